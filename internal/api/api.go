@@ -1,0 +1,100 @@
+// Package api serves the HTTP API, its description, the event stream and the console.
+package api
+
+import (
+	"io/fs"
+	"log/slog"
+	"net/netip"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/engine"
+)
+
+// Lab is the simulated world of the demo, as the API changes it.
+type Lab interface {
+	World() contract.World
+	Renumber(site, link string) (contract.Renumbering, error)
+	SetService(site, service string, running bool) error
+	SetForward(site, service string, present bool) error
+}
+
+// Options of the API.
+type Options struct {
+	Engine  *engine.Engine
+	Lab     Lab    // nil outside the demo
+	Console fs.FS  // the built console; nil serves the API alone
+	Version string // of the program
+	// Proxies are trusted to say, in X-Forwarded-For, whom they speak for. Where empty, the client's address is the
+	// socket's and the header is ignored.
+	Proxies []netip.Prefix
+	Log     *slog.Logger
+}
+
+// bodyLimit in bytes; the largest honest request is a few hundred.
+const bodyLimit = 64 << 10
+
+type api struct {
+	engine  *engine.Engine
+	lab     Lab
+	log     *slog.Logger
+	version string
+	doc     []byte
+}
+
+// New makes the HTTP handler of everything.
+func New(o Options) (*echo.Echo, error) {
+	a := &api{engine: o.Engine, lab: o.Lab, log: o.Log, version: o.Version}
+	e := echo.New()
+	e.Logger = o.Log
+	e.IPExtractor = extractor(o.Proxies)
+	e.HTTPErrorHandler = a.problem
+	e.Use(middleware.Recover(), secured, middleware.BodyLimit(bodyLimit))
+	limited := middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
+		Store:        middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 5, Burst: 20, ExpiresIn: 3 * time.Minute}),
+		DenyHandler:  func(*echo.Context, string, error) error { return errTooMany },
+		ErrorHandler: func(_ *echo.Context, err error) error { return err },
+	})
+	routes := a.routes()
+	for _, r := range routes {
+		var before []echo.MiddlewareFunc
+		if r.limited {
+			before = append(before, limited)
+		}
+		e.Add(r.method, r.path, a.guarded(r), before...)
+	}
+	doc, err := describe(routes, o.Version)
+	if err != nil {
+		return nil, err
+	}
+	a.doc = doc
+	if o.Console != nil {
+		e.GET("/*", console(o.Console))
+	}
+	return e, nil
+}
+
+func extractor(proxies []netip.Prefix) echo.IPExtractor {
+	if len(proxies) == 0 {
+		return echo.ExtractIPDirect()
+	}
+	trust := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
+	for _, p := range proxies {
+		trust = append(trust, echo.TrustIPRange(ipNet(p)))
+	}
+	return echo.ExtractIPFromXFFHeader(trust...)
+}
+
+// secured sets the headers that keep a browser from doing more with our pages than they need.
+func secured(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		return next(c)
+	}
+}

@@ -1,0 +1,38 @@
+package api
+
+import (
+	"io/fs"
+	"net/http"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+)
+
+// console serves the built console: its files by their names, and its first page for every address that the console itself
+// understands.
+func console(files fs.FS) echo.HandlerFunc {
+	server := http.FileServerFS(files)
+	return func(c *echo.Context) error {
+		path := strings.TrimPrefix(c.Request().URL.Path, "/")
+		if strings.HasPrefix(path, "api/") {
+			return echo.ErrNotFound
+		}
+		h := c.Response().Header()
+		if _, err := fs.Stat(files, path); err == nil && path != "" && path != "index.html" {
+			if strings.HasPrefix(path, "assets/") { // their names change with their content
+				h.Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			server.ServeHTTP(c.Response(), c.Request())
+			return nil
+		}
+		if strings.HasPrefix(path, "assets/") {
+			return echo.ErrNotFound
+		}
+		h.Set("Cache-Control", "no-cache")
+		page, err := fs.ReadFile(files, "index.html")
+		if err != nil {
+			return err
+		}
+		return c.HTMLBlob(http.StatusOK, page)
+	}
+}

@@ -1,0 +1,113 @@
+package api
+
+import (
+	"fmt"
+	"net/netip"
+	"reflect"
+	"strconv"
+	"strings"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3gen"
+
+	"inkpost.example/inkpost/internal/contract"
+)
+
+// describe writes the OpenAPI 3.1 description of the routes: the same table that they are served from.
+func describe(routes []route, version string) ([]byte, error) {
+	doc := &openapi3.T{
+		OpenAPI: "3.1.0",
+		Info: &openapi3.Info{Title: "Ink Post", Version: version,
+			Description: "Keeps each site's hostnames pointed at its changing address and proves from outside that its services answer."},
+		Paths:      openapi3.NewPaths(),
+		Components: &openapi3.Components{Schemas: openapi3.Schemas{}, SecuritySchemes: openapi3.SecuritySchemes{}},
+	}
+	doc.Components.SecuritySchemes["key"] = &openapi3.SecuritySchemeRef{Value: openapi3.NewSecurityScheme().WithType("http").WithScheme("bearer")}
+	doc.Components.SecuritySchemes["session"] = &openapi3.SecuritySchemeRef{Value: openapi3.NewSecurityScheme().WithType("apiKey").WithIn("cookie").WithName(cookieName)}
+	gen := openapi3gen.NewGenerator(
+		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
+		openapi3gen.SchemaCustomizer(addresses))
+	schema := func(v any) (*openapi3.SchemaRef, error) { return gen.NewSchemaRefForValue(v, doc.Components.Schemas) }
+	problem, err := schema(contract.Problem{})
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range routes {
+		op := openapi3.NewOperation()
+		op.Summary = r.summary
+		op.OperationID = operationID(r)
+		for _, word := range strings.Split(r.path, "/") {
+			if name, found := strings.CutPrefix(word, ":"); found {
+				op.AddParameter(openapi3.NewPathParameter(name).WithSchema(openapi3.NewStringSchema()))
+			}
+		}
+		for _, q := range r.query {
+			op.AddParameter(openapi3.NewQueryParameter(q.name).WithDescription(q.about).WithSchema(openapi3.NewStringSchema()))
+		}
+		switch r.who {
+		case signedIn:
+			op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("session"))
+		case person:
+			op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("key")).
+				With(openapi3.NewSecurityRequirement().Authenticate("session"))
+		case agentOnly:
+			op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("key"))
+		}
+		if r.in != nil {
+			ref, err := schema(r.in)
+			if err != nil {
+				return nil, fmt.Errorf("describe %s %s: %w", r.method, r.path, err)
+			}
+			op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithRequired(true).WithJSONSchemaRef(ref)}
+		}
+		success := openapi3.NewResponse().WithDescription("done")
+		if r.out != nil {
+			ref, err := schema(r.out)
+			if err != nil {
+				return nil, fmt.Errorf("describe %s %s: %w", r.method, r.path, err)
+			}
+			success = success.WithJSONSchemaRef(ref)
+		}
+		op.Responses = openapi3.NewResponses(
+			openapi3.WithStatus(r.status, &openapi3.ResponseRef{Value: success}),
+			openapi3.WithName("default", openapi3.NewResponse().WithDescription("a problem (RFC 9457)").
+				WithContent(openapi3.NewContentWithSchemaRef(problem, []string{"application/problem+json"}))))
+		doc.AddOperation(templated(r.path), r.method, op)
+	}
+	return doc.MarshalJSON()
+}
+
+// templated writes ":name" as "{name}".
+func templated(path string) string {
+	words := strings.Split(path, "/")
+	for i, w := range words {
+		if name, found := strings.CutPrefix(w, ":"); found {
+			words[i] = "{" + name + "}"
+		}
+	}
+	return strings.Join(words, "/")
+}
+
+func operationID(r route) string {
+	id := strings.ToLower(r.method)
+	for _, w := range strings.FieldsFunc(strings.TrimPrefix(r.path, base), func(c rune) bool { return c == '/' || c == ':' || c == '.' }) {
+		id += "-" + w
+	}
+	return id
+}
+
+// addresses describes an address as the text that it is written as.
+func addresses(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema) error {
+	if t == reflect.TypeFor[netip.Addr]() {
+		*s = *openapi3.NewStringSchema().WithFormat("ip")
+	}
+	return nil
+}
+
+func parseAddr(text string) (netip.Addr, error) {
+	a, err := netip.ParseAddr(strings.TrimSpace(text))
+	if err != nil || a.Zone() != "" {
+		return netip.Addr{}, fmt.Errorf("%s is not an IP address; give one such as 198.51.100.7 or 2001:db8::7", strconv.Quote(text))
+	}
+	return a, nil
+}

@@ -1,0 +1,60 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/labstack/echo/v5"
+)
+
+// heartbeat keeps proxies from taking a quiet stream for a dead one.
+const heartbeat = 15 * time.Second
+
+// events streams what happens. A client that returns with Last-Event-ID gets what it missed; where that is no longer kept,
+// an event called "reread" tells it to read everything anew.
+func (a *api) events(c *echo.Context, _ principal) error {
+	after := c.Request().Header.Get("Last-Event-ID")
+	only := c.QueryParam("site")
+	sub, complete := a.engine.Events.Subscribe(after)
+	defer a.engine.Events.Unsubscribe(sub)
+	w := c.Response()
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(http.StatusOK)
+	flush := http.NewResponseController(w).Flush
+	opening := ": listening\n\n"
+	if !complete {
+		opening = "event: reread\ndata: {}\n\n"
+	}
+	if _, err := fmt.Fprint(w, opening); err != nil {
+		return nil
+	}
+	if err := flush(); err != nil {
+		return nil
+	}
+	tick := time.NewTicker(heartbeat)
+	defer tick.Stop()
+	for {
+		var err error
+		select {
+		case ev := <-sub.C:
+			if only != "" && ev.Subject != only && ev.Subject != "" {
+				continue
+			}
+			doc, _ := json.Marshal(ev)
+			_, err = fmt.Fprintf(w, "id: %s\ndata: %s\n\n", ev.ID, doc)
+		case <-tick.C:
+			_, err = fmt.Fprint(w, ": still here\n\n")
+		case <-sub.Lost:
+			_, _ = fmt.Fprint(w, "event: reread\ndata: {}\n\n")
+			return nil // the client comes back and starts afresh
+		case <-c.Request().Context().Done():
+			return nil
+		}
+		if err != nil || flush() != nil {
+			return nil
+		}
+	}
+}

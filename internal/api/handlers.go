@@ -1,0 +1,129 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// ok answers with a document, or hands the error on.
+func ok[T any](c *echo.Context, status int, v T, err error) error {
+	if err != nil {
+		return err
+	}
+	return c.JSON(status, v)
+}
+
+func done(c *echo.Context, err error) error {
+	if err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (a *api) healthy(c *echo.Context, _ principal) error {
+	return c.JSON(http.StatusOK, contract.Ready{Ready: true, Database: "not asked"})
+}
+
+func (a *api) ready(c *echo.Context, _ principal) error {
+	if err := a.engine.Ping(c.Request().Context()); err != nil {
+		return c.JSON(http.StatusServiceUnavailable, contract.Ready{Database: "away: names are answered, announcements are not recorded"})
+	}
+	return c.JSON(http.StatusOK, contract.Ready{Ready: true, Database: "answers"})
+}
+
+func (a *api) description(c *echo.Context, _ principal) error {
+	return c.JSONBlob(http.StatusOK, a.doc)
+}
+
+func (a *api) overview(c *echo.Context, _ principal) error {
+	o, err := a.engine.Overview(c.Request().Context())
+	return ok(c, http.StatusOK, o, err)
+}
+
+func (a *api) moves(c *echo.Context, _ principal) error {
+	var f site.Flaws
+	limit, err := number(c, "limit", 50, 1, 500)
+	f.Note("limit", err)
+	before, err := number(c, "before", 0, 0, 1<<62)
+	f.Note("before", err)
+	if c.QueryParam("link") != "" && c.QueryParam("site") == "" {
+		f.Note("link", fmt.Errorf("needs the site that it belongs to"))
+	}
+	if err := f.Err(); err != nil {
+		return err
+	}
+	list, err := a.engine.Moves(c.Request().Context(), c.QueryParam("site"), c.QueryParam("link"), int64(before), limit)
+	return ok(c, http.StatusOK, list, err)
+}
+
+func (a *api) faults(c *echo.Context, _ principal) error {
+	f := store.FaultFilter{Limit: 500}
+	switch open := c.QueryParamOr("open", "false"); open {
+	case "true", "false":
+		f.OpenOnly = open == "true"
+	default:
+		return site.Flaws{{Field: "open", Detail: fmt.Sprintf("%q is neither true nor false", open)}}
+	}
+	if code := c.QueryParam("site"); code != "" {
+		s, err := a.engine.Site(c.Request().Context(), code)
+		if err != nil {
+			return err
+		}
+		f.SiteID = s.ID
+	}
+	list, err := a.engine.Faults(c.Request().Context(), f)
+	return ok(c, http.StatusOK, list, err)
+}
+
+func (a *api) history(c *echo.Context, _ principal) error {
+	var f site.Flaws
+	until, err := instant(c, "until", time.Now().UTC())
+	f.Note("until", err)
+	from, err := instant(c, "from", until.AddDate(0, 0, -1))
+	f.Note("from", err)
+	if len(f) == 0 && !from.Before(until) {
+		f.Note("from", fmt.Errorf("must be before until"))
+	}
+	if err := f.Err(); err != nil {
+		return err
+	}
+	h, err := a.engine.History(c.Request().Context(), c.Param("code"), c.Param("name"), from, until)
+	return ok(c, http.StatusOK, h, err)
+}
+
+func (a *api) probeNow(c *echo.Context, _ principal) error {
+	s, err := a.engine.ProbeNow(c.Request().Context(), c.Param("code"), c.Param("name"))
+	return ok(c, http.StatusOK, s, err)
+}
+
+func number(c *echo.Context, name string, otherwise, least, most int) (int, error) {
+	s := c.QueryParam(name)
+	if s == "" {
+		return otherwise, nil
+	}
+	n, err := strconv.Atoi(s)
+	if err != nil || n < least || n > most {
+		return 0, fmt.Errorf("%q is not a number from %d to %d", s, least, most)
+	}
+	return n, nil
+}
+
+func instant(c *echo.Context, name string, otherwise time.Time) (time.Time, error) {
+	s := c.QueryParam(name)
+	if s == "" {
+		return otherwise, nil
+	}
+	t, err := time.Parse(time.RFC3339, s)
+	if err != nil {
+		return otherwise, fmt.Errorf("%q is not a time; write it as 2026-11-23T08:00:00Z", s)
+	}
+	return t, nil
+}

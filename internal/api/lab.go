@@ -1,0 +1,28 @@
+package api
+
+import (
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+)
+
+func (a *api) world(c *echo.Context, _ principal) error {
+	return c.JSON(http.StatusOK, a.lab.World())
+}
+
+func (a *api) renumber(c *echo.Context, _ principal) error {
+	r, err := a.lab.Renumber(c.Param("code"), c.Param("label"))
+	return ok(c, http.StatusOK, r, err)
+}
+
+func (a *api) labService(running bool) func(*echo.Context, principal) error {
+	return func(c *echo.Context, _ principal) error {
+		return done(c, a.lab.SetService(c.Param("code"), c.Param("name"), running))
+	}
+}
+
+func (a *api) labForward(present bool) func(*echo.Context, principal) error {
+	return func(c *echo.Context, _ principal) error {
+		return done(c, a.lab.SetForward(c.Param("code"), c.Param("name"), present))
+	}
+}

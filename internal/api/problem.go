@@ -1,0 +1,131 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net"
+	"net/http"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/labstack/echo/v5"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// failure is an error that is already a problem document.
+type failure struct{ contract.Problem }
+
+func (f failure) Error() string { return f.Detail }
+
+func problemOf(status int, slug, detail string, flaws ...site.Flaw) failure {
+	return failure{contract.Problem{Type: "urn:inkpost:problem:" + slug, Title: http.StatusText(status), Status: status, Detail: detail, Errors: flaws}}
+}
+
+// problem answers an error as RFC 9457 lays down.
+func (a *api) problem(c *echo.Context, err error) {
+	f := explain(err)
+	if f.Status == http.StatusInternalServerError {
+		a.log.Error("request failed", "method", c.Request().Method, "path", c.Path(), "error", err)
+	}
+	if r, e := echo.UnwrapResponse(c.Response()); e == nil && r.Committed {
+		return
+	}
+	h := c.Response().Header()
+	h.Set("Content-Type", "application/problem+json")
+	switch f.Status {
+	case http.StatusServiceUnavailable:
+		h.Set("Retry-After", "2")
+	case http.StatusUnauthorized:
+		h.Set("WWW-Authenticate", "Bearer")
+	}
+	c.Response().WriteHeader(f.Status)
+	_ = json.NewEncoder(c.Response()).Encode(f.Problem)
+}
+
+func explain(err error) failure {
+	var (
+		f         failure
+		flaws     site.Flaws
+		missing   store.Missing
+		taken     store.Taken
+		inUse     store.InUse
+		notPublic wan.ErrNotPublic
+		tooLarge  *http.MaxBytesError
+		status    echo.HTTPStatusCoder
+		connect   *pgconn.ConnectError
+		network   net.Error
+		pg        *pgconn.PgError
+	)
+	switch {
+	case errors.As(err, &f):
+		return f
+	case errors.As(err, &flaws):
+		return problemOf(http.StatusUnprocessableEntity, "not-valid", flaws.Error(), flaws...)
+	case errors.As(err, &notPublic):
+		return problemOf(http.StatusUnprocessableEntity, "not-public", notPublic.Error(), site.Flaw{Field: "address", Detail: notPublic.Error()})
+	case errors.As(err, &missing):
+		return problemOf(http.StatusNotFound, "not-on-record", missing.Error())
+	case errors.As(err, &taken):
+		return problemOf(http.StatusConflict, "taken", taken.Error(), site.Flaw{Field: taken.Field, Detail: taken.Error()})
+	case errors.As(err, &inUse):
+		return problemOf(http.StatusConflict, "in-use", inUse.Error())
+	case errors.Is(err, engine.ErrSignIn):
+		return problemOf(http.StatusUnauthorized, "sign-in-refused", err.Error())
+	case errors.Is(err, engine.ErrKey):
+		return problemOf(http.StatusUnauthorized, "key-not-valid", err.Error())
+	case errors.Is(err, engine.ErrCode):
+		return problemOf(http.StatusForbidden, "code-not-valid", err.Error())
+	case errors.Is(err, engine.ErrLinkGone):
+		return problemOf(http.StatusGone, "link-gone", err.Error())
+	case errors.Is(err, engine.ErrNotRecorded):
+		return problemOf(http.StatusServiceUnavailable, "not-recorded", err.Error())
+	case errors.As(err, &tooLarge), errors.Is(err, echo.ErrStatusRequestEntityTooLarge):
+		return problemOf(http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the request is larger than %d bytes", bodyLimit))
+	case errors.As(err, &connect), errors.As(err, &network), errors.Is(err, context.DeadlineExceeded), errors.As(err, &pg) && strings.HasPrefix(pg.Code, "57"):
+		return problemOf(http.StatusServiceUnavailable, "database-away", "the database is away; nothing was changed, try again shortly")
+	case errors.As(err, &status):
+		code := status.StatusCode()
+		details := map[int]string{
+			http.StatusNotFound:         "there is nothing at this path; the API is described at " + base + "/openapi.json",
+			http.StatusMethodNotAllowed: "this path does not take that method; the API is described at " + base + "/openapi.json",
+		}
+		return problemOf(code, strings.ReplaceAll(strings.ToLower(http.StatusText(code)), " ", "-"), details[code])
+	}
+	return problemOf(http.StatusInternalServerError, "internal", "something went wrong in the service; its log says what")
+}
+
+// decode reads a JSON document into v. Fields that are not there keep the value they have in v; unknown ones are refused.
+func decode(c *echo.Context, v any) error {
+	if kind, _, err := mime.ParseMediaType(c.Request().Header.Get("Content-Type")); err != nil || kind != "application/json" {
+		return problemOf(http.StatusUnsupportedMediaType, "not-json", "send the document as Content-Type: application/json")
+	}
+	d := json.NewDecoder(c.Request().Body)
+	d.DisallowUnknownFields()
+	err := d.Decode(v)
+	if err == nil {
+		if _, more := d.Token(); more != io.EOF {
+			err = errors.New("there is something behind the document")
+		}
+	}
+	var wrongType *json.UnmarshalTypeError
+	var tooLarge *http.MaxBytesError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &tooLarge), errors.Is(err, echo.ErrStatusRequestEntityTooLarge):
+		return err
+	case errors.As(err, &wrongType):
+		flaw := site.Flaw{Field: wrongType.Field, Detail: fmt.Sprintf("is a %s; a %s is needed", wrongType.Value, wrongType.Type)}
+		return problemOf(http.StatusUnprocessableEntity, "not-valid", flaw.Field+": "+flaw.Detail, flaw)
+	}
+	return problemOf(http.StatusBadRequest, "not-readable", "the document cannot be read: "+strings.TrimPrefix(err.Error(), "json: "))
+}

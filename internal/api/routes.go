@@ -1,0 +1,117 @@
+package api
+
+import (
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// route is one endpoint: what serves it, who may call it, and what its description says.
+type route struct {
+	method, path string
+	summary      string
+	who          who
+	in, out      any // documents, for the description; nil where there is none
+	status       int // of success
+	query        []param
+	limited      bool // few tries a second from one address: it takes a password or a code
+	serve        func(c *echo.Context, p principal) error
+}
+
+type param struct{ name, about string }
+
+// who may call a route.
+type who int
+
+const (
+	anyone    who = iota
+	signedIn      // a person's session, even with a one-time password
+	person        // a person, by session or key
+	agentOnly     // an agent, by key
+)
+
+const base = "/api/v1"
+
+// routes lists every endpoint of the API.
+func (a *api) routes() []route {
+	list := []route{
+		{method: "GET", path: "/healthz", summary: "Whether the service runs", out: contract.Ready{}, serve: a.healthy},
+		{method: "GET", path: "/readyz", summary: "Whether the service can do all of its work", out: contract.Ready{}, serve: a.ready},
+		{method: "GET", path: base + "/openapi.json", summary: "This description", serve: a.description},
+
+		{method: "POST", path: base + "/session", summary: "Sign in", in: contract.SignIn{}, out: contract.Session{}, limited: true, serve: a.signIn},
+		{method: "GET", path: base + "/session", summary: "Who is signed in", who: signedIn, out: contract.Session{}, serve: a.session},
+		{method: "DELETE", path: base + "/session", summary: "Sign out", who: signedIn, status: http.StatusNoContent, serve: a.signOut},
+		{method: "PUT", path: base + "/session/password", summary: "Replace one's own password", who: signedIn, in: contract.NewPassword{}, out: contract.Session{}, serve: a.choosePassword},
+		{method: "GET", path: base + "/keys", summary: "List access keys", who: person, out: []contract.Key{}, serve: a.keys},
+		{method: "POST", path: base + "/keys", summary: "Make a key of one's own", who: person, in: contract.KeyInput{}, out: contract.Key{}, status: http.StatusCreated, serve: a.addKey},
+		{method: "DELETE", path: base + "/keys/:id", summary: "Revoke a key", who: person, status: http.StatusNoContent, serve: a.revokeKey},
+
+		{method: "GET", path: base + "/overview", summary: "What needs me now", who: person, out: contract.Overview{}, serve: a.overview},
+		{method: "GET", path: base + "/events", summary: "Follow events (text/event-stream of CloudEvents)", who: person, query: []param{{"site", "only events of this site code"}}, serve: a.events},
+		{method: "GET", path: base + "/moves", summary: "List moves, the newest first", who: person, out: []contract.Move{},
+			query: []param{{"site", "only this site code"}, {"link", "only this link of the site"}, {"before", "only moves with a lower id"}, {"limit", "1 to 500; 50 where left out"}}, serve: a.moves},
+		{method: "GET", path: base + "/faults", summary: "List faults, open ones first", who: person, out: []contract.Fault{},
+			query: []param{{"site", "only this site code"}, {"open", "true lists open faults only"}}, serve: a.faults},
+
+		{method: "GET", path: base + "/zones", summary: "List zones", who: person, out: []names.Zone{}, serve: a.zones},
+		{method: "POST", path: base + "/zones", summary: "Add a zone", who: person, in: contract.ZoneInput{}, out: names.Zone{}, status: http.StatusCreated, serve: a.addZone},
+		{method: "GET", path: base + "/zones/:apex", summary: "Show a zone", who: person, out: names.Zone{}, serve: a.zone},
+		{method: "PATCH", path: base + "/zones/:apex", summary: "Edit a zone", who: person, in: contract.ZoneInput{}, out: names.Zone{}, serve: a.editZone},
+		{method: "DELETE", path: base + "/zones/:apex", summary: "Remove a zone", who: person, status: http.StatusNoContent, serve: a.removeZone},
+		{method: "GET", path: base + "/hostnames", summary: "List hostnames", who: person, out: []contract.Hostname{}, query: []param{{"site", "only this site code"}}, serve: a.hostnames},
+		{method: "POST", path: base + "/hostnames", summary: "Add a hostname", who: person, in: contract.HostnameInput{}, out: contract.Hostname{}, status: http.StatusCreated, serve: a.addHostname},
+		{method: "GET", path: base + "/hostnames/:name", summary: "Show a hostname", who: person, out: contract.Hostname{}, serve: a.hostname},
+		{method: "PATCH", path: base + "/hostnames/:name", summary: "Edit a hostname", who: person, in: contract.HostnameInput{}, out: contract.Hostname{}, serve: a.editHostname},
+		{method: "DELETE", path: base + "/hostnames/:name", summary: "Remove a hostname", who: person, status: http.StatusNoContent, serve: a.removeHostname},
+
+		{method: "GET", path: base + "/sites", summary: "List sites, those in need first", who: person, out: []contract.SiteSummary{}, serve: a.sites},
+		{method: "POST", path: base + "/sites", summary: "Add a site", who: person, in: contract.SiteInput{}, out: contract.Site{}, status: http.StatusCreated, serve: a.addSite},
+		{method: "GET", path: base + "/sites/:code", summary: "Show a site with its paths", who: person, out: contract.Site{}, serve: a.site},
+		{method: "PATCH", path: base + "/sites/:code", summary: "Edit a site", who: person, in: contract.SiteInput{}, out: contract.Site{}, serve: a.editSite},
+		{method: "DELETE", path: base + "/sites/:code", summary: "Remove a site with everything on its record", who: person, status: http.StatusNoContent, serve: a.removeSite},
+		{method: "GET", path: base + "/sites/:code/links", summary: "List a site's links", who: person, out: []contract.Link{}, serve: a.links},
+		{method: "POST", path: base + "/sites/:code/links", summary: "Add a link", who: person, in: contract.LinkInput{}, out: contract.Link{}, status: http.StatusCreated, serve: a.addLink},
+		{method: "GET", path: base + "/sites/:code/links/:label", summary: "Show a link", who: person, out: contract.Link{}, serve: a.link},
+		{method: "PATCH", path: base + "/sites/:code/links/:label", summary: "Edit a link", who: person, in: contract.LinkInput{}, out: contract.Link{}, serve: a.editLink},
+		{method: "DELETE", path: base + "/sites/:code/links/:label", summary: "Remove a link", who: person, status: http.StatusNoContent, serve: a.removeLink},
+		{method: "POST", path: base + "/sites/:code/links/:label/invitations", summary: "Make a one-time code for an agent", who: person, out: contract.Invitation{}, status: http.StatusCreated, serve: a.invite},
+		{method: "GET", path: base + "/sites/:code/devices", summary: "List a site's devices", who: person, out: []site.Device{}, serve: a.devices},
+		{method: "POST", path: base + "/sites/:code/devices", summary: "Add a device", who: person, in: contract.DeviceInput{}, out: site.Device{}, status: http.StatusCreated, serve: a.addDevice},
+		{method: "GET", path: base + "/sites/:code/devices/:name", summary: "Show a device", who: person, out: site.Device{}, serve: a.device},
+		{method: "PATCH", path: base + "/sites/:code/devices/:name", summary: "Edit a device", who: person, in: contract.DeviceInput{}, out: site.Device{}, serve: a.editDevice},
+		{method: "DELETE", path: base + "/sites/:code/devices/:name", summary: "Remove a device", who: person, status: http.StatusNoContent, serve: a.removeDevice},
+		{method: "GET", path: base + "/sites/:code/services", summary: "List a site's services", who: person, out: []contract.Service{}, serve: a.services},
+		{method: "POST", path: base + "/sites/:code/services", summary: "Add a service", who: person, in: contract.ServiceInput{}, out: contract.Service{}, status: http.StatusCreated, serve: a.addService},
+		{method: "GET", path: base + "/sites/:code/services/:name", summary: "Show a service", who: person, out: contract.Service{}, serve: a.service},
+		{method: "PATCH", path: base + "/sites/:code/services/:name", summary: "Edit a service", who: person, in: contract.ServiceInput{}, out: contract.Service{}, serve: a.editService},
+		{method: "DELETE", path: base + "/sites/:code/services/:name", summary: "Remove a service", who: person, status: http.StatusNoContent, serve: a.removeService},
+		{method: "GET", path: base + "/sites/:code/services/:name/history", summary: "A service's spans over a stretch of time", who: person, out: contract.History{},
+			query: []param{{"from", "RFC 3339 time; a day ago where left out"}, {"until", "RFC 3339 time; now where left out"}}, serve: a.history},
+		{method: "POST", path: base + "/sites/:code/services/:name/probes", summary: "Probe a service now and tell the story", who: person, out: contract.Story{}, serve: a.probeNow},
+
+		{method: "POST", path: base + "/agents", summary: "Enrol an agent with a one-time code", in: contract.Enrolment{}, out: contract.Enrolled{}, status: http.StatusCreated, limited: true, serve: a.enrol},
+		{method: "GET", path: base + "/agent/observed", summary: "The agent's address as the server sees it", who: agentOnly, out: contract.Observed{}, serve: a.observed},
+		{method: "POST", path: base + "/agent/announcements", summary: "Announce the link's address", who: agentOnly, in: contract.Announcement{}, out: contract.Receipt{}, serve: a.announce},
+	}
+	if a.lab != nil {
+		list = append(list, []route{
+			{method: "GET", path: base + "/lab", summary: "The simulated world", who: person, out: contract.World{}, serve: a.world},
+			{method: "POST", path: base + "/lab/sites/:code/links/:label/renumberings", summary: "Have the simulated provider renumber a link", who: person, out: contract.Renumbering{}, serve: a.renumber},
+			{method: "PUT", path: base + "/lab/sites/:code/services/:name/running", summary: "Start a simulated service", who: person, status: http.StatusNoContent, serve: a.labService(true)},
+			{method: "DELETE", path: base + "/lab/sites/:code/services/:name/running", summary: "Stop a simulated service", who: person, status: http.StatusNoContent, serve: a.labService(false)},
+			{method: "PUT", path: base + "/lab/sites/:code/services/:name/forward", summary: "Restore a simulated router's forward", who: person, status: http.StatusNoContent, serve: a.labForward(true)},
+			{method: "DELETE", path: base + "/lab/sites/:code/services/:name/forward", summary: "Remove a simulated router's forward", who: person, status: http.StatusNoContent, serve: a.labForward(false)},
+		}...)
+	}
+	for i := range list {
+		if list[i].status == 0 {
+			list[i].status = http.StatusOK
+		}
+	}
+	return list
+}

@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"inkpost.example/inkpost/internal/agent"
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+)
+
+func agentCommand() *cobra.Command {
+	var o agent.Options
+	var level string
+	run := &cobra.Command{Use: "run", Short: "Run the agent on a machine at the site", Args: cobra.NoArgs,
+		Long: `Run the agent on any always-on machine at the site. The first time it needs --server and the
+one-time --code that inkpost agent invite prints; it keeps its key in --state.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var err error
+			if o.Log, err = logger(cmd.ErrOrStderr(), level); err != nil {
+				return err
+			}
+			o.Server, _ = cmd.Flags().GetString("server")
+			ctx, stop := interrupted(cmd)
+			defer stop()
+			err = agent.Run(ctx, o)
+			if errors.Is(err, ctx.Err()) {
+				return nil
+			}
+			return err
+		}}
+	run.Flags().StringVar(&o.Code, "code", "", "the one-time code")
+	run.Flags().StringVar(&o.StateDir, "state", defaultState(), "where the agent keeps its key")
+	run.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
+	invite := &cobra.Command{Use: "invite SITE [LINK]", Short: "Make a one-time code for the agent of a link", Args: cobra.RangeArgs(1, 2),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			label := "main"
+			if len(args) == 2 {
+				label = args[1]
+			} else if links, err := c.Links(cmd.Context(), args[0]); err != nil {
+				return err
+			} else if len(links) == 1 {
+				label = links[0].Label
+			}
+			inv, err := c.Invite(cmd.Context(), args[0], label)
+			if err != nil {
+				return err
+			}
+			if format, _ := cmd.Flags().GetString("format"); format != "table" {
+				return showOne(cmd, inv, column[contract.Invitation]{title: "code", text: func(i contract.Invitation) string { return i.Code }})
+			}
+			say(cmd, "One-time code for link %s of %s, good for a day: %s", inv.Link, inv.Site, inv.Code)
+			say(cmd, "At the site: inkpost agent run --server %s --code %s", c.Base(), inv.Code)
+			return nil
+		})}
+	return group("agent", "The program at the site that announces its address", invite, run)
+}
+
+func defaultState() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/inkpost-agent"
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "inkpost-agent"
+	}
+	return filepath.Join(dir, "inkpost", "agent")
+}
+
+func keyCommand() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List access keys", Args: cobra.NoArgs,
+		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			rows, err := c.Keys(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return show(cmd, rows,
+				column[contract.Key]{title: "key", text: func(k contract.Key) string { return fmt.Sprint(k.ID) }},
+				column[contract.Key]{title: "scope", text: func(k contract.Key) string { return k.Scope }},
+				column[contract.Key]{title: "holder", text: func(k contract.Key) string { return k.Holder }, tone: func(contract.Key) tone { return strong }},
+				column[contract.Key]{title: "label", text: func(k contract.Key) string { return k.Label }},
+				column[contract.Key]{title: "made", text: func(k contract.Key) string { return ago(k.Created) }, machine: func(k contract.Key) string { return stamp(k.Created) }},
+				column[contract.Key]{title: "revoked", text: func(k contract.Key) string {
+					if k.Revoked.IsZero() {
+						return "-"
+					}
+					return ago(k.Revoked)
+				}, machine: func(k contract.Key) string { return stamp(k.Revoked) }})
+		})}
+	return group("key", "Access keys of people and agents", list,
+		removal("revoke KEY", "Make a key useless at once", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return "", usagef("%q is not the number of a key; inkpost key list shows them", args[0])
+			}
+			return "Key " + args[0] + " is revoked.", c.RevokeKey(cmd.Context(), id)
+		}))
+}

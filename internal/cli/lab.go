@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+)
+
+// labRow is a service of the simulated world with its site's addresses.
+type labRow struct {
+	contract.LabService
+	site    contract.LabSite
+	address string
+}
+
+func labCommand() *cobra.Command {
+	world := &cobra.Command{Use: "world", Short: "List the simulated sites, addresses, forwards and devices", Args: cobra.NoArgs,
+		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			w, err := c.World(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if format, _ := cmd.Flags().GetString("format"); format == "json" || format == "yaml" {
+				return showOne(cmd, w)
+			}
+			var rows []labRow
+			for _, s := range w.Sites {
+				address := ""
+				for _, l := range s.Links {
+					if address != "" {
+						address += " "
+					}
+					address += l.Address
+				}
+				for _, svc := range s.Services {
+					rows = append(rows, labRow{svc, s, address})
+				}
+			}
+			on := func(b bool, yes, no string) string {
+				if b {
+					return yes
+				}
+				return no
+			}
+			return show(cmd, rows,
+				column[labRow]{title: "site", text: func(r labRow) string { return r.site.Code }, tone: func(labRow) tone { return strong }},
+				column[labRow]{title: "wan address", text: func(r labRow) string { return r.address }},
+				column[labRow]{title: "service", text: func(r labRow) string { return r.Name }},
+				column[labRow]{title: "external", text: func(r labRow) string { return count(r.External) }},
+				column[labRow]{title: "forward", text: func(r labRow) string { return on(r.Forwarded, "present", "absent") }, tone: func(r labRow) tone {
+					if r.Forwarded {
+						return plain
+					}
+					return unsettled
+				}},
+				column[labRow]{title: "device", text: func(r labRow) string { return r.Device + " " + r.LAN }},
+				column[labRow]{title: "runs", text: func(r labRow) string { return yes(r.Running) }, tone: func(r labRow) tone {
+					if r.Running {
+						return plain
+					}
+					return unsettled
+				}})
+		})}
+	var link string
+	renumber := &cobra.Command{Use: "renumber SITE", Short: "Have the provider give a site another address, now", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			r, err := c.Renumber(cmd.Context(), args[0], link)
+			if err == nil {
+				say(cmd, "Link %s of %s went from %s to %s.", r.Link, args[0], r.Old, r.New)
+			}
+			return err
+		})}
+	renumber.Flags().StringVar(&link, "link", "main", "the link to renumber")
+	toggle := func(use, short string, words string, f func(*client.Client, *cobra.Command, []string) error) *cobra.Command {
+		return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(2),
+			RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+				err := f(c, cmd, args)
+				if err == nil {
+					say(cmd, "%s of %s %s.", args[1], args[0], words)
+				}
+				return err
+			})}
+	}
+	service := func(on bool) func(*client.Client, *cobra.Command, []string) error {
+		return func(c *client.Client, cmd *cobra.Command, args []string) error {
+			return c.SetLabService(cmd.Context(), args[0], args[1], on)
+		}
+	}
+	forward := func(on bool) func(*client.Client, *cobra.Command, []string) error {
+		return func(c *client.Client, cmd *cobra.Command, args []string) error {
+			return c.SetLabForward(cmd.Context(), args[0], args[1], on)
+		}
+	}
+	return group("lab", "Change the simulated world of the demo", world, renumber,
+		group("service", "Stop and start services on simulated devices",
+			toggle("stop SITE SERVICE", "Stop a service on its device", "is stopped", service(false)),
+			toggle("start SITE SERVICE", "Start a service on its device", "runs", service(true))),
+		group("forward", "Remove and restore forwards in simulated routers",
+			toggle("remove SITE SERVICE", "Remove the router's forward to a service", "is no longer forwarded", forward(false)),
+			toggle("restore SITE SERVICE", "Restore the router's forward to a service", "is forwarded", forward(true))))
+}

@@ -1,0 +1,91 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+)
+
+func linkColumns() []column[contract.Link] {
+	return []column[contract.Link]{
+		{title: "link", text: func(l contract.Link) string { return l.Label }, tone: func(contract.Link) tone { return strong }},
+		{title: "provider", text: func(l contract.Link) string { return orDash(l.Provider) }},
+		{title: "mode", text: func(l contract.Link) string { return string(l.Mode) }},
+		{title: "order", text: func(l contract.Link) string { return count(l.Position) }},
+		{title: "address", text: func(l contract.Link) string { return l.Addresses().String() }},
+		{title: "since", text: func(l contract.Link) string { return ago(l.Since) }, machine: func(l contract.Link) string { return stamp(l.Since) }},
+		{title: "source", text: func(l contract.Link) string { return orDash(string(l.Source)) }},
+		{title: "heard", text: func(l contract.Link) string {
+			switch {
+			case !l.Agent:
+				return "no agent"
+			case l.Overdue:
+				return ago(l.Heard) + ", overdue"
+			}
+			return ago(l.Heard)
+		}, machine: func(l contract.Link) string { return stamp(l.Heard) }, tone: func(l contract.Link) tone {
+			if l.Overdue {
+				return wrong
+			}
+			return plain
+		}},
+	}
+}
+
+func linkCommand() *cobra.Command {
+	var in contract.LinkInput
+	add := &cobra.Command{Use: "add SITE LABEL", Short: "Put an internet connection of a site on record", Args: cobra.ExactArgs(2),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			in.Label = args[1]
+			l, err := c.AddLink(cmd.Context(), args[0], in)
+			if err != nil {
+				return err
+			}
+			say(cmd, "Link %s of %s is on record.", l.Label, args[0])
+			if l.Mode == "dynamic" {
+				say(cmd, "Next, for its agent: inkpost agent invite %s %s", args[0], l.Label)
+			}
+			return nil
+		})}
+	edit := &cobra.Command{Use: "edit SITE LABEL", Short: "Change a link", Args: cobra.ExactArgs(2),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			f, err := given(cmd, map[string]string{"label": "label", "provider": "provider", "mode": "mode", "order": "position", "ipv4": "ipv4", "ipv6": "ipv6"})
+			if err != nil {
+				return err
+			}
+			l, err := c.EditLink(cmd.Context(), args[0], args[1], f)
+			if err == nil {
+				say(cmd, "Link %s of %s is changed.", l.Label, args[0])
+			}
+			return err
+		})}
+	edit.Flags().String("label", "", "the new label")
+	for _, c := range []*cobra.Command{add, edit} {
+		c.Flags().StringVar(&in.Provider, "provider", "", "who provides it")
+		c.Flags().StringVar(&in.Mode, "mode", "", "dynamic (an agent announces its address) or static (you give it)")
+		c.Flags().IntVar(&in.Position, "order", 0, "order of preference among the site's links, 1 first")
+		c.Flags().StringVar(&in.IPv4, "ipv4", "", "the IPv4 address of a static link")
+		c.Flags().StringVar(&in.IPv6, "ipv6", "", "the IPv6 address of a static link")
+	}
+	list := &cobra.Command{Use: "list SITE", Short: "List a site's links by preference", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			rows, err := c.Links(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return show(cmd, rows, linkColumns()...)
+		})}
+	one := &cobra.Command{Use: "show SITE LABEL", Short: "Show a link", Args: cobra.ExactArgs(2),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			l, err := c.Link(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return showOne(cmd, l, linkColumns()...)
+		})}
+	return group("link", "Internet connections of sites", add, list, one, edit,
+		removal("remove SITE LABEL", "Remove a link", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
+			return "Link " + args[1] + " of " + args[0] + " is removed.", c.RemoveLink(cmd.Context(), args[0], args[1])
+		}))
+}

@@ -1,0 +1,156 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"inkpost.example/inkpost/internal/client"
+)
+
+// login is what the command line keeps of a server.
+type login struct {
+	Server string `json:"server"`
+	Name   string `json:"name"`
+	Key    string `json:"key"`
+}
+
+func loginFile() (string, error) {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", fmt.Errorf("no folder to keep the login in: %w", err)
+	}
+	return filepath.Join(dir, "inkpost", "login.json"), nil
+}
+
+func readLogin() (login, error) {
+	var l login
+	file, err := loginFile()
+	if err != nil {
+		return l, nil // flags and the environment still work
+	}
+	doc, err := os.ReadFile(file)
+	if errors.Is(err, os.ErrNotExist) {
+		return l, nil
+	}
+	if err != nil {
+		return l, err
+	}
+	if err := json.Unmarshal(doc, &l); err != nil {
+		return l, fmt.Errorf("%s cannot be read: %w; remove it and log in again", file, err)
+	}
+	return l, nil
+}
+
+func (l login) keep() (string, error) {
+	file, err := loginFile()
+	if err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return "", err
+	}
+	doc, err := json.MarshalIndent(l, "", "  ")
+	if err != nil {
+		return "", err
+	}
+	return file, os.WriteFile(file, append(doc, '\n'), 0o600)
+}
+
+func loginCommand() *cobra.Command {
+	var name string
+	var fromStdin bool
+	c := &cobra.Command{
+		Use: "login", Short: "Log in to a server and keep a key for this account", Args: cobra.NoArgs,
+		Long: `Log in to a server. The password is asked for on the terminal, or read from the first line of
+standard input with --password-stdin. A one-time password has to be replaced: the new one is
+asked for too (the second line of standard input). What is kept is an access key, not the
+password; inkpost key list shows it, inkpost key revoke ends it.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			server, _ := cmd.Flags().GetString("server")
+			if server == "" || name == "" {
+				return usagef("--server and --name are needed")
+			}
+			ask := asker(cmd, fromStdin)
+			anonymous, err := client.New(server, "")
+			if err != nil {
+				return usageError{err}
+			}
+			password, err := ask("Password: ")
+			if err != nil {
+				return err
+			}
+			visit, err := anonymous.SignIn(cmd.Context(), name, password)
+			if err != nil {
+				return err
+			}
+			if visit.ChoosePassword() {
+				next, err := ask("That was a one-time password. Your new password (10 characters or more): ")
+				if err != nil {
+					return err
+				}
+				if err := visit.SetPassword(cmd.Context(), next); err != nil {
+					return err
+				}
+			}
+			host, _ := os.Hostname()
+			key, err := visit.AddKey(cmd.Context(), "command line on "+orDash(host))
+			if err != nil {
+				return err
+			}
+			file, err := login{Server: server, Name: name, Key: key.Secret}.keep()
+			if err != nil {
+				return err
+			}
+			_ = visit.SignOut(cmd.Context())
+			say(cmd, "Logged in to %s as %s; the key is kept in %s.", server, name, file)
+			return nil
+		},
+	}
+	c.Flags().StringVar(&name, "name", "", "your name on the server")
+	c.Flags().BoolVar(&fromStdin, "password-stdin", false, "read the password from standard input")
+	return c
+}
+
+func asker(cmd *cobra.Command, fromStdin bool) func(string) (string, error) {
+	lines := bufio.NewReader(cmd.InOrStdin())
+	return func(prompt string) (string, error) {
+		if fromStdin {
+			line, err := lines.ReadString('\n')
+			if line = strings.TrimRight(line, "\r\n"); line == "" {
+				return "", fmt.Errorf("standard input has no more lines (%v)", err)
+			}
+			return line, nil
+		}
+		if !term.IsTerminal(int(os.Stdin.Fd())) {
+			return "", usagef("standard input is no terminal; give the password with --password-stdin")
+		}
+		_, _ = fmt.Fprint(cmd.ErrOrStderr(), prompt)
+		secret, err := term.ReadPassword(int(os.Stdin.Fd()))
+		_, _ = fmt.Fprintln(cmd.ErrOrStderr())
+		return string(secret), err
+	}
+}
+
+// sure asks before something is removed.
+func sure(cmd *cobra.Command, yes bool, what string) error {
+	if yes {
+		return nil
+	}
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		return usagef("this removes %s; say --yes to do it without being asked", what)
+	}
+	_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "Remove %s? Type yes: ", what)
+	line, _ := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')
+	if strings.TrimSpace(line) != "yes" {
+		return errors.New("nothing was removed")
+	}
+	return nil
+}

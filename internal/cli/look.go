@@ -1,0 +1,293 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/diagnose"
+)
+
+func overviewCommand() *cobra.Command {
+	return &cobra.Command{Use: "overview", Short: "What needs me now: open faults, sites in need, recent moves", Args: cobra.NoArgs,
+		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			o, err := c.Overview(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if format, _ := cmd.Flags().GetString("format"); format != "table" {
+				return showOne(cmd, o)
+			}
+			if len(o.Faults) == 0 {
+				say(cmd, "Nothing needs you.")
+			} else {
+				say(cmd, "Open faults")
+				printFaults(cmd, o.Faults)
+			}
+			say(cmd, "\nSites")
+			if err := show(cmd, o.Sites, siteColumns()...); err != nil {
+				return err
+			}
+			say(cmd, "\nRecent moves")
+			return show(cmd, o.Moves, moveColumns()...)
+		})}
+}
+
+func faultColumns() []column[contract.Fault] {
+	return []column[contract.Fault]{
+		{title: "fault", text: func(f contract.Fault) string { return fmt.Sprint(f.ID) }},
+		{title: "site", text: func(f contract.Fault) string { return f.Site }, tone: func(contract.Fault) tone { return strong }},
+		{title: "opened", text: func(f contract.Fault) string { return ago(f.Opened) }, machine: func(f contract.Fault) string { return stamp(f.Opened) }},
+		{title: "closed", text: func(f contract.Fault) string {
+			if f.Closed.IsZero() {
+				return "open"
+			}
+			return "after " + length(f.Closed.Sub(f.Opened))
+		}, machine: func(f contract.Fault) string { return stamp(f.Closed) }, tone: func(f contract.Fault) tone {
+			if f.Closed.IsZero() {
+				return wrong
+			}
+			return plain
+		}},
+		{title: "hop", text: func(f contract.Fault) string { return string(f.Finding.Hop) }},
+		{title: "cause", text: func(f contract.Fault) string { return string(f.Finding.Cause) }},
+		{title: "subject", text: func(f contract.Fault) string { return f.Finding.Subject }},
+		{title: "summary", text: func(f contract.Fault) string { return f.Finding.Summary }},
+	}
+}
+
+func faultsCommand() *cobra.Command {
+	var code string
+	var all bool
+	c := &cobra.Command{Use: "faults", Short: "List open faults with their cause", Args: cobra.NoArgs,
+		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			rows, err := c.Faults(cmd.Context(), code, !all)
+			if err != nil {
+				return err
+			}
+			return show(cmd, rows, faultColumns()...)
+		})}
+	c.Flags().StringVar(&code, "site", "", "only those of this site")
+	c.Flags().BoolVar(&all, "all", false, "closed ones too")
+	return c
+}
+
+func printFaults(cmd *cobra.Command, list []contract.Fault) {
+	paint := painter(coloured(cmd))
+	for _, f := range list {
+		t := wrong
+		if !f.Serious {
+			t = unsettled
+		}
+		say(cmd, "  %s  %s  %s", paint(strong, f.Site), paint(t, f.Finding.Summary), paint(faded, "since "+length(time.Since(f.Opened))))
+		for _, line := range wrapped("Next: "+f.Finding.Next, 92) {
+			say(cmd, "      %s", line)
+		}
+	}
+}
+
+func moveColumns() []column[contract.Move] {
+	out := []column[contract.Move]{
+		{title: "move", text: func(m contract.Move) string { return fmt.Sprint(m.ID) }},
+		{title: "noticed", text: func(m contract.Move) string { return ago(m.Noticed) }, machine: func(m contract.Move) string { return stamp(m.Noticed) }},
+		{title: "site", text: func(m contract.Move) string { return m.Site }, tone: func(contract.Move) tone { return strong }},
+		{title: "link", text: func(m contract.Move) string { return m.Link }},
+		{title: "old", text: func(m contract.Move) string { return m.Old }, tone: func(contract.Move) tone { return faded }},
+		{title: "new", text: func(m contract.Move) string { return m.New }},
+		{title: "source", text: func(m contract.Move) string { return m.Source }},
+	}
+	for i, name := range []string{"received", "recorded", "published", "answered", "confirmed"} {
+		at := func(m contract.Move) contract.Stage { return m.Stages[i+1] }
+		out = append(out, column[contract.Move]{title: name,
+			text: func(m contract.Move) string {
+				if at(m).At.IsZero() {
+					return "-"
+				}
+				return "+" + millis(at(m).AfterMS)
+			},
+			machine: func(m contract.Move) string { return stamp(at(m).At) }})
+	}
+	return append(out, column[contract.Move]{title: "total", text: func(m contract.Move) string { return millis(m.TotalMS) },
+		machine: func(m contract.Move) string { return fmt.Sprintf("%.3f", m.TotalMS) }, tone: func(contract.Move) tone { return strong }})
+}
+
+func movesCommand() *cobra.Command {
+	var code, link string
+	var before int64
+	var limit int
+	c := &cobra.Command{Use: "moves", Short: "List address changes, each stage timed from the one before", Args: cobra.NoArgs,
+		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			rows, err := c.Moves(cmd.Context(), code, link, before, limit)
+			if err != nil {
+				return err
+			}
+			return show(cmd, rows, moveColumns()...)
+		})}
+	c.Flags().StringVar(&code, "site", "", "only those of this site")
+	c.Flags().StringVar(&link, "link", "", "only those of this link of the site")
+	c.Flags().Int64Var(&before, "before", 0, "only moves with a lower number")
+	c.Flags().IntVar(&limit, "limit", 20, "at most this many, 1 to 500")
+	return c
+}
+
+func probeCommand() *cobra.Command {
+	return &cobra.Command{Use: "probe SITE SERVICE", Short: "Probe a service now and tell the whole story", Args: cobra.ExactArgs(2),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			s, err := c.ProbeNow(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			if format, _ := cmd.Flags().GetString("format"); format != "table" {
+				return showOne(cmd, s, column[contract.Story]{title: "outcome", text: func(s contract.Story) string { return string(s.Outcome) }})
+			}
+			paint := painter(coloured(cmd))
+			say(cmd, "%s %s from vantage point %s", paint(strong, s.Site), s.Service, s.Vantage)
+			if s.Hostname != "" {
+				say(cmd, "  reached by name as %s", s.Hostname)
+			}
+			for _, a := range s.Attempts {
+				t := wrong
+				if a.Outcome.Good() {
+					t = proven
+				}
+				from := ""
+				if a.From != "" {
+					from = " from " + a.From
+				}
+				say(cmd, "  connect to %s%s: %s after %s: %s", orDash(a.Target), from, a.Said, length(time.Duration(a.TookUS)*time.Microsecond), paint(t, string(a.Outcome)))
+			}
+			say(cmd, "  the service is %s", s.State)
+			return nil
+		})}
+}
+
+func whyCommand() *cobra.Command {
+	return &cobra.Command{Use: "why SITE", Short: "Show the way to each service, hop by hop, and where it breaks", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			s, err := c.Site(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if format, _ := cmd.Flags().GetString("format"); format != "table" {
+				return show(cmd, s.Paths,
+					column[diagnose.Path]{title: "service", text: func(p diagnose.Path) string { return p.Service }},
+					column[diagnose.Path]{title: "state", text: func(p diagnose.Path) string { return string(p.State) }},
+					column[diagnose.Path]{title: "outcome", text: func(p diagnose.Path) string { return string(p.Outcome) }},
+					column[diagnose.Path]{title: "breaks at", text: func(p diagnose.Path) string {
+						if p.Finding == nil {
+							return ""
+						}
+						return string(p.Finding.Hop)
+					}},
+					column[diagnose.Path]{title: "cause", text: func(p diagnose.Path) string {
+						if p.Finding == nil {
+							return ""
+						}
+						return string(p.Finding.Cause)
+					}})
+			}
+			printPaths(cmd, s)
+			return nil
+		})}
+}
+
+func printPaths(cmd *cobra.Command, s contract.Site) {
+	paint := painter(coloured(cmd))
+	say(cmd, "%s  %s", paint(strong, s.Code), s.Name)
+	if len(s.Paths) == 0 {
+		say(cmd, "No services are on record. Add one: inkpost service add %s NAME --device DEVICE --external PORT", s.Code)
+	}
+	marks := map[diagnose.Verdict]string{diagnose.Proven: "█", diagnose.Unsettled: "▒", diagnose.Broken: "╳", diagnose.Unproven: "·"}
+	tones := map[diagnose.Verdict]tone{diagnose.Proven: proven, diagnose.Unsettled: unsettled, diagnose.Broken: wrong, diagnose.Unproven: faded}
+	for i, p := range s.Paths {
+		say(cmd, "\n%s  %s", paint(strong, p.Service), paint(stateTone(s.Services[i].AsExpected, p.State), string(p.State)))
+		width := 0
+		for _, st := range p.Stations {
+			width = max(width, len([]rune(st.Value)))
+		}
+		for _, st := range p.Stations {
+			line := fmt.Sprintf("  %s %s  %s  %s", marks[st.Verdict], pad(string(st.Hop), 8), pad(st.Value, width), st.Detail)
+			if st.Verdict == diagnose.Broken {
+				line += "  ◄ breaks here"
+			}
+			say(cmd, "%s", paint(tones[st.Verdict], strings.TrimRight(line, " ")))
+		}
+		if f := p.Finding; f != nil {
+			say(cmd, "  %s", paint(strong, f.Summary+"."))
+			for _, line := range wrapped("Next: "+f.Next, 92) {
+				say(cmd, "  %s", line)
+			}
+			for _, also := range f.Also {
+				for n, line := range wrapped("It could also be: "+also, 92) {
+					say(cmd, "  %s%s", strings.Repeat("  ", min(n, 1)), paint(faded, line))
+				}
+			}
+		}
+	}
+}
+
+// wrapped breaks text into lines of at most width characters.
+func wrapped(s string, width int) []string {
+	var out []string
+	line := ""
+	for _, w := range strings.Fields(s) {
+		if line != "" && len([]rune(line))+1+len([]rune(w)) > width {
+			out, line = append(out, line), ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += w
+	}
+	return append(out, line)
+}
+
+func watchCommand() *cobra.Command {
+	var code string
+	c := &cobra.Command{Use: "watch", Short: "Follow live what happens, until Ctrl-C", Args: cobra.NoArgs,
+		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			format, _ := cmd.Flags().GetString("format")
+			if format != "table" && format != "json" {
+				return usagef("watch prints --format table, or json with one document a line")
+			}
+			paint := painter(coloured(cmd))
+			ctx, stop := interrupted(cmd)
+			defer stop()
+			if format == "table" {
+				_, _ = fmt.Fprintln(cmd.ErrOrStderr(), paint(faded, "following "+c.Base()+"; Ctrl-C ends"))
+			}
+			return c.Follow(ctx, strings.ToUpper(code), func(ev contract.Event) {
+				if format == "json" {
+					_ = documentLine(cmd.OutOrStdout(), ev)
+					return
+				}
+				if ev.Type == contract.EventMoveProgressed {
+					return // the moves command shows the stages
+				}
+				say(cmd, "%s  %s  %s", paint(faded, ev.Time.Local().Format("15:04:05")), paint(strong, pad(orDash(ev.Subject), 7)), paint(eventTone(ev.Type), ev.Data.Words))
+			}, func(err error) {
+				if err == nil {
+					err = fmt.Errorf("some events were missed")
+				}
+				_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "inkpost: %v\n", err)
+			})
+		})}
+	c.Flags().StringVar(&code, "site", "", "only what happens at this site")
+	return c
+}
+
+func eventTone(kind string) tone {
+	switch kind {
+	case contract.EventFaultOpened:
+		return wrong
+	case contract.EventFaultClosed:
+		return proven
+	case contract.EventMoveRecorded:
+		return strong
+	}
+	return plain
+}

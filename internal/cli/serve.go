@@ -1,0 +1,199 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/netip"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/demo"
+	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/web"
+)
+
+const (
+	defaultHTTP = "127.0.0.1:8460"
+	defaultDNS  = "127.0.0.1:8453"
+)
+
+func logger(w io.Writer, level string) (*slog.Logger, error) {
+	var l slog.Level
+	if err := l.UnmarshalText([]byte(level)); err != nil {
+		return nil, usagef("--log-level %q is unknown; it is debug, info, warn or error", level)
+	}
+	return slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: l})), nil
+}
+
+func interrupted(cmd *cobra.Command) (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(cmd.Context(), syscall.SIGINT, syscall.SIGTERM)
+}
+
+func serveCommand() *cobra.Command {
+	o := daemon.Options{}
+	var owner, level string
+	var proxies []string
+	c := &cobra.Command{
+		Use: "serve", Short: "Run the service on a PostgreSQL database of yours", Args: cobra.NoArgs,
+		Long: `Run the service: API and console, name server for the hosted zones, and the prober. The first
+start makes the first owner and prints a one-time password. Every flag can also be given in
+the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if o.Database == "" {
+				return usagef("--database-url is needed, such as postgres://inkpost@127.0.0.1:5432/inkpost")
+			}
+			var err error
+			if o.Log, err = logger(cmd.ErrOrStderr(), level); err != nil {
+				return err
+			}
+			for _, p := range proxies {
+				prefix, err := readPrefix(p)
+				if err != nil {
+					return usagef("--trust-proxy: %v", err)
+				}
+				o.Proxies = append(o.Proxies, prefix)
+			}
+			o.Console, o.Version = web.Console(), Version
+			ctx, stop := interrupted(cmd)
+			defer stop()
+			d, err := daemon.Start(ctx, o)
+			if err != nil {
+				return err
+			}
+			defer d.Stop()
+			password, err := d.Engine.EnsureOwner(ctx, owner)
+			if err != nil {
+				return err
+			}
+			if password != "" {
+				say(cmd, "One-time password of %s: %s", owner, password)
+			}
+			say(cmd, "Console and API at %s, names answered at %s.", d.URL, d.DNS)
+			return d.Wait(ctx)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&o.Database, "database-url", "", "the PostgreSQL database, such as postgres://inkpost@127.0.0.1:5432/inkpost")
+	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
+	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")
+	f.StringVar(&owner, "owner", "owner", "name of the first owner")
+	f.StringVar(&o.Vantage, "vantage-name", "server", "what this server is called as a vantage point")
+	f.DurationVar(&o.ProbeDeadline, "probe-deadline", 3*time.Second, "how long a probe waits for an answer")
+	f.DurationVar(&o.CheckEvery, "check-every", 15*time.Second, "how often agents check their address")
+	f.StringSliceVar(&proxies, "trust-proxy", nil, "address or prefix of a proxy whose X-Forwarded-For is believed")
+	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
+	return c
+}
+
+func readPrefix(s string) (netip.Prefix, error) {
+	if strings.Contains(s, "/") {
+		return netip.ParsePrefix(s)
+	}
+	a, err := netip.ParseAddr(s)
+	if err != nil {
+		return netip.Prefix{}, err
+	}
+	return netip.PrefixFrom(a, a.BitLen()), nil
+}
+
+func demoCommand() *cobra.Command {
+	o := demo.Options{}
+	var level string
+	c := &cobra.Command{
+		Use: "demo", Short: "Run everything on this machine: ten made-up sites on simulated routers", Args: cobra.NoArgs,
+		Long: `Run Ink Post with a private PostgreSQL and a simulated world: providers, routers and devices on
+loopback addresses, with a real agent behind each router. inkpost lab changes that world.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var err error
+			if o.Log, err = logger(cmd.ErrOrStderr(), level); err != nil {
+				return err
+			}
+			o.Console, o.Version, o.Say = web.Console(), Version, cmd.OutOrStdout()
+			kept, err := readLogin()
+			if err != nil {
+				return err
+			}
+			o.Key = kept.Key
+			ctx, stop := interrupted(cmd)
+			defer stop()
+			d, err := demo.Start(ctx, o)
+			if err != nil {
+				return err
+			}
+			defer d.Stop()
+			file, err := login{Server: d.URL, Name: d.Owner, Key: d.Key}.keep()
+			if err != nil {
+				say(cmd, "The command line could not be logged in: %v", err)
+			}
+			guide(cmd, d, file)
+			err = d.Wait(ctx)
+			say(cmd, "Stopping.")
+			return err
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&o.Dir, "data", demo.DefaultDir(), "where the demo keeps its database")
+	f.BoolVar(&o.Fresh, "fresh", false, "forget what an earlier demo kept")
+	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
+	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")
+	f.StringVar(&level, "log-level", "warn", "debug, info, warn or error")
+	return c
+}
+
+func guide(cmd *cobra.Command, d *demo.Demo, file string) {
+	host, port, _ := strings.Cut(d.DNS, ":")
+	say(cmd, "\nInk Post runs.\n")
+	say(cmd, "  Console    %s", d.URL)
+	if d.Password != "" {
+		say(cmd, "  Sign in    name %s, one-time password %s", d.Owner, d.Password)
+	} else {
+		say(cmd, "  Sign in    name %s, with the password you chose (forget everything: inkpost demo --fresh)", d.Owner)
+	}
+	if file != "" {
+		say(cmd, "  Commands   this account is logged in (%s)", file)
+	}
+	say(cmd, "\nTry, in another terminal:\n")
+	for _, line := range []string{
+		fmt.Sprintf("dig @%s -p %s +short ket-07.isles.saltmarsh.example", host, port),
+		"bin/inkpost why KET-07",
+		"bin/inkpost lab renumber KET-07",
+		"bin/inkpost moves --limit 3",
+		"bin/inkpost lab forward remove KET-07 playback",
+	} {
+		say(cmd, "  %s", line)
+	}
+	say(cmd, "\nStop with Ctrl-C.")
+}
+
+func ownerCommand() *cobra.Command {
+	var database string
+	reset := &cobra.Command{
+		Use: "reset NAME", Short: "Give a person a new one-time password (needs the database)", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if database == "" {
+				return usagef("--database-url is needed")
+			}
+			st, err := store.Open(cmd.Context(), database)
+			if err != nil {
+				return err
+			}
+			defer st.Close()
+			password, err := engine.ResetPassword(cmd.Context(), st, args[0])
+			if err != nil {
+				return err
+			}
+			say(cmd, "One-time password of %s: %s", args[0], password)
+			return nil
+		},
+	}
+	reset.Flags().StringVar(&database, "database-url", "", "the server's PostgreSQL database")
+	return group("owner", "Help an owner who has lost the password", reset)
+}

@@ -1,0 +1,161 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+)
+
+// given collects the fields of the flags that were given, for an edit.
+func given(cmd *cobra.Command, flags map[string]string) (client.Fields, error) {
+	f := client.Fields{}
+	for flag, field := range flags {
+		if !cmd.Flags().Changed(flag) {
+			continue
+		}
+		switch cmd.Flags().Lookup(flag).Value.Type() {
+		case "bool":
+			f[field], _ = cmd.Flags().GetBool(flag)
+		case "int":
+			f[field], _ = cmd.Flags().GetInt(flag)
+		case "stringArray":
+			f[field], _ = cmd.Flags().GetStringArray(flag)
+		default:
+			f[field], _ = cmd.Flags().GetString(flag)
+		}
+	}
+	if len(f) == 0 {
+		return nil, usagef("nothing to change was given")
+	}
+	return f, nil
+}
+
+// with makes a command's work out of a function that needs the client.
+func with(f func(*cobra.Command, *client.Client, []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		c, err := connect(cmd)
+		if err != nil {
+			return err
+		}
+		return f(cmd, c, args)
+	}
+}
+
+// removal makes a remove command.
+func removal(use, short string, args int, remove func(*cobra.Command, *client.Client, []string) (string, error)) *cobra.Command {
+	var yes bool
+	c := &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(args),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if err := sure(cmd, yes, args[len(args)-1]); err != nil {
+				return err
+			}
+			words, err := remove(cmd, c, args)
+			if err == nil {
+				say(cmd, "%s", words)
+			}
+			return err
+		})}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}
+
+func siteColumns() []column[contract.SiteSummary] {
+	return []column[contract.SiteSummary]{
+		{title: "site", text: func(s contract.SiteSummary) string { return s.Code }, tone: func(contract.SiteSummary) tone { return strong }},
+		{title: "name", text: func(s contract.SiteSummary) string { return s.Name }},
+		{title: "needs you", text: func(s contract.SiteSummary) string { return string(s.Need) }, tone: func(s contract.SiteSummary) tone {
+			return map[contract.Need]tone{contract.NeedNow: wrong, contract.NeedSoon: unsettled, contract.NeedUnknown: unsettled, contract.NeedNothing: proven}[s.Need]
+		}},
+		{title: "as expected", text: func(s contract.SiteSummary) string { return count(s.AsExpectedCount) + " of " + count(s.ServiceCount) }},
+		{title: "address", text: func(s contract.SiteSummary) string { return orDash(s.Address) }},
+		{title: "hostname", text: func(s contract.SiteSummary) string { return orDash(s.Hostname) }},
+	}
+}
+
+func siteCommand() *cobra.Command {
+	var in contract.SiteInput
+	add := &cobra.Command{Use: "add CODE --name NAME", Short: "Put a customer's premises on record", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			in.Code = args[0]
+			s, err := c.AddSite(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			say(cmd, "Site %s is on record. Next: inkpost link add %s main --provider PROVIDER", s.Code, s.Code)
+			return nil
+		})}
+	edit := &cobra.Command{Use: "edit CODE", Short: "Change a site's code, name or note", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			f, err := given(cmd, map[string]string{"code": "code", "name": "name", "note": "note"})
+			if err != nil {
+				return err
+			}
+			s, err := c.EditSite(cmd.Context(), args[0], f)
+			if err == nil {
+				say(cmd, "Site %s is changed.", s.Code)
+			}
+			return err
+		})}
+	edit.Flags().String("code", "", "the new code")
+	for _, c := range []*cobra.Command{add, edit} {
+		c.Flags().StringVar(&in.Name, "name", "", "what the premises are called")
+		c.Flags().StringVar(&in.Note, "note", "", "anything worth knowing at the next visit")
+	}
+	list := &cobra.Command{Use: "list", Short: "List sites, those in need first", Args: cobra.NoArgs,
+		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			rows, err := c.Sites(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return show(cmd, rows, siteColumns()...)
+		})}
+	one := &cobra.Command{Use: "show CODE", Short: "Show everything on a site's record", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			s, err := c.Site(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return showSite(cmd, s)
+		})}
+	return group("site", "Customers' premises", add, list, one, edit,
+		removal("remove CODE", "Remove a site with everything on its record", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
+			return "Site " + args[0] + " is removed.", c.RemoveSite(cmd.Context(), args[0])
+		}))
+}
+
+// showSite prints a site: for people its parts one under the other, for machines its document.
+func showSite(cmd *cobra.Command, s contract.Site) error {
+	if format, _ := cmd.Flags().GetString("format"); format != "table" {
+		if format == "csv" {
+			return show(cmd, []contract.SiteSummary{s.SiteSummary}, siteColumns()...)
+		}
+		return showOne(cmd, s)
+	}
+	paint := painter(coloured(cmd))
+	say(cmd, "%s  %s", paint(strong, s.Code), s.Name)
+	if s.Note != "" {
+		say(cmd, "%s", paint(faded, s.Note))
+	}
+	say(cmd, "\nLinks")
+	if err := show(cmd, s.Links, linkColumns()...); err != nil {
+		return err
+	}
+	say(cmd, "\nHostnames")
+	if err := show(cmd, s.Hostnames, hostnameColumns()...); err != nil {
+		return err
+	}
+	say(cmd, "\nDevices")
+	if err := show(cmd, s.Devices, deviceColumns()...); err != nil {
+		return err
+	}
+	say(cmd, "\nServices")
+	if err := show(cmd, s.Services, serviceColumns()...); err != nil {
+		return err
+	}
+	if len(s.Faults) > 0 {
+		say(cmd, "\nOpen faults")
+		printFaults(cmd, s.Faults)
+	}
+	return nil
+}

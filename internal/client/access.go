@@ -1,0 +1,127 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/cookiejar"
+
+	"inkpost.example/inkpost/internal/contract"
+)
+
+// Visit is a signed-in session, as a browser has it: for making a key.
+type Visit struct {
+	client  *Client
+	session contract.Session
+}
+
+// SignIn opens a session. The client's key is not used.
+func (c *Client) SignIn(ctx context.Context, name, password string) (*Visit, error) {
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return nil, err
+	}
+	v := &Visit{client: &Client{base: c.base, http: &http.Client{Jar: jar, Timeout: c.http.Timeout, Transport: c.http.Transport}}}
+	v.session, err = call[contract.Session](ctx, v.client, "POST", "/session", contract.SignIn{Name: name, Password: password})
+	return v, err
+}
+
+// ChoosePassword says that the one-time password has to be replaced first.
+func (v *Visit) ChoosePassword() bool { return v.session.ChoosePassword }
+
+// SetPassword replaces the password.
+func (v *Visit) SetPassword(ctx context.Context, password string) error {
+	s, err := callWith[contract.Session](ctx, v, "PUT", "/session/password", contract.NewPassword{Password: password})
+	if err == nil {
+		v.session = s
+	}
+	return err
+}
+
+// AddKey makes a key of one's own.
+func (v *Visit) AddKey(ctx context.Context, label string) (contract.Key, error) {
+	return callWith[contract.Key](ctx, v, "POST", "/keys", contract.KeyInput{Label: label})
+}
+
+// SignOut ends the session.
+func (v *Visit) SignOut(ctx context.Context) error {
+	_, err := callWith[nothing](ctx, v, "DELETE", "/session", nil)
+	return err
+}
+
+func callWith[T any](ctx context.Context, v *Visit, method, path string, in any) (T, error) {
+	c := *v.client
+	h := *c.http
+	h.Transport = intent{v.session.CSRF, h.Transport}
+	c.http = &h
+	return call[T](ctx, &c, method, path, in)
+}
+
+// intent adds the header that a browser's changes carry.
+type intent struct {
+	value string
+	next  http.RoundTripper
+}
+
+func (i intent) RoundTrip(r *http.Request) (*http.Response, error) {
+	r = r.Clone(r.Context())
+	r.Header.Set("X-Inkpost-Intent", i.value)
+	if i.next != nil {
+		return i.next.RoundTrip(r)
+	}
+	return http.DefaultTransport.RoundTrip(r)
+}
+
+// Keys lists all keys.
+func (c *Client) Keys(ctx context.Context) ([]contract.Key, error) {
+	return call[[]contract.Key](ctx, c, "GET", "/keys", nil)
+}
+
+// RevokeKey revokes a key.
+func (c *Client) RevokeKey(ctx context.Context, id int64) error {
+	return c.remove(ctx, "keys", fmt.Sprint(id))
+}
+
+// Enrol gets an agent's key for a one-time code.
+func (c *Client) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enrolled, error) {
+	return call[contract.Enrolled](ctx, c, "POST", "/agents", in)
+}
+
+// Observed asks, with an agent's key, which address the server sees.
+func (c *Client) Observed(ctx context.Context) (contract.Observed, error) {
+	return call[contract.Observed](ctx, c, "GET", "/agent/observed", nil)
+}
+
+// Announce announces, with an agent's key, the address of its link.
+func (c *Client) Announce(ctx context.Context, in contract.Announcement) (contract.Receipt, error) {
+	return call[contract.Receipt](ctx, c, "POST", "/agent/announcements", in)
+}
+
+// World shows the lab.
+func (c *Client) World(ctx context.Context) (contract.World, error) {
+	return call[contract.World](ctx, c, "GET", "/lab", nil)
+}
+
+// Renumber has the simulated provider give a link another address.
+func (c *Client) Renumber(ctx context.Context, code, link string) (contract.Renumbering, error) {
+	return call[contract.Renumbering](ctx, c, "POST", at("lab", "sites", code, "links", link, "renumberings"), nil)
+}
+
+// SetLabService starts or stops a simulated service.
+func (c *Client) SetLabService(ctx context.Context, code, name string, running bool) error {
+	return c.toggle(ctx, running, "lab", "sites", code, "services", name, "running")
+}
+
+// SetLabForward restores or removes a simulated router's forward.
+func (c *Client) SetLabForward(ctx context.Context, code, name string, present bool) error {
+	return c.toggle(ctx, present, "lab", "sites", code, "services", name, "forward")
+}
+
+func (c *Client) toggle(ctx context.Context, on bool, elements ...string) error {
+	method := "DELETE"
+	if on {
+		method = "PUT"
+	}
+	_, err := call[nothing](ctx, c, method, at(elements...), nil)
+	return err
+}

@@ -1,0 +1,215 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// Fields is a part of a document to edit: only what is in it changes.
+type Fields map[string]any
+
+// Overview answers "what needs me now?".
+func (c *Client) Overview(ctx context.Context) (contract.Overview, error) {
+	return call[contract.Overview](ctx, c, "GET", "/overview", nil)
+}
+
+// Sites lists all sites, those in need first.
+func (c *Client) Sites(ctx context.Context) ([]contract.SiteSummary, error) {
+	return call[[]contract.SiteSummary](ctx, c, "GET", "/sites", nil)
+}
+
+// Site shows a site.
+func (c *Client) Site(ctx context.Context, code string) (contract.Site, error) {
+	return call[contract.Site](ctx, c, "GET", at("sites", code), nil)
+}
+
+// AddSite adds a site.
+func (c *Client) AddSite(ctx context.Context, in contract.SiteInput) (contract.Site, error) {
+	return call[contract.Site](ctx, c, "POST", "/sites", in)
+}
+
+// EditSite edits a site.
+func (c *Client) EditSite(ctx context.Context, code string, f Fields) (contract.Site, error) {
+	return call[contract.Site](ctx, c, "PATCH", at("sites", code), f)
+}
+
+// RemoveSite removes a site with everything on its record.
+func (c *Client) RemoveSite(ctx context.Context, code string) error {
+	return c.remove(ctx, "sites", code)
+}
+
+func (c *Client) remove(ctx context.Context, elements ...string) error {
+	_, err := call[nothing](ctx, c, "DELETE", at(elements...), nil)
+	return err
+}
+
+// Links lists a site's links.
+func (c *Client) Links(ctx context.Context, code string) ([]contract.Link, error) {
+	return call[[]contract.Link](ctx, c, "GET", at("sites", code, "links"), nil)
+}
+
+// Link shows a link.
+func (c *Client) Link(ctx context.Context, code, label string) (contract.Link, error) {
+	return call[contract.Link](ctx, c, "GET", at("sites", code, "links", label), nil)
+}
+
+// AddLink adds a link.
+func (c *Client) AddLink(ctx context.Context, code string, in contract.LinkInput) (contract.Link, error) {
+	return call[contract.Link](ctx, c, "POST", at("sites", code, "links"), in)
+}
+
+// EditLink edits a link.
+func (c *Client) EditLink(ctx context.Context, code, label string, f Fields) (contract.Link, error) {
+	return call[contract.Link](ctx, c, "PATCH", at("sites", code, "links", label), f)
+}
+
+// RemoveLink removes a link.
+func (c *Client) RemoveLink(ctx context.Context, code, label string) error {
+	return c.remove(ctx, "sites", code, "links", label)
+}
+
+// Invite makes a one-time code for an agent.
+func (c *Client) Invite(ctx context.Context, code, label string) (contract.Invitation, error) {
+	return call[contract.Invitation](ctx, c, "POST", at("sites", code, "links", label, "invitations"), nil)
+}
+
+// Devices lists a site's devices.
+func (c *Client) Devices(ctx context.Context, code string) ([]site.Device, error) {
+	return call[[]site.Device](ctx, c, "GET", at("sites", code, "devices"), nil)
+}
+
+// Device shows a device.
+func (c *Client) Device(ctx context.Context, code, name string) (site.Device, error) {
+	return call[site.Device](ctx, c, "GET", at("sites", code, "devices", name), nil)
+}
+
+// AddDevice adds a device.
+func (c *Client) AddDevice(ctx context.Context, code string, in contract.DeviceInput) (site.Device, error) {
+	return call[site.Device](ctx, c, "POST", at("sites", code, "devices"), in)
+}
+
+// EditDevice edits a device.
+func (c *Client) EditDevice(ctx context.Context, code, name string, f Fields) (site.Device, error) {
+	return call[site.Device](ctx, c, "PATCH", at("sites", code, "devices", name), f)
+}
+
+// RemoveDevice removes a device.
+func (c *Client) RemoveDevice(ctx context.Context, code, name string) error {
+	return c.remove(ctx, "sites", code, "devices", name)
+}
+
+// Services lists a site's services.
+func (c *Client) Services(ctx context.Context, code string) ([]contract.Service, error) {
+	return call[[]contract.Service](ctx, c, "GET", at("sites", code, "services"), nil)
+}
+
+// Service shows a service.
+func (c *Client) Service(ctx context.Context, code, name string) (contract.Service, error) {
+	return call[contract.Service](ctx, c, "GET", at("sites", code, "services", name), nil)
+}
+
+// AddService adds a service.
+func (c *Client) AddService(ctx context.Context, code string, in contract.ServiceInput) (contract.Service, error) {
+	return call[contract.Service](ctx, c, "POST", at("sites", code, "services"), in)
+}
+
+// EditService edits a service.
+func (c *Client) EditService(ctx context.Context, code, name string, f Fields) (contract.Service, error) {
+	return call[contract.Service](ctx, c, "PATCH", at("sites", code, "services", name), f)
+}
+
+// RemoveService removes a service.
+func (c *Client) RemoveService(ctx context.Context, code, name string) error {
+	return c.remove(ctx, "sites", code, "services", name)
+}
+
+// History gives a service's spans; zero times take the server's defaults.
+func (c *Client) History(ctx context.Context, code, name string, from, until time.Time) (contract.History, error) {
+	text := func(t time.Time) string {
+		if t.IsZero() {
+			return ""
+		}
+		return t.Format(time.RFC3339)
+	}
+	return call[contract.History](ctx, c, "GET", at("sites", code, "services", name, "history")+query("from", text(from), "until", text(until)), nil)
+}
+
+// ProbeNow probes a service now.
+func (c *Client) ProbeNow(ctx context.Context, code, name string) (contract.Story, error) {
+	return call[contract.Story](ctx, c, "POST", at("sites", code, "services", name, "probes"), nil)
+}
+
+// Zones lists the zones.
+func (c *Client) Zones(ctx context.Context) ([]names.Zone, error) {
+	return call[[]names.Zone](ctx, c, "GET", "/zones", nil)
+}
+
+// Zone shows a zone.
+func (c *Client) Zone(ctx context.Context, apex string) (names.Zone, error) {
+	return call[names.Zone](ctx, c, "GET", at("zones", apex), nil)
+}
+
+// AddZone adds a zone.
+func (c *Client) AddZone(ctx context.Context, in contract.ZoneInput) (names.Zone, error) {
+	return call[names.Zone](ctx, c, "POST", "/zones", in)
+}
+
+// EditZone edits a zone.
+func (c *Client) EditZone(ctx context.Context, apex string, f Fields) (names.Zone, error) {
+	return call[names.Zone](ctx, c, "PATCH", at("zones", apex), f)
+}
+
+// RemoveZone removes a zone.
+func (c *Client) RemoveZone(ctx context.Context, apex string) error {
+	return c.remove(ctx, "zones", apex)
+}
+
+// Hostnames lists the hostnames of a site, or all where code is empty.
+func (c *Client) Hostnames(ctx context.Context, code string) ([]contract.Hostname, error) {
+	return call[[]contract.Hostname](ctx, c, "GET", "/hostnames"+query("site", code), nil)
+}
+
+// Hostname shows a hostname.
+func (c *Client) Hostname(ctx context.Context, name string) (contract.Hostname, error) {
+	return call[contract.Hostname](ctx, c, "GET", at("hostnames", name), nil)
+}
+
+// AddHostname adds a hostname.
+func (c *Client) AddHostname(ctx context.Context, in contract.HostnameInput) (contract.Hostname, error) {
+	return call[contract.Hostname](ctx, c, "POST", "/hostnames", in)
+}
+
+// EditHostname edits a hostname.
+func (c *Client) EditHostname(ctx context.Context, name string, f Fields) (contract.Hostname, error) {
+	return call[contract.Hostname](ctx, c, "PATCH", at("hostnames", name), f)
+}
+
+// RemoveHostname removes a hostname.
+func (c *Client) RemoveHostname(ctx context.Context, name string) error {
+	return c.remove(ctx, "hostnames", name)
+}
+
+// Moves lists moves, the newest first. Empty and zero arguments do not narrow.
+func (c *Client) Moves(ctx context.Context, code, link string, before int64, limit int) ([]contract.Move, error) {
+	text := func(n int64) string {
+		if n == 0 {
+			return ""
+		}
+		return fmt.Sprint(n)
+	}
+	return call[[]contract.Move](ctx, c, "GET", "/moves"+query("site", code, "link", link, "before", text(before), "limit", text(int64(limit))), nil)
+}
+
+// Faults lists faults, open ones first.
+func (c *Client) Faults(ctx context.Context, code string, openOnly bool) ([]contract.Fault, error) {
+	open := ""
+	if openOnly {
+		open = "true"
+	}
+	return call[[]contract.Fault](ctx, c, "GET", "/faults"+query("site", code, "open", open), nil)
+}

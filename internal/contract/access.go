@@ -1,0 +1,121 @@
+package contract
+
+import "time"
+
+// SignIn asks for a session.
+type SignIn struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+}
+
+// Session is a signed-in browser. CSRF goes into the X-Inkpost-Intent header of every request that changes something.
+// ChoosePassword says that nothing else is allowed before the one-time password is replaced.
+type Session struct {
+	Name           string `json:"name"`
+	CSRF           string `json:"csrf"`
+	ChoosePassword bool   `json:"choose_password"`
+	Lab            bool   `json:"lab"`
+}
+
+// NewPassword replaces one's own password.
+type NewPassword struct {
+	Password string `json:"password"`
+}
+
+// KeyInput asks for a key of one's own, for programs.
+type KeyInput struct {
+	Label string `json:"label"`
+}
+
+// Key is an access key. Secret is there once only: in the reply that made the key.
+type Key struct {
+	ID      int64     `json:"id"`
+	Scope   string    `json:"scope"`
+	Label   string    `json:"label"`
+	Holder  string    `json:"holder"`
+	Created time.Time `json:"created"`
+	Revoked time.Time `json:"revoked,omitzero"`
+	Secret  string    `json:"secret,omitempty"`
+}
+
+// Invitation is a one-time code with which an agent enrols.
+type Invitation struct {
+	Site    string    `json:"site"`
+	Link    string    `json:"link"`
+	Code    string    `json:"code"`
+	Expires time.Time `json:"expires"`
+}
+
+// Enrolment is an agent's first word to the server.
+type Enrolment struct {
+	Code  string `json:"code"`
+	Label string `json:"label"`
+}
+
+// Enrolled is the server's reply: the agent's key and what it is to do.
+type Enrolled struct {
+	Key          string  `json:"key"`
+	Site         string  `json:"site"`
+	Link         string  `json:"link"`
+	CheckSeconds float64 `json:"check_seconds"`
+}
+
+// Observed is the sender's address as the server saw it.
+type Observed struct {
+	Address      string  `json:"address"`
+	CheckSeconds float64 `json:"check_seconds"`
+}
+
+// Announcement says what a link's address is now. An address left out is taken from the socket where the source is
+// observed. NoticedMS is how long before sending the sender noticed.
+type Announcement struct {
+	Source    string `json:"source"`
+	IPv4      string `json:"ipv4,omitempty"`
+	IPv6      string `json:"ipv6,omitempty"`
+	NoticedMS int64  `json:"noticed_ms"`
+}
+
+// Receipt says what an announcement did. What changed is durable and answered by the hosted zone when it is sent.
+type Receipt struct {
+	Changed   bool     `json:"changed"`
+	Old       string   `json:"old"`
+	New       string   `json:"new"`
+	MoveID    int64    `json:"move_id,omitempty"`
+	Hostnames []string `json:"hostnames,omitempty"`
+}
+
+// Event is one thing that happened, as a CloudEvents 1.0 document.
+type Event struct {
+	SpecVersion string    `json:"specversion"`
+	ID          string    `json:"id"`
+	Source      string    `json:"source"`
+	Type        string    `json:"type"`
+	Subject     string    `json:"subject"`
+	Time        time.Time `json:"time"`
+	Data        EventData `json:"data"`
+}
+
+// EventData is the content of an event, in words and in what a program needs to find out more.
+type EventData struct {
+	Site  string `json:"site"`
+	Part  string `json:"part,omitempty"`
+	Words string `json:"words"`
+}
+
+// Types of events.
+const (
+	EventMoveRecorded   = "inkpost.move.recorded"
+	EventMoveProgressed = "inkpost.move.progressed"
+	EventServiceOutcome = "inkpost.service.outcome"
+	EventServiceState   = "inkpost.service.state"
+	EventFaultOpened    = "inkpost.fault.opened"
+	EventFaultClosed    = "inkpost.fault.closed"
+	EventHostnameState  = "inkpost.hostname.state"
+	EventRecordEdited   = "inkpost.record.edited"
+)
+
+// Ready says whether the service can do all of its work.
+type Ready struct {
+	Ready    bool   `json:"ready"`
+	Database string `json:"database"`
+}

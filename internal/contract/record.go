@@ -1,0 +1,206 @@
+// Package contract holds the documents that the API and its clients exchange. It computes nothing.
+package contract
+
+import (
+	"net/netip"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/ledger"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// Problem is an error (RFC 9457). Errors names each field that has to change.
+type Problem struct {
+	Type   string      `json:"type"`
+	Title  string      `json:"title"`
+	Status int         `json:"status"`
+	Detail string      `json:"detail"`
+	Errors []site.Flaw `json:"errors,omitempty"`
+}
+
+// SiteInput is what a person gives of a site. In an edit, fields that are left out stay as they are; so in all inputs.
+type SiteInput struct {
+	Code string `json:"code"`
+	Name string `json:"name"`
+	Note string `json:"note"`
+}
+
+// LinkInput is what a person gives of a link. Addresses belong to static links only.
+type LinkInput struct {
+	Label    string `json:"label"`
+	Provider string `json:"provider"`
+	Mode     string `json:"mode"`
+	Position int    `json:"position"`
+	IPv4     string `json:"ipv4"`
+	IPv6     string `json:"ipv6"`
+}
+
+// HostnameInput is what a person gives of a hostname. An empty Link follows the site's preferred link; TTL 0 takes the
+// zone's.
+type HostnameInput struct {
+	Name string `json:"name"`
+	Site string `json:"site"`
+	Link string `json:"link"`
+	TTL  int    `json:"ttl_seconds"`
+}
+
+// DeviceInput is what a person gives of a device.
+type DeviceInput struct {
+	Name     string `json:"name"`
+	MAC      string `json:"mac"`
+	Address  string `json:"lan_address"`
+	Reserved bool   `json:"reserved"`
+}
+
+// ServiceInput is what a person gives of a service. External is a port or a range; Internal is the first port on the
+// device, the same as outside where empty.
+type ServiceInput struct {
+	Name      string `json:"name"`
+	Device    string `json:"device"`
+	Link      string `json:"link"`
+	Kind      string `json:"kind"`
+	Transport string `json:"transport"`
+	External  string `json:"external"`
+	Internal  string `json:"internal"`
+	Expected  string `json:"expected"`
+	Interval  int    `json:"interval_seconds"`
+}
+
+// ZoneInput is what a person gives of a zone. A server is written NAME or NAME=ADDRESS.
+type ZoneInput struct {
+	Apex    string   `json:"apex"`
+	Contact string   `json:"contact"`
+	TTL     int      `json:"ttl_seconds"`
+	Servers []string `json:"servers"`
+}
+
+// Link is a link as it stands now.
+type Link struct {
+	site.Link
+	Overdue bool `json:"overdue"`
+}
+
+// Hostname is a hostname as it stands now: its state, what it should answer, and what the zone's server last answered.
+type Hostname struct {
+	site.Hostname
+	State names.State `json:"state"`
+	IPv4  netip.Addr  `json:"ipv4,omitzero"`
+	IPv6  netip.Addr  `json:"ipv6,omitzero"`
+	Given string      `json:"given,omitempty"`
+}
+
+// Service is a service as it stands now.
+type Service struct {
+	site.Service
+	State      probe.State   `json:"state"`
+	AsExpected bool          `json:"as_expected"`
+	Since      time.Time     `json:"since,omitzero"`
+	Outcome    probe.Outcome `json:"outcome,omitempty"`
+	Probed     time.Time     `json:"probed,omitzero"`
+	Address    netip.Addr    `json:"address,omitzero"`
+	LatencyUS  int64         `json:"latency_us"`
+}
+
+// SiteSummary is a site in a list.
+type SiteSummary struct {
+	site.Site
+	Need            Need   `json:"need"`
+	Address         string `json:"address"`
+	Hostname        string `json:"hostname"`
+	ServiceCount    int    `json:"service_count"`
+	AsExpectedCount int    `json:"as_expected_count"`
+	FaultCount      int    `json:"fault_count"`
+}
+
+// Need says how much a site needs somebody.
+type Need string
+
+// The needs, the greatest first.
+const (
+	NeedNow     Need = "now"     // an open fault cuts somebody off, or leaves a door open
+	NeedSoon    Need = "soon"    // an open fault that can wait
+	NeedNothing Need = "nothing" // all is as it should be
+	NeedUnknown Need = "unknown" // nothing was proven yet
+)
+
+// Site is everything on a site's record, as it stands now.
+type Site struct {
+	SiteSummary
+	Links     []Link          `json:"links"`
+	Hostnames []Hostname      `json:"hostnames"`
+	Devices   []site.Device   `json:"devices"`
+	Services  []Service       `json:"services"`
+	Faults    []Fault         `json:"faults"`
+	Paths     []diagnose.Path `json:"paths"`
+}
+
+// Fault is an open or closed problem of a site.
+type Fault struct {
+	ID       int64            `json:"id"`
+	Site     string           `json:"site"`
+	SiteName string           `json:"site_name"`
+	Serious  bool             `json:"serious"`
+	Opened   time.Time        `json:"opened"`
+	Closed   time.Time        `json:"closed,omitzero"`
+	Finding  diagnose.Finding `json:"finding"`
+}
+
+// Stage of a move: when it was reached, and how long after the one before. A stage that was not reached has no time.
+type Stage struct {
+	Name    string    `json:"name"`
+	At      time.Time `json:"at,omitzero"`
+	AfterMS float64   `json:"after_ms"`
+}
+
+// Move is one WAN address change carried end to end.
+type Move struct {
+	ID      int64     `json:"id"`
+	Site    string    `json:"site"`
+	Link    string    `json:"link"`
+	Old     string    `json:"old"`
+	New     string    `json:"new"`
+	Source  string    `json:"source"`
+	Noticed time.Time `json:"noticed"`
+	TotalMS float64   `json:"total_ms"`
+	Stages  []Stage   `json:"stages"`
+}
+
+// History of a service over a stretch of time.
+type History struct {
+	Service string        `json:"service"`
+	From    time.Time     `json:"from"`
+	Until   time.Time     `json:"until"`
+	GapMS   int64         `json:"gap_ms"` // a longer pause between spans is time in which nobody looked
+	Spans   []ledger.Span `json:"spans"`
+}
+
+// Attempt is the story of one connection attempt.
+type Attempt struct {
+	Target  string        `json:"target"`
+	From    string        `json:"from,omitempty"`
+	Outcome probe.Outcome `json:"outcome"`
+	TookUS  int64         `json:"took_us"`
+	Said    string        `json:"said"`
+}
+
+// Story is one probe told in full.
+type Story struct {
+	Site     string        `json:"site"`
+	Service  string        `json:"service"`
+	Vantage  string        `json:"vantage"`
+	Hostname string        `json:"hostname,omitempty"`
+	At       time.Time     `json:"at"`
+	Outcome  probe.Outcome `json:"outcome"`
+	State    probe.State   `json:"state"`
+	Attempts []Attempt     `json:"attempts"`
+}
+
+// Overview answers "what needs me now?".
+type Overview struct {
+	Faults []Fault       `json:"faults"`
+	Sites  []SiteSummary `json:"sites"`
+	Moves  []Move        `json:"moves"`
+}

@@ -1,0 +1,104 @@
+// Package diagnose computes from the evidence of one site what is wrong, at which hop, and what to do next. Many
+// symptoms with one cause become one finding.
+package diagnose
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// Evidence is everything known of one site at one moment.
+type Evidence struct {
+	Now       time.Time
+	Site      site.Site
+	Links     []LinkEvidence
+	Hostnames []HostnameEvidence
+	Devices   []site.Device
+	Services  []ServiceEvidence
+}
+
+// LinkEvidence is a link, and whether its agent should have been heard from by now.
+type LinkEvidence struct {
+	site.Link
+	Overdue bool
+}
+
+// HostnameEvidence is a hostname with what its zone should give and gives.
+type HostnameEvidence struct {
+	site.Hostname
+	Want, Given netip.Addr
+	State       names.State
+}
+
+// ServiceEvidence is a service with its judged state and the newest outcome behind it. OnLink is the label of the link
+// it is probed at, Address the address it was probed at last; InRow counts results of the same meaning.
+type ServiceEvidence struct {
+	site.Service
+	OnLink  string
+	Address netip.Addr
+	State   probe.State
+	Outcome probe.Outcome
+	InRow   int
+	Probed  time.Time
+}
+
+func (s ServiceEvidence) failing() bool {
+	return s.State != probe.StateUnknown && !probe.AsExpected(s.Expected, s.State)
+}
+
+func (s ServiceEvidence) proven() bool {
+	return s.Expected == probe.ExpectReachable && s.State == probe.StateReachable
+}
+
+func (s ServiceEvidence) port() string {
+	return fmt.Sprintf("%s port %s", s.Transport, site.Ports(s.ExternalFrom, s.ExternalTo))
+}
+
+func (e Evidence) link(label string) (LinkEvidence, bool) {
+	for _, l := range e.Links {
+		if l.Label == label {
+			return l, true
+		}
+	}
+	return LinkEvidence{}, false
+}
+
+func (e Evidence) device(name string) (site.Device, bool) {
+	for _, d := range e.Devices {
+		if d.Name == name {
+			return d, true
+		}
+	}
+	return site.Device{}, false
+}
+
+func (e Evidence) where(pick func(ServiceEvidence) bool) []ServiceEvidence {
+	var out []ServiceEvidence
+	for _, s := range e.Services {
+		if pick(s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// spoken gives a length of time in the unit a person would say.
+func spoken(d time.Duration) string {
+	for _, unit := range []struct {
+		size time.Duration
+		word string
+	}{{24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"}, {time.Second, "second"}} {
+		if n := int(d / unit.size); n > 0 {
+			if n == 1 {
+				return "1 " + unit.word
+			}
+			return fmt.Sprintf("%d %ss", n, unit.word)
+		}
+	}
+	return "a moment"
+}

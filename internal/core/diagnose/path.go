@@ -1,0 +1,165 @@
+package diagnose
+
+import (
+	"fmt"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// Verdict on one station of a path.
+type Verdict string
+
+// The verdicts. Unproven says that nothing was learned of the hop: it stands behind a break, or nobody has looked.
+const (
+	Proven    Verdict = "proven"
+	Unsettled Verdict = "unsettled"
+	Broken    Verdict = "broken"
+	Unproven  Verdict = "unproven"
+)
+
+// Station is one hop of a path, with its value and its verdict.
+type Station struct {
+	Hop     Hop     `json:"hop"`
+	Value   string  `json:"value"`
+	Detail  string  `json:"detail,omitempty"`
+	Verdict Verdict `json:"verdict"`
+}
+
+// Path is the way from outside to one service. Finding explains the break, where there is one.
+type Path struct {
+	Service  string        `json:"service"`
+	State    probe.State   `json:"state"`
+	Outcome  probe.Outcome `json:"outcome"`
+	Stations []Station     `json:"stations"`
+	Finding  *Finding      `json:"finding,omitempty"`
+}
+
+// Paths gives the path of every service of the site, in the order of the record.
+func Paths(e Evidence, vantages []string) []Path {
+	findings := Site(e)
+	out := make([]Path, 0, len(e.Services))
+	for _, s := range e.Services {
+		out = append(out, e.path(s, findings, vantages))
+	}
+	return out
+}
+
+func (e Evidence) path(s ServiceEvidence, findings []Finding, vantages []string) Path {
+	d, _ := e.device(s.Device)
+	l, _ := e.link(s.OnLink)
+	p := Path{Service: s.Name, State: s.State, Outcome: s.Outcome}
+	p.Finding = explains(s, findings)
+
+	from := "no vantage point"
+	if len(vantages) == 1 {
+		from = vantages[0]
+	} else if len(vantages) > 1 {
+		from = fmt.Sprintf("%d vantage points", len(vantages))
+	}
+	probed := "not probed yet"
+	if !s.Probed.IsZero() {
+		probed = fmt.Sprintf("probed %s ago", spoken(e.Now.Sub(s.Probed)))
+	}
+	name, state := "no hostname", names.StateIdle
+	for _, h := range e.Hostnames {
+		if h.Link == "" || h.Link == s.OnLink {
+			name, state = string(h.Name), h.State
+			break
+		}
+	}
+	address := "unknown"
+	if l.Addresses().Known() {
+		address = l.Addresses().String()
+	}
+	p.Stations = []Station{
+		{Hop: HopVantage, Value: from, Detail: probed, Verdict: Proven},
+		{Hop: HopHostname, Value: name, Detail: string(state), Verdict: nameVerdict(state)},
+		{Hop: HopAddress, Value: address, Detail: joined(l.Label, l.Provider), Verdict: Unproven},
+		{Hop: HopUpstream, Value: "not examined", Verdict: Unproven},
+		{Hop: HopForward, Value: fmt.Sprintf("%s %s → %s", s.Transport, site.Ports(s.ExternalFrom, s.ExternalTo),
+			site.Ports(s.InternalFrom, s.InternalFrom+s.ExternalTo-s.ExternalFrom)), Verdict: Unproven},
+		{Hop: HopDevice, Value: d.Name, Detail: d.Address.String(), Verdict: Unproven},
+		{Hop: HopService, Value: s.Name, Detail: joined(string(s.Kind), string(s.Outcome)), Verdict: Unproven},
+	}
+	e.judge(&p, s, l)
+	return p
+}
+
+// judge sets the verdicts behind the hostname. What a connection passed is proven; the hop that the finding names is
+// broken; what lies behind a break stays unproven.
+func (e Evidence) judge(p *Path, s ServiceEvidence, l LinkEvidence) {
+	if s.Probed.IsZero() {
+		p.Stations[0].Verdict = Unproven
+	}
+	reached := -1
+	switch {
+	case s.Outcome.Good():
+		reached = len(p.Stations) - 1
+	case s.Outcome == probe.Refused && p.Finding != nil && p.Finding.Hop == HopService:
+		reached = 5
+	}
+	for i := 2; i <= reached; i++ {
+		p.Stations[i].Verdict = Proven
+	}
+	alive := l.Addresses().Known() && (!l.Overdue && !l.Heard.IsZero() || len(e.where(func(x ServiceEvidence) bool {
+		return x.OnLink == s.OnLink && x.Outcome.Open()
+	})) > 0)
+	if alive && p.Stations[2].Verdict == Unproven {
+		p.Stations[2].Verdict = Proven
+	}
+	if p.Finding == nil {
+		if !s.failing() && s.State != probe.StateUnknown && !s.Outcome.Good() && s.Expected == probe.ExpectReachable {
+			p.Stations[6].Verdict = Unsettled // a failure that is not confirmed yet
+		}
+		if s.Expected == probe.ExpectClosed && probe.AsExpected(s.Expected, s.State) {
+			p.Stations[4].Verdict, p.Stations[4].Detail = Proven, "closed, as it should be"
+		}
+		return
+	}
+	for i := range p.Stations {
+		if p.Stations[i].Hop == p.Finding.Hop {
+			p.Stations[i].Verdict = Broken
+		}
+	}
+}
+
+// explains picks the finding that accounts for s: the one that lists it, or one about its link's address or its name.
+func explains(s ServiceEvidence, findings []Finding) *Finding {
+	for _, f := range findings {
+		for _, name := range f.Services {
+			if name == s.Name {
+				return &f
+			}
+		}
+	}
+	for _, f := range findings {
+		if f.Cause == CauseAddressUnknown && f.Subject == "link "+s.OnLink {
+			return &f
+		}
+	}
+	return nil
+}
+
+func nameVerdict(s names.State) Verdict {
+	switch s {
+	case names.StatePointed:
+		return Proven
+	case names.StateSettling:
+		return Unsettled
+	case names.StateStale, names.StateHeld:
+		return Broken
+	}
+	return Unproven
+}
+
+func joined(a, b string) string {
+	switch {
+	case a == "":
+		return b
+	case b == "":
+		return a
+	}
+	return a + ", " + b
+}

@@ -1,0 +1,39 @@
+package names
+
+import (
+	"net/netip"
+	"time"
+)
+
+// State of a hostname.
+type State string
+
+// The states of a hostname.
+const (
+	StatePointed  State = "pointed"  // every server gives the address, and no cache can hold an older one
+	StateSettling State = "settling" // published; a cache may still hold the older answer
+	StateStale    State = "stale"    // the zone's server gives another address
+	StateHeld     State = "held"     // the zone's server does not take our update
+	StateIdle     State = "idle"     // no address known
+)
+
+// Standing is what is known of a hostname when its state is judged.
+type Standing struct {
+	Want      netip.Addr    // the address it should have; zero where none is known
+	Given     netip.Addr    // the address that the zone's server last gave; zero where it was not asked
+	Published time.Time     // when Want was published
+	TTL       time.Duration // how long a cache may keep the answer before it
+}
+
+// Judge gives the state at now. A server that was not asked yet leaves the hostname settling.
+func (s Standing) Judge(now time.Time) State {
+	switch {
+	case !s.Want.IsValid():
+		return StateIdle
+	case s.Given.IsValid() && s.Given != s.Want:
+		return StateStale
+	case !s.Given.IsValid() || now.Before(s.Published.Add(s.TTL)):
+		return StateSettling
+	}
+	return StatePointed
+}

@@ -1,0 +1,74 @@
+package names
+
+import (
+	"fmt"
+	"net/netip"
+)
+
+// Server is one authoritative server of a zone: its name, and its addresses where the name stands inside the zone.
+type Server struct {
+	Name      Name         `json:"name"`
+	Addresses []netip.Addr `json:"addresses,omitempty"`
+}
+
+// Zone is a DNS zone that hostnames live in. Durations are in seconds, as in the SOA record (RFC 1035 section 3.3.13);
+// Negative is how long a resolver may keep "no such name" (RFC 2308 section 4).
+type Zone struct {
+	ID       int64    `json:"-"`
+	Apex     Name     `json:"apex"`
+	Contact  Name     `json:"contact"`
+	Serial   uint32   `json:"serial"`
+	Refresh  uint32   `json:"refresh_seconds"`
+	Retry    uint32   `json:"retry_seconds"`
+	Expire   uint32   `json:"expire_seconds"`
+	Negative uint32   `json:"negative_seconds"`
+	TTL      uint32   `json:"ttl_seconds"`
+	Servers  []Server `json:"servers"`
+}
+
+// Bounds of a TTL in seconds. RFC 2181 section 8 allows up to 2^31-1; a day is the most that suits an address that moves.
+const (
+	MinTTL = 1
+	MaxTTL = 86400
+)
+
+// CheckTTL returns an error where ttl, in seconds, is outside MinTTL..MaxTTL.
+func CheckTTL(ttl int) error {
+	if ttl < MinTTL || ttl > MaxTTL {
+		return fmt.Errorf("TTL %d is out of range; %d to %d seconds are allowed", ttl, MinTTL, MaxTTL)
+	}
+	return nil
+}
+
+// WithDefaults fills the fields left zero: timers for a zone whose secondaries are told of changes, TTL 30 s.
+func (z Zone) WithDefaults() Zone {
+	set := func(field *uint32, value uint32) {
+		if *field == 0 {
+			*field = value
+		}
+	}
+	set(&z.Serial, 1)
+	set(&z.Refresh, 3600)
+	set(&z.Retry, 300)
+	set(&z.Expire, 1209600)
+	set(&z.Negative, 30)
+	set(&z.TTL, 30)
+	if z.Contact == "" {
+		z.Contact = "hostmaster." + z.Apex
+	}
+	return z
+}
+
+// Check returns what is wrong with the zone's servers: there must be one at least, and one whose name is inside the
+// zone must carry an address, or nobody could find it (RFC 1034 section 4.2.1).
+func (z Zone) Check() error {
+	if len(z.Servers) == 0 {
+		return fmt.Errorf("zone %s has no name server; name one at least, such as ns1.%s=198.51.100.1", z.Apex, z.Apex)
+	}
+	for _, s := range z.Servers {
+		if s.Name.Within(z.Apex) && len(s.Addresses) == 0 {
+			return fmt.Errorf("name server %s stands inside zone %s and has no address; give it as %s=ADDRESS", s.Name, z.Apex, s.Name)
+		}
+	}
+	return CheckTTL(int(z.TTL))
+}

@@ -1,0 +1,192 @@
+package site
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"strings"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/pace"
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// Flaw is one thing wrong with what was given: which field, and what is allowed.
+type Flaw struct {
+	Field  string `json:"field"`
+	Detail string `json:"detail"`
+}
+
+// Flaws are all that is wrong with one request. As an error they read one after the other.
+type Flaws []Flaw
+
+func (f Flaws) Error() string {
+	parts := make([]string, len(f))
+	for i, flaw := range f {
+		parts[i] = flaw.Field + ": " + flaw.Detail
+	}
+	return strings.Join(parts, "; ")
+}
+
+// Err is nil where there is no flaw.
+func (f Flaws) Err() error {
+	if len(f) == 0 {
+		return nil
+	}
+	return f
+}
+
+func (f *Flaws) add(field, format string, args ...any) {
+	*f = append(*f, Flaw{Field: field, Detail: fmt.Sprintf(format, args...)})
+}
+
+// Note adds err's text under field, where err is not nil.
+func (f *Flaws) Note(field string, err error) {
+	if err != nil {
+		f.add(field, "%s", err)
+	}
+}
+
+var (
+	codeForm  = regexp.MustCompile(`^[A-Z][A-Z0-9]{1,7}(-[A-Z0-9]{1,8})?$`)
+	labelForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,30}[a-z0-9])?$`)
+	macForm   = regexp.MustCompile(`^([0-9a-f]{2}:){5}[0-9a-f]{2}$`)
+)
+
+const maxText = 200
+
+func (f *Flaws) text(field, value string, required bool) {
+	switch {
+	case required && strings.TrimSpace(value) == "":
+		f.add(field, "is empty; it is needed")
+	case len([]rune(value)) > maxText:
+		f.add(field, "has %d characters; at most %d are allowed", len([]rune(value)), maxText)
+	case strings.ContainsFunc(value, func(r rune) bool { return r < ' ' || r == 0x7f }):
+		f.add(field, "holds a control character; plain text is allowed")
+	}
+}
+
+func (f *Flaws) label(field, value string) {
+	if !labelForm.MatchString(value) {
+		f.add(field, "%q is not a label; 1 to 32 of a-z, 0-9 and hyphen, beginning and ending with a letter or digit", value)
+	}
+}
+
+// Checked brings the site into canonical form, or says what is wrong.
+func (s Site) Checked() (Site, error) {
+	var f Flaws
+	s.Code, s.Name, s.Note = strings.ToUpper(strings.TrimSpace(s.Code)), strings.TrimSpace(s.Name), strings.TrimSpace(s.Note)
+	if !codeForm.MatchString(s.Code) {
+		f.add("code", "%q is not a site code; 2 to 8 letters and digits beginning with a letter, then perhaps a hyphen and up to 8 more, as KET-07", s.Code)
+	}
+	f.text("name", s.Name, true)
+	f.text("note", s.Note, false)
+	return s, f.Err()
+}
+
+// Checked brings the link into canonical form, or says what is wrong. A static link needs an address, a dynamic one
+// takes none from an operator; either address must be public by the policy.
+func (l Link) Checked(policy wan.Policy) (Link, error) {
+	var f Flaws
+	l.Label, l.Provider = strings.ToLower(strings.TrimSpace(l.Label)), strings.TrimSpace(l.Provider)
+	if l.Mode == "" {
+		l.Mode = Dynamic
+	}
+	if l.Position == 0 {
+		l.Position = 1
+	}
+	f.label("label", l.Label)
+	f.text("provider", l.Provider, false)
+	if l.Position < 1 || l.Position > 9 {
+		f.add("position", "%d is out of range; 1 (preferred) to 9", l.Position)
+	}
+	switch l.Mode {
+	case Static:
+		if !l.Addresses().Known() {
+			f.add("ipv4", "a static link needs its address; give ipv4, ipv6 or both")
+		}
+	case Dynamic:
+	default:
+		f.add("mode", "%q is unknown; it is dynamic or static", l.Mode)
+	}
+	f.family("ipv4", l.IPv4, true, policy)
+	f.family("ipv6", l.IPv6, false, policy)
+	return l, f.Err()
+}
+
+func (f *Flaws) family(field string, a netip.Addr, four bool, policy wan.Policy) {
+	if !a.IsValid() {
+		return
+	}
+	if a.Is4() != four {
+		f.add(field, "%s is not an %s address", a, map[bool]string{true: "IPv4", false: "IPv6"}[four])
+		return
+	}
+	f.Note(field, policy.Check(a))
+}
+
+// Checked brings the device into canonical form, or says what is wrong. Its LAN address must not be public: a device
+// with a public address needs no forward.
+func (d Device) Checked() (Device, error) {
+	var f Flaws
+	d.Name = strings.ToLower(strings.TrimSpace(d.Name))
+	d.MAC = strings.ToLower(strings.ReplaceAll(strings.TrimSpace(d.MAC), "-", ":"))
+	f.label("name", d.Name)
+	if d.MAC != "" && !macForm.MatchString(d.MAC) {
+		f.add("mac", "%q is not a MAC address; six pairs of hexadecimal digits, as 02:00:5e:10:00:01", d.MAC)
+	}
+	if !d.Address.IsValid() {
+		f.add("lan_address", "is missing; give the device's address on the LAN, such as 192.168.7.20")
+	} else if c := wan.ClassOf(d.Address); c == wan.ClassMulticast || c == wan.ClassUnspecified || c == wan.ClassReserved {
+		f.add("lan_address", "%s is a %s address, which no device can have", d.Address, c)
+	}
+	return d, f.Err()
+}
+
+// MaxRange is the most ports one service may span.
+const MaxRange = 64
+
+// Checked brings the service into canonical form, or says what is wrong of it alone. Conflicts with others are found by
+// Conflicts.
+func (s Service) Checked() (Service, error) {
+	var f Flaws
+	s.Name = strings.ToLower(strings.TrimSpace(s.Name))
+	if s.ExternalTo == 0 {
+		s.ExternalTo = s.ExternalFrom
+	}
+	if s.InternalFrom == 0 {
+		s.InternalFrom = s.ExternalFrom
+	}
+	if s.Interval == 0 {
+		s.Interval = 60
+	}
+	f.label("name", s.Name)
+	f.port("external_from", s.ExternalFrom)
+	f.port("external_to", s.ExternalTo)
+	f.port("internal_from", s.InternalFrom)
+	if len(f) == 0 {
+		width := s.ExternalTo - s.ExternalFrom
+		switch {
+		case width < 0:
+			f.add("external_to", "the range %d-%d is reversed; the first port must not be above the last", s.ExternalFrom, s.ExternalTo)
+		case width >= MaxRange:
+			f.add("external_to", "the range %d-%d has %d ports; at most %d are allowed", s.ExternalFrom, s.ExternalTo, width+1, MaxRange)
+		case s.InternalFrom+width > 65535:
+			f.add("internal_from", "the range would end at internal port %d; 65535 is the last", s.InternalFrom+width)
+		}
+	}
+	if s.Transport != "tcp" {
+		f.add("transport", "%q cannot be probed; tcp is allowed", s.Transport)
+	}
+	every := time.Duration(s.Interval) * time.Second
+	if every < pace.MinInterval || every > pace.MaxInterval {
+		f.add("interval_seconds", "%d is out of range; %d to %d seconds are allowed", s.Interval, int(pace.MinInterval.Seconds()), int(pace.MaxInterval.Seconds()))
+	}
+	return s, f.Err()
+}
+
+func (f *Flaws) port(field string, p int) {
+	if p < 1 || p > 65535 {
+		f.add(field, "port %d is out of range; 1 to 65535 are allowed", p)
+	}
+}

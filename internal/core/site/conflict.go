@@ -1,0 +1,49 @@
+package site
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Conflicts finds the service among others that claims an external port which s claims too, on the same transport and
+// link. It returns nil, or Flaws that name both sides. s itself (the same ID) is passed over.
+func Conflicts(s Service, others []Service) error {
+	for _, o := range others {
+		if o.ID == s.ID || o.Transport != s.Transport {
+			continue
+		}
+		if o.LinkID != 0 && s.LinkID != 0 && o.LinkID != s.LinkID {
+			continue
+		}
+		if s.ExternalFrom <= o.ExternalTo && o.ExternalFrom <= s.ExternalTo {
+			return Flaws{{Field: "external_from", Detail: fmt.Sprintf(
+				"%s port %s of %s overlaps %s of %s on device %s; a router can send one port to one device only",
+				s.Transport, Ports(s.ExternalFrom, s.ExternalTo), s.Name, Ports(o.ExternalFrom, o.ExternalTo), o.Name, o.Device)}}
+		}
+	}
+	return nil
+}
+
+// Ports writes a port or a range: "443", "5000-5003".
+func Ports(from, to int) string {
+	if to == 0 || to == from {
+		return fmt.Sprint(from)
+	}
+	return fmt.Sprintf("%d-%d", from, to)
+}
+
+// ParsePorts reads a port ("443") or a range ("5000-5003"). Bounds and order are left to Service.Checked.
+func ParsePorts(s string) (from, to int, err error) {
+	first, last, ranged := strings.Cut(strings.TrimSpace(s), "-")
+	if from, err = strconv.Atoi(strings.TrimSpace(first)); err == nil {
+		to = from
+		if ranged {
+			to, err = strconv.Atoi(strings.TrimSpace(last))
+		}
+	}
+	if err != nil {
+		return 0, 0, fmt.Errorf("%q is neither a port nor a range of ports; give 443 or 5000-5003", s)
+	}
+	return from, to, nil
+}

@@ -1,0 +1,118 @@
+// Package site computes with what is on a site's record: links, devices, services, hostnames, and what is legal of them.
+package site
+
+import (
+	"net/netip"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// Site is a customer's premises. Code is its short label, unique and in upper case.
+type Site struct {
+	ID      int64     `json:"-" db:"id"`
+	Code    string    `json:"code" db:"code"`
+	Name    string    `json:"name" db:"name"`
+	Note    string    `json:"note" db:"note"`
+	Created time.Time `json:"created" db:"created_at"`
+}
+
+// Mode of a link.
+type Mode string
+
+// The modes: the provider changes the address, or it does not and an operator typed it.
+const (
+	Dynamic Mode = "dynamic"
+	Static  Mode = "static"
+)
+
+// Link is one internet connection of a site. Position orders a site's links by preference, 1 first. Times are zero where
+// nothing happened yet.
+type Link struct {
+	ID       int64      `json:"-"`
+	SiteID   int64      `json:"-"`
+	Label    string     `json:"label"`
+	Provider string     `json:"provider"`
+	Mode     Mode       `json:"mode"`
+	Position int        `json:"position"`
+	IPv4     netip.Addr `json:"ipv4,omitzero"`
+	IPv6     netip.Addr `json:"ipv6,omitzero"`
+	Since    time.Time  `json:"since,omitzero"`
+	Heard    time.Time  `json:"heard,omitzero"`
+	Source   wan.Source `json:"source,omitzero"`
+	Agent    bool       `json:"agent"`
+}
+
+// Addresses of the link.
+func (l Link) Addresses() wan.Pair { return wan.Pair{IPv4: l.IPv4, IPv6: l.IPv6} }
+
+// Device is a machine on the site's LAN. Reserved says that the router always gives it this LAN address.
+type Device struct {
+	ID       int64      `json:"-"`
+	SiteID   int64      `json:"-"`
+	Name     string     `json:"name"`
+	MAC      string     `json:"mac"`
+	Address  netip.Addr `json:"lan_address,omitzero"`
+	Reserved bool       `json:"reserved"`
+}
+
+// Service is one exposed thing. ExternalTo is ExternalFrom for a single port; a range maps one to one from InternalFrom.
+// Interval is in seconds. LinkID 0 follows the site's preferred link.
+type Service struct {
+	ID           int64           `json:"-"`
+	SiteID       int64           `json:"-"`
+	DeviceID     int64           `json:"-"`
+	LinkID       int64           `json:"-"`
+	Name         string          `json:"name"`
+	Device       string          `json:"device"`
+	Link         string          `json:"link,omitempty"`
+	Kind         probe.Kind      `json:"kind"`
+	Transport    probe.Transport `json:"transport"`
+	ExternalFrom int             `json:"external_from"`
+	ExternalTo   int             `json:"external_to"`
+	InternalFrom int             `json:"internal_from"`
+	Expected     probe.Expected  `json:"expected"`
+	Interval     int             `json:"interval_seconds"`
+}
+
+// Hostname is a name that follows a link, or the site's preferred working link where LinkID is 0.
+type Hostname struct {
+	ID     int64      `json:"-"`
+	ZoneID int64      `json:"-"`
+	SiteID int64      `json:"-"`
+	LinkID int64      `json:"-"`
+	Name   names.Name `json:"name"`
+	Zone   names.Name `json:"zone"`
+	Site   string     `json:"site"`
+	Link   string     `json:"link,omitempty"`
+	TTL    int        `json:"ttl_seconds"`
+}
+
+// Preferred picks, among a site's links, the first in order of preference that has an address; failing that, the first.
+// ok is false for a site without links.
+func Preferred(links []Link) (best Link, ok bool) {
+	for _, l := range links {
+		better := !ok ||
+			(l.Addresses().Known() && !best.Addresses().Known()) ||
+			(l.Addresses().Known() == best.Addresses().Known() && l.Position < best.Position)
+		if better {
+			best, ok = l, true
+		}
+	}
+	return best, ok
+}
+
+// Followed gives the link that something follows: the named one, or the preferred one where linkID is 0.
+func Followed(links []Link, linkID int64) (Link, bool) {
+	if linkID == 0 {
+		return Preferred(links)
+	}
+	for _, l := range links {
+		if l.ID == linkID {
+			return l, true
+		}
+	}
+	return Link{}, false
+}

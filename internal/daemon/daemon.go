@@ -1,0 +1,133 @@
+// Package daemon puts the service together: database, name server, engine, API and console.
+package daemon
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/api"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/authdns"
+)
+
+// Options of Start.
+type Options struct {
+	Database      string // URL of a PostgreSQL database
+	HTTP          string // "host:port" of the API and console; port 0 picks a free one
+	DNS           string // "host:port" of the name server
+	Proxies       []netip.Prefix
+	Policy        wan.Policy
+	Vantage       string
+	ProbeDeadline time.Duration
+	CheckEvery    time.Duration
+	VerifyEvery   time.Duration
+	Lab           api.Lab
+	Console       fs.FS
+	Version       string
+	Log           *slog.Logger
+}
+
+// Daemon is a running service.
+type Daemon struct {
+	Engine *engine.Engine
+	Store  *store.Store
+	URL    string // of the API and console
+	DNS    string // "host:port" of the name server
+
+	stop context.CancelFunc
+	done sync.WaitGroup
+	fail chan error
+}
+
+// Start opens everything; on return names are answered, announcements are taken and the console is served.
+func Start(ctx context.Context, o Options) (*Daemon, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	st, err := store.Open(ctx, o.Database)
+	if err != nil {
+		return nil, err
+	}
+	directory := &authdns.Directory{}
+	names, err := authdns.Listen(o.DNS, directory, o.Log)
+	if err != nil {
+		st.Close()
+		return nil, err
+	}
+	run, stop := context.WithCancel(context.WithoutCancel(ctx))
+	d := &Daemon{Store: st, DNS: names.Addr(), stop: stop, fail: make(chan error, 2)}
+	d.Engine, err = engine.New(ctx, st, directory, engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline,
+		CheckEvery: o.CheckEvery, VerifyEvery: o.VerifyEvery, NameServer: names.Addr(), Log: o.Log})
+	if err == nil {
+		err = d.serve(run, o)
+	}
+	// The name server runs in any case: stopping it closes its sockets.
+	d.done.Go(func() { d.report(run, names.Serve(run)) })
+	if err != nil {
+		d.Stop()
+		return nil, err
+	}
+	d.done.Go(func() { d.Engine.Run(run) })
+	return d, nil
+}
+
+func (d *Daemon) serve(ctx context.Context, o Options) error {
+	handler, err := api.New(api.Options{Engine: d.Engine, Lab: o.Lab, Console: o.Console, Version: o.Version, Proxies: o.Proxies, Log: o.Log})
+	if err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", o.HTTP)
+	if err != nil {
+		return fmt.Errorf("HTTP: %w", err)
+	}
+	d.URL = "http://" + l.Addr().String()
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
+	d.done.Go(func() {
+		if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			d.report(ctx, err)
+		}
+	})
+	d.done.Go(func() {
+		<-ctx.Done()
+		graceful, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		defer cancel()
+		if server.Shutdown(graceful) != nil {
+			_ = server.Close()
+		}
+	})
+	return nil
+}
+
+func (d *Daemon) report(ctx context.Context, err error) {
+	if err != nil && ctx.Err() == nil {
+		d.fail <- err
+	}
+}
+
+// Wait returns when ctx ends, or when a part of the service has failed.
+func (d *Daemon) Wait(ctx context.Context) error {
+	select {
+	case err := <-d.fail:
+		return err
+	case <-ctx.Done():
+		return nil
+	}
+}
+
+// Stop ends the service: what was learned is written first.
+func (d *Daemon) Stop() {
+	d.stop()
+	d.done.Wait()
+	d.Store.Close()
+}

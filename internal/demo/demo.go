@@ -1,0 +1,232 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/agent"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/lab"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/store/cluster"
+)
+
+// Options of Start.
+type Options struct {
+	Dir     string // where the demo keeps its database and its agents' keys
+	Fresh   bool   // forget what an earlier demo kept
+	HTTP    string
+	DNS     string
+	Console fs.FS
+	Version string
+	Log     *slog.Logger
+	Say     io.Writer // where progress is told
+	Key     string    // an access key of an earlier demo, to use again where it still fits
+}
+
+// Demo is a running demo.
+type Demo struct {
+	*daemon.Daemon
+	World    *lab.World
+	Owner    string // the owner's name
+	Password string // the one-time password; "" where it has been replaced
+	Key      string // an access key for the command line
+
+	cluster *cluster.Cluster
+	agents  sync.WaitGroup
+	cancel  context.CancelFunc
+}
+
+const (
+	owner        = "owner"
+	probeSeconds = 5
+)
+
+// DefaultDir is where the demo keeps its data: in the user's own state folder, or, for root, where the database's user can
+// reach it.
+func DefaultDir() string {
+	if os.Geteuid() == 0 {
+		return "/var/tmp/inkpost-demo"
+	}
+	if dir := os.Getenv("XDG_STATE_HOME"); dir != "" {
+		return filepath.Join(dir, "inkpost", "demo")
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return filepath.Join(os.TempDir(), fmt.Sprintf("inkpost-demo-%d", os.Geteuid()))
+	}
+	return filepath.Join(home, ".local", "state", "inkpost", "demo")
+}
+
+// Start runs the demo until Stop.
+func Start(ctx context.Context, o Options) (*Demo, error) {
+	if o.Fresh {
+		if err := forget(o.Dir); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.MkdirAll(o.Dir, 0o755); err != nil {
+		return nil, err
+	}
+	say := func(format string, args ...any) { _, _ = fmt.Fprintf(o.Say, format+"\n", args...) }
+	say("starting a private PostgreSQL in %s", o.Dir)
+	c, err := cluster.Start(ctx, cluster.Options{Dir: o.Dir})
+	if err != nil {
+		return nil, err
+	}
+	run, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	d := &Demo{Owner: owner, cluster: c, cancel: cancel}
+	if err := d.start(ctx, run, o, say); err != nil {
+		d.Stop()
+		return nil, err
+	}
+	return d, nil
+}
+
+// forget removes what an earlier demo kept, and nothing else: a folder that is not a demo's is left alone.
+func forget(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) || len(entries) == 0 {
+		return nil
+	}
+	if _, err := os.Stat(filepath.Join(dir, "postgres", "PG_VERSION")); err != nil {
+		return fmt.Errorf("%s does not look like a demo's folder; remove it yourself", dir)
+	}
+	for _, part := range []string{"postgres", "postgres.log", "agents"} {
+		if err := os.RemoveAll(filepath.Join(dir, part)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...any)) error {
+	list := places()
+	recorded, err := addresses(ctx, d.cluster.URL("inkpost"))
+	if err != nil {
+		return err
+	}
+	if d.World, err = lab.New(specs(list, recorded), o.Log); err != nil {
+		return err
+	}
+	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, DNS: o.DNS,
+		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}}, ProbeDeadline: time.Second, CheckEvery: 2 * time.Second, VerifyEvery: 15 * time.Second,
+		Lab: d.World, Console: o.Console, Version: o.Version, Log: o.Log})
+	if err != nil {
+		return err
+	}
+	if d.Password, err = d.Engine.EnsureOwner(ctx, owner); err != nil {
+		return err
+	}
+	waiting, err := d.Engine.PasswordWaiting(ctx, owner)
+	if err != nil {
+		return err
+	}
+	if d.Password == "" && waiting { // never used: the one printed before is of no use to whoever reads this screen
+		if d.Password, err = engine.ResetPassword(ctx, d.Store, owner); err != nil {
+			return err
+		}
+	}
+	if len(recorded) == 0 {
+		say("recording %d sites of the Kettle Isles, with a made-up past of %d days", len(list), pastDays)
+		if err := seed(ctx, d.Daemon, list, probeSeconds, "127.0.0.1"); err != nil {
+			return err
+		}
+	}
+	say("starting an agent behind each simulated router")
+	if err := d.startAgents(ctx, run, o, list); err != nil {
+		return err
+	}
+	if _, err := d.Engine.KeyOf(ctx, o.Key); err == nil {
+		d.Key = o.Key
+		return nil
+	}
+	d.Key, err = d.commandLineKey(ctx)
+	return err
+}
+
+// addresses reads which address the record has for each link ("KET-07 main").
+func addresses(ctx context.Context, database string) (map[string]netip.Addr, error) {
+	st, err := store.Open(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	defer st.Close()
+	sites, err := st.Sites(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]netip.Addr{}
+	for _, s := range sites {
+		links, err := st.Links(ctx, s.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range links {
+			out[s.Code+" "+l.Label] = l.IPv4
+		}
+	}
+	return out, nil
+}
+
+func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) error {
+	for _, p := range list {
+		for _, l := range p.links {
+			if _, err := d.Engine.Link(p.code, l.label); l.static || err != nil {
+				continue // an operator sets it, or somebody has removed it from the record
+			}
+			dial, err := d.World.Dial(p.code, l.label)
+			if err != nil {
+				return err
+			}
+			options := agent.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", p.code+"-"+l.label), Dial: dial,
+				Log: o.Log.With("agent", p.code+" "+l.label)}
+			if !agent.Enrolled(options.StateDir) {
+				inv, err := d.Engine.Invite(ctx, p.code, l.label)
+				if err != nil {
+					return err
+				}
+				options.Code = inv.Code
+			}
+			d.agents.Go(func() {
+				if err := agent.Run(run, options); err != nil && run.Err() == nil {
+					options.Log.Error("agent ended", "error", err)
+				}
+			})
+		}
+	}
+	return nil
+}
+
+func (d *Demo) commandLineKey(ctx context.Context) (string, error) {
+	p, err := d.Store.PersonNamed(ctx, owner)
+	if err != nil {
+		return "", err
+	}
+	k, err := d.Engine.AddKey(ctx, p.ID, p.Name, "command line of the demo")
+	return k.Secret, err
+}
+
+// Stop ends the demo: agents, world, service, database.
+func (d *Demo) Stop() {
+	d.cancel()
+	d.agents.Wait()
+	if d.Daemon != nil {
+		d.Daemon.Stop()
+	}
+	if d.World != nil {
+		d.World.Close()
+	}
+	d.cluster.Stop()
+}

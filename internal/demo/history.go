@@ -1,0 +1,164 @@
+package demo
+
+import (
+	"context"
+	"hash/fnv"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/ledger"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// The demo's past is made up: ninety days in which each simulated link moved now and then and some services failed. It is
+// written through the real ledger and the real record, on a simulated clock.
+const (
+	pastDays  = 90
+	pastEvery = 5 * time.Minute // the interval of the made-up probes
+)
+
+// chance gives random numbers that are the same at every run for the same thing.
+func chance(of string) *rand.Rand {
+	h := fnv.New64a()
+	_, _ = h.Write([]byte(of))
+	return rand.New(rand.NewPCG(h.Sum64(), 7))
+}
+
+// pastAddresses gives the addresses that a link had, the oldest first, and how many days ago each began.
+func pastAddresses(p place, l connection) (addresses []netip.Addr, daysAgo []float64) {
+	addresses, daysAgo = []netip.Addr{l.first}, []float64{pastDays}
+	if l.static {
+		return addresses, daysAgo
+	}
+	r := chance(p.code + l.label)
+	for day := pastDays - 3 - 20*r.Float64(); day > 0.2; day -= 4 + 22*r.Float64() {
+		b := l.first.As4()
+		b[2], b[3] = byte(1+r.IntN(250)), byte(1+r.IntN(250))
+		addresses, daysAgo = append(addresses, netip.AddrFrom4(b)), append(daysAgo, day)
+	}
+	return addresses, daysAgo
+}
+
+// newest is the address that the link has when its past ends.
+func newest(p place, l connection) netip.Addr {
+	addresses, _ := pastAddresses(p, l)
+	return addresses[len(addresses)-1]
+}
+
+func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
+	type one struct {
+		at     time.Time
+		change store.Change
+		slow   float64
+	}
+	now := time.Now().UTC()
+	var all []one
+	for _, p := range list {
+		s, err := d.Store.Site(ctx, p.code)
+		if err != nil {
+			return err
+		}
+		for _, l := range p.links {
+			if l.static {
+				continue // its address was announced when the link was recorded
+			}
+			link, err := d.Store.Link(ctx, s.ID, l.label)
+			if err != nil {
+				return err
+			}
+			r := chance(p.code + l.label + "moves")
+			addresses, daysAgo := pastAddresses(p, l)
+			var before wan.Pair
+			for i, a := range addresses {
+				at := now.Add(-time.Duration(daysAgo[i] * 24 * float64(time.Hour)))
+				all = append(all, one{at: at, slow: r.Float64(), change: store.Change{SiteID: s.ID, LinkID: link.ID, Old: before, New: wan.PairOf(a),
+					Source: wan.SourceObserved, Noticed: at, Received: at.Add(time.Duration(2+9*r.Float64()) * time.Millisecond)}})
+				before = wan.PairOf(a)
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b one) int { return a.at.Compare(b.at) })
+	var stages []store.Stages
+	for _, o := range all {
+		ids, _, err := d.Store.CommitMoves(ctx, []store.Change{o.change}, nil)
+		if err != nil {
+			return err
+		}
+		recorded := o.change.Received.Add(time.Duration((1 + 3*o.slow) * float64(time.Millisecond)))
+		stages = append(stages, store.Stages{MoveID: ids[0], Recorded: recorded, Published: recorded.Add(200 * time.Microsecond),
+			Answered: recorded.Add(3 * time.Millisecond), Confirmed: recorded.Add(time.Duration((40 + 2500*o.slow*o.slow) * float64(time.Millisecond)))})
+	}
+	return d.Store.NoteStages(ctx, stages)
+}
+
+// pastSpans folds ninety days of made-up results of every service into spans.
+func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
+	vantage, err := d.Store.Vantage(ctx, "server")
+	if err != nil {
+		return err
+	}
+	end := time.Now().UTC().Add(-2 * pastEvery)
+	var spans []ledger.Span
+	for _, p := range list {
+		s, err := d.Store.Site(ctx, p.code)
+		if err != nil {
+			return err
+		}
+		services, err := d.Store.Services(ctx, s.ID)
+		if err != nil {
+			return err
+		}
+		for _, svc := range services {
+			r := chance(p.code + svc.Name)
+			var open ledger.Span
+			at := end.AddDate(0, 0, -pastDays)
+			if err := d.Store.EnsurePartitions(ctx, end); err != nil {
+				return err
+			}
+			var outcome probe.Outcome
+			left := 0
+			for ; at.Before(end); at = at.Add(pastEvery) {
+				if left--; left <= 0 {
+					outcome, left = pastOutcome(r, svc.Expected)
+				}
+				if outcome == probe.Skipped {
+					continue // nobody looked
+				}
+				result := ledger.Result{ServiceID: svc.ID, VantageID: vantage, Outcome: outcome, At: at}
+				if outcome == probe.Opened || outcome == probe.Refused {
+					result.Latency = time.Duration(9+12*r.ExpFloat64()) * time.Millisecond
+				}
+				next, fresh := ledger.Fold(open, result, ledger.Gap(pastEvery))
+				if fresh && open.Count > 0 {
+					spans = append(spans, open)
+				}
+				open = next
+			}
+			spans = append(spans, open)
+		}
+	}
+	return d.Store.PutSpans(ctx, spans)
+}
+
+// pastOutcome draws what a service gives next, and for how many probes.
+func pastOutcome(r *rand.Rand, expected probe.Expected) (probe.Outcome, int) {
+	if expected == probe.ExpectClosed {
+		return probe.Silent, 3000 + r.IntN(6000)
+	}
+	switch n := r.IntN(100); {
+	case n < 62:
+		return probe.Opened, 800 + r.IntN(5000)
+	case n < 78:
+		return probe.Silent, 1 + r.IntN(60)
+	case n < 90:
+		return probe.Refused, 1 + r.IntN(40)
+	case n < 94:
+		return probe.Unroutable, 1 + r.IntN(12)
+	}
+	return probe.Skipped, 6 + r.IntN(100)
+}

@@ -1,0 +1,128 @@
+// Package demo runs the whole of Ink Post on one machine: a private PostgreSQL, the service, a simulated world of ten sites
+// and an agent behind each simulated router.
+package demo
+
+import (
+	"fmt"
+	"net/netip"
+
+	"inkpost.example/inkpost/internal/lab"
+)
+
+// place is a site of the made-up Kettle Isles.
+type place struct {
+	code, name, note string
+	links            []connection
+	hostnames        []string // labels below the zone; the first follows the preferred link
+	devices          []machine
+}
+
+type connection struct {
+	label, provider string
+	static          bool
+	first           netip.Addr // the first address of its history
+}
+
+type machine struct {
+	name, mac string
+	reserved  bool
+	services  []exposed
+}
+
+type exposed struct {
+	name               string
+	external, internal uint16
+	speaks             lab.Speaks
+	closed             bool // must stay closed
+}
+
+const zone = "isles.saltmarsh.example"
+
+func places() []place {
+	cable := func(n byte) connection {
+		return connection{label: "main", provider: "Kettle Cable", first: netip.AddrFrom4([4]byte{127, 101, n, 20 + n})}
+	}
+	fibre := func(n byte) connection {
+		return connection{label: "main", provider: "Islenet Fibre", first: netip.AddrFrom4([4]byte{127, 102, n, 40 + n})}
+	}
+	mobile := func(label string, n byte) connection {
+		return connection{label: label, provider: "Gannet Mobile", first: netip.AddrFrom4([4]byte{127, 103, n, 60 + n})}
+	}
+	fixed := fibre(1)
+	fixed.static = true
+	web, ssh, raw := lab.SpeaksWeb, lab.SpeaksSSH, lab.SpeaksRaw
+	return []place{
+		{"BAK-02", "Bakery at the Slipway", "Second link over the mobile network; the oven controller needs it.",
+			[]connection{cable(2), mobile("backup", 2)}, []string{"bak-02", "bakery"},
+			[]machine{{"oven", "02:00:5e:02:00:01", true, []exposed{{"oven-page", 8443, 443, web, false}, {"oven-shell", 8022, 22, ssh, false}}}}},
+		{"BIR-08", "Bird Observatory", "The hide's recorder has no reservation.",
+			[]connection{mobile("main", 8)}, []string{"bir-08"},
+			[]machine{{"hide-recorder", "02:00:5e:08:00:01", false, []exposed{{"stream", 8554, 554, raw, false}, {"recorder-page", 8080, 80, web, false}}}}},
+		{"BOA-09", "Boatyard", "Recorder with several ports, the slip cameras behind it.",
+			[]connection{fibre(9)}, []string{"boa-09"},
+			[]machine{{"recorder", "02:00:5e:09:00:01", true, []exposed{{"recorder-page", 8443, 443, web, false}, {"playback", 8554, 554, raw, false}, {"recorder-data", 9000, 9000, raw, false}}},
+				{"gate", "02:00:5e:09:00:02", true, []exposed{{"gate-shell", 8022, 22, ssh, false}}}}},
+		{"CLI-05", "Village Clinic", "Appointments desk; the router's page must never be open.",
+			[]connection{fibre(5)}, []string{"cli-05"},
+			[]machine{{"desk", "02:00:5e:05:00:01", true, []exposed{{"appointments", 8443, 443, web, false}}},
+				{"router", "02:00:5e:05:00:fe", true, []exposed{{"router-page", 8081, 80, web, true}}}}},
+		{"DIS-01", "Distillery", "Static address, set by hand.",
+			[]connection{fixed}, []string{"dis-01", "still"},
+			[]machine{{"still", "02:00:5e:01:00:01", true, []exposed{{"still-page", 8443, 443, web, false}, {"still-shell", 8022, 22, ssh, false}}}}},
+		{"FER-11", "Ferry Ticket Kiosk", "On the mobile network; sleeps between sailings.",
+			[]connection{mobile("main", 11)}, []string{"fer-11"},
+			[]machine{{"kiosk", "02:00:5e:11:00:01", true, []exposed{{"kiosk-shell", 8022, 22, ssh, false}}}}},
+		{"KET-07", "Lighthouse Museum", "Key at the keeper's cottage.",
+			[]connection{cable(7)}, []string{"ket-07", "lighthouse"},
+			[]machine{{"recorder", "02:00:5e:07:00:01", true, []exposed{{"recorder-page", 8443, 443, web, false}, {"playback", 8554, 554, raw, false}}},
+				{"ticket-desk", "02:00:5e:07:00:02", true, []exposed{{"desk-shell", 8022, 22, ssh, false}}}}},
+		{"OYS-03", "Oyster Hatchery", "The provider's modem stands in front of our router.",
+			[]connection{fibre(3)}, []string{"oys-03"},
+			[]machine{{"tanks", "02:00:5e:03:00:01", true, []exposed{{"tank-page", 8443, 443, web, false}, {"tank-shell", 8022, 22, ssh, false}}}}},
+		{"RAD-06", "Radio Club", "Club server in the attic.",
+			[]connection{cable(6)}, []string{"rad-06"},
+			[]machine{{"attic", "02:00:5e:06:00:01", true, []exposed{{"club-page", 8080, 80, web, false}, {"club-shell", 8022, 22, ssh, false}}}}},
+		{"SCH-04", "School", "Server room next to the kitchen.",
+			[]connection{cable(4)}, []string{"sch-04"},
+			[]machine{{"files", "02:00:5e:04:00:01", true, []exposed{{"files-page", 8443, 443, web, false}}},
+				{"switch", "02:00:5e:04:00:fd", true, []exposed{{"switch-page", 8082, 80, web, true}}}}},
+	}
+}
+
+// lan gives the address of the n-th device of the i-th place: a loopback address that stands for one on its LAN.
+func lan(i, n int) netip.Addr {
+	return netip.AddrFrom4([4]byte{127, 201, byte(i + 1), byte(20 + n)})
+}
+
+// inner is the port that a simulated device really listens on: low ports need rights that the demo does without.
+func inner(port uint16) uint16 {
+	if port < 1024 {
+		return port + 10000
+	}
+	return port
+}
+
+// specs gives the lab its sites. Links get the addresses that the record has for them.
+func specs(list []place, recorded map[string]netip.Addr) []lab.SiteSpec {
+	var out []lab.SiteSpec
+	for i, p := range list {
+		s := lab.SiteSpec{Code: p.code}
+		for _, l := range p.links {
+			wish := recorded[p.code+" "+l.label]
+			if !wish.IsValid() {
+				wish = newest(p, l)
+			}
+			s.Links = append(s.Links, lab.LinkSpec{Label: l.label, Provider: l.provider, Address: wish})
+		}
+		for n, d := range p.devices {
+			for _, e := range d.services {
+				s.Services = append(s.Services, lab.ServiceSpec{Name: e.name, Device: d.name, LAN: netip.AddrPortFrom(lan(i, n), inner(e.internal)),
+					External: e.external, Speaks: e.speaks, Forwarded: !e.closed})
+			}
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+func port(n uint16) string { return fmt.Sprint(n) }

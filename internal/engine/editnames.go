@@ -1,0 +1,223 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// AddHostname records a hostname in the zone that it fits in.
+func (e *Engine) AddHostname(ctx context.Context, in contract.HostnameInput) (contract.Hostname, error) {
+	var f site.Flaws
+	name, err := names.Parse(in.Name)
+	f.Note("name", err)
+	var zone names.Zone
+	if err == nil {
+		zone, err = e.zoneFor(name)
+		f.Note("name", err)
+	}
+	if in.TTL == 0 {
+		in.TTL = int(zone.TTL)
+	}
+	return e.putHostname(ctx, site.Hostname{Name: name, ZoneID: zone.ID, TTL: in.TTL}, in, f)
+}
+
+// EditHostname changes which link a hostname follows, and its TTL.
+func (e *Engine) EditHostname(ctx context.Context, name string, in contract.HostnameInput) (contract.Hostname, error) {
+	now, err := e.Hostname(name)
+	if err != nil {
+		return now, err
+	}
+	var f site.Flaws
+	if in.Name != string(now.Name) {
+		f.Note("name", fmt.Errorf("a hostname keeps its name; add %q and remove %q", in.Name, now.Name))
+	}
+	if !strings.EqualFold(in.Site, now.Site) {
+		f.Note("site", fmt.Errorf("a hostname stays with its site %s; remove it there first", now.Site))
+	}
+	h := now.Hostname
+	h.TTL = in.TTL
+	return e.putHostname(ctx, h, in, f)
+}
+
+func (e *Engine) putHostname(ctx context.Context, h site.Hostname, in contract.HostnameInput, f site.Flaws) (contract.Hostname, error) {
+	if h.ZoneID != 0 {
+		f.Note("ttl_seconds", names.CheckTTL(h.TTL))
+	}
+	p, err := e.premises(in.Site)
+	f.Note("site", err)
+	h.SiteID, h.LinkID = p.ID, 0
+	if in.Link != "" && err == nil {
+		l, err := p.linkNamed(in.Link)
+		f.Note("link", err)
+		h.LinkID = l.ID
+	}
+	if err := f.Err(); err != nil {
+		return contract.Hostname{}, err
+	}
+	err = e.change(ctx, p.Code, "hostname "+string(h.Name)+" recorded", func() error { _, _, err := e.store.PutHostname(ctx, h); return err })
+	if err != nil {
+		return contract.Hostname{}, err
+	}
+	return e.Hostname(string(h.Name))
+}
+
+// zoneFor finds the zone that a hostname belongs in, and refuses the names of the zone's own servers.
+func (e *Engine) zoneFor(name names.Name) (names.Zone, error) {
+	zones := e.record.zoneList()
+	apexes := make([]names.Name, len(zones))
+	for i, z := range zones {
+		apexes[i] = z.Apex
+	}
+	apex, ok := names.ZoneFor(name, apexes)
+	if !ok {
+		if len(apexes) == 0 {
+			return names.Zone{}, fmt.Errorf("no zone is on record yet; add one: inkpost zone add ZONE --ns ns1.ZONE=ADDRESS")
+		}
+		return names.Zone{}, fmt.Errorf("%s is below none of the zones on record: %s", name, joined(apexes))
+	}
+	for _, z := range zones {
+		if z.Apex != apex {
+			continue
+		}
+		for _, s := range z.Servers {
+			if s.Name == name {
+				return z, fmt.Errorf("%s is a name server of zone %s", name, apex)
+			}
+		}
+		return z, nil
+	}
+	return names.Zone{}, nil
+}
+
+func joined(list []names.Name) string {
+	words := make([]string, len(list))
+	for i, n := range list {
+		words[i] = string(n)
+	}
+	return strings.Join(words, ", ")
+}
+
+// HostnameInput gives a hostname as a person would enter it, to edit.
+func (e *Engine) HostnameInput(name string) (contract.HostnameInput, error) {
+	h, err := e.Hostname(name)
+	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL}, err
+}
+
+// RemoveHostname removes a hostname; the zone answers "no such name" at once.
+func (e *Engine) RemoveHostname(ctx context.Context, name string) error {
+	h, err := e.Hostname(name)
+	if err != nil {
+		return err
+	}
+	return e.change(ctx, h.Site, "hostname "+name+" removed", func() error { _, err := e.store.RemoveHostname(ctx, h.Hostname); return err })
+}
+
+// Zone gives one zone.
+func (e *Engine) Zone(apex string) (names.Zone, error) {
+	for _, z := range e.record.zoneList() {
+		if string(z.Apex) == apex {
+			return z, nil
+		}
+	}
+	return names.Zone{}, store.Missing{Kind: "zone", Name: apex}
+}
+
+// ZoneInput gives a zone as a person would enter it, to edit.
+func (e *Engine) ZoneInput(apex string) (contract.ZoneInput, error) {
+	z, err := e.Zone(apex)
+	in := contract.ZoneInput{Apex: string(z.Apex), Contact: string(z.Contact), TTL: int(z.TTL)}
+	for _, s := range z.Servers {
+		if len(s.Addresses) == 0 {
+			in.Servers = append(in.Servers, string(s.Name))
+		}
+		for _, a := range s.Addresses {
+			in.Servers = append(in.Servers, string(s.Name)+"="+a.String())
+		}
+	}
+	return in, err
+}
+
+// AddZone records a hosted zone; it is answered at once.
+func (e *Engine) AddZone(ctx context.Context, in contract.ZoneInput) (names.Zone, error) {
+	apex, err := names.Parse(in.Apex)
+	if err != nil {
+		return names.Zone{}, site.Flaws{{Field: "apex", Detail: err.Error()}}
+	}
+	return e.putZone(ctx, names.Zone{Apex: apex}, in)
+}
+
+// EditZone changes a zone's contact, TTL and servers.
+func (e *Engine) EditZone(ctx context.Context, apex string, in contract.ZoneInput) (names.Zone, error) {
+	z, err := e.Zone(apex)
+	if err != nil {
+		return z, err
+	}
+	if in.Apex != apex {
+		return z, site.Flaws{{Field: "apex", Detail: "a zone keeps its apex; add another zone"}}
+	}
+	return e.putZone(ctx, z, in)
+}
+
+func (e *Engine) putZone(ctx context.Context, z names.Zone, in contract.ZoneInput) (names.Zone, error) {
+	var f site.Flaws
+	z.Contact, z.Servers, z.TTL = "", nil, uint32(max(in.TTL, 0))
+	if in.TTL < 0 {
+		f.Note("ttl_seconds", names.CheckTTL(in.TTL))
+	}
+	if in.Contact != "" {
+		contact, err := names.Parse(strings.Replace(in.Contact, "@", ".", 1))
+		f.Note("contact", err)
+		z.Contact = contact
+	}
+	for _, s := range in.Servers {
+		text, address, _ := strings.Cut(s, "=")
+		name, err := names.Parse(strings.TrimSpace(text))
+		f.Note("servers", err)
+		a, err := parseAddress("servers", address)
+		if err != nil {
+			return z, err
+		}
+		at := slices.IndexFunc(z.Servers, func(s names.Server) bool { return s.Name == name })
+		if at < 0 { // a server with two addresses is written twice
+			at = len(z.Servers)
+			z.Servers = append(z.Servers, names.Server{Name: name})
+		}
+		if a.IsValid() {
+			z.Servers[at].Addresses = append(z.Servers[at].Addresses, a)
+		}
+	}
+	z = z.WithDefaults()
+	if len(f) == 0 {
+		f.Note("servers", z.Check())
+	}
+	if err := f.Err(); err != nil {
+		return z, err
+	}
+	err := e.change(ctx, "", "zone "+string(z.Apex)+" recorded", func() error { _, err := e.store.PutZone(ctx, z); return err })
+	if err != nil {
+		return z, err
+	}
+	return e.Zone(string(z.Apex))
+}
+
+// RemoveZone removes a zone in which no hostname lives; it is refused from now on.
+func (e *Engine) RemoveZone(ctx context.Context, apex string) error {
+	z, err := e.Zone(apex)
+	if err != nil {
+		return err
+	}
+	return e.change(ctx, "", "zone "+apex+" removed", func() error {
+		if err := e.store.RemoveZone(ctx, z); err != nil {
+			return err
+		}
+		e.directory.Remove(apex)
+		return nil
+	})
+}

@@ -1,0 +1,110 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// Services lists the services of a site as they stand now.
+func (e *Engine) Services(code string) ([]contract.Service, error) {
+	p, err := e.premises(code)
+	out := []contract.Service{}
+	for _, s := range p.services {
+		out = append(out, e.serviceNow(s))
+	}
+	return out, err
+}
+
+// Service gives one service as it stands now.
+func (e *Engine) Service(code, name string) (contract.Service, error) {
+	_, s, err := e.service(code, name)
+	if err != nil {
+		return contract.Service{}, err
+	}
+	return e.serviceNow(s), nil
+}
+
+// ServiceInput gives a service as a person would enter it, to edit.
+func (e *Engine) ServiceInput(code, name string) (contract.ServiceInput, error) {
+	_, s, err := e.service(code, name)
+	return contract.ServiceInput{Name: s.Name, Device: s.Device, Link: s.Link, Kind: string(s.Kind), Transport: string(s.Transport),
+		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected), Interval: s.Interval}, err
+}
+
+// AddService records a service of a site; it is probed at once.
+func (e *Engine) AddService(ctx context.Context, code string, in contract.ServiceInput) (contract.Service, error) {
+	p, err := e.premises(code)
+	if err != nil {
+		return contract.Service{}, err
+	}
+	return e.putService(ctx, p, site.Service{SiteID: p.ID}, in)
+}
+
+// EditService changes a service of a site.
+func (e *Engine) EditService(ctx context.Context, code, name string, in contract.ServiceInput) (contract.Service, error) {
+	p, s, err := e.service(code, name)
+	if err != nil {
+		return contract.Service{}, err
+	}
+	return e.putService(ctx, p, s, in)
+}
+
+func (e *Engine) putService(ctx context.Context, p premises, s site.Service, in contract.ServiceInput) (contract.Service, error) {
+	var f site.Flaws
+	var err error
+	s.Name, s.Device, s.Link, s.Interval = in.Name, strings.ToLower(strings.TrimSpace(in.Device)), strings.ToLower(strings.TrimSpace(in.Link)), in.Interval
+	s.Transport = probe.Transport(strings.ToLower(in.Transport))
+	if s.Transport == "" {
+		s.Transport = probe.TCP
+	}
+	s.Kind, err = probe.ParseKind(in.Kind)
+	f.Note("kind", err)
+	s.Expected, err = probe.ParseExpected(in.Expected)
+	f.Note("expected", err)
+	s.ExternalFrom, s.ExternalTo, err = site.ParsePorts(in.External)
+	f.Note("external", err)
+	s.InternalFrom = s.ExternalFrom
+	if strings.TrimSpace(in.Internal) != "" {
+		s.InternalFrom, _, err = site.ParsePorts(in.Internal)
+		f.Note("internal", err)
+	}
+	s.LinkID, s.DeviceID = 0, 0
+	if s.Link != "" {
+		l, err := p.linkNamed(s.Link)
+		f.Note("link", err)
+		s.LinkID = l.ID
+	}
+	if s.Device == "" {
+		f.Note("device", fmt.Errorf("is missing; name the device that the service runs on"))
+	} else {
+		_, d, err := e.device(p.Code, s.Device)
+		f.Note("device", err)
+		s.DeviceID = d.ID
+	}
+	if err := f.Err(); err != nil {
+		return contract.Service{}, err // ports that cannot be read have no range to be checked
+	}
+	s, err = s.Checked()
+	if err != nil {
+		return contract.Service{}, err
+	}
+	err = e.change(ctx, p.Code, fmt.Sprintf("service %s recorded", s.Name), func() error { _, err := e.store.PutService(ctx, s); return err })
+	if err != nil {
+		return contract.Service{}, err
+	}
+	return e.Service(p.Code, s.Name)
+}
+
+// RemoveService removes a service.
+func (e *Engine) RemoveService(ctx context.Context, code, name string) error {
+	p, s, err := e.service(code, name)
+	if err != nil {
+		return err
+	}
+	return e.change(ctx, p.Code, "service "+s.Name+" removed", func() error { return e.store.RemoveService(ctx, s) })
+}

@@ -1,0 +1,138 @@
+// Package engine holds the loops that do what the core decides: take announcements in, publish names, verify them, probe
+// services, open and close faults. It is the only writer of the record.
+package engine
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/authdns"
+)
+
+// Config of an engine. Zero durations take the defaults.
+type Config struct {
+	Policy        wan.Policy       // which addresses may stand for a site
+	Vantage       string           // what this server is called as a vantage point; "server" where empty
+	ProbeDeadline time.Duration    // how long a probe waits for an answer; 3 s
+	CheckEvery    time.Duration    // how often agents check their address; 15 s
+	VerifyEvery   time.Duration    // how often every hostname is asked for again; 60 s
+	NameServer    string           // "host:port" of our own DNS server, which verification asks
+	Clock         func() time.Time // time.Now
+	Log           *slog.Logger
+}
+
+func (c Config) withDefaults() Config {
+	if c.Vantage == "" {
+		c.Vantage = "server"
+	}
+	for _, d := range []struct {
+		field *time.Duration
+		value time.Duration
+	}{{&c.ProbeDeadline, 3 * time.Second}, {&c.CheckEvery, 15 * time.Second}, {&c.VerifyEvery, time.Minute}} {
+		if *d.field == 0 {
+			*d.field = d.value
+		}
+	}
+	if c.Clock == nil {
+		c.Clock = func() time.Time { return time.Now().UTC() }
+	}
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	return c
+}
+
+// Engine is the running service behind the API.
+type Engine struct {
+	config    Config
+	store     *store.Store
+	directory *authdns.Directory
+	log       *slog.Logger
+	now       func() time.Time
+	listening time.Time // since when silence of an agent proves something
+
+	Events *Hub
+
+	// edit is held while the record changes, in the database first and in memory after, so that both change in the
+	// same order.
+	edit    sync.Mutex
+	record  record
+	heard   heardList
+	intake  chan pending
+	names   nameStates
+	moves   moveTracker
+	prober  *prober
+	faults  faultBoard
+	stages  chan store.Stages
+	recheck chan int64
+}
+
+// New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
+func New(ctx context.Context, st *store.Store, directory *authdns.Directory, config Config) (*Engine, error) {
+	config = config.withDefaults()
+	e := &Engine{
+		config: config, store: st, directory: directory, log: config.Log, now: config.Clock, listening: config.Clock(),
+		Events:  NewHub(config.Clock),
+		intake:  make(chan pending, 4096),
+		stages:  make(chan store.Stages, 4096),
+		recheck: make(chan int64, 4096),
+	}
+	e.heard.at = map[int64]time.Time{}
+	e.names.given = map[int64]nameState{}
+	e.moves.open = map[int64]*openMove{}
+	e.faults.open = map[int64]map[string]bool{}
+	if err := e.reload(ctx); err != nil {
+		return nil, fmt.Errorf("read the record: %w", err)
+	}
+	if err := e.publishAll(); err != nil {
+		return nil, err
+	}
+	vantage, err := st.Vantage(ctx, config.Vantage)
+	if err != nil {
+		return nil, err
+	}
+	if e.prober, err = newProber(ctx, e, vantage); err != nil {
+		return nil, err
+	}
+	return e, e.resume(ctx)
+}
+
+// resume takes up what an earlier run left open: faults, and moves that were not carried to their end.
+func (e *Engine) resume(ctx context.Context) error {
+	open, err := e.store.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 1 << 20})
+	if err != nil {
+		return err
+	}
+	for _, f := range open {
+		e.faults.note(f.SiteID, f.Finding.Key())
+	}
+	unfinished, err := e.store.Unfinished(ctx)
+	if err != nil {
+		return err
+	}
+	now := e.now()
+	var republished []store.Stages
+	for _, m := range unfinished {
+		e.moves.begin(&openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, waiting: e.prober.expectedOn(m.LinkID)})
+		if m.Published.IsZero() {
+			republished = append(republished, store.Stages{MoveID: m.ID, Recorded: m.Received, Published: now})
+		}
+	}
+	return e.store.NoteStages(ctx, republished)
+}
+
+// Run keeps all loops going until ctx ends.
+func (e *Engine) Run(ctx context.Context) {
+	var wg sync.WaitGroup
+	for _, loop := range []func(context.Context){
+		e.runIntake, e.runHeard, e.runStages, e.runVerify, e.runReview, e.prober.run, e.prober.runLedger,
+	} {
+		wg.Go(func() { loop(ctx) })
+	}
+	wg.Wait()
+}

@@ -1,0 +1,167 @@
+package engine
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// faultBoard knows which faults are open, and which sites have to be looked at again.
+type faultBoard struct {
+	mu    sync.Mutex
+	open  map[int64]map[string]bool // site ID to keys
+	told  map[string]string         // "site key" to what was last written of it
+	dirty map[int64]bool
+}
+
+func (f *faultBoard) note(siteID int64, key string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.open[siteID] == nil {
+		f.open[siteID] = map[string]bool{}
+	}
+	f.open[siteID][key] = true
+}
+
+// review has a site looked at soon.
+func (f *faultBoard) review(siteID int64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.dirty == nil {
+		f.dirty = map[int64]bool{}
+	}
+	f.dirty[siteID] = true
+}
+
+func (f *faultBoard) take() []int64 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	out := make([]int64, 0, len(f.dirty))
+	for id := range f.dirty {
+		out = append(out, id)
+	}
+	clear(f.dirty)
+	return out
+}
+
+func (f *faultBoard) keys(siteID int64) map[string]bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	out := map[string]bool{}
+	for k := range f.open[siteID] {
+		out[k] = true
+	}
+	return out
+}
+
+// runReview opens and closes faults of sites where something changed, and looks at every site now and then: silence is
+// no event.
+func (e *Engine) runReview(ctx context.Context) {
+	tick := time.NewTicker(250 * time.Millisecond)
+	defer tick.Stop()
+	for n := 0; ; n++ {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+		if n%20 == 0 {
+			for _, p := range e.record.all() {
+				e.faults.review(p.ID)
+			}
+		}
+		for _, id := range e.faults.take() {
+			if err := e.reviewSite(ctx, id); err != nil && ctx.Err() == nil {
+				e.log.Warn("faults not written; trying again", "error", err)
+				e.faults.review(id)
+			}
+		}
+	}
+}
+
+func (e *Engine) reviewSite(ctx context.Context, siteID int64) error {
+	p, ok := e.record.site(siteID)
+	if !ok { // removed, and its faults with it
+		e.faults.mu.Lock()
+		delete(e.faults.open, siteID)
+		e.faults.mu.Unlock()
+		return nil
+	}
+	now := e.now()
+	before := e.faults.keys(siteID)
+	for _, f := range diagnose.Site(e.evidence(p, now)) {
+		key := f.Key()
+		told := p.Code + " " + key
+		words := f.Summary + f.Next
+		if before[key] && e.faults.toldLast(told, words) {
+			delete(before, key)
+			continue
+		}
+		opened, err := e.store.OpenFault(ctx, siteID, f, now)
+		if err != nil {
+			return err
+		}
+		e.faults.note(siteID, key)
+		e.faults.tell(told, words)
+		delete(before, key)
+		if opened {
+			e.Events.Publish(contract.EventFaultOpened, p.Code, f.Subject, f.Summary)
+		}
+	}
+	for key := range before {
+		if err := e.store.CloseFault(ctx, siteID, key, now); err != nil {
+			return err
+		}
+		e.faults.mu.Lock()
+		delete(e.faults.open[siteID], key)
+		delete(e.faults.told, p.Code+" "+key)
+		e.faults.mu.Unlock()
+		e.Events.Publish(contract.EventFaultClosed, p.Code, key, "closed: "+key)
+	}
+	return nil
+}
+
+func (f *faultBoard) toldLast(key, words string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.told[key] == words
+}
+
+func (f *faultBoard) tell(key, words string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.told == nil {
+		f.told = map[string]string{}
+	}
+	f.told[key] = words
+}
+
+// evidence gathers what is known of a site now.
+func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
+	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.devices}
+	for _, l := range p.links {
+		ev.Links = append(ev.Links, e.linkEvidence(l, now))
+	}
+	for _, h := range p.hostnames {
+		want, known := p.addressOf(h.LinkID), e.names.of(h.ID)
+		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, Want: want.IPv4, Given: known.given.IPv4, State: e.judge(p, h, now)})
+	}
+	for _, s := range p.services {
+		st := e.prober.standing(s.ID)
+		l, _ := site.Followed(p.links, s.LinkID)
+		ev.Services = append(ev.Services, diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.address, State: st.state,
+			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed})
+	}
+	return ev
+}
+
+func (e *Engine) linkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
+	l.Heard = e.heard.last(l)
+	return diagnose.LinkEvidence{Link: l,
+		Overdue: l.Agent && wan.Overdue(l.Heard, e.listening, now, e.config.CheckEvery)}
+}

@@ -1,0 +1,274 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// ErrNotRecorded reports that the database did not take an announcement: it has no effect, and can be made again.
+var ErrNotRecorded = errors.New("not recorded: the database is away; announce again shortly")
+
+// ErrLinkGone reports an announcement for a link that is no longer on record.
+var ErrLinkGone = errors.New("the link of this key is no longer on record; enrol the agent again")
+
+// Receipt says what an announcement did.
+type Receipt struct {
+	Decision  wan.Decision
+	MoveID    int64
+	Hostnames []string
+}
+
+// pending is an announcement on its way through the group commit.
+type pending struct {
+	linkID   int64
+	what     wan.Announcement
+	received time.Time
+	done     chan<- result
+}
+
+type result struct {
+	receipt Receipt
+	err     error
+}
+
+// commitMost is the most announcements in one statement.
+const commitMost = 1024
+
+// Announce takes an announcement in. When it returns without error and something changed, the change is committed with
+// its history and the hosted zones answer it. Errors: wan.ErrNotPublic, ErrLinkGone, ErrNotRecorded.
+func (e *Engine) Announce(ctx context.Context, linkID int64, a wan.Announcement) (Receipt, error) {
+	now := e.now()
+	_, l, ok := e.record.ofLink(linkID)
+	if !ok {
+		return Receipt{}, ErrLinkGone
+	}
+	d, err := wan.Decide(l.Addresses(), a, e.config.Policy)
+	if err != nil {
+		return Receipt{}, err
+	}
+	if !d.Changed {
+		e.heard.note(linkID, now)
+		return Receipt{Decision: d}, nil
+	}
+	done := make(chan result, 1)
+	select {
+	case e.intake <- pending{linkID: linkID, what: a, received: now, done: done}:
+	case <-ctx.Done():
+		return Receipt{}, ErrNotRecorded
+	}
+	select {
+	case r := <-done:
+		return r.receipt, r.err
+	case <-ctx.Done():
+		return Receipt{}, ErrNotRecorded
+	}
+}
+
+// runIntake commits announcements in groups: whatever has come while the last group was being committed is the next one.
+// So a single announcement does not wait, and thousands a second cost few transactions.
+func (e *Engine) runIntake(ctx context.Context) {
+	var left []pending
+	for {
+		group := left
+		left = nil
+		if len(group) == 0 {
+			select {
+			case p := <-e.intake:
+				group = append(group, p)
+			case <-ctx.Done():
+				return
+			}
+		}
+	collect:
+		for len(group) < commitMost {
+			select {
+			case p := <-e.intake:
+				group = append(group, p)
+			default:
+				break collect
+			}
+		}
+		left = e.commit(ctx, group)
+	}
+}
+
+// commit decides on each announcement against the newest state, records all that change something in one statement,
+// publishes them, and answers. A second announcement for the same link is handed back for the next group.
+func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	e.edit.Lock()
+	defer e.edit.Unlock()
+	var accepted []pending
+	var changes []store.Change
+	var changed []site.Link
+	taken, zoneSet := map[int64]bool{}, map[int64]bool{}
+	for _, p := range group {
+		where, l, ok := e.record.ofLink(p.linkID)
+		if !ok {
+			p.done <- result{err: ErrLinkGone}
+			continue
+		}
+		if taken[p.linkID] {
+			again = append(again, p)
+			continue
+		}
+		d, err := wan.Decide(l.Addresses(), p.what, e.config.Policy)
+		if err != nil || !d.Changed {
+			p.done <- result{receipt: Receipt{Decision: d}, err: err}
+			continue
+		}
+		taken[p.linkID] = true
+		accepted = append(accepted, p)
+		changes = append(changes, store.Change{SiteID: l.SiteID, LinkID: l.ID, Old: d.Old, New: d.New, Source: p.what.Source,
+			Noticed: p.what.Noticed, Received: p.received})
+		l.IPv4, l.IPv6, l.Source, l.Since, l.Heard = d.New.IPv4, d.New.IPv6, p.what.Source, p.received, p.received
+		changed = append(changed, l)
+		for _, h := range where.hostnames {
+			zoneSet[h.ZoneID] = true
+		}
+	}
+	if len(changes) == 0 {
+		return again
+	}
+	zones := make([]int64, 0, len(zoneSet))
+	for id := range zoneSet {
+		zones = append(zones, id)
+	}
+	ids, serials, err := e.store.CommitMoves(ctx, changes, zones)
+	if err != nil {
+		e.log.Error("announcements not recorded", "count", len(changes), "error", err)
+		for _, p := range accepted {
+			p.done <- result{err: ErrNotRecorded}
+		}
+		return again
+	}
+	recorded := e.now()
+	for _, l := range changed {
+		e.heard.note(l.ID, l.Heard)
+		e.record.setLink(l)
+	}
+	e.record.setSerials(serials)
+	moved := e.sitesOf(changes)
+	if err := e.republish(moved, serials); err != nil {
+		e.log.Error("publish", "error", err)
+	}
+	published := e.now()
+	for i, p := range accepted {
+		where, _, _ := e.record.ofLink(p.linkID)
+		receipt := Receipt{Decision: wan.Decision{Changed: true, Old: changes[i].Old, New: changes[i].New}, MoveID: ids[i]}
+		for _, h := range where.hostnames {
+			if where.addressOf(h.LinkID) == changes[i].New {
+				receipt.Hostnames = append(receipt.Hostnames, string(h.Name))
+			}
+		}
+		p.done <- result{receipt: receipt}
+		e.afterMove(where, changes[i], store.Stages{MoveID: ids[i], Recorded: recorded, Published: published})
+	}
+	return again
+}
+
+func (e *Engine) sitesOf(changes []store.Change) []premises {
+	seen := map[int64]bool{}
+	var out []premises
+	for _, c := range changes {
+		if p, ok := e.record.site(c.SiteID); ok && !seen[c.SiteID] {
+			seen[c.SiteID] = true
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// afterMove sets off what follows a published move: proof that the names answer it, and that the services do.
+func (e *Engine) afterMove(p premises, c store.Change, s store.Stages) {
+	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, waiting: e.prober.expectedOn(c.LinkID)})
+	e.stages <- s
+	for _, h := range p.hostnames {
+		e.names.publish(h.ID, s.Published)
+	}
+	e.Events.Publish(contract.EventMoveRecorded, p.Code, fmt.Sprint(s.MoveID), fmt.Sprintf("the address went from %s to %s", c.Old, c.New))
+	e.prober.moved(p, c.LinkID)
+	e.askAgain(p.ID)
+}
+
+// Heard notes that the agent of a link was heard, without an announcement.
+func (e *Engine) Heard(linkID int64) { e.heard.note(linkID, e.now()) }
+
+// heardList collects when links were last heard, until it is written in bulk.
+type heardList struct {
+	mu    sync.Mutex
+	at    map[int64]time.Time
+	dirty map[int64]time.Time
+}
+
+func (h *heardList) note(linkID int64, at time.Time) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.dirty == nil {
+		h.dirty = map[int64]time.Time{}
+	}
+	h.at[linkID], h.dirty[linkID] = at, at
+}
+
+// last gives when a link was heard: the later of what the record says and what was noted since.
+func (h *heardList) last(l site.Link) time.Time {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if at := h.at[l.ID]; at.After(l.Heard) {
+		return at
+	}
+	return l.Heard
+}
+
+func (h *heardList) take() map[int64]time.Time {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	d := h.dirty
+	h.dirty = nil
+	return d
+}
+
+func (h *heardList) putBack(d map[int64]time.Time) {
+	for id, at := range d {
+		h.mu.Lock()
+		if _, newer := h.dirty[id]; !newer {
+			if h.dirty == nil {
+				h.dirty = map[int64]time.Time{}
+			}
+			h.dirty[id] = at
+		}
+		h.mu.Unlock()
+	}
+}
+
+// runHeard writes last-heard times in bulk: an announcement that changes nothing costs no transaction of its own.
+func (e *Engine) runHeard(ctx context.Context) {
+	tick := time.NewTicker(5 * time.Second)
+	defer tick.Stop()
+	for last := false; !last; {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			last = true
+		}
+		d := e.heard.take()
+		if len(d) == 0 {
+			continue
+		}
+		bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+		if err := e.store.Hear(bounded, d); err != nil {
+			e.heard.putBack(d)
+			e.log.Warn("last-heard times not written; kept for the next try", "error", err)
+		}
+		cancel()
+	}
+}

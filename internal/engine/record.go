@@ -1,0 +1,186 @@
+package engine
+
+import (
+	"context"
+	"slices"
+	"sync"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// record is the memory of what the database holds about sites. Values in it are never changed in place: readers may keep
+// what they were given.
+type record struct {
+	mu     sync.RWMutex
+	sites  map[int64]premises
+	codes  map[string]int64
+	links  map[int64]int64 // link ID to site ID
+	zones  map[int64]names.Zone
+	listed []int64 // site IDs in order of code
+}
+
+// premises is one site with all that belongs to it.
+type premises struct {
+	site.Site
+	links     []site.Link
+	hostnames []site.Hostname
+	devices   []site.Device
+	services  []site.Service
+}
+
+// addressOf gives the addresses of what follows a link of the site, or its preferred link where linkID is 0.
+func (p premises) addressOf(linkID int64) wan.Pair {
+	l, _ := site.Followed(p.links, linkID)
+	return l.Addresses()
+}
+
+func (p premises) link(id int64) (site.Link, bool) {
+	for _, l := range p.links {
+		if l.ID == id {
+			return l, true
+		}
+	}
+	return site.Link{}, false
+}
+
+// reload reads the whole record from the database. The caller holds e.edit, or nobody else is there yet.
+func (e *Engine) reload(ctx context.Context) error {
+	sites, err := e.store.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	links, err := e.store.Links(ctx, 0)
+	if err != nil {
+		return err
+	}
+	hostnames, err := e.store.Hostnames(ctx, 0)
+	if err != nil {
+		return err
+	}
+	devices, err := e.store.Devices(ctx, 0)
+	if err != nil {
+		return err
+	}
+	services, err := e.store.Services(ctx, 0)
+	if err != nil {
+		return err
+	}
+	zones, err := e.store.Zones(ctx)
+	if err != nil {
+		return err
+	}
+	all := make(map[int64]premises, len(sites))
+	codes, owner, byZone := make(map[string]int64, len(sites)), make(map[int64]int64, len(links)), make(map[int64]names.Zone, len(zones))
+	listed := make([]int64, 0, len(sites))
+	for _, s := range sites {
+		all[s.ID] = premises{Site: s}
+		codes[s.Code] = s.ID
+		listed = append(listed, s.ID)
+	}
+	with := func(id int64, f func(*premises)) {
+		p := all[id]
+		f(&p)
+		all[id] = p
+	}
+	for _, l := range links {
+		with(l.SiteID, func(p *premises) { p.links = append(p.links, l) })
+		owner[l.ID] = l.SiteID
+	}
+	for _, h := range hostnames {
+		with(h.SiteID, func(p *premises) { p.hostnames = append(p.hostnames, h) })
+	}
+	for _, d := range devices {
+		with(d.SiteID, func(p *premises) { p.devices = append(p.devices, d) })
+	}
+	for _, s := range services {
+		with(s.SiteID, func(p *premises) { p.services = append(p.services, s) })
+	}
+	for _, z := range zones {
+		byZone[z.ID] = z
+	}
+	e.record.mu.Lock()
+	defer e.record.mu.Unlock()
+	e.record.sites, e.record.codes, e.record.links, e.record.zones, e.record.listed = all, codes, owner, byZone, listed
+	return nil
+}
+
+func (r *record) site(id int64) (premises, bool) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	p, ok := r.sites[id]
+	return p, ok
+}
+
+func (r *record) byCode(code string) (premises, bool) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	p, ok := r.sites[r.codes[code]]
+	return p, ok
+}
+
+func (r *record) ofLink(linkID int64) (premises, site.Link, bool) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	p, ok := r.sites[r.links[linkID]]
+	if !ok {
+		return p, site.Link{}, false
+	}
+	l, ok := p.link(linkID)
+	return p, l, ok
+}
+
+func (r *record) all() []premises {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	out := make([]premises, 0, len(r.listed))
+	for _, id := range r.listed {
+		out = append(out, r.sites[id])
+	}
+	return out
+}
+
+func (r *record) zone(id int64) names.Zone {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.zones[id]
+}
+
+func (r *record) zoneList() []names.Zone {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	out := make([]names.Zone, 0, len(r.zones))
+	for _, z := range r.zones {
+		out = append(out, z)
+	}
+	slices.SortFunc(out, func(a, b names.Zone) int { return int(a.ID - b.ID) })
+	return out
+}
+
+// setLink puts a changed link in the place of the old one.
+func (r *record) setLink(l site.Link) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	p, ok := r.sites[l.SiteID]
+	if !ok {
+		return
+	}
+	p.links = slices.Clone(p.links)
+	for i := range p.links {
+		if p.links[i].ID == l.ID {
+			p.links[i] = l
+		}
+	}
+	r.sites[l.SiteID] = p
+}
+
+func (r *record) setSerials(serials map[int64]uint32) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for id, serial := range serials {
+		z := r.zones[id]
+		z.Serial = serial
+		r.zones[id] = z
+	}
+}

@@ -1,0 +1,177 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/dnsask"
+)
+
+// nameState is what is known of one hostname beyond the record.
+type nameState struct {
+	published time.Time
+	given     wan.Pair
+	asked     bool
+	state     names.State // as it was last reported
+}
+
+type nameStates struct {
+	mu    sync.Mutex
+	given map[int64]nameState
+}
+
+// publish notes that a hostname's answer was set anew: what was given before proves nothing any more.
+func (n *nameStates) publish(hostnameID int64, at time.Time) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	s := n.given[hostnameID]
+	s.published, s.asked = at, false
+	n.given[hostnameID] = s
+}
+
+func (n *nameStates) of(hostnameID int64) nameState {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.given[hostnameID]
+}
+
+func (n *nameStates) set(hostnameID int64, f func(*nameState)) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	s := n.given[hostnameID]
+	f(&s)
+	n.given[hostnameID] = s
+}
+
+// judge gives a hostname's state. Both families must be right; the IPv4 address is shown where both are.
+func (e *Engine) judge(p premises, h site.Hostname, now time.Time) names.State {
+	want, known := p.addressOf(h.LinkID), e.names.of(h.ID)
+	published := known.published
+	if l, ok := site.Followed(p.links, h.LinkID); ok && published.IsZero() {
+		published = l.Since
+	}
+	s := names.Standing{Want: want.IPv4, Given: known.given.IPv4, Published: published, TTL: time.Duration(h.TTL) * time.Second}
+	if !want.IPv4.IsValid() || known.given.IPv4 == want.IPv4 && want.IPv6.IsValid() {
+		s.Want, s.Given = want.IPv6, known.given.IPv6
+	}
+	if !known.asked {
+		s.Given = s.Want
+		if st := s.Judge(now); st == names.StateIdle {
+			return st
+		}
+		return names.StateSettling
+	}
+	if !s.Given.IsValid() && s.Want.IsValid() {
+		return names.StateStale // the server was asked and gave nothing
+	}
+	return s.Judge(now)
+}
+
+// askAgain asks for the names of a site soon. A full queue drops it: the regular round comes by anyway.
+func (e *Engine) askAgain(siteID int64) {
+	select {
+	case e.recheck <- siteID:
+	default:
+	}
+}
+
+// runVerify asks the zone's server for names that changed, at once, and for all names at intervals.
+func (e *Engine) runVerify(ctx context.Context) {
+	group, gctx := errgroup.WithContext(ctx)
+	group.SetLimit(8)
+	defer func() { _ = group.Wait() }()
+	round := time.NewTicker(e.config.VerifyEvery)
+	defer round.Stop()
+	states := time.NewTicker(time.Second)
+	defer states.Stop()
+	askAll := func() {
+		for _, p := range e.record.all() {
+			group.Go(func() error { e.verify(gctx, p.ID); return nil })
+		}
+	}
+	askAll()
+	for {
+		select {
+		case id := <-e.recheck:
+			group.Go(func() error { e.verify(gctx, id); return nil })
+		case <-round.C:
+			askAll()
+		case <-states.C:
+			e.reportNames()
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// verify asks for all hostnames of a site. Where all of them are right, its open moves have been answered.
+func (e *Engine) verify(ctx context.Context, siteID int64) {
+	p, ok := e.record.site(siteID)
+	if !ok || e.config.NameServer == "" {
+		return
+	}
+	right := 0
+	for _, h := range p.hostnames {
+		given, err := dnsask.Addresses(ctx, e.config.NameServer, h.Name)
+		if err != nil {
+			if ctx.Err() == nil {
+				e.log.Warn("a name could not be verified", "name", h.Name, "error", err)
+			}
+			continue
+		}
+		e.names.set(h.ID, func(s *nameState) { s.given, s.asked = given, true })
+		if given == p.addressOf(h.LinkID) {
+			right++
+		}
+	}
+	now := e.now()
+	if len(p.hostnames) == 0 || right < len(p.hostnames) {
+		return
+	}
+	if current, ok := e.record.site(siteID); !ok || !sameAddresses(p, current) {
+		return // it moved while we asked; that move brings its own question
+	}
+	for _, id := range e.moves.answered(siteID) {
+		e.stages <- store.Stages{MoveID: id, Answered: now}
+	}
+}
+
+func sameAddresses(a, b premises) bool {
+	if len(a.links) != len(b.links) {
+		return false
+	}
+	for i := range a.links {
+		if a.links[i].Addresses() != b.links[i].Addresses() {
+			return false
+		}
+	}
+	return true
+}
+
+// reportNames tells of hostnames whose state is another than at the last report.
+func (e *Engine) reportNames() {
+	now := e.now()
+	for _, p := range e.record.all() {
+		for _, h := range p.hostnames {
+			state := e.judge(p, h, now)
+			before := e.names.of(h.ID).state
+			if state == before {
+				continue
+			}
+			e.names.set(h.ID, func(s *nameState) { s.state = state })
+			if before != "" || state == names.StateStale {
+				e.Events.Publish(contract.EventHostnameState, p.Code, string(h.Name), fmt.Sprintf("%s is %s", h.Name, state))
+			}
+			e.faults.review(p.ID)
+		}
+	}
+}

@@ -1,0 +1,249 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/ledger"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// Summaries lists all sites, those that need somebody first.
+func (e *Engine) Summaries() []contract.SiteSummary {
+	now := e.now()
+	out := []contract.SiteSummary{}
+	for _, p := range e.record.all() {
+		out = append(out, e.summary(p, diagnose.Site(e.evidence(p, now))))
+	}
+	rank := map[contract.Need]int{contract.NeedNow: 0, contract.NeedSoon: 1, contract.NeedUnknown: 2, contract.NeedNothing: 3}
+	slices.SortStableFunc(out, func(a, b contract.SiteSummary) int {
+		return cmp.Or(rank[a.Need]-rank[b.Need], strings.Compare(a.Code, b.Code))
+	})
+	return out
+}
+
+func (e *Engine) summary(p premises, findings []diagnose.Finding) contract.SiteSummary {
+	s := contract.SiteSummary{Site: p.Site, Need: contract.NeedNothing, ServiceCount: len(p.services), FaultCount: len(findings)}
+	if l, ok := site.Preferred(p.links); ok {
+		s.Address = l.Addresses().String()
+	}
+	if len(p.hostnames) > 0 {
+		s.Hostname = string(p.hostnames[0].Name)
+	}
+	proven := false
+	for _, svc := range p.services {
+		st := e.prober.standing(svc.ID)
+		proven = proven || st.state != probe.StateUnknown
+		if probe.AsExpected(svc.Expected, st.state) {
+			s.AsExpectedCount++
+		}
+	}
+	if !proven {
+		s.Need = contract.NeedUnknown
+	}
+	for _, f := range findings {
+		switch {
+		case f.Serious():
+			s.Need = contract.NeedNow
+		case s.Need != contract.NeedNow:
+			s.Need = contract.NeedSoon
+		}
+	}
+	return s
+}
+
+// Site gives everything on a site's record as it stands now.
+func (e *Engine) Site(ctx context.Context, code string) (contract.Site, error) {
+	p, err := e.premises(code)
+	if err != nil {
+		return contract.Site{}, err
+	}
+	now := e.now()
+	ev := e.evidence(p, now)
+	out := contract.Site{SiteSummary: e.summary(p, diagnose.Site(ev)), Links: []contract.Link{}, Hostnames: []contract.Hostname{},
+		Devices: append([]site.Device{}, p.devices...), Services: []contract.Service{}, Faults: []contract.Fault{},
+		Paths: diagnose.Paths(ev, []string{e.config.Vantage})}
+	for _, l := range ev.Links {
+		out.Links = append(out.Links, contract.Link{Link: l.Link, Overdue: l.Overdue})
+	}
+	for _, h := range p.hostnames {
+		out.Hostnames = append(out.Hostnames, e.hostname(p, h, now))
+	}
+	for _, s := range p.services {
+		out.Services = append(out.Services, e.serviceNow(s))
+	}
+	if out.Faults, err = e.Faults(ctx, store.FaultFilter{SiteID: p.ID, OpenOnly: true, Limit: 100}); err != nil {
+		return contract.Site{}, err
+	}
+	return out, nil
+}
+
+func (e *Engine) hostname(p premises, h site.Hostname, now time.Time) contract.Hostname {
+	want, known := p.addressOf(h.LinkID), e.names.of(h.ID)
+	out := contract.Hostname{Hostname: h, State: e.judge(p, h, now), IPv4: want.IPv4, IPv6: want.IPv6}
+	if known.asked {
+		out.Given = known.given.String()
+	}
+	return out
+}
+
+func (e *Engine) serviceNow(s site.Service) contract.Service {
+	st := e.prober.standing(s.ID)
+	return contract.Service{Service: s, State: st.state, AsExpected: probe.AsExpected(s.Expected, st.state), Since: st.since,
+		Outcome: st.view.Outcome, Probed: st.probed, Address: st.address, LatencyUS: st.latency.Microseconds()}
+}
+
+// Hostnames lists the hostnames of one site, or of all where code is empty.
+func (e *Engine) Hostnames(code string) ([]contract.Hostname, error) {
+	list := e.record.all()
+	if code != "" {
+		p, err := e.premises(code)
+		if err != nil {
+			return nil, err
+		}
+		list = []premises{p}
+	}
+	now := e.now()
+	out := []contract.Hostname{}
+	for _, p := range list {
+		for _, h := range p.hostnames {
+			out = append(out, e.hostname(p, h, now))
+		}
+	}
+	slices.SortFunc(out, func(a, b contract.Hostname) int { return strings.Compare(string(a.Name), string(b.Name)) })
+	return out, nil
+}
+
+// Hostname gives one hostname as it stands now.
+func (e *Engine) Hostname(name string) (contract.Hostname, error) {
+	for _, p := range e.record.all() {
+		for _, h := range p.hostnames {
+			if string(h.Name) == name {
+				return e.hostname(p, h, e.now()), nil
+			}
+		}
+	}
+	return contract.Hostname{}, store.Missing{Kind: "hostname", Name: name}
+}
+
+// Zones lists the zones by apex.
+func (e *Engine) Zones() []names.Zone {
+	out := e.record.zoneList()
+	slices.SortFunc(out, func(a, b names.Zone) int { return strings.Compare(string(a.Apex), string(b.Apex)) })
+	return out
+}
+
+// Faults lists faults.
+func (e *Engine) Faults(ctx context.Context, f store.FaultFilter) ([]contract.Fault, error) {
+	list, err := e.store.Faults(ctx, f)
+	out := make([]contract.Fault, 0, len(list))
+	for _, f := range list {
+		out = append(out, contract.Fault{ID: f.ID, Site: f.Site, SiteName: f.SiteName, Serious: f.Finding.Serious(),
+			Opened: f.Opened, Closed: f.Closed, Finding: f.Finding})
+	}
+	return out, err
+}
+
+// Moves lists moves, the newest first. code and link narrow the list where they are not empty.
+func (e *Engine) Moves(ctx context.Context, code, link string, before int64, limit int) ([]contract.Move, error) {
+	f := store.MoveFilter{Before: before, Limit: limit}
+	if code != "" {
+		p, err := e.premises(code)
+		if err != nil {
+			return nil, err
+		}
+		f.SiteID = p.ID
+		if link != "" {
+			l, err := p.linkNamed(link)
+			if err != nil {
+				return nil, err
+			}
+			f.LinkID = l.ID
+		}
+	}
+	list, err := e.store.Moves(ctx, f)
+	out := make([]contract.Move, 0, len(list))
+	for _, m := range list {
+		out = append(out, trail(m))
+	}
+	return out, err
+}
+
+// trail lines the stages of a move up, each timed from the one before it that was reached.
+func trail(m store.Move) contract.Move {
+	out := contract.Move{ID: m.ID, Site: m.Site, Link: m.Link, Old: m.Old.String(), New: m.New.String(), Source: string(m.Source), Noticed: m.Noticed}
+	last := m.Noticed
+	for _, s := range []struct {
+		name string
+		at   time.Time
+	}{{"noticed", m.Noticed}, {"received", m.Received}, {"recorded", m.Recorded}, {"published", m.Published}, {"answered", m.Answered}, {"confirmed", m.Confirmed}} {
+		stage := contract.Stage{Name: s.name, At: s.at}
+		if !s.at.IsZero() {
+			stage.AfterMS = max(0, float64(s.at.Sub(last).Microseconds())/1000)
+			if s.at.After(last) {
+				last = s.at
+			}
+		}
+		out.Stages = append(out.Stages, stage)
+	}
+	out.TotalMS = float64(last.Sub(m.Noticed).Microseconds()) / 1000
+	return out
+}
+
+// History gives a service's spans over a stretch of time, the newest one as it is now.
+func (e *Engine) History(ctx context.Context, code, service string, from, until time.Time) (contract.History, error) {
+	_, s, err := e.service(code, service)
+	if err != nil {
+		return contract.History{}, err
+	}
+	spans, err := e.store.Spans(ctx, s.ID, from, until)
+	if err != nil {
+		return contract.History{}, err
+	}
+	if live, ok := e.prober.book.live(s.ID); ok && !live.From.After(until) && !live.Until.Before(from) {
+		live.Vantage = e.config.Vantage
+		spans = slices.DeleteFunc(spans, func(x ledger.Span) bool { return x.VantageID == live.VantageID && x.From.Equal(live.From) })
+		spans = append(spans, live)
+	}
+	return contract.History{Service: s.Name, From: from, Until: until, GapMS: ledger.Gap(interval(s)).Milliseconds(), Spans: spans}, nil
+}
+
+// Overview answers "what needs me now?".
+func (e *Engine) Overview(ctx context.Context) (contract.Overview, error) {
+	faults, err := e.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 200})
+	if err != nil {
+		return contract.Overview{}, err
+	}
+	slices.SortStableFunc(faults, func(a, b contract.Fault) int { return rank(a) - rank(b) })
+	moves, err := e.Moves(ctx, "", "", 0, 8)
+	if err != nil {
+		return contract.Overview{}, err
+	}
+	return contract.Overview{Faults: faults, Sites: e.Summaries(), Moves: moves}, nil
+}
+
+// rank puts serious faults first.
+func rank(f contract.Fault) int {
+	if f.Serious {
+		return 0
+	}
+	return 1
+}
+
+func (p premises) linkNamed(label string) (site.Link, error) {
+	for _, l := range p.links {
+		if l.Label == strings.ToLower(label) {
+			return l, nil
+		}
+	}
+	return site.Link{}, store.Missing{Kind: fmt.Sprintf("link of %s", p.Code), Name: label}
+}

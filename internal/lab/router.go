@@ -1,0 +1,228 @@
+package lab
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/netip"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// router is a simulated router with one WAN connection: connections from inside leave from its WAN address, forwards lead
+// from its WAN address to devices, everything else from outside is dropped, and its own WAN address cannot be reached from
+// inside.
+type router struct {
+	provider *provider
+	log      *slog.Logger
+
+	mu       sync.Mutex
+	wan      netip.Addr
+	forwards map[uint16]*forward
+	holding  map[uint16]held
+	ghosts   []net.Listener // ports of addresses that it had before: nobody is there now
+	flows    map[net.Conn]bool
+}
+
+// forward is a port forward on the router's record. Absent, its port is dropped.
+type forward struct {
+	to      *answerer
+	present bool
+}
+
+// held is what stands on a WAN port now.
+type held struct {
+	listener net.Listener
+	mode     mode
+}
+
+type mode int
+
+const (
+	closed mode = iota // nothing listens: the kernel refuses, as the device behind the forward would
+	passes
+	drops
+)
+
+func (f *forward) mode() mode {
+	switch {
+	case !f.present:
+		return drops
+	case f.to.running():
+		return passes
+	}
+	return closed
+}
+
+func newRouter(p *provider, log *slog.Logger) *router {
+	return &router{provider: p, log: log, forwards: map[uint16]*forward{}, holding: map[uint16]held{}, flows: map[net.Conn]bool{}}
+}
+
+// connect gets an address from the provider and opens the ports on it.
+func (r *router) connect(wish netip.Addr) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	addr, err := r.provider.lease(wish)
+	if err != nil {
+		return err
+	}
+	r.wan = addr
+	return r.settle()
+}
+
+// renumber takes another address. Every connection over the old one ends without a word, and its ports fall silent.
+func (r *router) renumber() (before, after netip.Addr, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	before = r.wan
+	after, err = r.provider.lease(netip.Addr{})
+	if err != nil {
+		return before, before, err
+	}
+	for _, g := range r.ghosts {
+		_ = g.Close()
+	}
+	r.ghosts = nil
+	for port, h := range r.holding {
+		if h.listener != nil {
+			_ = h.listener.Close()
+		}
+		delete(r.holding, port)
+		if ghost, err := dropListener(netip.AddrPortFrom(before, port)); err == nil {
+			r.ghosts = append(r.ghosts, ghost)
+		}
+	}
+	for c := range r.flows {
+		_ = c.Close()
+	}
+	clear(r.flows)
+	r.wan = after
+	r.provider.release(before)
+	return before, after, r.settle()
+}
+
+// settle makes every WAN port what its forward says. The caller holds r.mu.
+func (r *router) settle() error {
+	var first error
+	for port, f := range r.forwards {
+		want, now := f.mode(), r.holding[port]
+		if want == now.mode && (want == closed || now.listener != nil) {
+			continue
+		}
+		if now.listener != nil {
+			_ = now.listener.Close()
+		}
+		next := held{mode: want}
+		at := netip.AddrPortFrom(r.wan, port)
+		var err error
+		switch want {
+		case drops:
+			next.listener, err = dropListener(at)
+		case passes:
+			if next.listener, err = net.Listen("tcp4", at.String()); err == nil {
+				go r.pass(next.listener, f.to.at)
+			}
+		}
+		if err != nil {
+			next.listener = nil
+			if first == nil {
+				first = fmt.Errorf("router at %s: %w", at, err)
+			}
+		}
+		r.holding[port] = next
+	}
+	return first
+}
+
+// change edits forwards or devices and brings the ports in line.
+func (r *router) change(f func()) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	f()
+	return r.settle()
+}
+
+func (r *router) pass(l net.Listener, to netip.AddrPort) {
+	for {
+		outside, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			defer outside.Close()
+			inside, err := net.DialTimeout("tcp4", to.String(), 2*time.Second)
+			if err != nil {
+				return
+			}
+			defer inside.Close()
+			r.flow(outside, true)
+			defer r.flow(outside, false)
+			go func() {
+				_, _ = io.Copy(inside, outside)
+				_ = inside.(*net.TCPConn).CloseWrite()
+			}()
+			_, _ = io.Copy(outside, inside)
+		}()
+	}
+}
+
+func (r *router) flow(c net.Conn, on bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if on {
+		r.flows[c] = true
+	} else {
+		delete(r.flows, c)
+	}
+}
+
+// Dial opens a connection from inside the site: it leaves from the WAN address. To the WAN address itself there is no way
+// from inside, as on most routers.
+func (r *router) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	target, err := net.ResolveTCPAddr(network, address)
+	if err != nil {
+		return nil, err
+	}
+	r.mu.Lock()
+	from := r.wan
+	r.mu.Unlock()
+	if ip, ok := netip.AddrFromSlice(target.IP); ok && ip.Unmap() == from {
+		return nil, &net.OpError{Op: "dial", Net: network, Addr: target, Err: syscall.ECONNREFUSED}
+	}
+	dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: from.AsSlice()}, Timeout: 3 * time.Second}
+	c, err := dialer.DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	r.flow(c, true)
+	return &tracked{Conn: c, router: r}, nil
+}
+
+type tracked struct {
+	net.Conn
+	router *router
+}
+
+func (t *tracked) Close() error {
+	t.router.flow(t.Conn, false)
+	return t.Conn.Close()
+}
+
+func (r *router) close() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, h := range r.holding {
+		if h.listener != nil {
+			_ = h.listener.Close()
+		}
+	}
+	for _, g := range r.ghosts {
+		_ = g.Close()
+	}
+	for c := range r.flows {
+		_ = c.Close()
+	}
+}

@@ -1,0 +1,233 @@
+package lab
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// SiteSpec says what a simulated site has.
+type SiteSpec struct {
+	Code     string
+	Links    []LinkSpec
+	Services []ServiceSpec
+}
+
+// LinkSpec is a simulated link. Address is the one to ask the provider for, if any.
+type LinkSpec struct {
+	Label, Provider string
+	Address         netip.Addr
+}
+
+// ServiceSpec is a simulated service and the forward to it.
+type ServiceSpec struct {
+	Name, Device string
+	LAN          netip.AddrPort
+	External     uint16
+	Speaks       Speaks
+	Forwarded    bool
+}
+
+// World is the simulated world.
+type World struct {
+	providers map[string]*provider
+	sites     map[string]*premises
+	log       *slog.Logger
+}
+
+type premises struct {
+	code     string
+	links    []line
+	services []ServiceSpec
+	answers  map[string]*answerer
+}
+
+type line struct {
+	LinkSpec
+	router *router
+}
+
+// pools are the simulated providers' address pools, all in Public.
+var pools = map[string]netip.Prefix{
+	"Kettle Cable":  netip.MustParsePrefix("127.101.0.0/16"),
+	"Islenet Fibre": netip.MustParsePrefix("127.102.0.0/16"),
+	"Gannet Mobile": netip.MustParsePrefix("127.103.0.0/16"),
+}
+
+// New makes a world and starts everything in it.
+func New(specs []SiteSpec, log *slog.Logger) (*World, error) {
+	w := &World{providers: map[string]*provider{}, sites: map[string]*premises{}, log: log}
+	for name, pool := range pools {
+		w.providers[name] = newProvider(name, pool)
+	}
+	for _, spec := range specs {
+		if err := w.add(spec); err != nil {
+			w.Close()
+			return nil, err
+		}
+	}
+	return w, nil
+}
+
+func (w *World) add(spec SiteSpec) error {
+	p := &premises{code: spec.Code, services: spec.Services, answers: map[string]*answerer{}}
+	w.sites[spec.Code] = p
+	for _, s := range spec.Services {
+		a := &answerer{at: s.LAN, speaks: s.Speaks, title: spec.Code + " " + s.Device + " " + s.Name}
+		p.answers[s.Name] = a
+		if err := a.start(); err != nil {
+			return err
+		}
+	}
+	for _, l := range spec.Links {
+		from := w.providers[l.Provider]
+		if from == nil {
+			return fmt.Errorf("the lab has no provider %q", l.Provider)
+		}
+		r := newRouter(from, w.log)
+		for _, s := range spec.Services {
+			r.forwards[s.External] = &forward{to: p.answers[s.Name], present: s.Forwarded}
+		}
+		p.links = append(p.links, line{l, r})
+		if err := r.connect(l.Address); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Close stops everything.
+func (w *World) Close() {
+	for _, p := range w.sites {
+		for _, l := range p.links {
+			l.router.close()
+		}
+		for _, a := range p.answers {
+			a.stop()
+		}
+	}
+}
+
+func (w *World) site(code string) (*premises, error) {
+	if p := w.sites[strings.ToUpper(code)]; p != nil {
+		return p, nil
+	}
+	return nil, site.Missing{Kind: "site in the lab", Name: code}
+}
+
+func (p *premises) line(label string) (line, error) {
+	for _, l := range p.links {
+		if l.Label == label {
+			return l, nil
+		}
+	}
+	return line{}, site.Missing{Kind: "link of " + p.code + " in the lab", Name: label}
+}
+
+func (p *premises) spec(name string) (ServiceSpec, error) {
+	for _, s := range p.services {
+		if s.Name == name {
+			return s, nil
+		}
+	}
+	return ServiceSpec{}, site.Missing{Kind: "service of " + p.code + " in the lab", Name: name}
+}
+
+// Dial gives the way out of a site's link, for an agent behind its router.
+func (w *World) Dial(code, label string) (func(context.Context, string, string) (net.Conn, error), error) {
+	p, err := w.site(code)
+	if err != nil {
+		return nil, err
+	}
+	l, err := p.line(label)
+	if err != nil {
+		return nil, err
+	}
+	return l.router.Dial, nil
+}
+
+// Renumber has the provider give a link another address, now.
+func (w *World) Renumber(code, label string) (contract.Renumbering, error) {
+	p, err := w.site(code)
+	if err != nil {
+		return contract.Renumbering{}, err
+	}
+	l, err := p.line(label)
+	if err != nil {
+		return contract.Renumbering{}, err
+	}
+	before, after, err := l.router.renumber()
+	return contract.Renumbering{Link: label, Old: before.String(), New: after.String()}, err
+}
+
+// SetService starts or stops a device's service.
+func (w *World) SetService(code, name string, running bool) error {
+	p, err := w.site(code)
+	if err != nil {
+		return err
+	}
+	if _, err := p.spec(name); err != nil {
+		return err
+	}
+	a := p.answers[name]
+	if running {
+		err = a.start()
+	} else {
+		a.stop()
+	}
+	for _, l := range p.links {
+		err = errors.Join(err, l.router.change(func() {}))
+	}
+	return err
+}
+
+// SetForward restores or removes the forward to a service on every router of the site.
+func (w *World) SetForward(code, name string, present bool) error {
+	p, err := w.site(code)
+	if err != nil {
+		return err
+	}
+	s, err := p.spec(name)
+	if err != nil {
+		return err
+	}
+	for _, l := range p.links {
+		err = errors.Join(err, l.router.change(func() { l.router.forwards[s.External].present = present }))
+	}
+	return err
+}
+
+// World lists everything as it stands now.
+func (w *World) World() contract.World {
+	out := contract.World{Sites: []contract.LabSite{}}
+	for _, p := range w.sites {
+		s := contract.LabSite{Code: p.code, Links: []contract.LabLink{}, Services: []contract.LabService{}}
+		for _, l := range p.links {
+			l.router.mu.Lock()
+			s.Links = append(s.Links, contract.LabLink{Label: l.Label, Provider: l.Provider, Address: l.router.wan.String()})
+			l.router.mu.Unlock()
+		}
+		for _, spec := range p.services {
+			forwarded := false
+			for _, l := range p.links {
+				l.router.mu.Lock()
+				forwarded = forwarded || l.router.forwards[spec.External].present
+				l.router.mu.Unlock()
+			}
+			s.Services = append(s.Services, contract.LabService{Name: spec.Name, Device: spec.Device, LAN: spec.LAN.String(),
+				External: int(spec.External), Running: p.answers[spec.Name].running(), Forwarded: forwarded})
+		}
+		out.Sites = append(out.Sites, s)
+	}
+	slices.SortFunc(out.Sites, func(a, b contract.LabSite) int { return cmp.Compare(a.Code, b.Code) })
+	return out
+}

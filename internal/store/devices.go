@@ -1,0 +1,61 @@
+package store
+
+import (
+	"context"
+
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+type deviceRow struct {
+	ID       int64  `db:"id"`
+	SiteID   int64  `db:"site_id"`
+	Name     string `db:"name"`
+	MAC      string `db:"mac"`
+	Address  inet   `db:"address"`
+	Reserved bool   `db:"reserved"`
+}
+
+func (r deviceRow) device() site.Device {
+	return site.Device{ID: r.ID, SiteID: r.SiteID, Name: r.Name, MAC: r.MAC, Address: r.Address.Addr, Reserved: r.Reserved}
+}
+
+const deviceColumns = `SELECT id, site_id, name, mac, host(address) AS address, reserved FROM device`
+
+// Devices lists the devices of a site by name; siteID 0 lists those of all sites.
+func (s *Store) Devices(ctx context.Context, siteID int64) ([]site.Device, error) {
+	var rows []deviceRow
+	err := s.db.SelectContext(ctx, &rows, deviceColumns+` WHERE $1 = 0 OR site_id = $1 ORDER BY site_id, name`, siteID)
+	out := make([]site.Device, len(rows))
+	for i, r := range rows {
+		out[i] = r.device()
+	}
+	return out, err
+}
+
+// Device finds a device of a site by its name.
+func (s *Store) Device(ctx context.Context, siteID int64, name string) (site.Device, error) {
+	var r deviceRow
+	err := s.db.GetContext(ctx, &r, deviceColumns+` WHERE site_id = $1 AND name = lower($2)`, siteID, name)
+	return r.device(), explained(err, "device", "name", name)
+}
+
+// AddDevice records a device and returns its ID.
+func (s *Store) AddDevice(ctx context.Context, in site.Device) (int64, error) {
+	var id int64
+	err := s.db.GetContext(ctx, &id, `INSERT INTO device (site_id, name, mac, address, reserved) VALUES ($1, $2, $3, $4, $5) RETURNING id`,
+		in.SiteID, in.Name, in.MAC, inet{in.Address}, in.Reserved)
+	return id, explained(err, "device", "name", in.Name)
+}
+
+// EditDevice writes the device's fields by its ID.
+func (s *Store) EditDevice(ctx context.Context, in site.Device) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE device SET name = $2, mac = $3, address = $4, reserved = $5 WHERE id = $1`,
+		in.ID, in.Name, in.MAC, inet{in.Address}, in.Reserved)
+	return affected(r, err, "device", "name", in.Name)
+}
+
+// RemoveDevice removes a device that no service is on.
+func (s *Store) RemoveDevice(ctx context.Context, d site.Device) error {
+	r, err := s.db.ExecContext(ctx, `DELETE FROM device WHERE id = $1`, d.ID)
+	return affected(r, err, "device", "name", d.Name)
+}

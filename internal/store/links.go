@@ -1,0 +1,94 @@
+package store
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+type linkRow struct {
+	ID       int64      `db:"id"`
+	SiteID   int64      `db:"site_id"`
+	Label    string     `db:"label"`
+	Provider string     `db:"provider"`
+	Mode     site.Mode  `db:"mode"`
+	Position int        `db:"position"`
+	IPv4     inet       `db:"ipv4"`
+	IPv6     inet       `db:"ipv6"`
+	Source   wan.Source `db:"source"`
+	Since    when       `db:"since_at"`
+	Heard    when       `db:"heard_at"`
+	Agent    bool       `db:"agent"`
+}
+
+func (r linkRow) link() site.Link {
+	return site.Link{ID: r.ID, SiteID: r.SiteID, Label: r.Label, Provider: r.Provider, Mode: r.Mode, Position: r.Position,
+		IPv4: r.IPv4.Addr, IPv6: r.IPv6.Addr, Source: r.Source, Since: r.Since.Time, Heard: r.Heard.Time, Agent: r.Agent}
+}
+
+const linkColumns = `SELECT l.id, l.site_id, l.label, l.provider, l.mode, l.position, host(l.ipv4) AS ipv4, host(l.ipv6) AS ipv6,
+	l.source, l.since_at, l.heard_at,
+	EXISTS (SELECT FROM access_key k WHERE k.link_id = l.id AND k.scope = 'agent' AND k.revoked_at IS NULL) AS agent
+	FROM link l`
+
+// Links lists the links of a site by preference; siteID 0 lists those of all sites.
+func (s *Store) Links(ctx context.Context, siteID int64) ([]site.Link, error) {
+	var rows []linkRow
+	err := s.db.SelectContext(ctx, &rows, linkColumns+` WHERE $1 = 0 OR l.site_id = $1 ORDER BY l.site_id, l.position, l.label`, siteID)
+	out := make([]site.Link, len(rows))
+	for i, r := range rows {
+		out[i] = r.link()
+	}
+	return out, err
+}
+
+// Link finds a link of a site by its label.
+func (s *Store) Link(ctx context.Context, siteID int64, label string) (site.Link, error) {
+	var r linkRow
+	err := s.db.GetContext(ctx, &r, linkColumns+` WHERE l.site_id = $1 AND l.label = lower($2)`, siteID, label)
+	return r.link(), explained(err, "link", "label", label)
+}
+
+// AddLink records a link and returns its ID. Addresses are not recorded here: they come by CommitMoves.
+func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
+	var id int64
+	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position) VALUES ($1, $2, $3, $4, $5) RETURNING id`,
+		in.SiteID, in.Label, in.Provider, in.Mode, in.Position)
+	return id, explained(err, "link", "label", in.Label)
+}
+
+// EditLink writes the link's own fields by its ID; its addresses stay.
+func (s *Store) EditLink(ctx context.Context, in site.Link) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5 WHERE id = $1`,
+		in.ID, in.Label, in.Provider, in.Mode, in.Position)
+	return affected(r, err, "link", "label", in.Label)
+}
+
+// RemoveLink removes a link that no hostname and no service names.
+func (s *Store) RemoveLink(ctx context.Context, l site.Link) error {
+	r, err := s.db.ExecContext(ctx, `DELETE FROM link WHERE id = $1`, l.ID)
+	return affected(r, err, "link", "label", l.Label)
+}
+
+// Hear notes in one statement when each link was last heard.
+func (s *Store) Hear(ctx context.Context, heard map[int64]time.Time) error {
+	ids, times := make([]int64, 0, len(heard)), make([]time.Time, 0, len(heard))
+	for id, at := range heard {
+		ids, times = append(ids, id), append(times, at)
+	}
+	_, err := s.db.ExecContext(ctx, `UPDATE link SET heard_at = t.at
+		FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at) WHERE link.id = t.id AND (heard_at IS NULL OR heard_at < t.at)`, ids, times)
+	return err
+}
+
+// addrText gives the array element for an address: nil for none.
+func addrText(a netip.Addr) *string {
+	if !a.IsValid() {
+		return nil
+	}
+	s := a.String()
+	return &s
+}

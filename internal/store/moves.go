@@ -1,0 +1,167 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// Change is one accepted announcement on its way into the record.
+type Change struct {
+	SiteID, LinkID    int64
+	Old, New          wan.Pair
+	Source            wan.Source
+	Noticed, Received time.Time
+}
+
+// CommitMoves records changes, at most one a link, with their history, and raises the serial of each zone: one
+// statement, so that all of it is durable on return, or nothing. It returns the ID of each change's move, in the order
+// of changes, and the zones' new serials.
+func (s *Store) CommitMoves(ctx context.Context, changes []Change, zones []int64) (moveIDs []int64, serials map[int64]uint32, err error) {
+	n := len(changes)
+	sites, links := make([]int64, n), make([]int64, n)
+	old4, old6, new4, new6 := make([]*string, n), make([]*string, n), make([]*string, n), make([]*string, n)
+	sources := make([]string, n)
+	noticed, received := make([]time.Time, n), make([]time.Time, n)
+	place := make(map[int64]int, n)
+	for i, c := range changes {
+		sites[i], links[i] = c.SiteID, c.LinkID
+		old4[i], old6[i], new4[i], new6[i] = addrText(c.Old.IPv4), addrText(c.Old.IPv6), addrText(c.New.IPv4), addrText(c.New.IPv6)
+		sources[i], noticed[i], received[i] = string(c.Source), c.Noticed, c.Received
+		place[c.LinkID] = i
+	}
+	var rows []struct {
+		Table string `db:"what"`
+		ID    int64  `db:"id"`
+		Value int64  `db:"value"`
+	}
+	err = s.db.SelectContext(ctx, &rows, `
+		WITH input AS (
+			SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::inet[], $4::inet[], $5::inet[], $6::inet[], $7::text[], $8::timestamptz[], $9::timestamptz[])
+				AS t(site_id, link_id, old4, old6, new4, new6, source, noticed, received)
+		), moved AS (
+			UPDATE link SET ipv4 = i.new4, ipv6 = i.new6, source = i.source, since_at = i.received, heard_at = i.received
+			FROM input i WHERE link.id = i.link_id RETURNING link.id
+		), logged AS (
+			INSERT INTO move (site_id, link_id, old_ipv4, old_ipv6, new_ipv4, new_ipv6, source, noticed_at, received_at)
+			SELECT i.site_id, i.link_id, i.old4, i.old6, i.new4, i.new6, i.source, i.noticed, i.received
+			FROM input i JOIN moved ON moved.id = i.link_id RETURNING id, link_id
+		), bumped AS (
+			UPDATE zone SET `+nextSerial+` WHERE id = ANY($10::bigint[]) RETURNING id, serial
+		)
+		SELECT 'move' AS what, id, link_id AS value FROM logged UNION ALL SELECT 'zone', id, serial FROM bumped`,
+		sites, links, old4, old6, new4, new6, sources, noticed, received, zones)
+	if err != nil {
+		return nil, nil, fmt.Errorf("record %d moves: %w", n, err)
+	}
+	moveIDs, serials = make([]int64, n), make(map[int64]uint32, len(zones))
+	for _, r := range rows {
+		if r.Table == "zone" {
+			serials[r.ID] = uint32(r.Value)
+		} else {
+			moveIDs[place[r.Value]] = r.ID
+		}
+	}
+	return moveIDs, serials, nil
+}
+
+// Move is one WAN address change with the time of each stage; a stage that did not happen is zero.
+type Move struct {
+	ID, SiteID, LinkID                                          int64
+	Site, Link                                                  string
+	Old, New                                                    wan.Pair
+	Source                                                      wan.Source
+	Noticed, Received, Recorded, Published, Answered, Confirmed time.Time
+}
+
+// Stages are the times to write into a move; zero ones are left as they are.
+type Stages struct {
+	MoveID                                   int64
+	Recorded, Published, Answered, Confirmed time.Time
+}
+
+// NoteStages writes the stages of many moves in one statement.
+func (s *Store) NoteStages(ctx context.Context, list []Stages) error {
+	n := len(list)
+	ids := make([]int64, n)
+	recorded, published, answered, confirmed := make([]*time.Time, n), make([]*time.Time, n), make([]*time.Time, n), make([]*time.Time, n)
+	for i := range list {
+		ids[i] = list[i].MoveID
+		recorded[i], published[i] = timeOrNil(list[i].Recorded), timeOrNil(list[i].Published)
+		answered[i], confirmed[i] = timeOrNil(list[i].Answered), timeOrNil(list[i].Confirmed)
+	}
+	_, err := s.db.ExecContext(ctx, `UPDATE move SET recorded_at = coalesce(t.recorded, recorded_at), published_at = coalesce(t.published, published_at),
+		answered_at = coalesce(t.answered, answered_at), confirmed_at = coalesce(t.confirmed, confirmed_at)
+		FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::timestamptz[], $5::timestamptz[])
+			AS t(id, recorded, published, answered, confirmed)
+		WHERE move.id = t.id`, ids, recorded, published, answered, confirmed)
+	return err
+}
+
+func timeOrNil(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// MoveFilter narrows a list of moves. Zero fields do not narrow. Before is a move ID: only older ones are listed.
+type MoveFilter struct {
+	SiteID, LinkID, Before int64
+	Limit                  int
+}
+
+// Moves lists moves, the newest first.
+func (s *Store) Moves(ctx context.Context, f MoveFilter) ([]Move, error) {
+	var rows []struct {
+		ID        int64      `db:"id"`
+		SiteID    int64      `db:"site_id"`
+		LinkID    int64      `db:"link_id"`
+		Site      string     `db:"site"`
+		Link      string     `db:"link"`
+		Old4      inet       `db:"old4"`
+		Old6      inet       `db:"old6"`
+		New4      inet       `db:"new4"`
+		New6      inet       `db:"new6"`
+		Source    wan.Source `db:"source"`
+		Noticed   when       `db:"noticed_at"`
+		Received  when       `db:"received_at"`
+		Recorded  when       `db:"recorded_at"`
+		Published when       `db:"published_at"`
+		Answered  when       `db:"answered_at"`
+		Confirmed when       `db:"confirmed_at"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT m.id, m.site_id, m.link_id, s.code AS site, l.label AS link, host(m.old_ipv4) AS old4, host(m.old_ipv6) AS old6,
+			host(m.new_ipv4) AS new4, host(m.new_ipv6) AS new6, m.source, m.noticed_at, m.received_at, m.recorded_at, m.published_at, m.answered_at, m.confirmed_at
+		FROM move m JOIN site s ON s.id = m.site_id JOIN link l ON l.id = m.link_id
+		WHERE ($1 = 0 OR m.site_id = $1) AND ($2 = 0 OR m.link_id = $2) AND ($3 = 0 OR m.id < $3)
+		ORDER BY m.id DESC LIMIT $4`, f.SiteID, f.LinkID, f.Before, f.Limit)
+	out := make([]Move, len(rows))
+	for i, r := range rows {
+		out[i] = Move{ID: r.ID, SiteID: r.SiteID, LinkID: r.LinkID, Site: r.Site, Link: r.Link,
+			Old: wan.Pair{IPv4: r.Old4.Addr, IPv6: r.Old6.Addr}, New: wan.Pair{IPv4: r.New4.Addr, IPv6: r.New6.Addr}, Source: r.Source,
+			Noticed: r.Noticed.Time, Received: r.Received.Time, Recorded: r.Recorded.Time, Published: r.Published.Time,
+			Answered: r.Answered.Time, Confirmed: r.Confirmed.Time}
+	}
+	return out, err
+}
+
+// Unfinished lists, for each link, its newest move where that lacks a stage, so that a restarted server can finish it.
+func (s *Store) Unfinished(ctx context.Context) ([]Move, error) {
+	var ids []int64
+	if err := s.db.SelectContext(ctx, &ids, `SELECT id FROM (SELECT DISTINCT ON (link_id) id, published_at, confirmed_at FROM move ORDER BY link_id, id DESC) newest
+		WHERE published_at IS NULL OR confirmed_at IS NULL`); err != nil {
+		return nil, err
+	}
+	var out []Move
+	for _, id := range ids {
+		list, err := s.Moves(ctx, MoveFilter{Before: id + 1, Limit: 1})
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	return out, nil
+}

@@ -1,0 +1,132 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Person may sign in. Once says that the password is a one-time password that must be replaced.
+type Person struct {
+	ID           int64  `db:"id"`
+	Name         string `db:"name"`
+	PasswordHash []byte `db:"password_hash"`
+	Once         bool   `db:"once"`
+}
+
+// People counts the people on record.
+func (s *Store) People(ctx context.Context) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT count(*) FROM person`)
+	return n, err
+}
+
+// PersonNamed finds a person by name.
+func (s *Store) PersonNamed(ctx context.Context, name string) (Person, error) {
+	var p Person
+	err := s.db.GetContext(ctx, &p, `SELECT id, name, password_hash, once FROM person WHERE name = $1`, name)
+	return p, explained(err, "person", "name", name)
+}
+
+// PutPassword sets a person's password hash, making the person where new, and ends all their sessions.
+func (s *Store) PutPassword(ctx context.Context, name string, hash []byte, once bool) error {
+	_, err := s.db.ExecContext(ctx, `WITH p AS (
+			INSERT INTO person (name, password_hash, once) VALUES ($1, $2, $3)
+			ON CONFLICT (name) DO UPDATE SET password_hash = excluded.password_hash, once = excluded.once RETURNING id)
+		DELETE FROM session USING p WHERE person_id = p.id`, name, hash, once)
+	return err
+}
+
+// Session is a signed-in browser.
+type Session struct {
+	PersonID int64     `db:"person_id"`
+	Name     string    `db:"name"`
+	Once     bool      `db:"once"`
+	CSRF     string    `db:"csrf"`
+	Expires  time.Time `db:"expires_at"`
+}
+
+// AddSession records a session under the hash of its token, and forgets those that have expired.
+func (s *Store) AddSession(ctx context.Context, tokenHash []byte, personID int64, csrf string, now, expires time.Time) error {
+	_, err := s.db.ExecContext(ctx, `WITH gone AS (DELETE FROM session WHERE expires_at < $4)
+		INSERT INTO session (token_hash, person_id, csrf, expires_at) VALUES ($1, $2, $3, $5)`, tokenHash, personID, csrf, now, expires)
+	return err
+}
+
+// Session finds the session of a token that has not expired.
+func (s *Store) Session(ctx context.Context, tokenHash []byte, now time.Time) (Session, error) {
+	var out Session
+	err := s.db.GetContext(ctx, &out, `SELECT s.person_id, p.name, p.once, s.csrf, s.expires_at FROM session s JOIN person p ON p.id = s.person_id
+		WHERE s.token_hash = $1 AND s.expires_at > $2`, tokenHash, now)
+	return out, explained(err, "session", "", "of this cookie")
+}
+
+// EndSession forgets a session.
+func (s *Store) EndSession(ctx context.Context, tokenHash []byte) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM session WHERE token_hash = $1`, tokenHash)
+	return err
+}
+
+// Key scopes.
+const (
+	ScopePerson = "person"
+	ScopeAgent  = "agent"
+)
+
+// Key is an access key. Its secret is known by its hash only.
+type Key struct {
+	ID       int64  `db:"id"`
+	Scope    string `db:"scope"`
+	Label    string `db:"label"`
+	PersonID ref    `db:"person_id"`
+	Person   string `db:"person"`
+	LinkID   ref    `db:"link_id"`
+	Site     string `db:"site"`
+	Link     string `db:"link"`
+	Created  when   `db:"created_at"`
+	Revoked  when   `db:"revoked_at"`
+}
+
+const keyColumns = `SELECT k.id, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id, coalesce(s.code, '') AS site,
+	coalesce(l.label, '') AS link, k.created_at, k.revoked_at
+	FROM access_key k LEFT JOIN person p ON p.id = k.person_id LEFT JOIN link l ON l.id = k.link_id LEFT JOIN site s ON s.id = l.site_id`
+
+// AddPersonKey records a key of a person under the hash of its secret.
+func (s *Store) AddPersonKey(ctx context.Context, hash []byte, personID int64, label string) (id int64, err error) {
+	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, person_id) VALUES ($1, 'person', $2, $3) RETURNING id`, hash, label, personID)
+	return id, err
+}
+
+// KeyByHash finds a key, revoked ones too.
+func (s *Store) KeyByHash(ctx context.Context, hash []byte) (Key, error) {
+	var k Key
+	err := s.db.GetContext(ctx, &k, keyColumns+` WHERE k.hash = $1`, hash)
+	return k, explained(err, "key", "", "of that secret")
+}
+
+// Keys lists all keys, the newest first.
+func (s *Store) Keys(ctx context.Context) ([]Key, error) {
+	var out []Key
+	err := s.db.SelectContext(ctx, &out, keyColumns+` ORDER BY k.id DESC`)
+	return out, err
+}
+
+// RevokeKey makes a key useless from now on.
+func (s *Store) RevokeKey(ctx context.Context, id int64, name string, now time.Time) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET revoked_at = coalesce(revoked_at, $2) WHERE id = $1`, id, now)
+	return affected(r, err, "key", "", name)
+}
+
+// AddEnrolment records a one-time code for an agent of a link under the code's hash.
+func (s *Store) AddEnrolment(ctx context.Context, codeHash []byte, linkID int64, expires time.Time) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO enrolment (code_hash, link_id, expires_at) VALUES ($1, $2, $3)`, codeHash, linkID, expires)
+	return err
+}
+
+// Enrol uses up a one-time code and records the agent's key, both or neither. A code that is unknown, used or expired is
+// Missing. It returns the link.
+func (s *Store) Enrol(ctx context.Context, codeHash, keyHash []byte, label string, now time.Time) (linkID int64, err error) {
+	err = s.db.GetContext(ctx, &linkID, `WITH used AS (
+			UPDATE enrolment SET used_at = $4 WHERE code_hash = $1 AND used_at IS NULL AND expires_at > $4 RETURNING link_id)
+		INSERT INTO access_key (hash, scope, label, link_id) SELECT $2, 'agent', $3, link_id FROM used RETURNING link_id`,
+		codeHash, keyHash, label, now)
+	return linkID, explained(err, "enrolment code", "code", "given")
+}

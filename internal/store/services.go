@@ -1,0 +1,95 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jmoiron/sqlx"
+
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+type serviceRow struct {
+	ID           int64           `db:"id"`
+	SiteID       int64           `db:"site_id"`
+	DeviceID     int64           `db:"device_id"`
+	LinkID       ref             `db:"link_id"`
+	Name         string          `db:"name"`
+	Device       string          `db:"device"`
+	Link         string          `db:"link"`
+	Kind         probe.Kind      `db:"kind"`
+	Transport    probe.Transport `db:"transport"`
+	ExternalFrom int             `db:"external_from"`
+	ExternalTo   int             `db:"external_to"`
+	InternalFrom int             `db:"internal_from"`
+	Expected     probe.Expected  `db:"expected"`
+	Interval     int             `db:"interval_s"`
+}
+
+func (r serviceRow) service() site.Service {
+	return site.Service{ID: r.ID, SiteID: r.SiteID, DeviceID: r.DeviceID, LinkID: int64(r.LinkID), Name: r.Name, Device: r.Device,
+		Link: r.Link, Kind: r.Kind, Transport: r.Transport, ExternalFrom: r.ExternalFrom, ExternalTo: r.ExternalTo,
+		InternalFrom: r.InternalFrom, Expected: r.Expected, Interval: r.Interval}
+}
+
+const serviceColumns = `SELECT s.id, s.site_id, s.device_id, s.link_id, s.name, d.name AS device, coalesce(l.label, '') AS link,
+	s.kind, s.transport, s.external_from, s.external_to, s.internal_from, s.expected, s.interval_s
+	FROM service s JOIN device d ON d.id = s.device_id LEFT JOIN link l ON l.id = s.link_id`
+
+// Services lists the services of a site by name; siteID 0 lists those of all sites.
+func (s *Store) Services(ctx context.Context, siteID int64) ([]site.Service, error) {
+	return services(ctx, s.db, siteID)
+}
+
+func services(ctx context.Context, q sqlx.QueryerContext, siteID int64) ([]site.Service, error) {
+	var rows []serviceRow
+	err := sqlx.SelectContext(ctx, q, &rows, serviceColumns+` WHERE $1 = 0 OR s.site_id = $1 ORDER BY s.site_id, s.name`, siteID)
+	out := make([]site.Service, len(rows))
+	for i, r := range rows {
+		out[i] = r.service()
+	}
+	return out, err
+}
+
+// Service finds a service of a site by its name.
+func (s *Store) Service(ctx context.Context, siteID int64, name string) (site.Service, error) {
+	var r serviceRow
+	err := s.db.GetContext(ctx, &r, serviceColumns+` WHERE s.site_id = $1 AND s.name = lower($2)`, siteID, name)
+	return r.service(), explained(err, "service", "name", name)
+}
+
+// PutService records a service, new where its ID is 0, and returns its ID. It is refused with site.Flaws where it claims
+// an external port that another service of the site has; two requests at once cannot both pass.
+func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) {
+	id := in.ID
+	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
+		var locked int64
+		if err := tx.GetContext(ctx, &locked, `SELECT id FROM site WHERE id = $1 FOR UPDATE`, in.SiteID); err != nil {
+			return err
+		}
+		others, err := services(ctx, tx, in.SiteID)
+		if err != nil {
+			return err
+		}
+		if err := site.Conflicts(in, others); err != nil {
+			return err
+		}
+		if in.ID == 0 {
+			return tx.GetContext(ctx, &id, `INSERT INTO service
+				(site_id, device_id, link_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
+				in.SiteID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom, in.Expected, in.Interval)
+		}
+		r, err := tx.ExecContext(ctx, `UPDATE service SET device_id = $2, link_id = $3, name = $4, kind = $5, transport = $6,
+			external_from = $7, external_to = $8, internal_from = $9, expected = $10, interval_s = $11 WHERE id = $1`,
+			in.ID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom, in.Expected, in.Interval)
+		return affected(r, err, "service", "name", in.Name)
+	})
+	return id, explained(err, "service", "name", in.Name)
+}
+
+// RemoveService removes a service. Its history goes with the partitions it is in.
+func (s *Store) RemoveService(ctx context.Context, in site.Service) error {
+	r, err := s.db.ExecContext(ctx, `DELETE FROM service WHERE id = $1`, in.ID)
+	return affected(r, err, "service", "name", in.Name)
+}

@@ -1,0 +1,255 @@
+package authdns
+
+import (
+	"encoding/binary"
+
+	"github.com/miekg/dns"
+)
+
+const (
+	headerSize = 12
+	optSize    = 11 // an OPT record without options (RFC 6891 section 6.1.2)
+	// bufferSize is what we offer and the most we send in one UDP packet: no fragments on any usual path.
+	bufferSize = 1232
+	plainSize  = 512 // RFC 1035 section 4.2.1, for clients without EDNS
+
+	flagResponse      = 1 << 15
+	flagAuthoritative = 1 << 10
+	flagTruncated     = 1 << 9
+	flagRecurse       = 1 << 8
+	opcodeMask        = 0xF << 11
+)
+
+// query is a request taken apart, as far as an answer needs it.
+type query struct {
+	id, flags uint16
+	name      [255]byte // wire format, lower case
+	nameLen   int
+	end       int // where the question ends in the request
+	qtype     uint16
+	qclass    uint16
+	edns      bool
+	version   byte
+	size      int
+}
+
+// respond writes the answer to req into out and returns its length; 0 means that the request is
+// not worth an answer (RFC 8906 section 4 lists what must be answered). out holds dns.MaxMsgSize bytes or
+// more.
+func (d *Directory) respond(req, out []byte, tcp bool) int {
+	if len(req) < headerSize || req[2]&0x80 != 0 {
+		return 0
+	}
+	var q query
+	q.id = binary.BigEndian.Uint16(req)
+	q.flags = binary.BigEndian.Uint16(req[2:])
+	if q.flags&opcodeMask != dns.OpcodeQuery<<11 {
+		return q.bare(out, dns.RcodeNotImplemented)
+	}
+	if binary.BigEndian.Uint16(req[4:]) != 1 || !q.readQuestion(req) || !q.readOPT(req) {
+		return q.bare(out, dns.RcodeFormatError)
+	}
+	limit := plainSize
+	if q.edns {
+		limit = min(max(q.size, plainSize), bufferSize)
+	}
+	if tcp {
+		limit = dns.MaxMsgSize
+	}
+	r := reply{out: out, limit: limit, q: &q}
+	copy(out[headerSize:], req[headerSize:q.end])
+	r.n = q.end
+	switch {
+	case q.edns && q.version != 0:
+		r.rcode = dns.RcodeBadVers
+	case q.qclass != dns.ClassINET && q.qclass != dns.ClassANY:
+		r.rcode = dns.RcodeRefused
+	default:
+		d.answer(&r)
+	}
+	return r.finish()
+}
+
+// readQuestion reads the one question. Names in a question are never compressed.
+func (q *query) readQuestion(req []byte) bool {
+	off := headerSize
+	for {
+		if off >= len(req) {
+			return false
+		}
+		length := int(req[off])
+		if length > 63 || q.nameLen+1+length > len(q.name) || off+1+length > len(req) {
+			return false
+		}
+		q.name[q.nameLen] = byte(length)
+		for i, c := range req[off+1 : off+1+length] {
+			if c >= 'A' && c <= 'Z' {
+				c += 'a' - 'A'
+			}
+			q.name[q.nameLen+1+i] = c
+		}
+		q.nameLen += 1 + length
+		off += 1 + length
+		if length == 0 {
+			break
+		}
+	}
+	if off+4 > len(req) {
+		return false
+	}
+	q.qtype, q.qclass = binary.BigEndian.Uint16(req[off:]), binary.BigEndian.Uint16(req[off+2:])
+	q.end = off + 4
+	return true
+}
+
+// readOPT walks the records behind the question for an OPT record (RFC 6891 section 6.1.1: one at most, owned by the root).
+func (q *query) readOPT(req []byte) bool {
+	records := int(binary.BigEndian.Uint16(req[6:])) + int(binary.BigEndian.Uint16(req[8:]))
+	additional := int(binary.BigEndian.Uint16(req[10:]))
+	off := q.end
+	for i := range records + additional {
+		start := off
+		if off = skipName(req, off); off < 0 || off+10 > len(req) {
+			return false
+		}
+		rrtype, class := binary.BigEndian.Uint16(req[off:]), binary.BigEndian.Uint16(req[off+2:])
+		version := req[off+5]
+		if off += 10 + int(binary.BigEndian.Uint16(req[off+8:])); off > len(req) {
+			return false
+		}
+		if rrtype == dns.TypeOPT {
+			if q.edns || i < records || req[start] != 0 {
+				return false
+			}
+			q.edns, q.size, q.version = true, int(class), version
+		}
+	}
+	return true
+}
+
+func skipName(b []byte, off int) int {
+	for off < len(b) {
+		switch l := int(b[off]); {
+		case l == 0:
+			return off + 1
+		case l >= 0xC0:
+			return off + 2
+		case l > 63:
+			return -1
+		default:
+			off += 1 + l
+		}
+	}
+	return -1
+}
+
+// bare answers with a header only: the question was not understood.
+func (q *query) bare(out []byte, rcode int) int {
+	clear(out[:headerSize])
+	binary.BigEndian.PutUint16(out, q.id)
+	binary.BigEndian.PutUint16(out[2:], flagResponse|q.flags&(opcodeMask|flagRecurse)|uint16(rcode))
+	return headerSize
+}
+
+// reply is an answer being written.
+type reply struct {
+	q             *query
+	out           []byte
+	n, limit      int
+	rcode         int
+	authoritative bool
+	truncated     bool
+	answers       uint16
+	authorities   uint16
+}
+
+// answer fills in what the zone says, as RFC 1034 section 4.3.2 lays down.
+func (d *Directory) answer(r *reply) {
+	name := r.q.name[:r.q.nameLen]
+	z := d.find(name)
+	if z == nil || r.q.qtype == dns.TypeAXFR || r.q.qtype == dns.TypeIXFR {
+		r.rcode = dns.RcodeRefused
+		return
+	}
+	r.authoritative = true
+	n := (*z.nodes.Load())[string(name)]
+	if n == nil {
+		r.rcode = dns.RcodeNameError
+		r.negative(z)
+		return
+	}
+	if r.q.qtype == dns.TypeSOA && len(name) == len(z.apex) {
+		r.put(z.soa.Load().answer)
+		return
+	}
+	if sets := n.sets.Load(); sets != nil {
+		for _, set := range *sets {
+			// A question for ANY gets one set (RFC 8482 section 4.1).
+			if set.rrtype == r.q.qtype || r.q.qtype == dns.TypeANY {
+				r.put(set)
+				return
+			}
+		}
+	}
+	r.negative(z)
+}
+
+func (r *reply) room() int {
+	if r.q.edns {
+		return r.limit - optSize - r.n
+	}
+	return r.limit - r.n
+}
+
+func (r *reply) put(set RRset) {
+	if len(set.wire) > r.room() {
+		r.truncated = true
+		return
+	}
+	r.n += copy(r.out[r.n:], set.wire)
+	r.answers += set.count
+}
+
+// negative adds the SOA record to the authority section (RFC 2308 section 3). Its owner is a pointer into the question's
+// name, where the apex begins.
+func (r *reply) negative(z *Zone) {
+	soa := z.soa.Load()
+	if len(soa.negative)+2 > r.room() {
+		r.truncated = true
+		return
+	}
+	apexAt := headerSize + r.q.nameLen - len(z.apex)
+	binary.BigEndian.PutUint16(r.out[r.n:], 0xC000|uint16(apexAt))
+	r.n += 2
+	r.n += copy(r.out[r.n:], soa.negative)
+	r.authorities++
+}
+
+func (r *reply) finish() int {
+	flags := flagResponse | r.q.flags&flagRecurse | uint16(r.rcode&0xF)
+	if r.authoritative {
+		flags |= flagAuthoritative
+	}
+	if r.truncated {
+		flags |= flagTruncated
+		r.n, r.answers, r.authorities = r.q.end, 0, 0
+	}
+	var additional uint16
+	if r.q.edns {
+		opt := r.out[r.n : r.n+optSize]
+		clear(opt)
+		binary.BigEndian.PutUint16(opt[1:], dns.TypeOPT)
+		binary.BigEndian.PutUint16(opt[3:], bufferSize)
+		opt[5] = byte(r.rcode >> 4)
+		r.n += optSize
+		additional = 1
+	}
+	h := r.out
+	binary.BigEndian.PutUint16(h, r.q.id)
+	binary.BigEndian.PutUint16(h[2:], flags)
+	binary.BigEndian.PutUint16(h[4:], 1)
+	binary.BigEndian.PutUint16(h[6:], r.answers)
+	binary.BigEndian.PutUint16(h[8:], r.authorities)
+	binary.BigEndian.PutUint16(h[10:], additional)
+	return r.n
+}

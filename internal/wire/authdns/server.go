@@ -1,0 +1,149 @@
+package authdns
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/netip"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/miekg/dns"
+)
+
+// Server answers on UDP and TCP at one address.
+type Server struct {
+	directory *Directory
+	udp       *net.UDPConn
+	tcp       *net.TCPListener
+	log       *slog.Logger
+	answered  atomic.Uint64
+}
+
+const (
+	tcpClients = 256              // connections at once; one more waits in the kernel's queue
+	tcpIdle    = 10 * time.Second // RFC 7766 section 6.2.3 asks for a few seconds
+	maxQuery   = 4096             // no honest question is longer
+)
+
+// Listen opens both sockets at address; the DNS answers once Serve runs. Port 0 picks a free one, the same for both.
+func Listen(address string, d *Directory, log *slog.Logger) (*Server, error) {
+	var last error
+	for range 10 { // a free UDP port may be taken on TCP
+		u, err := net.ListenPacket("udp", address)
+		if err != nil {
+			return nil, fmt.Errorf("DNS on UDP: %w", err)
+		}
+		t, err := net.Listen("tcp", u.LocalAddr().String())
+		if err == nil {
+			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log}, nil
+		}
+		_ = u.Close()
+		last = fmt.Errorf("DNS on TCP: %w", err)
+		if ap, err := netip.ParseAddrPort(address); err != nil || ap.Port() != 0 {
+			break
+		}
+	}
+	return nil, last
+}
+
+// Addr is the address that the server answers at.
+func (s *Server) Addr() string { return s.udp.LocalAddr().String() }
+
+// Answered counts the answers given so far.
+func (s *Server) Answered() uint64 { return s.answered.Load() }
+
+// Serve answers until ctx ends.
+func (s *Server) Serve(ctx context.Context) error {
+	stop := context.AfterFunc(ctx, func() { _ = s.udp.Close(); _ = s.tcp.Close() })
+	defer stop()
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(s.serveUDP)
+	}
+	wg.Go(func() { s.serveTCP(ctx) })
+	wg.Wait()
+	if ctx.Err() == nil {
+		return errors.New("the DNS sockets were closed")
+	}
+	return nil
+}
+
+func (s *Server) serveUDP() {
+	in, out := make([]byte, maxQuery), make([]byte, dns.MaxMsgSize)
+	for {
+		n, from, err := s.udp.ReadFromUDPAddrPort(in)
+		if err != nil {
+			if errors.Is(err, net.ErrClosed) {
+				return
+			}
+			continue
+		}
+		if n = s.directory.respond(in[:n], out, false); n > 0 {
+			if _, err := s.udp.WriteToUDPAddrPort(out[:n], from); err == nil {
+				s.answered.Add(1)
+			}
+		}
+	}
+}
+
+func (s *Server) serveTCP(ctx context.Context) {
+	slots := make(chan struct{}, tcpClients)
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	for {
+		slots <- struct{}{}
+		c, err := s.tcp.Accept()
+		if err != nil {
+			<-slots
+			if errors.Is(err, net.ErrClosed) {
+				return
+			}
+			s.log.Warn("DNS connection not accepted", "error", err)
+			time.Sleep(50 * time.Millisecond) // out of descriptors: let some be closed
+			continue
+		}
+		wg.Go(func() {
+			defer func() { <-slots }()
+			stop := context.AfterFunc(ctx, func() { _ = c.Close() })
+			defer stop()
+			s.serveConn(c)
+		})
+	}
+}
+
+// serveConn answers the questions of one connection in the order in which they come (RFC 7766 section 6.2.1.1 allows
+// that). A client has tcpIdle for each whole question, so that a slow one holds its place no longer than an idle one.
+func (s *Server) serveConn(c net.Conn) {
+	defer c.Close()
+	in, out := make([]byte, maxQuery), make([]byte, 2+dns.MaxMsgSize)
+	for {
+		_ = c.SetDeadline(time.Now().Add(tcpIdle))
+		var size [2]byte
+		if _, err := io.ReadFull(c, size[:]); err != nil {
+			return
+		}
+		n := int(binary.BigEndian.Uint16(size[:]))
+		if n < headerSize || n > maxQuery {
+			return
+		}
+		if _, err := io.ReadFull(c, in[:n]); err != nil {
+			return
+		}
+		n = s.directory.respond(in[:n], out[2:], true)
+		if n == 0 {
+			return
+		}
+		binary.BigEndian.PutUint16(out, uint16(n))
+		if _, err := c.Write(out[:2+n]); err != nil {
+			return
+		}
+		s.answered.Add(1)
+	}
+}
