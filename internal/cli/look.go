@@ -147,7 +147,7 @@ func probeCommand() *cobra.Command {
 			paint := painter(coloured(cmd))
 			say(cmd, "%s %s from vantage point %s", paint(strong, s.Site), s.Service, s.Vantage)
 			if s.Hostname != "" {
-				say(cmd, "  reached by name as %s", s.Hostname)
+				say(cmd, "  its hostname is %s", s.Hostname)
 			}
 			for _, a := range s.Attempts {
 				t := wrong

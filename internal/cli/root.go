@@ -114,6 +114,8 @@ start the agent there, then look whether everything answers.`,
 	in(groupInstall, agentCommand())
 	in(groupLook, overviewCommand(), whyCommand(), probeCommand(), movesCommand(), faultsCommand(), watchCommand())
 	in(groupLab, labCommand())
+	root.SetHelpCommandGroupID(groupStart)
+	root.SetCompletionCommandGroupID(groupStart)
 	tidy(root)
 	return root
 }

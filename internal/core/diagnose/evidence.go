@@ -5,6 +5,7 @@ package diagnose
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
@@ -56,7 +57,7 @@ func (s ServiceEvidence) proven() bool {
 }
 
 func (s ServiceEvidence) port() string {
-	return fmt.Sprintf("%s port %s", s.Transport, site.Ports(s.ExternalFrom, s.ExternalTo))
+	return fmt.Sprintf("%s port %s", strings.ToUpper(string(s.Transport)), site.Ports(s.ExternalFrom, s.ExternalTo))
 }
 
 func (e Evidence) link(label string) (LinkEvidence, bool) {

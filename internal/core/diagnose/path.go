@@ -103,6 +103,9 @@ func (e Evidence) judge(p *Path, s ServiceEvidence, l LinkEvidence) {
 	for i := 2; i <= reached; i++ {
 		p.Stations[i].Verdict = Proven
 	}
+	if reached > 3 {
+		p.Stations[3].Value = "passed"
+	}
 	alive := l.Addresses().Known() && (!l.Overdue && !l.Heard.IsZero() || len(e.where(func(x ServiceEvidence) bool {
 		return x.OnLink == s.OnLink && x.Outcome.Open()
 	})) > 0)

@@ -226,7 +226,7 @@ func (e Evidence) serviceStopped(s ServiceEvidence) Finding {
 	d, _ := e.device(s.Device)
 	return Finding{
 		Cause: CauseServiceStopped, Hop: HopService, Subject: "service " + s.Name, Services: []string{s.Name},
-		Summary:  fmt.Sprintf("%s reaches %s, which refuses it: the service is not running", strings.ToUpper(s.port()[:1])+s.port()[1:], s.Device),
+		Summary:  fmt.Sprintf("%s reaches %s, which refuses it: the service is not running", s.port(), s.Device),
 		Evidence: seen([]ServiceEvidence{s}),
 		Next:     fmt.Sprintf("On %s (%s), start what should listen on %s port %s, and make it start at boot.", d.Name, d.Address, s.Transport, site.Ports(s.InternalFrom, 0)),
 		Also:     append([]string{fmt.Sprintf("The forward points to another device, or %s listens on another port.", d.Name)}, reservation(d)...),
@@ -245,7 +245,7 @@ func (e Evidence) wrongProtocol(s ServiceEvidence) Finding {
 func (e Evidence) exposed(s ServiceEvidence) Finding {
 	return Finding{
 		Cause: CauseExposed, Hop: HopForward, Subject: "service " + s.Name, Services: []string{s.Name},
-		Summary:  fmt.Sprintf("%s must stay closed, yet anyone can open it", strings.ToUpper(s.port()[:1])+s.port()[1:]),
+		Summary:  fmt.Sprintf("%s must stay closed, yet anyone can open it", s.port()),
 		Evidence: seen([]ServiceEvidence{s}),
 		Next:     fmt.Sprintf("Remove the forward of %s in the router, or switch off its remote management.", s.port()),
 	}

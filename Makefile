@@ -1,0 +1,57 @@
+# Two commands: `make demo` runs everything on this machine, `make test` proves it.
+
+SHELL := bash
+GO ?= go
+VERSION ?= $(shell git describe --always --dirty 2>/dev/null || echo unknown)
+LDFLAGS := -s -w -X inkpost.example/inkpost/internal/cli.Version=$(VERSION)
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+
+# What the service and its tests need from Debian: a command or file that shows it is there, and its package.
+RUN_NEEDS := /usr/lib/postgresql/*/bin/initdb:postgresql
+TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils
+
+.PHONY: demo test build console check unit race clean screenshots install-run install-test
+
+demo: build
+	@exec bin/inkpost demo
+
+build: install-run console
+	@$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o bin/inkpost ./cmd/inkpost
+
+# Packages that are there already ask nothing of the network.
+define install
+	@missing=""; for need in $(1); do ls $${need%%:*} >/dev/null 2>&1 || missing="$$missing $${need##*:}"; done; \
+	if [ -n "$$missing" ]; then echo "installing$$missing"; \
+	  $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends $$missing >/dev/null; fi
+endef
+
+install-run:
+	$(call install,$(RUN_NEEDS))
+
+install-test: install-run
+	$(call install,$(TEST_NEEDS))
+
+console: web/dist/index.html
+
+web/dist/index.html: web/node_modules/.installed $(shell find web/src web/public -type f) web/index.html web/vite.config.ts
+	@cd web && npm run --silent build >/dev/null
+
+web/node_modules/.installed: web/package-lock.json
+	@cd web && npm ci --silent --no-audit --no-fund --prefer-offline && touch node_modules/.installed
+
+check: console
+	@unformatted=$$(gofmt -l cmd internal docs web/*.go); if [ -n "$$unformatted" ]; then echo "gofmt: $$unformatted"; exit 1; fi
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	cd web && npm run --silent check
+
+# The packages with goroutines run under the race detector. One package after the other: several start a database.
+test: install-test build check
+	$(GO) test -race -p 1 -timeout 8m ./...
+
+screenshots: build install-test
+	$(call install,/usr/bin/Xvfb:xvfb /usr/bin/xterm:xterm /usr/bin/import-im6*:imagemagick)
+	$(GO) run ./docs/shoot docs/screenshots
+
+clean:
+	rm -rf bin web/node_modules web/dist/assets web/dist/index.html

@@ -1,0 +1,181 @@
+// Command shoot takes the pictures in docs/screenshots: it runs a demo of its own, makes something happen in it, and takes
+// each page in headless Chromium and each main command in a terminal window under Xvfb.
+package main
+
+import (
+	"context"
+	"fmt"
+	"log"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/demo"
+	"inkpost.example/inkpost/web"
+)
+
+func main() {
+	if err := run(); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run() error {
+	out, only := "docs/screenshots", ""
+	if len(os.Args) > 1 {
+		out = os.Args[1]
+	}
+	if len(os.Args) > 2 {
+		only = os.Args[2]
+	}
+	ctx := context.Background()
+	dir, err := os.MkdirTemp("", "inkpost-shoot-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	d, err := demo.Start(ctx, demo.Options{Dir: dir, HTTP: "127.0.0.1:8460", DNS: "127.0.0.1:8453", Console: web.Console(), Log: slog.New(slog.DiscardHandler), Say: os.Stderr})
+	if err != nil {
+		return err
+	}
+	defer d.Stop()
+	c, err := client.New(d.URL, d.Key)
+	if err != nil {
+		return err
+	}
+	visit, err := c.SignIn(ctx, d.Owner, d.Password)
+	if err != nil {
+		return err
+	}
+	const password = "slipway-gannet-kettle"
+	if err := visit.SetPassword(ctx, password); err != nil {
+		return err
+	}
+	if err := events(ctx, c); err != nil {
+		return err
+	}
+	if only != "terminal" {
+		if err := pages(ctx, d, password, out); err != nil {
+			return err
+		}
+	}
+	if only != "pages" {
+		return terminal(d, out)
+	}
+	return nil
+}
+
+// events makes something happen: a move, a forward that is gone, a service that stopped, a door that must be closed.
+func events(ctx context.Context, c *client.Client) error {
+	time.Sleep(8 * time.Second)
+	for _, step := range []func() error{
+		func() error { _, err := c.Renumber(ctx, "KET-07", "main"); return err },
+		func() error { time.Sleep(4 * time.Second); return nil }, // the services answer at the new address first
+		func() error { return c.SetLabForward(ctx, "KET-07", "playback", false) },
+		func() error { return c.SetLabService(ctx, "BOA-09", "gate-shell", false) },
+		func() error { return c.SetLabForward(ctx, "CLI-05", "router-page", true) },
+	} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	time.Sleep(45 * time.Second) // until the move has settled and every failure is confirmed
+	return nil
+}
+
+func pages(ctx context.Context, d *demo.Demo, password, out string) error {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true))
+	alloc, cancel := chromedp.NewExecAllocator(ctx, options...)
+	defer cancel()
+	tab, cancel := chromedp.NewContext(alloc)
+	defer cancel()
+	if err := chromedp.Do(tab,
+		chromedp.EmulateViewport(1280, 800),
+		chromedp.Navigate(d.URL),
+		chromedp.WaitVisible(`input[name="password"]`),
+		shot(filepath.Join(out, "console-sign-in.png")),
+		chromedp.SendKeys(`input[name="name"]`, d.Owner),
+		chromedp.SendKeys(`input[name="password"]`, password+"\r"),
+		chromedp.WaitVisible(`[data-site="KET-07"]`),
+		chromedp.Sleep(time.Second),
+		shot(filepath.Join(out, "console-first-page.png")),
+		chromedp.Navigate(d.URL+"/sites/KET-07"),
+		chromedp.WaitVisible(`[data-outcome="opened"]`),
+		chromedp.Sleep(2*time.Second),
+		shot(filepath.Join(out, "console-site.png")),
+		chromedp.ScrollIntoView(`#record`),
+		chromedp.Sleep(500*time.Millisecond),
+		shot(filepath.Join(out, "console-record.png")),
+		chromedp.ScrollIntoView(`#moves-main`),
+		chromedp.Sleep(500*time.Millisecond),
+		shot(filepath.Join(out, "console-moves.png")),
+		chromedp.EmulateViewport(390, 844),
+		chromedp.Navigate(d.URL+"/sites/KET-07"),
+		chromedp.WaitVisible(`[data-outcome="opened"]`),
+		chromedp.Sleep(2*time.Second),
+		shot(filepath.Join(out, "console-site-phone.png")),
+	); err != nil {
+		return fmt.Errorf("pages: %w", err)
+	}
+	return nil
+}
+
+func shot(file string) chromedp.Action[chromedp.Void] {
+	take := chromedp.CaptureScreenshot()
+	return func(ctx context.Context, t *chromedp.Target) (v chromedp.Void, err error) {
+		png, err := take(ctx, t)
+		if err != nil {
+			return v, err
+		}
+		return v, os.WriteFile(file, png, 0o644)
+	}
+}
+
+func terminal(d *demo.Demo, out string) error {
+	self, err := filepath.Abs("bin/inkpost")
+	if err != nil {
+		return err
+	}
+	const display = ":93"
+	x := exec.Command("Xvfb", display, "-screen", "0", "1280x800x24", "-nolisten", "tcp")
+	if err := x.Start(); err != nil {
+		return err
+	}
+	defer func() { _ = x.Process.Kill(); _ = x.Wait() }()
+	time.Sleep(time.Second)
+	for name, commands := range map[string][]string{
+		"cli-help":     {"--help"},
+		"cli-overview": {"overview"},
+		"cli-why":      {"why KET-07"},
+		"cli-moves":    {"moves --limit 8", "service list KET-07", "probe KET-07 playback", "hostname list --site KET-07"},
+		"cli-lab":      {"lab world"},
+	} {
+		var script strings.Builder
+		for _, c := range commands {
+			fmt.Fprintf(&script, "echo '$ inkpost %s'; %s %s; echo; ", c, self, c)
+		}
+		script.WriteString("sleep 20")
+		term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "7", "-geometry", "200x70+0+0", "-bg", "white", "-fg", "#0E1B2C", "-e", "sh", "-c", script.String())
+		term.Env = append(os.Environ(), "DISPLAY="+display, "INKPOST_SERVER="+d.URL, "INKPOST_KEY="+d.Key, "LC_ALL=C.UTF-8")
+		if err := term.Start(); err != nil {
+			return err
+		}
+		time.Sleep(4 * time.Second)
+		grab := exec.Command("import", "-window", "root", filepath.Join(out, name+".png"))
+		grab.Env = append(os.Environ(), "DISPLAY="+display)
+		said, err := grab.CombinedOutput()
+		_ = term.Process.Kill()
+		_ = term.Wait()
+		if err != nil {
+			return fmt.Errorf("take %s: %w: %s", name, err, said)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,84 @@
+// The documents of the API that the console reads, and the calls it makes.
+
+export type Hop = 'vantage' | 'hostname' | 'address' | 'upstream' | 'forward' | 'device' | 'service'
+export type Verdict = 'proven' | 'unsettled' | 'broken' | 'unproven'
+export type Outcome = 'answered' | 'opened' | 'refused' | 'silent' | 'unroutable' | 'garbled' | 'stranger' | 'skipped'
+export type Need = 'now' | 'soon' | 'nothing' | 'unknown'
+
+export interface Session { name: string; csrf: string; choose_password: boolean; lab: boolean }
+export interface Finding { cause: string; hop: Hop; subject: string; services?: string[]; summary: string; evidence: string[]; next_step: string; also?: string[] }
+export interface Fault { id: number; site: string; site_name: string; serious: boolean; opened: string; closed?: string; finding: Finding }
+export interface SiteSummary {
+  code: string; name: string; note: string; need: Need; address: string; hostname: string
+  service_count: number; as_expected_count: number; fault_count: number
+}
+export interface Stage { name: string; at?: string; after_ms: number }
+export interface Move { id: number; site: string; link: string; old: string; new: string; source: string; noticed: string; total_ms: number; stages: Stage[] }
+export interface Overview { faults: Fault[]; sites: SiteSummary[]; moves: Move[] }
+export interface Link { label: string; provider: string; mode: string; position: number; ipv4?: string; ipv6?: string; since?: string; heard?: string; source?: string; agent: boolean; overdue: boolean }
+export interface Hostname { name: string; zone: string; site: string; link?: string; ttl_seconds: number; state: string; ipv4?: string; ipv6?: string; given?: string }
+export interface Device { name: string; mac: string; lan_address: string; reserved: boolean }
+export interface Service {
+  name: string; device: string; link?: string; kind: string; transport: string; external_from: number; external_to: number; internal_from: number
+  expected: string; interval_seconds: number; state: string; as_expected: boolean; since?: string; outcome?: Outcome; probed?: string; address?: string; latency_us: number
+}
+export interface Station { hop: Hop; value: string; detail?: string; verdict: Verdict }
+export interface Path { service: string; state: string; outcome: Outcome; stations: Station[]; finding?: Finding }
+export interface Site extends SiteSummary { links: Link[]; hostnames: Hostname[]; devices: Device[]; services: Service[]; faults: Fault[]; paths: Path[] }
+export interface Span { vantage: string; outcome: Outcome; from: string; until: string; count: number; fastest_us: number; slowest_us: number }
+export interface History { service: string; from: string; until: string; gap_ms: number; spans: Span[] }
+export interface Story { outcome: Outcome; state: string; vantage: string; attempts: { target: string; from?: string; outcome: Outcome; took_us: number; said: string }[] }
+export interface Invitation { code: string; expires: string; link: string }
+
+export interface Flaw { field: string; detail: string }
+
+// Problem is an error that the server explained (RFC 9457), or a server that did not answer.
+export class Problem extends Error {
+  constructor(readonly status: number, detail: string, readonly errors: Flaw[] = [], readonly type = '') {
+    super(detail)
+  }
+}
+
+let intent = ''
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const headers: Record<string, string> = {}
+  if (body !== undefined) headers['Content-Type'] = 'application/json'
+  if (method !== 'GET') headers['X-Inkpost-Intent'] = intent
+  let reply: Response
+  try {
+    reply = await fetch('/api/v1' + path, { method, headers, body: body === undefined ? undefined : JSON.stringify(body) })
+  } catch {
+    throw new Problem(0, 'The server does not answer. What you see may be out of date.')
+  }
+  if (!reply.ok) {
+    const doc = await reply.json().catch(() => ({}))
+    throw new Problem(reply.status, doc.detail ?? `The server answered ${reply.status}.`, doc.errors ?? [], doc.type ?? '')
+  }
+  return reply.status === 204 ? (undefined as T) : reply.json()
+}
+
+async function opened(session: Promise<Session>): Promise<Session> {
+  const s = await session
+  intent = s.csrf
+  return s
+}
+
+const at = (...parts: string[]) => '/' + parts.map(encodeURIComponent).join('/')
+
+export const api = {
+  session: () => opened(call<Session>('GET', '/session')),
+  signIn: (name: string, password: string) => opened(call<Session>('POST', '/session', { name, password })),
+  choosePassword: (password: string) => opened(call<Session>('PUT', '/session/password', { password })),
+  signOut: () => call<void>('DELETE', '/session'),
+  overview: () => call<Overview>('GET', '/overview'),
+  site: (code: string) => call<Site>('GET', at('sites', code)),
+  moves: (site: string, limit: number) => call<Move[]>('GET', `/moves?site=${encodeURIComponent(site)}&limit=${limit}`),
+  history: (site: string, service: string, from: Date, until: Date) =>
+    call<History>('GET', at('sites', site, 'services', service, 'history') + `?from=${from.toISOString()}&until=${until.toISOString()}`),
+  probe: (site: string, service: string) => call<Story>('POST', at('sites', site, 'services', service, 'probes')),
+  invite: (site: string, link: string) => call<Invitation>('POST', at('sites', site, 'links', link, 'invitations')),
+  send: (method: 'POST' | 'PATCH', path: string, body: unknown) => call<unknown>(method, path, body),
+  remove: (path: string) => call<void>('DELETE', path),
+  renumber: (site: string, link: string) => call<{ old: string; new: string }>('POST', at('lab', 'sites', site, 'links', link, 'renumberings')),
+}

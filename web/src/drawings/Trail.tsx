@@ -1,0 +1,32 @@
+import { Box, Typography } from '@mui/material'
+import type { Move } from '../api'
+import { exact, length } from '../words'
+
+// Trail draws the stages of a move to scale, one after the other, so that the slow one is obvious. A stage of no length
+// still has its tick.
+export function Trail({ move }: { move: Move }) {
+  const stages = move.stages.slice(1)
+  const whole = Math.max(move.total_ms, 0.001)
+  const reached = stages.filter((s) => s.at)
+  const slowest = reached.reduce((a, b) => (b.after_ms > a.after_ms ? b : a), reached[0])
+  return (
+    <Box data-move={move.id}>
+      <Box sx={{ display: 'flex', height: (t) => t.draw.ribbon / 2, border: (t) => t.rule.field }} aria-hidden>
+        {reached.map((s, i) => (
+          <Box key={s.name} title={`${s.name} ${length(s.after_ms)}`}
+            sx={{ flexGrow: s.after_ms / whole, flexBasis: 0, minWidth: 3, borderRight: (t) => (i < reached.length - 1 ? t.rule.field : 'none'),
+              bgcolor: s === slowest && s.after_ms > 0 ? 'text.primary' : i % 2 ? 'divider' : 'background.default' }} />
+        ))}
+      </Box>
+      <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, mt: 0.5 }}>
+        {stages.map((s) => (
+          <Typography key={s.name} variant="label" title={s.at ? exact(s.at) : undefined}
+            sx={s === slowest ? { color: 'text.primary', fontWeight: 700 } : undefined}>
+            {s.name} {s.at ? '+' + length(s.after_ms) : 'not yet'}
+          </Typography>
+        ))}
+        <Typography variant="label" sx={{ ml: 'auto' }}>in all {length(move.total_ms)}</Typography>
+      </Box>
+    </Box>
+  )
+}

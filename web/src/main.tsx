@@ -1,0 +1,53 @@
+import { CssBaseline, ThemeProvider } from '@mui/material'
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { useMemo, useState } from 'react'
+import { createRoot } from 'react-dom/client'
+import { BrowserRouter, Route, Routes } from 'react-router'
+import { Problem } from './api'
+import { FirstPage } from './pages/FirstPage'
+import { SitePage } from './pages/SitePage'
+import { Bench } from './parts/Bench'
+import { Door } from './parts/Door'
+import { themeFor, type Mode } from './theme'
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: { refetchInterval: 15000, staleTime: 1000, retry: (n, err) => n < 3 && !(err instanceof Problem && err.status >= 400 && err.status < 500) },
+  },
+})
+
+function remembered(): Mode {
+  const kept = localStorage.getItem('inkpost.mode')
+  if (kept === 'day' || kept === 'night') return kept
+  return matchMedia('(prefers-color-scheme: dark)').matches ? 'night' : 'day'
+}
+
+function Console() {
+  const [mode, setMode] = useState<Mode>(remembered)
+  const theme = useMemo(() => themeFor(mode), [mode])
+  const turn = () => {
+    const next = mode === 'day' ? 'night' : 'day'
+    localStorage.setItem('inkpost.mode', next)
+    setMode(next)
+  }
+  return (
+    <ThemeProvider theme={theme}>
+      <CssBaseline />
+      <QueryClientProvider client={queries}>
+        <BrowserRouter>
+          <Door>
+            <Bench mode={mode} turn={turn}>
+              <Routes>
+                <Route path="/" element={<FirstPage />} />
+                <Route path="/sites/:code" element={<SitePage />} />
+                <Route path="*" element={<FirstPage />} />
+              </Routes>
+            </Bench>
+          </Door>
+        </BrowserRouter>
+      </QueryClientProvider>
+    </ThemeProvider>
+  )
+}
+
+createRoot(document.getElementById('root')!).render(<Console />)

@@ -1,0 +1,136 @@
+import { Alert, Box, Button, Stack, Typography } from '@mui/material'
+import { useMutation, useQuery } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { useParams } from 'react-router'
+import { api, type Path, type Service, type Site } from '../api'
+import { AddressStair } from '../drawings/AddressStair'
+import { PathLine } from '../drawings/PathLine'
+import { Legend, Ribbon, Scale, type Window } from '../drawings/Ribbon'
+import { Trail } from '../drawings/Trail'
+import { Ago } from '../parts/Ago'
+import { useSession } from '../parts/Door'
+import { Dotted } from '../parts/Dotted'
+import { Field, Section, Trouble } from '../parts/Sheet'
+import { ports } from '../words'
+import { RecordSection } from './RecordSection'
+
+const minute = 60_000
+const ranges: [string, number][] = [['10 minutes', 10 * minute], ['a day', 1440 * minute], ['a week', 7 * 1440 * minute], ['90 days', 90 * 1440 * minute]]
+
+function tone(s: Service): string {
+  if (s.as_expected) return 'success.main'
+  return s.state === 'unknown' ? 'warning.main' : 'error.main'
+}
+
+function Head({ site }: { site: Site }) {
+  const link = site.links.find((l) => (l.ipv4 ?? l.ipv6) === site.address) ?? site.links[0]
+  const name = site.hostnames[0]
+  return (
+    <Box sx={{ bgcolor: 'background.paper', borderTop: (t) => t.rule.section, mb: 2, p: 2 }}>
+      <Typography variant="code">{site.code}</Typography>
+      <Typography variant="value" component="div">{site.name}</Typography>
+      {site.note && <Typography sx={{ color: 'text.secondary' }}>{site.note}</Typography>}
+      <Box sx={{ display: 'flex', flexWrap: 'wrap', mt: 1.5, pl: '1px', pt: '1px' }}>
+        <Field label="public address"><Dotted text={site.address || 'unknown'} /></Field>
+        <Field label={name ? `hostname, ${name.state}` : 'hostname'} wide tone={name?.state === 'stale' ? 'error.main' : undefined}><Dotted text={name?.name ?? 'none'} /></Field>
+        <Field label="services as expected" tone={site.as_expected_count < site.service_count ? 'error.main' : undefined}>{site.as_expected_count} of {site.service_count}</Field>
+        <Field label={link ? `link ${link.label}, ${link.provider}` : 'link'} tone={link?.overdue ? 'error.main' : undefined}>
+          {!link ? 'none' : link.mode === 'static' ? 'static address' : link.agent ? <>agent heard <Ago at={link.heard} /></> : 'no agent yet'}
+        </Field>
+      </Box>
+    </Box>
+  )
+}
+
+function ServiceBlock({ site, service, path, view, zoom }: { site: string; service: Service; path?: Path; view: Window; zoom: (w: Window) => void }) {
+  const probe = useMutation({ mutationFn: () => api.probe(site, service.name) })
+  return (
+    <Box data-service={service.name} data-state={service.state} data-outcome={service.outcome} sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
+      <Stack direction="row" sx={{ alignItems: 'baseline', gap: 2, mb: 1, flexWrap: 'wrap' }}>
+        <Typography variant="value">{service.name}</Typography>
+        <Typography sx={{ color: tone(service), fontWeight: 600 }}>{service.state}</Typography>
+        <Typography variant="body2" sx={{ color: 'text.secondary' }}>
+          {service.outcome ?? 'not probed'} on {service.transport} {ports(service.external_from, service.external_to)}
+          {service.expected === 'closed' ? ', must stay closed' : ''}, probed <Ago at={service.probed} />
+        </Typography>
+        <Box sx={{ flex: 1 }} />
+        <Button size="small" variant="outlined" disabled={probe.isPending} onClick={() => probe.mutate()}>Probe now</Button>
+      </Stack>
+      {probe.error && <Alert severity="error">{probe.error.message}</Alert>}
+      {probe.data?.attempts.map((a) => (
+        <Typography key={a.target} variant="mono" component="div" sx={{ mb: 1 }}>
+          {a.target}{a.from ? ` from ${a.from}` : ''}: {a.said} after {(a.took_us / 1000).toFixed(1)} ms: {a.outcome}
+        </Typography>
+      ))}
+      {path && <PathLine path={path} />}
+      <Box sx={{ mt: 1 }}><Ribbon site={site} service={service.name} expected={service.expected} view={view} zoom={zoom} /></Box>
+    </Box>
+  )
+}
+
+// useWindow is the stretch of time that the ribbons show: the newest so-and-so long, or what was zoomed to.
+function useWindow() {
+  const [range, setRange] = useState(1440 * minute)
+  const [zoomed, setZoomed] = useState<Window | null>(null)
+  const [now, setNow] = useState(() => Date.now())
+  useEffect(() => {
+    const timer = setInterval(() => setNow(Date.now()), 2000)
+    return () => clearInterval(timer)
+  }, [])
+  return { view: zoomed ?? { from: now - range, until: now }, now, range, zoomed, setRange: (r: number) => { setZoomed(null); setRange(r) }, zoom: setZoomed }
+}
+
+// SitePage shows one site: where its paths break, what its services did, how its address moved, and its record.
+export function SitePage() {
+  const { code = '' } = useParams()
+  const session = useSession()
+  const site = useQuery({ queryKey: ['site', code], queryFn: () => api.site(code) })
+  const moves = useQuery({ queryKey: ['moves', code], queryFn: () => api.moves(code, 200) })
+  const renumber = useMutation({ mutationFn: (link: string) => api.renumber(code, link) })
+  const { view, now, range, zoomed, setRange, zoom } = useWindow()
+  const s = site.data
+  if (!s) return <Trouble error={site.error} />
+  const broken = (svc: Service) => (svc.as_expected ? 1 : 0)
+  const services = [...s.services].sort((a, b) => broken(a) - broken(b))
+  return (
+    <>
+      <Trouble error={site.error} />
+      <Head site={s} />
+      <Section title="The way in" id="services" aside={
+        <Stack direction="row" sx={{ gap: 0.5, flexWrap: 'wrap' }}>
+          {ranges.map(([word, ms]) => (
+            <Button key={word} size="small" variant={!zoomed && range === ms ? 'contained' : 'text'} color={!zoomed && range === ms ? 'primary' : 'inherit'} onClick={() => setRange(ms)}>{word}</Button>
+          ))}
+        </Stack>
+      }>
+        {services.map((svc) => (
+          <ServiceBlock key={svc.name} site={s.code} service={svc} path={s.paths.find((p) => p.service === svc.name)} view={view} zoom={zoom} />
+        ))}
+        {services.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>No service is on record yet.</Typography>}
+        <Box sx={{ px: 2, py: 1, borderTop: (t) => t.rule.hair }}>
+          <Scale view={view} />
+          <Legend />
+        </Box>
+      </Section>
+      {s.links.map((l) => {
+        const own = (moves.data ?? []).filter((m) => m.link === l.label)
+        return (
+          <Section key={l.label} title={`Moves of link ${l.label}`} id={`moves-${l.label}`} aside={session.lab && l.mode === 'dynamic' && (
+            <Button size="small" variant="outlined" disabled={renumber.isPending} onClick={() => renumber.mutate(l.label)}>Renumber in the lab</Button>
+          )}>
+            <Box sx={{ px: 2, pb: 2 }}>
+              <AddressStair moves={own} now={now} />
+              {own.slice(0, 3).map((m) => (
+                <Box key={m.id} sx={{ borderTop: (t) => t.rule.hair, pt: 1, mt: 1 }}>
+                  <Typography variant="mono" component="div">{m.old} → {m.new}, noticed <Ago at={m.noticed} /> ({m.source})</Typography>
+                  <Trail move={m} />
+                </Box>
+              ))}
+            </Box>
+          </Section>
+        )
+      })}
+      <RecordSection site={s} />
+    </>
+  )
+}

@@ -1,0 +1,30 @@
+import { Box, Button, Link, Stack, Typography } from '@mui/material'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import type { ReactNode } from 'react'
+import { Link as To } from 'react-router'
+import { api } from '../api'
+import type { Mode } from '../theme'
+import { useSession } from './Door'
+import { useLive } from './live'
+
+// Bench is the page around the sheet: where you are, whether what you see is live, and the way out.
+export function Bench({ mode, turn, children }: { mode: Mode; turn: () => void; children: ReactNode }) {
+  const session = useSession()
+  const queries = useQueryClient()
+  const live = useLive()
+  const leave = useMutation({ mutationFn: api.signOut, onSettled: () => { queries.clear(); location.assign('/') } })
+  return (
+    <Box sx={{ maxWidth: (t) => t.draw.column, mx: 'auto', px: { xs: 1, sm: 2 }, pb: 4 }}>
+      <Stack component="header" direction="row" sx={{ alignItems: 'center', gap: 2, py: 1, flexWrap: 'wrap' }}>
+        <Link component={To} to="/" color="text.primary" variant="value" underline="none">INK POST</Link>
+        <Typography variant="label" role="status" sx={{ color: live ? 'text.secondary' : 'error.main' }}>
+          {live ? 'live' : 'the line to the server is down; trying again'}
+        </Typography>
+        <Box sx={{ flex: 1 }} />
+        <Button size="small" variant="text" color="inherit" onClick={turn}>{mode === 'day' ? 'Night' : 'Day'}</Button>
+        <Button size="small" variant="text" color="inherit" onClick={() => leave.mutate()}>Sign out {session.name}</Button>
+      </Stack>
+      <Box component="main">{children}</Box>
+    </Box>
+  )
+}
