@@ -40,7 +40,7 @@ func interrupted(cmd *cobra.Command) (context.Context, context.CancelFunc) {
 func serveCommand() *cobra.Command {
 	o := daemon.Options{}
 	var owner, level string
-	var proxies []string
+	var proxies, standIns []string
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service on a PostgreSQL database of yours", Args: cobra.NoArgs,
 		Long: `Run the service: API and console, name server for the hosted zones, and the prober. The first
@@ -60,6 +60,13 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 					return usagef("--trust-proxy: %v", err)
 				}
 				o.Proxies = append(o.Proxies, prefix)
+			}
+			for _, p := range standIns {
+				prefix, err := readPrefix(p)
+				if err != nil {
+					return usagef("--lab-public: %v", err)
+				}
+				o.Policy.StandIns = append(o.Policy.StandIns, prefix)
 			}
 			o.Console, o.Version = web.Console(), Version
 			ctx, stop := interrupted(cmd)
@@ -89,6 +96,7 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.DurationVar(&o.ProbeDeadline, "probe-deadline", 3*time.Second, "how long a probe waits for an answer")
 	f.DurationVar(&o.CheckEvery, "check-every", 15*time.Second, "how often agents check their address")
 	f.StringSliceVar(&proxies, "trust-proxy", nil, "address or prefix of a proxy whose X-Forwarded-For is believed")
+	f.StringSliceVar(&standIns, "lab-public", nil, "prefix whose addresses count as public; for a lab only")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	return c
 }

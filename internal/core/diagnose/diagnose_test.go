@@ -1,0 +1,129 @@
+package diagnose
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+
+// scene is a site with one link, a recorder with two services and a desk with one, all as it should be.
+func scene() Evidence {
+	address := netip.MustParseAddr("198.51.100.7")
+	service := func(id int64, name, device string, port int) ServiceEvidence {
+		return ServiceEvidence{Service: site.Service{ID: id, Name: name, Device: device, Kind: probe.KindTCP, Transport: probe.TCP, ExternalFrom: port, ExternalTo: port,
+			InternalFrom: port, Expected: probe.ExpectReachable}, OnLink: "main", Address: address, State: probe.StateReachable, Outcome: probe.Opened, InRow: 9, Probed: now.Add(-2 * time.Second)}
+	}
+	return Evidence{
+		Now: now, Site: site.Site{Code: "KET-07"},
+		Links:     []LinkEvidence{{Link: site.Link{Label: "main", Provider: "Kettle Cable", Mode: site.Dynamic, IPv4: address, Agent: true, Heard: now.Add(-time.Second)}}},
+		Hostnames: []HostnameEvidence{{Hostname: site.Hostname{Name: "ket-07.isles.example", Zone: "isles.example"}, Want: address, Given: address, State: names.StatePointed}},
+		Devices: []site.Device{{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: netip.MustParseAddr("192.168.7.20"), Reserved: true},
+			{Name: "desk", Address: netip.MustParseAddr("192.168.7.21")}},
+		Services: []ServiceEvidence{service(1, "page", "recorder", 8443), service(2, "playback", "recorder", 8554), service(3, "shell", "desk", 8022)},
+	}
+}
+
+func fail(e *Evidence, o probe.Outcome, services ...int) {
+	for _, i := range services {
+		e.Services[i].State, e.Services[i].Outcome, e.Services[i].InRow = probe.StateUnreachable, o, probe.Confirmations
+	}
+}
+
+func TestOneCauseForManySymptoms(t *testing.T) {
+	for name, c := range map[string]struct {
+		edit func(*Evidence)
+		want string // "cause subject" of each finding
+		hop  Hop
+		next string
+	}{
+		"all is well":                         {func(*Evidence) {}, "", "", ""},
+		"one silent, its neighbour answers":   {func(e *Evidence) { fail(e, probe.Silent, 1) }, "forward-missing service playback", HopForward, "external 8554, to 192.168.7.20, internal 8554"},
+		"one silent, alone on its device":     {func(e *Evidence) { fail(e, probe.Silent, 2) }, "forward-missing service shell", HopForward, "external 8022"},
+		"one refused":                         {func(e *Evidence) { fail(e, probe.Refused, 2) }, "service-stopped service shell", HopService, "start what should listen on tcp port 8022"},
+		"all of a device silent":              {func(e *Evidence) { fail(e, probe.Silent, 0, 1) }, "device-away device recorder", HopDevice, "look in the router's list of devices for 02:00:5e:07:00:01"},
+		"all silent, the agent is heard":      {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2) }, "inbound-blocked link main", HopUpstream, "Compare the WAN address"},
+		"all silent, the agent is not":        {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Ring the site"},
+		"all refused, the agent is not heard": {func(e *Evidence) { fail(e, probe.Refused, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Ring the site"},
+		"no route":                            {func(e *Evidence) { fail(e, probe.Unroutable, 0, 1, 2) }, "no-route link main", HopAddress, "Report it to the provider Kettle Cable"},
+		"agent overdue, services answer":      {func(e *Evidence) { e.Links[0].Overdue = true }, "agent-overdue link main", HopAddress, "inkpost agent status"},
+		"address never known":                 {func(e *Evidence) { e.Links[0].IPv4 = netip.Addr{} }, "address-unknown link main", HopAddress, "inkpost agent invite KET-07 main"},
+		"a name gives another address": {func(e *Evidence) {
+			e.Hostnames[0].State, e.Hostnames[0].Given = names.StateStale, netip.MustParseAddr("198.51.100.8")
+		}, "name-stale hostname ket-07.isles.example", HopHostname, "publishes the address again"},
+		"must be closed, is open": {func(e *Evidence) {
+			e.Services[2].Expected, e.Services[2].State = probe.ExpectClosed, probe.StateExposed
+		}, "exposed service shell", HopForward, "Remove the forward of TCP port 8022"},
+		"not confirmed yet": {func(e *Evidence) { e.Services[1].Outcome, e.Services[1].InRow = probe.Silent, 1 }, "", "", ""},
+		"two causes at once": {func(e *Evidence) { fail(e, probe.Silent, 1); fail(e, probe.Refused, 2) },
+			"forward-missing service playback, service-stopped service shell", HopForward, ""},
+		"something else answers": {func(e *Evidence) { fail(e, probe.Garbled, 2) }, "wrong-protocol service shell", HopService, "goes to desk"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			e := scene()
+			c.edit(&e)
+			found := Site(e)
+			var keys []string
+			for _, f := range found {
+				keys = append(keys, f.Key())
+				require.NotEmpty(t, f.Evidence)
+				require.NotEmpty(t, f.Next)
+			}
+			require.Equal(t, c.want, strings.Join(keys, ", "))
+			if len(found) > 0 {
+				require.Equal(t, c.hop, found[0].Hop)
+				require.Contains(t, found[0].Next, c.next)
+			}
+		})
+	}
+}
+
+func TestDeviceWithoutReservationIsNamedAsAnotherCause(t *testing.T) {
+	e := scene()
+	fail(&e, probe.Silent, 2)
+	require.Contains(t, strings.Join(Site(e)[0].Also, " "), "desk has no reservation")
+}
+
+func TestPathBreaksAtTheHopOfItsFinding(t *testing.T) {
+	verdicts := func(p Path) string {
+		var out []string
+		for _, s := range p.Stations {
+			out = append(out, string(s.Verdict))
+		}
+		return strings.Join(out, " ")
+	}
+	e := scene()
+	fail(&e, probe.Silent, 1)
+	fail(&e, probe.Refused, 2)
+	paths := Paths(e, []string{"server"})
+	require.Equal(t, "proven proven proven proven proven proven proven", verdicts(paths[0]))
+	require.Equal(t, "proven proven proven unproven broken unproven unproven", verdicts(paths[1]))
+	require.Equal(t, "proven proven proven proven proven proven broken", verdicts(paths[2]))
+	require.Nil(t, paths[0].Finding)
+	require.Equal(t, CauseForwardMissing, paths[1].Finding.Cause)
+
+	e = scene()
+	e.Services[0].Outcome, e.Services[0].InRow = probe.Silent, 1
+	e.Hostnames[0].State = names.StateSettling
+	require.Equal(t, "proven unsettled proven unproven unproven unproven unsettled", verdicts(Paths(e, nil)[0]))
+
+	e = scene()
+	e.Links[0].IPv4 = netip.Addr{}
+	p := Paths(e, []string{"server"})[0]
+	require.Equal(t, Broken, p.Stations[2].Verdict)
+	require.Equal(t, "unknown", p.Stations[2].Value)
+}
+
+func TestSpoken(t *testing.T) {
+	for d, want := range map[time.Duration]string{500 * time.Millisecond: "a moment", time.Second: "1 second", 59 * time.Second: "59 seconds", 61 * time.Minute: "1 hour", 50 * time.Hour: "2 days"} {
+		require.Equal(t, want, spoken(d))
+	}
+}

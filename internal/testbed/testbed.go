@@ -1,0 +1,117 @@
+// Package testbed starts what tests run against: a PostgreSQL of their own, and the service on it.
+package testbed
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"os"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/store/cluster"
+)
+
+// Public holds addresses for documentation (RFC 5737) that count as public in tests, and the lab's.
+var Public = []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"),
+	netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("127.96.0.0/11")}
+
+var (
+	start   sync.Once
+	shared  *cluster.Cluster
+	failed  error
+	dir     string
+	counter atomic.Int64
+)
+
+// Main runs a package's tests and stops its PostgreSQL after them.
+func Main(m *testing.M) {
+	code := m.Run()
+	if shared != nil {
+		shared.Stop()
+	}
+	if dir != "" {
+		_ = os.RemoveAll(dir)
+	}
+	os.Exit(code)
+}
+
+// Database gives the URL of an empty database. The package's TestMain has to be Main.
+func Database(t testing.TB) string {
+	t.Helper()
+	start.Do(func() {
+		if dir, failed = os.MkdirTemp("", "inkpost-test-"); failed == nil {
+			shared, failed = cluster.Start(context.Background(), cluster.Options{Dir: dir, Fast: true})
+		}
+	})
+	require.NoError(t, failed, "start PostgreSQL")
+	url, err := shared.NewDatabase(t.Context(), fmt.Sprintf("t%d", counter.Add(1)))
+	require.NoError(t, err)
+	return url
+}
+
+// Service is a running service with its owner signed in.
+type Service struct {
+	*daemon.Daemon
+	Client   *client.Client // with the owner's key
+	Password string         // the owner's
+}
+
+// Start runs the service on free ports; edit may change its options.
+func Start(t testing.TB, edit func(*daemon.Options)) *Service {
+	t.Helper()
+	o := daemon.Options{HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Policy: wan.Policy{StandIns: Public}, ProbeDeadline: 300 * time.Millisecond,
+		CheckEvery: time.Second, VerifyEvery: time.Second, Log: slog.New(slog.NewTextHandler(&lines{t: t}, nil))}
+	if edit != nil {
+		edit(&o)
+	}
+	if o.Database == "" {
+		o.Database = Database(t)
+	}
+	d, err := daemon.Start(t.Context(), o)
+	require.NoError(t, err)
+	t.Cleanup(d.Stop)
+	s := &Service{Daemon: d, Password: "slipway-gannet-kettle"}
+	once, err := d.Engine.EnsureOwner(t.Context(), "owner")
+	require.NoError(t, err)
+	anonymous, err := client.New(d.URL, "")
+	require.NoError(t, err)
+	password := s.Password
+	if once != "" {
+		password = once
+	}
+	visit, err := anonymous.SignIn(t.Context(), "owner", password)
+	require.NoError(t, err)
+	if visit.ChoosePassword() {
+		require.NoError(t, visit.SetPassword(t.Context(), s.Password))
+	}
+	key, err := visit.AddKey(t.Context(), "test")
+	require.NoError(t, err)
+	s.Client, err = client.New(d.URL, key.Secret)
+	require.NoError(t, err)
+	return s
+}
+
+// lines hands log lines to the test, until it has ended.
+type lines struct {
+	t  testing.TB
+	mu sync.Mutex
+}
+
+func (l *lines) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.t.Context().Err() == nil {
+		l.t.Log(strings.TrimSpace(string(p)))
+	}
+	return len(p), nil
+}
