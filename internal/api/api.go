@@ -2,6 +2,7 @@
 package api
 
 import (
+	"cmp"
 	"io/fs"
 	"log/slog"
 	"net/netip"
@@ -47,6 +48,7 @@ type api struct {
 
 // New makes the HTTP handler of everything.
 func New(o Options) (*echo.Echo, error) {
+	o.Version = cmp.Or(o.Version, "development")
 	a := &api{engine: o.Engine, lab: o.Lab, log: o.Log, version: o.Version}
 	e := echo.New()
 	e.Logger = o.Log

@@ -24,6 +24,7 @@ func describe(routes []route, version string) ([]byte, error) {
 	}
 	doc.Components.SecuritySchemes["key"] = &openapi3.SecuritySchemeRef{Value: openapi3.NewSecurityScheme().WithType("http").WithScheme("bearer")}
 	doc.Components.SecuritySchemes["session"] = &openapi3.SecuritySchemeRef{Value: openapi3.NewSecurityScheme().WithType("apiKey").WithIn("cookie").WithName(cookieName)}
+	doc.Components.Schemas["Addr"] = openapi3.NewSchemaRef("", openapi3.NewStringSchema().WithFormat("ip"))
 	gen := openapi3gen.NewGenerator(
 		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
 		openapi3gen.SchemaCustomizer(addresses))

@@ -1,12 +1,32 @@
 package daemon_test
 
 import (
-	testify "github.com/stretchr/testify/assert"
+	"net/netip"
+	"testing"
+	"time"
 
+	testify "github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/testbed"
 )
 
 type (
 	assert  = testify.CollectT
 	options = daemon.Options
 )
+
+func linkID(t *testing.T, s *testbed.Service, code string) int64 {
+	t.Helper()
+	site, err := s.Store.Site(t.Context(), code)
+	require.NoError(t, err)
+	l, err := s.Store.Link(t.Context(), site.ID, "main")
+	require.NoError(t, err)
+	return l.ID
+}
+
+func announcementOf(address string) wan.Announcement {
+	return wan.Announcement{Addresses: wan.PairOf(netip.MustParseAddr(address)), Source: wan.SourceGateway, Noticed: time.Now()}
+}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/bcrypt"
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/core/wan"
@@ -49,7 +50,7 @@ func Main(m *testing.M) {
 func Database(t testing.TB) string {
 	t.Helper()
 	start.Do(func() {
-		if dir, failed = os.MkdirTemp("", "inkpost-test-"); failed == nil {
+		if failed = scratch(); failed == nil {
 			shared, failed = cluster.Start(context.Background(), cluster.Options{Dir: dir, Fast: true})
 		}
 	})
@@ -57,6 +58,32 @@ func Database(t testing.TB) string {
 	url, err := shared.NewDatabase(t.Context(), fmt.Sprintf("t%d", counter.Add(1)))
 	require.NoError(t, err)
 	return url
+}
+
+// Scratch is a folder that lasts as long as the package's tests.
+func Scratch() string {
+	if err := scratch(); err != nil {
+		panic(err)
+	}
+	return dir
+}
+
+var scratch = sync.OnceValue(func() (err error) {
+	dir, err = os.MkdirTemp("", "inkpost-test-")
+	return err
+})
+
+// OwnDatabase gives the URL of a database in a PostgreSQL of the test's own, and a function that takes it away.
+func OwnDatabase(t testing.TB) (url string, away func()) {
+	t.Helper()
+	own, err := os.MkdirTemp("", "inkpost-own-") // not t.TempDir: the database's user may not enter that
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(own) })
+	c, err := cluster.Start(t.Context(), cluster.Options{Dir: own, Fast: true})
+	require.NoError(t, err)
+	away = sync.OnceFunc(c.Stop)
+	t.Cleanup(away)
+	return c.URL("inkpost"), away
 }
 
 // Service is a running service with its owner signed in.
@@ -81,19 +108,14 @@ func Start(t testing.TB, edit func(*daemon.Options)) *Service {
 	require.NoError(t, err)
 	t.Cleanup(d.Stop)
 	s := &Service{Daemon: d, Password: "slipway-gannet-kettle"}
-	once, err := d.Engine.EnsureOwner(t.Context(), "owner")
+	// A cheap hash: signing in is not what most tests are about.
+	hash, err := bcrypt.GenerateFromPassword([]byte(s.Password), bcrypt.MinCost)
 	require.NoError(t, err)
+	require.NoError(t, d.Store.PutPassword(t.Context(), "owner", hash, false))
 	anonymous, err := client.New(d.URL, "")
 	require.NoError(t, err)
-	password := s.Password
-	if once != "" {
-		password = once
-	}
-	visit, err := anonymous.SignIn(t.Context(), "owner", password)
+	visit, err := anonymous.SignIn(t.Context(), "owner", s.Password)
 	require.NoError(t, err)
-	if visit.ChoosePassword() {
-		require.NoError(t, visit.SetPassword(t.Context(), s.Password))
-	}
 	key, err := visit.AddKey(t.Context(), "test")
 	require.NoError(t, err)
 	s.Client, err = client.New(d.URL, key.Secret)

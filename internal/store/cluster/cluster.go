@@ -50,6 +50,9 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 	if c.as, err = runAs(); err != nil {
 		return nil, err
 	}
+	if err := os.MkdirAll(o.Dir, 0o755); err != nil {
+		return nil, err
+	}
 	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
 		return nil, err
 	}
@@ -59,6 +62,9 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 			return nil, err
 		}
 		if err := os.Chown(c.Dir, int(c.as.Uid), int(c.as.Gid)); err != nil {
+			return nil, err
+		}
+		if err := enterable(o.Dir); err != nil {
 			return nil, err
 		}
 	}
@@ -117,6 +123,26 @@ func runAs() (*syscall.Credential, error) {
 		}
 	}
 	return nil, errors.New("PostgreSQL does not run as root, and there is neither a user postgres nor nobody to run it as")
+}
+
+// enterable checks that others may pass through every folder down to dir.
+func enterable(dir string) error {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	for parent := dir; ; parent = filepath.Dir(parent) {
+		info, err := os.Stat(parent)
+		if err != nil {
+			return err
+		}
+		if info.Mode().Perm()&0o001 == 0 {
+			return fmt.Errorf("PostgreSQL runs as another user than root, who may not enter %s; choose a folder elsewhere, such as under /var/tmp", parent)
+		}
+		if parent == filepath.Dir(parent) {
+			return nil
+		}
+	}
 }
 
 func (c *Cluster) command(ctx context.Context, program string, args ...string) *exec.Cmd {

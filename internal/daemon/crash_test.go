@@ -1,0 +1,215 @@
+package daemon_test
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/testbed"
+)
+
+// program builds the program once for the tests that need a process of their own.
+var program = sync.OnceValues(func() (string, error) {
+	file := filepath.Join(testbed.Scratch(), "inkpost")
+	out, err := exec.Command("go", "build", "-o", file, "inkpost.example/inkpost/cmd/inkpost").CombinedOutput()
+	if err != nil {
+		return "", fmt.Errorf("%w: %s", err, out)
+	}
+	return file, nil
+})
+
+// process is the service as a process of its own.
+type process struct {
+	cmd      *exec.Cmd
+	url, dns string
+	password string
+}
+
+var listening = regexp.MustCompile(`Console and API at (\S+), names answered at (\S+)\.`)
+var oneTime = regexp.MustCompile(`One-time password of owner: (\S+)`)
+
+func launch(t *testing.T, database string) *process {
+	t.Helper()
+	file, err := program()
+	require.NoError(t, err)
+	p := &process{cmd: exec.Command(file, "serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns", "127.0.0.1:0", "--lab-public", "198.51.100.0/24", "--log-level", "error")}
+	out, err := p.cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, p.cmd.Start())
+	t.Cleanup(func() { _ = p.cmd.Process.Kill(); _ = p.cmd.Wait() })
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		if m := oneTime.FindStringSubmatch(lines.Text()); m != nil {
+			p.password = m[1]
+		}
+		if m := listening.FindStringSubmatch(lines.Text()); m != nil {
+			p.url, p.dns = m[1], m[2]
+			return p
+		}
+	}
+	t.Fatal("the service did not start")
+	return nil
+}
+
+func TestNothingAcknowledgedIsLostWhenTheServerIsKilled(t *testing.T) {
+	const links = 12
+	database := testbed.Database(t)
+	first := launch(t, database)
+	ctx := t.Context()
+	anonymous, err := client.New(first.url, "")
+	require.NoError(t, err)
+	visit, err := anonymous.SignIn(ctx, "owner", first.password)
+	require.NoError(t, err)
+	require.True(t, visit.ChoosePassword())
+	_, err = visit.AddKey(ctx, "too early")
+	refused(t, err, 403, "", "replace the one-time password first")
+	require.NoError(t, visit.SetPassword(ctx, "slipway-gannet-kettle"))
+	key, err := visit.AddKey(ctx, "test")
+	require.NoError(t, err)
+	owner, err := client.New(first.url, key.Secret)
+	require.NoError(t, err)
+	_, err = owner.AddZone(ctx, contract.ZoneInput{Apex: zone, Servers: []string{"ns1." + zone + "=198.51.100.1"}})
+	require.NoError(t, err)
+
+	// Each link's agent counts through addresses; offered and acknowledged say how far it came.
+	var offered, acknowledged [links]atomic.Int64
+	var serial atomic.Uint32
+	var total atomic.Int64
+	var wg sync.WaitGroup
+	run, stop := context.WithCancel(ctx)
+	address := func(link, n int64) string { return fmt.Sprintf("198.51.100.%d", 1+(link*20+n%20)%250) }
+	for i := range links {
+		code := fmt.Sprintf("SITE-%d", i)
+		_, err := owner.AddSite(ctx, contract.SiteInput{Code: code, Name: code})
+		require.NoError(t, err)
+		_, err = owner.AddLink(ctx, code, contract.LinkInput{Label: "main"})
+		require.NoError(t, err)
+		_, err = owner.AddHostname(ctx, contract.HostnameInput{Name: fmt.Sprintf("site-%d.%s", i, zone), Site: code})
+		require.NoError(t, err)
+		inv, err := owner.Invite(ctx, code, "main")
+		require.NoError(t, err)
+		e, err := owner.Enrol(ctx, contract.Enrolment{Code: inv.Code})
+		require.NoError(t, err)
+		agent, err := client.New(first.url, e.Key)
+		require.NoError(t, err)
+		wg.Go(func() {
+			for n := int64(1); run.Err() == nil; n++ {
+				offered[i].Store(n)
+				if _, err := agent.Announce(run, contract.Announcement{Source: "gateway", IPv4: address(int64(i), n)}); err != nil {
+					return // killed
+				}
+				acknowledged[i].Store(n)
+				total.Add(1)
+			}
+		})
+	}
+	require.Eventually(t, func() bool {
+		for i := range links {
+			if acknowledged[i].Load() < 5 {
+				return false
+			}
+		}
+		return true
+	}, 20*time.Second, time.Millisecond)
+	_, seen, _ := answers(t, first.dns, "site-0."+zone)
+	serial.Store(seen)
+	require.NoError(t, first.cmd.Process.Kill())
+	_ = first.cmd.Wait()
+	wg.Wait()
+	stop()
+
+	second := launch(t, database)
+	require.Empty(t, second.password, "the owner has a password already")
+	for i := range links {
+		got, now, _ := answers(t, second.dns, fmt.Sprintf("site-%d.%s", i, zone))
+		require.False(t, names.SerialAfter(serial.Load(), now), "the serial never goes back: %d after %d", now, serial.Load())
+		require.Len(t, got, 1)
+		// What was on its way when the server died may have been recorded or not; what was acknowledged must have been.
+		allowed := []string{address(int64(i), acknowledged[i].Load()), address(int64(i), offered[i].Load())}
+		require.Contains(t, allowed, got[0], "site %d: acknowledged %d, offered %d", i, acknowledged[i].Load(), offered[i].Load())
+	}
+	owner, err = client.New(second.url, key.Secret)
+	require.NoError(t, err)
+	recorded := int64(0)
+	for before := int64(0); ; {
+		page, err := owner.Moves(ctx, "", "", before, 500)
+		require.NoError(t, err)
+		if len(page) == 0 {
+			break
+		}
+		recorded += int64(len(page))
+		before = page[len(page)-1].ID
+	}
+	require.GreaterOrEqual(t, recorded, total.Load(), "every acknowledged change has its move")
+	require.LessOrEqual(t, recorded, total.Load()+links)
+}
+
+func TestWithoutTheDatabaseNamesAreAnsweredAndAnnouncementsAreNot(t *testing.T) {
+	database, away := testbed.OwnDatabase(t)
+	s := testbed.Start(t, func(o *options) { o.Database = database })
+	record(t, s, "KET-07")
+	name := "ket-07." + zone
+	_, err := s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: name, Site: "KET-07"})
+	require.NoError(t, err)
+	agent := enrol(t, s, "KET-07")
+	announce(t, agent, "198.51.100.7")
+	id := linkID(t, s, "KET-07")
+	away()
+	_, err = agent.Announce(t.Context(), contract.Announcement{Source: "gateway", IPv4: "198.51.100.8"})
+	var p *client.Error
+	require.True(t, errors.As(err, &p), "%v", err)
+	require.Equal(t, 503, p.Status)
+	got, _, _ := answers(t, s.DNS, name)
+	require.Equal(t, []string{"198.51.100.7"}, got, "names are answered on")
+	_, err = s.Engine.Announce(t.Context(), id, announcementOf("198.51.100.9"))
+	require.ErrorContains(t, err, "not recorded: the database is away")
+	got, _, _ = answers(t, s.DNS, name)
+	require.Equal(t, []string{"198.51.100.7"}, got, "what was not recorded is not answered either")
+}
+
+func TestManyAtOnceCostFewTransactions(t *testing.T) {
+	s := testbed.Start(t, nil)
+	record(t, s, "KET-07")
+	const links = 40
+	var ids []int64
+	for i := range links {
+		code := fmt.Sprintf("M-%d", i)
+		if i < 10 {
+			code = fmt.Sprintf("MM-%d", i)
+		}
+		record(t, s, "X"+code)
+		_, err := s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: fmt.Sprintf("x%d.%s", i, zone), Site: "X" + code})
+		require.NoError(t, err)
+		ids = append(ids, linkID(t, s, "X"+code))
+	}
+	_, before, _ := answers(t, s.DNS, "x0."+zone)
+	var wg sync.WaitGroup
+	for i, id := range ids {
+		wg.Go(func() {
+			for n := range 10 {
+				if _, err := s.Engine.Announce(t.Context(), id, announcementOf(fmt.Sprintf("198.51.100.%d", 1+(i+n*40)%250))); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	_, after, _ := answers(t, s.DNS, "x0."+zone)
+	require.Less(t, int(after-before), links*10/2, "each group of changes raises the serial once")
+	moves, err := s.Client.Moves(t.Context(), "", "", 0, 500)
+	require.NoError(t, err)
+	require.Len(t, moves, links*10, "every change has its move")
+}

@@ -1,0 +1,123 @@
+package demo_test
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/client"
+)
+
+// browser opens a tab of headless Chromium; what a page throws fails the test.
+func browser(t *testing.T) context.Context {
+	t.Helper()
+	path, err := exec.LookPath("chromium")
+	require.NoError(t, err, "Debian's chromium is needed: make install-test")
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-sync", true))
+	alloc, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(cancel)
+	tab, cancel := chromedp.NewContext(alloc)
+	t.Cleanup(cancel)
+	require.NoError(t, chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(running.URL)))
+	return tab
+}
+
+func do(t *testing.T, tab context.Context, steps ...chromedp.Action[chromedp.Void]) {
+	t.Helper()
+	bounded, cancel := context.WithTimeout(tab, wide)
+	defer cancel()
+	require.NoError(t, chromedp.Do(bounded, steps...))
+}
+
+// await waits until an expression is true in the page.
+func await(t *testing.T, tab context.Context, expression string) {
+	t.Helper()
+	bounded, cancel := context.WithTimeout(tab, wide)
+	defer cancel()
+	_, err := chromedp.Run(bounded, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond)))
+	if err != nil {
+		text, _ := chromedp.Run(tab, chromedp.Evaluate[string](`document.body.innerText`))
+		require.NoError(t, err, "waiting for %s; the page says:\n%s", expression, text)
+	}
+}
+
+func contains(selector, text string) string {
+	return fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
+}
+
+// signedIn signs in as the owner, whose one-time password is replaced on the way.
+func signedIn(t *testing.T) context.Context {
+	t.Helper()
+	tab := browser(t)
+	visit, err := owner.SignIn(t.Context(), running.Owner, password)
+	if client.IsStatus(err, 401) {
+		do(t, tab, chromedp.WaitVisible(`input[name="password"]`),
+			chromedp.SendKeys(`input[name="name"]`, running.Owner), chromedp.SendKeys(`input[name="password"]`, "not the password\r"))
+		await(t, tab, contains(`[role="alert"]`, "do not fit together"))
+		do(t, tab, chromedp.Navigate(running.URL), chromedp.WaitVisible(`input[name="password"]`),
+			chromedp.SendKeys(`input[name="name"]`, running.Owner), chromedp.SendKeys(`input[name="password"]`, running.Password+"\r"),
+			chromedp.WaitVisible(`input[name="new-password"]`), chromedp.SendKeys(`input[name="new-password"]`, "short\r"))
+		await(t, tab, contains(`[role="alert"]`, "10 to 72 are allowed"))
+		do(t, tab, chromedp.SendKeys(`input[name="new-password"]`, password[len("short"):]+"\r"))
+	} else {
+		require.NoError(t, err)
+		require.NoError(t, visit.SignOut(t.Context()))
+		do(t, tab, chromedp.WaitVisible(`input[name="password"]`), chromedp.SendKeys(`input[name="name"]`, running.Owner), chromedp.SendKeys(`input[name="password"]`, password+"\r"))
+	}
+	do(t, tab, chromedp.WaitVisible(`[data-site="FER-11"]`))
+	return tab
+}
+
+func TestTheConsoleShowsARenumberingLive(t *testing.T) {
+	tab := signedIn(t)
+	awaitAllReachable(t, "FER-11")
+	before, err := owner.Link(t.Context(), "FER-11", "main")
+	require.NoError(t, err)
+	await(t, tab, contains(`[data-site="FER-11"]`, before.IPv4.String()))
+
+	n, err := owner.Renumber(t.Context(), "FER-11", "main")
+	require.NoError(t, err)
+	await(t, tab, contains(`[data-site="FER-11"]`, n.New))
+	await(t, tab, contains(`#moves`, n.Old+" → "+n.New))
+
+	do(t, tab, chromedp.Click(`[data-site="FER-11"] a`), chromedp.WaitVisible(`[data-service="kiosk-shell"]`))
+	await(t, tab, contains(`[data-hop="address"]`, n.New))
+	await(t, tab, contains(`#moves-main`, "confirmed +"))
+	await(t, tab, `document.querySelectorAll('[data-ribbon="kiosk-shell"] rect[data-outcome]').length > 0`)
+
+	require.NoError(t, owner.SetLabForward(t.Context(), "FER-11", "kiosk-shell", false))
+	await(t, tab, `document.querySelector('[data-service="kiosk-shell"]').dataset.outcome === 'silent'`)
+	await(t, tab, `document.querySelector('[data-hop="forward"]').dataset.verdict === 'broken'`)
+	await(t, tab, contains(`[data-service="kiosk-shell"]`, "In the router, enter the forward: tcp, external 8022"))
+	require.NoError(t, owner.SetLabForward(t.Context(), "FER-11", "kiosk-shell", true))
+	await(t, tab, `document.querySelector('[data-service="kiosk-shell"]').dataset.state === 'reachable'`)
+}
+
+func TestTheConsoleExplainsBadInput(t *testing.T) {
+	tab := signedIn(t)
+	button := func(text string) chromedp.Action[chromedp.Void] {
+		return chromedp.Click(fmt.Sprintf(`//button[normalize-space()=%q]`, text))
+	}
+	do(t, tab, button("Add a site"), chromedp.WaitVisible(`input[name="code"]`),
+		chromedp.SendKeys(`input[name="code"]`, "!!"), chromedp.SendKeys(`input[name="name"]`, "Nowhere"), button("Save"))
+	await(t, tab, contains(`[role="dialog"]`, "is not a site code"))
+	do(t, tab, button("Cancel"), chromedp.WaitNotPresent(`[role="dialog"]`), chromedp.Click(`[data-site="SCH-04"] a`), chromedp.WaitVisible(`#record`),
+		button("Add a service"), chromedp.WaitVisible(`input[name="external"]`),
+		chromedp.SendKeys(`input[name="name"]`, "second"), chromedp.SendKeys(`input[name="external"]`, "8440-8450"), button("Save"))
+	await(t, tab, contains(`[role="dialog"]`, "overlaps 8443 of files-page"))
+	sites, err := owner.Sites(t.Context())
+	require.NoError(t, err)
+	require.Len(t, sites, 10, "nothing was stored")
+}
+
+func TestTheConsoleOnAPhone(t *testing.T) {
+	tab := signedIn(t)
+	do(t, tab, chromedp.EmulateViewport(390, 844), chromedp.Navigate(running.URL+"/sites/DIS-01"), chromedp.WaitVisible(`[data-service="still-page"]`))
+	await(t, tab, `document.documentElement.scrollWidth <= 390`)
+}

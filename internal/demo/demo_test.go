@@ -1,0 +1,199 @@
+package demo_test
+
+import (
+	"context"
+	"log/slog"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/miekg/dns"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/demo"
+	"inkpost.example/inkpost/web"
+)
+
+// The whole demo runs once for this package: its simulated world has fixed addresses.
+var (
+	running *demo.Demo
+	owner   *client.Client
+)
+
+const password = "short-slipway-kettle" // begins with one that is too short
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "inkpost-demo-test-")
+		if err != nil {
+			panic(err)
+		}
+		defer func() { _ = os.RemoveAll(dir) }()
+		ctx := context.Background()
+		running, err = demo.Start(ctx, demo.Options{Dir: dir, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Console: web.Console(),
+			Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})), Say: os.Stderr})
+		if err != nil {
+			panic(err)
+		}
+		defer running.Stop()
+		if owner, err = client.New(running.URL, running.Key); err != nil {
+			panic(err)
+		}
+		return m.Run()
+	}())
+}
+
+func dig(name string) string {
+	c := dns.Client{Timeout: time.Second}
+	r, _, err := c.Exchange(new(dns.Msg).SetQuestion(name+".isles.saltmarsh.example.", dns.TypeA), running.DNS)
+	if err != nil || len(r.Answer) != 1 {
+		return ""
+	}
+	return r.Answer[0].(*dns.A).A.String()
+}
+
+// wide is how long a test waits for what takes two intervals of ten seconds in all on a machine of its own.
+const wide = 30 * time.Second
+
+func awaitService(t *testing.T, code, name string, outcome probe.Outcome, state probe.State) {
+	t.Helper()
+	require.EventuallyWithT(t, func(c *assert.CollectT) {
+		s, err := owner.Service(context.Background(), code, name)
+		require.NoError(c, err)
+		require.Equal(c, outcome, s.Outcome)
+		require.Equal(c, state, s.State)
+	}, wide, 100*time.Millisecond)
+}
+
+func awaitAllReachable(t *testing.T, code string) {
+	t.Helper()
+	require.EventuallyWithT(t, func(c *assert.CollectT) {
+		list, err := owner.Services(context.Background(), code)
+		require.NoError(c, err)
+		for _, s := range list {
+			require.True(c, s.AsExpected, s.Name)
+		}
+	}, wide, 100*time.Millisecond)
+}
+
+func TestARenumberedSiteIsFollowedEndToEnd(t *testing.T) {
+	awaitAllReachable(t, "KET-07")
+	n, err := owner.Renumber(t.Context(), "KET-07", "main")
+	require.NoError(t, err)
+	require.EventuallyWithT(t, func(c *assert.CollectT) {
+		require.Equal(c, n.New, dig("ket-07"))
+		require.Equal(c, n.New, dig("lighthouse"))
+	}, wide, 20*time.Millisecond, "the name follows")
+	var m contract.Move
+	require.EventuallyWithT(t, func(c *assert.CollectT) {
+		moves, err := owner.Moves(context.Background(), "KET-07", "main", 0, 1)
+		require.NoError(c, err)
+		require.Equal(c, n.New, moves[0].New)
+		for _, s := range moves[0].Stages {
+			require.False(c, s.At.IsZero(), s.Name)
+		}
+		m = moves[0]
+	}, wide, 50*time.Millisecond, "every stage is reached")
+	require.Equal(t, n.Old, m.Old)
+	require.Equal(t, "observed", m.Source)
+	list, err := owner.Services(t.Context(), "KET-07")
+	require.NoError(t, err)
+	for _, s := range list {
+		require.Equal(t, probe.Opened, s.Outcome)
+		require.Equal(t, n.New, s.Address.String(), "proven at the new address, not at the old one")
+	}
+}
+
+func TestAForwardThatIsGoneIsSilentAndNamed(t *testing.T) {
+	awaitAllReachable(t, "BOA-09")
+	require.NoError(t, owner.SetLabForward(t.Context(), "BOA-09", "playback", false))
+	awaitService(t, "BOA-09", "playback", probe.Silent, probe.StateUnreachable)
+	var fault contract.Fault
+	require.EventuallyWithT(t, func(c *assert.CollectT) {
+		faults, err := owner.Faults(context.Background(), "BOA-09", true)
+		require.NoError(c, err)
+		require.Len(c, faults, 1)
+		fault = faults[0]
+	}, wide, 50*time.Millisecond)
+	require.Equal(t, diagnose.CauseForwardMissing, fault.Finding.Cause)
+	require.Contains(t, fault.Finding.Next, "external 8554")
+	s, err := owner.Site(t.Context(), "BOA-09")
+	require.NoError(t, err)
+	require.Equal(t, contract.NeedNow, s.Need)
+	for _, p := range s.Paths {
+		if p.Service == "playback" {
+			require.Equal(t, diagnose.Broken, p.Stations[4].Verdict)
+		} else {
+			require.Nil(t, p.Finding)
+		}
+	}
+	require.NoError(t, owner.SetLabForward(t.Context(), "BOA-09", "playback", true))
+	awaitService(t, "BOA-09", "playback", probe.Opened, probe.StateReachable)
+	require.EventuallyWithT(t, func(c *assert.CollectT) {
+		faults, err := owner.Faults(context.Background(), "BOA-09", true)
+		require.NoError(c, err)
+		require.Empty(c, faults)
+	}, wide, 50*time.Millisecond, "the fault closes by itself")
+}
+
+func TestAStoppedServiceIsRefused(t *testing.T) {
+	awaitAllReachable(t, "RAD-06")
+	require.NoError(t, owner.SetLabService(t.Context(), "RAD-06", "club-page", false))
+	awaitService(t, "RAD-06", "club-page", probe.Refused, probe.StateUnreachable)
+	story, err := owner.ProbeNow(t.Context(), "RAD-06", "club-page")
+	require.NoError(t, err)
+	require.Equal(t, probe.Refused, story.Outcome)
+	require.Contains(t, story.Attempts[0].Said, "RST")
+	require.NoError(t, owner.SetLabService(t.Context(), "RAD-06", "club-page", true))
+	awaitService(t, "RAD-06", "club-page", probe.Opened, probe.StateReachable)
+	h, err := owner.History(t.Context(), "RAD-06", "club-page", time.Now().Add(-time.Minute), time.Time{})
+	require.NoError(t, err)
+	var seen []string
+	for _, s := range h.Spans {
+		seen = append(seen, string(s.Outcome))
+	}
+	require.Contains(t, strings.Join(seen, " "), "refused opened", "the ledger keeps the order")
+}
+
+func TestADoorThatMustBeClosedIsExposedWhenItOpens(t *testing.T) {
+	awaitAllReachable(t, "CLI-05")
+	require.NoError(t, owner.SetLabForward(t.Context(), "CLI-05", "router-page", true))
+	awaitService(t, "CLI-05", "router-page", probe.Opened, probe.StateExposed)
+	require.NoError(t, owner.SetLabForward(t.Context(), "CLI-05", "router-page", false))
+	awaitService(t, "CLI-05", "router-page", probe.Silent, probe.StateUnreachable)
+}
+
+func TestEventsTellWhatHappens(t *testing.T) {
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	got := make(chan contract.Event, 64)
+	go func() {
+		_ = owner.Follow(ctx, "OYS-03", func(ev contract.Event) { got <- ev }, func(error) {})
+	}()
+	require.Eventually(t, func() bool { // the stream stands when the first event has come through
+		_, err := owner.EditSite(context.Background(), "OYS-03", client.Fields{"note": time.Now().String()})
+		return err == nil && len(got) > 0
+	}, wide, 200*time.Millisecond)
+	_, err := owner.Renumber(t.Context(), "OYS-03", "main")
+	require.NoError(t, err)
+	deadline := time.After(wide)
+	for {
+		select {
+		case ev := <-got:
+			require.Contains(t, []string{"OYS-03", ""}, ev.Subject)
+			if ev.Type == contract.EventMoveRecorded {
+				require.Equal(t, "1.0", ev.SpecVersion)
+				require.Contains(t, ev.Data.Words, "the address went from")
+				return
+			}
+		case <-deadline:
+			t.Fatal("no event told of the move")
+		}
+	}
+}
