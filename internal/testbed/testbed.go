@@ -86,6 +86,9 @@ func OwnDatabase(t testing.TB) (url string, away func()) {
 	return c.URL("inkpost"), away
 }
 
+// Options of the service.
+type Options = daemon.Options
+
 // Service is a running service with its owner signed in.
 type Service struct {
 	*daemon.Daemon

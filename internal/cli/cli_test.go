@@ -1,0 +1,251 @@
+package cli_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"gopkg.in/yaml.v3"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/testbed"
+)
+
+func TestMain(m *testing.M) { testbed.Main(m) }
+
+var program = sync.OnceValues(func() (string, error) {
+	file := filepath.Join(testbed.Scratch(), "inkpost")
+	out, err := exec.Command("go", "build", "-o", file, "inkpost.example/inkpost/cmd/inkpost").CombinedOutput()
+	if err != nil {
+		return string(out), err
+	}
+	return file, nil
+})
+
+// terminal runs commands as a person would, with a home of its own.
+type terminal struct {
+	t    *testing.T
+	home string
+	env  []string
+}
+
+func open(t *testing.T, s *testbed.Service) *terminal {
+	t.Helper()
+	term := &terminal{t: t, home: t.TempDir()}
+	term.env = append(os.Environ(), "HOME="+term.home, "XDG_CONFIG_HOME="+term.home)
+	if s != nil {
+		out, errs, code := term.run(s.Password+"\n", "login", "--server", s.URL, "--name", "owner", "--password-stdin")
+		require.Zero(t, code, errs)
+		require.Contains(t, out, "Logged in to "+s.URL)
+	}
+	return term
+}
+
+func (term *terminal) run(stdin string, args ...string) (out, errs string, code int) {
+	term.t.Helper()
+	file, err := program()
+	require.NoError(term.t, err, file)
+	cmd := exec.CommandContext(term.t.Context(), file, args...)
+	cmd.Env = term.env
+	cmd.Stdin = strings.NewReader(stdin)
+	var o, e bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &o, &e
+	_ = cmd.Run()
+	return o.String(), e.String(), cmd.ProcessState.ExitCode()
+}
+
+func (term *terminal) ok(args ...string) string {
+	term.t.Helper()
+	out, errs, code := term.run("", args...)
+	require.Zero(term.t, code, "%v: %s", args, errs)
+	return out
+}
+
+const zone = "isles.saltmarsh.example"
+
+func TestAnInstallationFromTheCommandLine(t *testing.T) {
+	s := testbed.Start(t, nil)
+	term := open(t, s)
+	info, err := os.Stat(filepath.Join(term.home, "inkpost", "login.json"))
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "the key is nobody else's to read")
+
+	term.ok("zone", "add", zone, "--ns", "ns1."+zone+"=198.51.100.1")
+	require.Contains(t, term.ok("site", "add", "KET-07", "--name", "Lighthouse Museum"), "Next: inkpost link add KET-07 main")
+	require.Contains(t, term.ok("link", "add", "KET-07", "main", "--provider", "Kettle Cable"), "inkpost agent invite KET-07 main")
+	require.Contains(t, term.ok("hostname", "add", "ket-07."+zone, "--site", "KET-07"), "it is idle")
+	term.ok("device", "add", "KET-07", "recorder", "--lan-address", "192.168.7.20", "--mac", "02:00:5e:07:00:01", "--reserved")
+	require.Contains(t, term.ok("service", "add", "KET-07", "page", "--device", "recorder", "--external", "8443", "--internal", "443"),
+		"forward tcp 8443 to device recorder, port 443")
+	require.Contains(t, term.ok("agent", "invite", "KET-07"), "inkpost agent run --server "+s.URL+" --code ")
+
+	show := term.ok("site", "show", "KET-07")
+	for _, part := range []string{"Lighthouse Museum", "Kettle Cable", "ket-07." + zone, "192.168.7.20", "tcp 8443", "recorder port 443"} {
+		require.Contains(t, show, part)
+	}
+	require.Contains(t, term.ok("why", "KET-07"), "╳ address   unknown")
+	term.ok("site", "edit", "KET-07", "--note", "Key at the cottage")
+	require.Contains(t, term.ok("site", "show", "KET-07"), "Key at the cottage")
+	term.ok("service", "edit", "KET-07", "page", "--every", "30", "--expected", "closed")
+	require.Contains(t, term.ok("service", "show", "KET-07", "page"), "30 s")
+	term.ok("device", "edit", "KET-07", "recorder", "--reserved=false")
+	require.Contains(t, term.ok("device", "show", "KET-07", "recorder"), "reserved     no")
+	term.ok("link", "edit", "KET-07", "main", "--order", "2")
+	require.Contains(t, term.ok("link", "show", "KET-07", "main"), "order     2")
+	term.ok("hostname", "edit", "ket-07."+zone, "--ttl", "60", "--link", "main")
+	require.Contains(t, term.ok("hostname", "show", "ket-07."+zone), "link main")
+	term.ok("zone", "edit", zone, "--ttl", "45")
+	require.Contains(t, term.ok("zone", "show", zone), "45 s")
+
+	_, errs, code := term.run("", "service", "remove", "KET-07", "page")
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "say --yes")
+	for _, args := range [][]string{{"service", "remove", "KET-07", "page"}, {"hostname", "remove", "ket-07." + zone}, {"device", "remove", "KET-07", "recorder"},
+		{"link", "remove", "KET-07", "main"}, {"site", "remove", "KET-07"}, {"zone", "remove", zone}} {
+		require.Contains(t, term.ok(append(args, "--yes")...), "is removed")
+	}
+	require.Contains(t, term.ok("site", "list"), "none")
+}
+
+func TestEveryListIsMachineReadable(t *testing.T) {
+	s := testbed.Start(t, nil)
+	term := open(t, s)
+	term.ok("zone", "add", zone, "--ns", "ns1."+zone+"=198.51.100.1")
+	term.ok("site", "add", "DIS-01", "--name", "Distillery")
+	term.ok("link", "add", "DIS-01", "main", "--mode", "static", "--ipv4", "198.51.100.41", "--provider", "Islenet, Fibre")
+	term.ok("hostname", "add", "dis-01."+zone, "--site", "DIS-01")
+	term.ok("device", "add", "DIS-01", "still", "--lan-address", "192.168.1.20")
+	term.ok("service", "add", "DIS-01", "shell", "--device", "still", "--external", "8022-8023")
+	for _, args := range [][]string{{"site", "list"}, {"link", "list", "DIS-01"}, {"hostname", "list"}, {"device", "list", "DIS-01"}, {"service", "list", "DIS-01"},
+		{"zone", "list"}, {"moves"}, {"faults", "--all"}, {"key", "list"}, {"why", "DIS-01"}, {"service", "history", "DIS-01", "shell"}} {
+		name := strings.Join(args, " ")
+		var fromJSON, fromYAML any
+		require.NoError(t, json.Unmarshal([]byte(term.ok(append(args, "--format", "json")...)), &fromJSON), name)
+		require.IsType(t, []any{}, fromJSON, name)
+		out := term.ok(append(args, "--format", "yaml")...)
+		require.NoError(t, yaml.Unmarshal([]byte(out), &fromYAML), name)
+		require.NotContains(t, out, "{\"", name)
+		rows, err := csv.NewReader(strings.NewReader(term.ok(append(args, "--format", "csv")...))).ReadAll()
+		require.NoError(t, err, name)
+		require.NotContains(t, strings.Join(rows[0], ""), " ", "%s: column names are one word", name)
+		require.NotContains(t, term.ok(args...), "\x1b", "%s: no colour where there is no terminal", name)
+	}
+	require.Contains(t, term.ok("link", "list", "DIS-01", "--format", "csv"), `"Islenet, Fibre",static,1,198.51.100.41`)
+	require.Contains(t, term.ok("overview", "--format", "json"), `"faults"`)
+	_, errs, code := term.run("", "site", "list", "--format", "xml")
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "table, json, yaml or csv")
+}
+
+func TestExitCodesAndWordsOfFailure(t *testing.T) {
+	s := testbed.Start(t, nil)
+	term := open(t, s)
+	for name, c := range map[string]struct {
+		args []string
+		code int
+		says string
+	}{
+		"unknown command":    {[]string{"sight"}, 2, `"sight" is not a command of inkpost`},
+		"unknown subcommand": {[]string{"site", "paint"}, 2, `"paint" is not a command of inkpost site`},
+		"unknown flag":       {[]string{"site", "list", "--loud"}, 2, "unknown flag: --loud"},
+		"too few arguments":  {[]string{"why"}, 2, "usage: inkpost why SITE"},
+		"nothing to change":  {[]string{"site", "edit", "KET-07"}, 2, "nothing to change"},
+		"unknown site":       {[]string{"why", "XXX-99"}, 1, `there is no site "XXX-99"`},
+		"bad code":           {[]string{"site", "add", "!", "--name", "x"}, 1, "code: \"!\" is not a site code"},
+		"no lab here":        {[]string{"lab", "world"}, 1, "nothing at this path"},
+		"wrong key":          {[]string{"site", "list", "--key", "nonsense"}, 1, "sign in with: inkpost login"},
+		"no server":          {[]string{"site", "list", "--server", "http://127.0.0.1:9"}, 1, "does not answer"},
+		"bad server":         {[]string{"site", "list", "--server", "127.0.0.1"}, 1, "give one such as http://"},
+		"serve without":      {[]string{"serve"}, 2, "--database-url is needed"},
+		"short history":      {[]string{"service", "history", "KET-07", "page", "--back", "1s"}, 2, "a minute at least"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			out, errs, code := term.run("", c.args...)
+			require.Equal(t, c.code, code, errs)
+			require.Contains(t, errs, c.says)
+			require.Empty(t, out)
+		})
+	}
+	_, errs, code := open(t, nil).run("", "site", "list")
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "not logged in")
+}
+
+func TestHelpReadsInTheOrderOfTheWork(t *testing.T) {
+	help := open(t, nil).ok("--help")
+	last := -1
+	for _, word := range []string{"1. Start and sign in", "serve ", "2. Put a site on record", "zone ", "site ", "link ", "hostname ", "device ", "service ", "3. At the site", "4. Look whether it works", "why "} {
+		at := strings.Index(help[max(last, strings.Index(help, "1. Start")):], word) + max(last, strings.Index(help, "1. Start"))
+		require.Greater(t, at, last, word)
+		last = at
+	}
+	for _, shell := range []string{"bash", "zsh", "fish"} {
+		require.Contains(t, open(t, nil).ok("completion", shell), "inkpost")
+	}
+}
+
+func TestOneTimePasswordIsReplacedAtLogin(t *testing.T) {
+	database := testbed.Database(t)
+	s := testbed.Start(t, func(o *testbed.Options) { o.Database = database })
+	term := open(t, nil)
+	out := term.ok("owner", "reset", "owner", "--database-url", database)
+	once := strings.TrimSpace(out[strings.LastIndex(out, ":")+1:])
+	_, errs, code := term.run(once+"\n", "login", "--server", s.URL, "--name", "owner", "--password-stdin")
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "no more lines", "the new password is asked for")
+	out, errs, code = term.run(once+"\nanother-gannet-kettle\n", "login", "--server", s.URL, "--name", "owner", "--password-stdin")
+	require.Zero(t, code, errs)
+	require.Contains(t, out, "Logged in")
+	term.ok("site", "list")
+	_, errs, code = term.run(once+"\n", "login", "--server", s.URL, "--name", "owner", "--password-stdin")
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "do not fit together", "it worked once only")
+}
+
+func TestWatchFollowsLive(t *testing.T) {
+	s := testbed.Start(t, nil)
+	term := open(t, s)
+	term.ok("site", "add", "KET-07", "--name", "Lighthouse Museum")
+	file, err := program()
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(t.Context())
+	cmd := exec.CommandContext(ctx, file, "watch", "--site", "ket-07")
+	cmd.Env = term.env
+	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) }
+	var out lockedBuffer
+	cmd.Stdout = &out
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool {
+		_, err := s.Client.EditSite(ctx, "KET-07", client.Fields{"note": time.Now().String()})
+		return err == nil && strings.Contains(out.String(), "KET-07   site KET-07 edited")
+	}, 20*time.Second, 100*time.Millisecond)
+	stop()
+	_ = cmd.Wait()
+	require.Zero(t, cmd.ProcessState.ExitCode(), "Ctrl-C ends it well")
+}
+
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}
