@@ -38,8 +38,9 @@ type prober struct {
 type watch struct {
 	service site.Service
 	due     time.Time
-	place   int  // in the queue; -1 while a probe is under way
-	again   bool // due at once when the probe under way ends
+	place   int                // in the queue; -1 while a probe is under way
+	again   bool               // due at once when the probe under way ends
+	cancel  context.CancelFunc // ends the probe under way
 	standing
 }
 
@@ -150,6 +151,9 @@ func (p *prober) moved(where premises, linkID int64) {
 		if w := p.watches[s.ID]; w != nil {
 			w.view.InRow = 0
 			p.hurry(w, now)
+			if w.cancel != nil {
+				w.cancel() // it is on its way to where the site no longer is
+			}
 		}
 	}
 }
@@ -233,8 +237,11 @@ func (p *prober) next() (*watch, time.Duration) {
 func (p *prober) probe(ctx context.Context, w *watch) {
 	p.mu.Lock()
 	s := w.service
+	one, cancel := context.WithCancel(ctx)
+	w.cancel = cancel
 	p.mu.Unlock()
-	r := p.e.attempt(ctx, s)
+	defer cancel()
+	r := p.e.attempt(one, s)
 	confirming := false
 	if ctx.Err() == nil {
 		confirming = p.take(w, r)
@@ -245,6 +252,7 @@ func (p *prober) probe(ctx context.Context, w *watch) {
 	if p.watches[s.ID] != w {
 		return // removed meanwhile
 	}
+	w.cancel = nil
 	w.due = pace.Next(now, interval(w.service), confirming, rand.Float64())
 	if w.again {
 		w.due, w.again = now, false

@@ -84,7 +84,7 @@ function useWindow() {
 export function SitePage() {
   const { code = '' } = useParams()
   const session = useSession()
-  const site = useQuery({ queryKey: ['site', code], queryFn: () => api.site(code) })
+  const site = useQuery({ queryKey: ['site', code], queryFn: () => api.site(code), refetchInterval: 5000 })
   const moves = useQuery({ queryKey: ['moves', code], queryFn: () => api.moves(code, 200) })
   const renumber = useMutation({ mutationFn: (link: string) => api.renumber(code, link) })
   const { view, now, range, zoomed, setRange, zoom } = useWindow()
