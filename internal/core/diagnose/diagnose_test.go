@@ -54,7 +54,7 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		"all silent, the agent is not":        {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Ring the site"},
 		"all refused, the agent is not heard": {func(e *Evidence) { fail(e, probe.Refused, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Ring the site"},
 		"no route":                            {func(e *Evidence) { fail(e, probe.Unroutable, 0, 1, 2) }, "no-route link main", HopAddress, "Report it to the provider Kettle Cable"},
-		"agent overdue, services answer":      {func(e *Evidence) { e.Links[0].Overdue = true }, "agent-overdue link main", HopAddress, "inkpost agent status"},
+		"agent overdue, services answer":      {func(e *Evidence) { e.Links[0].Overdue = true }, "agent-overdue link main", HopAddress, "agent's log says"},
 		"address never known":                 {func(e *Evidence) { e.Links[0].IPv4 = netip.Addr{} }, "address-unknown link main", HopAddress, "inkpost agent invite KET-07 main"},
 		"a name gives another address": {func(e *Evidence) {
 			e.Hostnames[0].State, e.Hostnames[0].Given = names.StateStale, netip.MustParseAddr("198.51.100.8")

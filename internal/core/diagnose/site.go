@@ -155,7 +155,7 @@ func (e Evidence) agentOverdue(l LinkEvidence, proven []ServiceEvidence) Finding
 		Cause: CauseAgentOverdue, Hop: HopAddress, Subject: "link " + l.Label,
 		Summary:  fmt.Sprintf("The agent on link %s is overdue; a new address would not be noticed", l.Label),
 		Evidence: []string{e.heard(l)},
-		Next:     "Look at the machine that runs the agent: is it on, and does it reach this server? On it: inkpost agent status",
+		Next:     "Look at the machine that runs the agent: is it on, and does it reach this server? The agent's log says what it met.",
 	}
 	if len(proven) > 0 {
 		f.Evidence = append(f.Evidence, fmt.Sprintf("%s still reachable at %s", strings.Join(serviceNames(proven), ", "), l.Addresses()))

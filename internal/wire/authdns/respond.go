@@ -8,6 +8,7 @@ import (
 
 const (
 	headerSize = 12
+	fixedSize  = 12 // a record's owner pointer, type, class, TTL and data length
 	optSize    = 11 // an OPT record without options (RFC 6891 section 6.1.2)
 	// bufferSize is what we offer and the most we send in one UDP packet: no fragments on any usual path.
 	bufferSize = 1232
@@ -161,37 +162,8 @@ type reply struct {
 	truncated     bool
 	answers       uint16
 	authorities   uint16
-}
-
-// answer fills in what the zone says, as RFC 1034 section 4.3.2 lays down.
-func (d *Directory) answer(r *reply) {
-	name := r.q.name[:r.q.nameLen]
-	z := d.find(name)
-	if z == nil || r.q.qtype == dns.TypeAXFR || r.q.qtype == dns.TypeIXFR {
-		r.rcode = dns.RcodeRefused
-		return
-	}
-	r.authoritative = true
-	n := (*z.nodes.Load())[string(name)]
-	if n == nil {
-		r.rcode = dns.RcodeNameError
-		r.negative(z)
-		return
-	}
-	if r.q.qtype == dns.TypeSOA && len(name) == len(z.apex) {
-		r.put(z.soa.Load().answer)
-		return
-	}
-	if sets := n.sets.Load(); sets != nil {
-		for _, set := range *sets {
-			// A question for ANY gets one set (RFC 8482 section 4.1).
-			if set.rrtype == r.q.qtype || r.q.qtype == dns.TypeANY {
-				r.put(set)
-				return
-			}
-		}
-	}
-	r.negative(z)
+	additionals   uint16
+	target        [255]byte // the name that an alias leads to, while it is followed
 }
 
 func (r *reply) room() int {
@@ -201,25 +173,32 @@ func (r *reply) room() int {
 	return r.limit - r.n
 }
 
-func (r *reply) put(set RRset) {
+// put adds a set whose owner is written at ownerAt in the reply.
+func (r *reply) put(set RRset, ownerAt int) {
 	if len(set.wire) > r.room() {
 		r.truncated = true
 		return
 	}
+	start := r.n
 	r.n += copy(r.out[r.n:], set.wire)
 	r.answers += set.count
+	if ownerAt == headerSize {
+		return // the sets are encoded for this
+	}
+	for off := start; off < r.n; off += fixedSize + int(binary.BigEndian.Uint16(r.out[off+10:])) {
+		binary.BigEndian.PutUint16(r.out[off:], 0xC000|uint16(ownerAt))
+	}
 }
 
-// negative adds the SOA record to the authority section (RFC 2308 section 3). Its owner is a pointer into the question's
-// name, where the apex begins.
-func (r *reply) negative(z *Zone) {
+// negative adds the SOA record to the authority section (RFC 2308 section 3). Its owner is a pointer into the name that
+// does not exist, which is written at nameAt, to where the apex begins.
+func (r *reply) negative(z *Zone, nameAt, nameLen int) {
 	soa := z.soa.Load()
 	if len(soa.negative)+2 > r.room() {
 		r.truncated = true
 		return
 	}
-	apexAt := headerSize + r.q.nameLen - len(z.apex)
-	binary.BigEndian.PutUint16(r.out[r.n:], 0xC000|uint16(apexAt))
+	binary.BigEndian.PutUint16(r.out[r.n:], 0xC000|uint16(nameAt+nameLen-len(z.apex)))
 	r.n += 2
 	r.n += copy(r.out[r.n:], soa.negative)
 	r.authorities++
@@ -232,9 +211,8 @@ func (r *reply) finish() int {
 	}
 	if r.truncated {
 		flags |= flagTruncated
-		r.n, r.answers, r.authorities = r.q.end, 0, 0
+		r.n, r.answers, r.authorities, r.additionals = r.q.end, 0, 0, 0
 	}
-	var additional uint16
 	if r.q.edns {
 		opt := r.out[r.n : r.n+optSize]
 		clear(opt)
@@ -242,7 +220,7 @@ func (r *reply) finish() int {
 		binary.BigEndian.PutUint16(opt[3:], bufferSize)
 		opt[5] = byte(r.rcode >> 4)
 		r.n += optSize
-		additional = 1
+		r.additionals++
 	}
 	h := r.out
 	binary.BigEndian.PutUint16(h, r.q.id)
@@ -250,6 +228,6 @@ func (r *reply) finish() int {
 	binary.BigEndian.PutUint16(h[4:], 1)
 	binary.BigEndian.PutUint16(h[6:], r.answers)
 	binary.BigEndian.PutUint16(h[8:], r.authorities)
-	binary.BigEndian.PutUint16(h[10:], additional)
+	binary.BigEndian.PutUint16(h[10:], r.additionals)
 	return r.n
 }

@@ -15,6 +15,8 @@ type Zone struct {
 	nodes atomic.Pointer[map[string]*node]
 	soa   atomic.Pointer[soaWire]
 	write sync.Mutex
+	// delegates says that some name below the apex has NS records, so that answers have to look for cuts.
+	delegates atomic.Bool
 }
 
 // node is a name in the zone. Without record sets it is an empty non-terminal (RFC 4592 section 2.2.2): it exists, and
@@ -117,10 +119,24 @@ func (z *Zone) change(content Names, soa *dns.SOA) error {
 		tidy(nodes, z.apex)
 		z.nodes.Store(&nodes)
 	}
+	if delegates(keyed, z.apex) {
+		z.delegates.Store(true)
+	}
 	if soa != nil {
 		return z.setSOA(soa)
 	}
 	return nil
+}
+
+func delegates(content map[string][]RRset, apex string) bool {
+	for k, sets := range content {
+		for _, s := range sets {
+			if s.rrtype == dns.TypeNS && k != apex {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // tidy adds the empty non-terminals between names and the apex, and drops names that neither hold nor lead to anything.
