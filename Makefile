@@ -3,12 +3,14 @@
 SHELL := bash
 GO ?= go
 VERSION ?= $(shell git describe --always --dirty 2>/dev/null || echo unknown)
+# Not ./...: packages of npm may hold Go files too.
+PACKAGES := ./cmd/... ./internal/... ./docs/... ./web
 LDFLAGS := -s -w -X inkpost.example/inkpost/internal/cli.Version=$(VERSION)
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 # What the service and its tests need from Debian: a command or file that shows it is there, and its package.
 RUN_NEEDS := /usr/lib/postgresql/*/bin/initdb:postgresql
-TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils
+TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/named:bind9 /usr/sbin/nsd:nsd
 
 .PHONY: demo test build console check unit race clean screenshots install-run install-test
 
@@ -22,7 +24,7 @@ build: install-run console
 define install
 	@missing=""; for need in $(1); do ls $${need%%:*} >/dev/null 2>&1 || missing="$$missing $${need##*:}"; done; \
 	if [ -n "$$missing" ]; then echo "installing$$missing"; \
-	  $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends $$missing >/dev/null; fi
+	  $(SUDO) apt-get update -qq && $(SUDO) env DEBIAN_FRONTEND=noninteractive RUNLEVEL=1 apt-get install -y -qq --no-install-recommends $$missing >/dev/null; fi
 endef
 
 install-run:
@@ -41,13 +43,13 @@ web/node_modules/.installed: web/package-lock.json
 
 check: console
 	@unformatted=$$(gofmt -l cmd internal docs web/*.go); if [ -n "$$unformatted" ]; then echo "gofmt: $$unformatted"; exit 1; fi
-	$(GO) vet ./...
-	$(GO) tool staticcheck ./...
+	$(GO) vet $(PACKAGES)
+	$(GO) tool staticcheck $(PACKAGES)
 	cd web && npm run --silent check
 
 # The packages with goroutines run under the race detector. One package after the other: several start a database.
 test: install-test build check
-	$(GO) test -race -p 1 -timeout 8m ./...
+	$(GO) test -race -p 1 -timeout 8m $(PACKAGES)
 
 screenshots: build install-test
 	$(call install,/usr/bin/Xvfb:xvfb /usr/bin/xterm:xterm /usr/bin/import-im6*:imagemagick)

@@ -24,7 +24,9 @@ func describe(routes []route, version string) ([]byte, error) {
 	}
 	doc.Components.SecuritySchemes["key"] = &openapi3.SecuritySchemeRef{Value: openapi3.NewSecurityScheme().WithType("http").WithScheme("bearer")}
 	doc.Components.SecuritySchemes["session"] = &openapi3.SecuritySchemeRef{Value: openapi3.NewSecurityScheme().WithType("apiKey").WithIn("cookie").WithName(cookieName)}
-	doc.Components.Schemas["Addr"] = openapi3.NewSchemaRef("", openapi3.NewStringSchema().WithFormat("ip"))
+	for name, format := range map[string]string{"Addr": "ip", "AddrPort": "ip-and-port", "Prefix": "ip-prefix"} {
+		doc.Components.Schemas[name] = openapi3.NewSchemaRef("", openapi3.NewStringSchema().WithFormat(format))
+	}
 	gen := openapi3gen.NewGenerator(
 		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
 		openapi3gen.SchemaCustomizer(addresses))
@@ -97,10 +99,11 @@ func operationID(r route) string {
 	return id
 }
 
-// addresses describes an address as the text that it is written as.
+// addresses describes addresses as the text that they are written as.
 func addresses(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema) error {
-	if t == reflect.TypeFor[netip.Addr]() {
-		*s = *openapi3.NewStringSchema().WithFormat("ip")
+	switch t {
+	case reflect.TypeFor[netip.Addr](), reflect.TypeFor[netip.AddrPort](), reflect.TypeFor[netip.Prefix]():
+		*s = *openapi3.NewStringSchema()
 	}
 	return nil
 }

@@ -69,6 +69,17 @@ func (a *api) routes() []route {
 		{method: "PATCH", path: base + "/hostnames/:name", summary: "Edit a hostname", who: person, in: contract.HostnameInput{}, out: contract.Hostname{}, serve: a.editHostname},
 		{method: "DELETE", path: base + "/hostnames/:name", summary: "Remove a hostname", who: person, status: http.StatusNoContent, serve: a.removeHostname},
 
+		{method: "GET", path: base + "/zones/:apex/records", summary: "List the records put into a zone beside hostnames and aliases", who: person, out: []contract.ZoneRecord{}, serve: a.zoneRecords},
+		{method: "POST", path: base + "/zones/:apex/records", summary: "Put a record into a zone", who: person, in: names.Record{}, out: contract.ZoneRecord{}, status: http.StatusCreated, serve: a.addZoneRecord},
+		{method: "DELETE", path: base + "/zones/:apex/records/:id", summary: "Remove a record from a zone", who: person, status: http.StatusNoContent, serve: a.removeZoneRecord},
+		{method: "GET", path: base + "/aliases", summary: "List aliases", who: person, out: []site.Alias{}, serve: a.aliases},
+		{method: "POST", path: base + "/aliases", summary: "Add a name that stands for a hostname", who: person, in: contract.AliasInput{}, out: site.Alias{}, status: http.StatusCreated, serve: a.addAlias},
+		{method: "GET", path: base + "/aliases/:name", summary: "Show an alias", who: person, out: site.Alias{}, serve: a.alias},
+		{method: "DELETE", path: base + "/aliases/:name", summary: "Remove an alias", who: person, status: http.StatusNoContent, serve: a.removeAlias},
+		{method: "GET", path: base + "/signing-keys", summary: "List TSIG keys", who: person, out: []contract.SigningKey{}, serve: a.signingKeys},
+		{method: "POST", path: base + "/signing-keys", summary: "Make a TSIG key", who: person, in: contract.SigningKeyInput{}, out: contract.SigningKey{}, status: http.StatusCreated, serve: a.addSigningKey},
+		{method: "DELETE", path: base + "/signing-keys/:name", summary: "Remove a TSIG key", who: person, status: http.StatusNoContent, serve: a.removeSigningKey},
+
 		{method: "GET", path: base + "/sites", summary: "List sites, those in need first", who: person, out: []contract.SiteSummary{}, serve: a.sites},
 		{method: "POST", path: base + "/sites", summary: "Add a site", who: person, in: contract.SiteInput{}, out: contract.Site{}, status: http.StatusCreated, serve: a.addSite},
 		{method: "GET", path: base + "/sites/:code", summary: "Show a site with its paths", who: person, out: contract.Site{}, serve: a.site},

@@ -44,7 +44,7 @@ func hostnameCommand() *cobra.Command {
 	add.Flags().StringVar(&in.Site, "site", "", "the site that it belongs to")
 	edit := &cobra.Command{Use: "edit NAME", Short: "Change which link a hostname follows, or its TTL", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"link": "link", "ttl": "ttl_seconds"})
+			f, err := given(cmd, map[string]string{"link": "link", "ttl": "ttl_seconds", "extra": "extras", "mail": "mail"})
 			if err != nil {
 				return err
 			}
@@ -56,6 +56,8 @@ func hostnameCommand() *cobra.Command {
 		})}
 	for _, c := range []*cobra.Command{add, edit} {
 		c.Flags().StringVar(&in.Link, "link", "", "the link to follow (default: the site's preferred link)")
+		c.Flags().StringArrayVar(&in.Extras, "extra", nil, "a label below the name with the same address: www, mail, or * for all others; give it again for each")
+		c.Flags().StringVar(&in.Mail, "mail", "", "the host that takes the name's mail")
 		c.Flags().IntVar(&in.TTL, "ttl", 0, "how many seconds a resolver may keep the answer (default: the zone's)")
 	}
 	var code string
@@ -111,7 +113,8 @@ func zoneCommand() *cobra.Command {
 		})}
 	edit := &cobra.Command{Use: "edit APEX", Short: "Change a zone's servers, contact or TTL", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"ns": "servers", "contact": "contact", "ttl": "ttl_seconds"})
+			f, err := given(cmd, map[string]string{"ns": "servers", "contact": "contact", "ttl": "ttl_seconds",
+				"transfer-to": "transfer_to", "transfer-key": "transfer_key", "notify": "notify"})
 			if err != nil {
 				return err
 			}
@@ -123,6 +126,9 @@ func zoneCommand() *cobra.Command {
 		})}
 	for _, c := range []*cobra.Command{add, edit} {
 		c.Flags().StringArrayVar(&in.Servers, "ns", nil, "a name server, as NAME or NAME=ADDRESS; give it again for each")
+		c.Flags().StringArrayVar(&in.TransferTo, "transfer-to", nil, "an address or prefix that may have the whole zone; give it again for each")
+		c.Flags().StringVar(&in.TransferKey, "transfer-key", "", "the signing key whose holders may have the whole zone")
+		c.Flags().StringArrayVar(&in.Notify, "notify", nil, "a secondary to tell of changes, ADDRESS or ADDRESS:PORT; give it again for each")
 		c.Flags().StringVar(&in.Contact, "contact", "", "mail address of who answers for the zone")
 		c.Flags().IntVar(&in.TTL, "ttl", 0, "seconds that resolvers may keep answers (30)")
 	}

@@ -45,6 +45,39 @@ type HostnameInput struct {
 	Site string `json:"site"`
 	Link string `json:"link"`
 	TTL  int    `json:"ttl_seconds"`
+	// Extras are labels below the name with the same addresses, such as www, mail or * for all others. Mail is the host
+	// that takes its mail, the name itself or another.
+	Extras []string `json:"extras"`
+	Mail   string   `json:"mail"`
+}
+
+// AliasInput is what a person gives of an alias; TTL 0 takes the zone's.
+type AliasInput struct {
+	Name     string `json:"name"`
+	Hostname string `json:"hostname"`
+	TTL      int    `json:"ttl_seconds"`
+}
+
+// ZoneRecord is a record that somebody put into a zone.
+type ZoneRecord struct {
+	ID int64 `json:"id"`
+	names.Record
+}
+
+// SigningKeyInput asks for a TSIG key: for zone transfers, or for updates of a site's own names.
+type SigningKeyInput struct {
+	Name      string `json:"name"`
+	Algorithm string `json:"algorithm"`
+	Site      string `json:"site"`
+}
+
+// SigningKey is a TSIG key (RFC 8945). Secret, in base64, is there in the reply that made the key only.
+type SigningKey struct {
+	Name      string    `json:"name"`
+	Algorithm string    `json:"algorithm"`
+	Site      string    `json:"site,omitempty"`
+	Created   time.Time `json:"created"`
+	Secret    string    `json:"secret,omitempty"`
 }
 
 // DeviceInput is what a person gives of a device.
@@ -75,6 +108,11 @@ type ZoneInput struct {
 	Contact string   `json:"contact"`
 	TTL     int      `json:"ttl_seconds"`
 	Servers []string `json:"servers"`
+	// TransferTo lists addresses and prefixes that may have the whole zone; TransferKey names the TSIG key whose holders
+	// may. Notify lists the secondaries to tell of changes.
+	TransferTo  []string `json:"transfer_to"`
+	TransferKey string   `json:"transfer_key"`
+	Notify      []string `json:"notify"`
 }
 
 // Link is a link as it stands now.

@@ -44,6 +44,8 @@ type Daemon struct {
 	URL    string // of the API and console
 	DNS    string // "host:port" of the name server
 
+	Names *authdns.Server // for its counts
+
 	stop context.CancelFunc
 	done sync.WaitGroup
 	fail chan error
@@ -65,10 +67,11 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 		return nil, err
 	}
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
-	d := &Daemon{Store: st, DNS: names.Addr(), stop: stop, fail: make(chan error, 2)}
+	d := &Daemon{Store: st, DNS: names.Addr(), Names: names, stop: stop, fail: make(chan error, 2)}
 	d.Engine, err = engine.New(ctx, st, directory, engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline,
 		CheckEvery: o.CheckEvery, VerifyEvery: o.VerifyEvery, NameServer: names.Addr(), Log: o.Log})
 	if err == nil {
+		names.Allow(d.Engine)
 		err = d.serve(run, o)
 	}
 	// The name server runs in any case: stopping it closes its sockets.

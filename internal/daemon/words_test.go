@@ -11,6 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/testbed"
+	"inkpost.example/inkpost/internal/wire/authdns"
 )
 
 type (
@@ -30,3 +31,5 @@ func linkID(t *testing.T, s *testbed.Service, code string) int64 {
 func announcementOf(address string) wan.Announcement {
 	return wan.Announcement{Addresses: wan.PairOf(netip.MustParseAddr(address)), Source: wan.SourceGateway, Noticed: time.Now()}
 }
+
+func counts(s *testbed.Service) authdns.Counts { return s.Names.Counts() }

@@ -47,6 +47,7 @@ func (e *Engine) EditHostname(ctx context.Context, name string, in contract.Host
 }
 
 func (e *Engine) putHostname(ctx context.Context, h site.Hostname, in contract.HostnameInput, f site.Flaws) (contract.Hostname, error) {
+	e.extraFields(&h, in, &f)
 	if h.ZoneID != 0 {
 		f.Note("ttl_seconds", names.CheckTTL(h.TTL))
 	}
@@ -66,6 +67,36 @@ func (e *Engine) putHostname(ctx context.Context, h site.Hostname, in contract.H
 		return contract.Hostname{}, err
 	}
 	return e.Hostname(string(h.Name))
+}
+
+// extraFields reads what a hostname has beside its addresses, and checks all of it against the rest of its zone.
+func (e *Engine) extraFields(h *site.Hostname, in contract.HostnameInput, f *site.Flaws) {
+	h.Extras, h.Mail = nil, ""
+	if in.Mail != "" {
+		mail, err := names.Parse(in.Mail)
+		f.Note("mail", err)
+		h.Mail = mail
+	}
+	for _, label := range in.Extras {
+		label = strings.ToLower(strings.TrimSpace(label))
+		if _, err := names.ParseOwner(label + "." + string(h.Name)); err != nil || strings.Contains(label, ".") {
+			f.Note("extras", fmt.Errorf("%q is not a label below the name; www, mail and * are examples", label))
+			continue
+		}
+		h.Extras = append(h.Extras, label)
+	}
+	for _, z := range e.record.zoneList() {
+		if z.ID != h.ZoneID {
+			continue
+		}
+		others := slices.DeleteFunc(e.contentOf(z), func(r names.Record) bool {
+			return h.ID != 0 && (r.Name == h.Name || r.Name.Within(h.Name)) && r.Data == "" || h.ID != 0 && r.Name == h.Name && r.Type == "MX"
+		})
+		if _, err := e.Hostname(string(h.Name)); h.ID == 0 && err == nil {
+			return // the name is taken, which is said in other words
+		}
+		f.Note("name", names.CheckContent(z.Apex, append(others, h.Records()...)))
+	}
 }
 
 // zoneFor finds the zone that a hostname belongs in, and refuses the names of the zone's own servers.
@@ -107,7 +138,7 @@ func joined(list []names.Name) string {
 // HostnameInput gives a hostname as a person would enter it, to edit.
 func (e *Engine) HostnameInput(name string) (contract.HostnameInput, error) {
 	h, err := e.Hostname(name)
-	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL}, err
+	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL, Extras: h.Extras, Mail: string(h.Mail)}, err
 }
 
 // RemoveHostname removes a hostname; the zone answers "no such name" at once.
@@ -132,7 +163,13 @@ func (e *Engine) Zone(apex string) (names.Zone, error) {
 // ZoneInput gives a zone as a person would enter it, to edit.
 func (e *Engine) ZoneInput(apex string) (contract.ZoneInput, error) {
 	z, err := e.Zone(apex)
-	in := contract.ZoneInput{Apex: string(z.Apex), Contact: string(z.Contact), TTL: int(z.TTL)}
+	in := contract.ZoneInput{Apex: string(z.Apex), Contact: string(z.Contact), TTL: int(z.TTL), TransferKey: z.TransferKey}
+	for _, p := range z.TransferTo {
+		in.TransferTo = append(in.TransferTo, p.String())
+	}
+	for _, to := range z.Notify {
+		in.Notify = append(in.Notify, to.String())
+	}
 	for _, s := range z.Servers {
 		if len(s.Addresses) == 0 {
 			in.Servers = append(in.Servers, string(s.Name))
@@ -193,6 +230,7 @@ func (e *Engine) putZone(ctx context.Context, z names.Zone, in contract.ZoneInpu
 			z.Servers[at].Addresses = append(z.Servers[at].Addresses, a)
 		}
 	}
+	e.secondaryFields(&z, in, &f)
 	z = z.WithDefaults()
 	if len(f) == 0 {
 		f.Note("servers", z.Check())

@@ -70,6 +70,7 @@ type Engine struct {
 	faults  faultBoard
 	stages  chan store.Stages
 	recheck chan int64
+	tell    chan int64 // zones whose secondaries have to be told
 }
 
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
@@ -81,6 +82,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 		intake:  make(chan pending, 4096),
 		stages:  make(chan store.Stages, 4096),
 		recheck: make(chan int64, 4096),
+		tell:    make(chan int64, 4096),
 	}
 	e.heard.at = map[int64]time.Time{}
 	e.names.given = map[int64]nameState{}
@@ -130,7 +132,7 @@ func (e *Engine) resume(ctx context.Context) error {
 func (e *Engine) Run(ctx context.Context) {
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runHeard, e.runStages, e.runVerify, e.runReview, e.prober.run, e.prober.runLedger,
+		e.runIntake, e.runHeard, e.runStages, e.runVerify, e.runReview, e.runTell, e.prober.run, e.prober.runLedger,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}

@@ -3,11 +3,14 @@ package engine
 import (
 	"context"
 	"slices"
+	"strings"
 	"sync"
 
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/authdns"
 )
 
 // record is the memory of what the database holds about sites. Values in it are never changed in place: readers may keep
@@ -19,6 +22,12 @@ type record struct {
 	links  map[int64]int64 // link ID to site ID
 	zones  map[int64]names.Zone
 	listed []int64 // site IDs in order of code
+
+	aliases []site.Alias
+	records []store.ZoneRecord
+	signing map[string]store.SigningKey // by name
+	// fixed holds, for each name of each zone, the encoded sets that do not move with an address.
+	fixed map[int64]authdns.Names
 }
 
 // premises is one site with all that belongs to it.
@@ -71,6 +80,22 @@ func (e *Engine) reload(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	aliases, err := e.store.Aliases(ctx)
+	if err != nil {
+		return err
+	}
+	records, err := e.store.ZoneRecords(ctx)
+	if err != nil {
+		return err
+	}
+	keys, err := e.store.SigningKeys(ctx)
+	if err != nil {
+		return err
+	}
+	signing := make(map[string]store.SigningKey, len(keys))
+	for _, k := range keys {
+		signing[k.Name] = k
+	}
 	all := make(map[int64]premises, len(sites))
 	codes, owner, byZone := make(map[string]int64, len(sites)), make(map[int64]int64, len(links)), make(map[int64]names.Zone, len(zones))
 	listed := make([]int64, 0, len(sites))
@@ -103,6 +128,7 @@ func (e *Engine) reload(ctx context.Context) error {
 	e.record.mu.Lock()
 	defer e.record.mu.Unlock()
 	e.record.sites, e.record.codes, e.record.links, e.record.zones, e.record.listed = all, codes, owner, byZone, listed
+	e.record.aliases, e.record.records, e.record.signing = aliases, records, signing
 	return nil
 }
 
@@ -183,4 +209,27 @@ func (r *record) setSerials(serials map[int64]uint32) {
 		z.Serial = serial
 		r.zones[id] = z
 	}
+}
+
+func (r *record) content() ([]site.Alias, []store.ZoneRecord) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.aliases, r.records
+}
+
+// signingKey finds a TSIG key by its name, with or without the final dot.
+func (r *record) signingKey(name string) (store.SigningKey, bool) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	k, ok := r.signing[strings.TrimSuffix(strings.ToLower(name), ".")]
+	return k, ok
+}
+
+func (r *record) zoneByApex(apex names.Name) (names.Zone, bool) {
+	for _, z := range r.zoneList() {
+		if z.Apex == apex {
+			return z, true
+		}
+	}
+	return names.Zone{}, false
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"database/sql/driver"
+	"encoding/json"
 	"fmt"
 	"net/netip"
 	"time"
@@ -59,6 +60,29 @@ func (w when) Value() (driver.Value, error) {
 		return nil, nil
 	}
 	return w.Time, nil
+}
+
+// list is a JSON array column.
+type list[T any] []T
+
+// Scan implements sql.Scanner.
+func (l *list[T]) Scan(v any) error {
+	switch v := v.(type) {
+	case string:
+		return json.Unmarshal([]byte(v), (*[]T)(l))
+	case []byte:
+		return json.Unmarshal(v, (*[]T)(l))
+	}
+	return fmt.Errorf("an array column gave %T", v)
+}
+
+// Value implements driver.Valuer.
+func (l list[T]) Value() (driver.Value, error) {
+	if l == nil {
+		return "[]", nil
+	}
+	doc, err := json.Marshal([]T(l))
+	return string(doc), err
 }
 
 // ref is a foreign key column; 0 is NULL.

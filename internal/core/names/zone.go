@@ -24,6 +24,11 @@ type Zone struct {
 	Negative uint32   `json:"negative_seconds"`
 	TTL      uint32   `json:"ttl_seconds"`
 	Servers  []Server `json:"servers"`
+	// Who may have the whole zone (RFC 5936): hosts in these prefixes, and holders of this TSIG key.
+	TransferTo  []netip.Prefix `json:"transfer_to,omitempty"`
+	TransferKey string         `json:"transfer_key,omitempty"`
+	// Secondaries to tell of changes (RFC 1996).
+	Notify []netip.AddrPort `json:"notify,omitempty"`
 }
 
 // Bounds of a TTL in seconds. RFC 2181 section 8 allows up to 2^31-1; a day is the most that suits an address that moves.

@@ -88,6 +88,33 @@ type Hostname struct {
 	Site   string     `json:"site"`
 	Link   string     `json:"link,omitempty"`
 	TTL    int        `json:"ttl_seconds"`
+	Extras []string   `json:"extras,omitempty"` // labels below it with the same addresses: "www", "*"
+	Mail   names.Name `json:"mail,omitempty"`   // host that takes its mail (MX); "" for none
+}
+
+// Alias is a name that stands for a hostname (CNAME).
+type Alias struct {
+	ID         int64      `json:"-"`
+	ZoneID     int64      `json:"-"`
+	HostnameID int64      `json:"-"`
+	SiteID     int64      `json:"-"`
+	Name       names.Name `json:"name"`
+	Hostname   names.Name `json:"hostname"`
+	Site       string     `json:"site"`
+	TTL        int        `json:"ttl_seconds"`
+}
+
+// Records gives what a hostname puts into its zone. Its addresses, which move, are left out of the A records: those are
+// there so that the names can be checked against others.
+func (h Hostname) Records() []names.Record {
+	out := []names.Record{{Name: h.Name, Type: "A", TTL: h.TTL}}
+	for _, label := range h.Extras {
+		out = append(out, names.Record{Name: names.Name(label) + "." + h.Name, Type: "A", TTL: h.TTL})
+	}
+	if h.Mail != "" {
+		out = append(out, names.Record{Name: h.Name, Type: "MX", TTL: h.TTL, Data: "10 " + string(h.Mail) + "."})
+	}
+	return out
 }
 
 // Preferred picks, among a site's links, the first in order of preference that has an address; failing that, the first.

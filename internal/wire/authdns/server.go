@@ -23,12 +23,24 @@ type Server struct {
 	udp       *net.UDPConn
 	tcp       *net.TCPListener
 	log       *slog.Logger
-	answered  atomic.Uint64
+	access    Access
+	slots     chan struct{} // for requests that are not answered from memory
+	counters  counters
+}
+
+type counters struct {
+	answered, transfersWhole, transfersPart, transfersRefused, updates, badSignatures atomic.Uint64
+}
+
+// Counts are what a server has done since it started.
+type Counts struct {
+	Answered, TransfersWhole, TransfersPart, TransfersRefused, Updates, BadSignatures uint64
 }
 
 const (
 	tcpClients = 256              // connections at once; one more waits in the kernel's queue
 	tcpIdle    = 10 * time.Second // RFC 7766 section 6.2.3 asks for a few seconds
+	slowMost   = 1024             // signed requests and updates over UDP at once
 	maxQuery   = 4096             // no honest question is longer
 )
 
@@ -42,7 +54,7 @@ func Listen(address string, d *Directory, log *slog.Logger) (*Server, error) {
 		}
 		t, err := net.Listen("tcp", u.LocalAddr().String())
 		if err == nil {
-			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log}, nil
+			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log, slots: make(chan struct{}, slowMost)}, nil
 		}
 		_ = u.Close()
 		last = fmt.Errorf("DNS on TCP: %w", err)
@@ -56,8 +68,15 @@ func Listen(address string, d *Directory, log *slog.Logger) (*Server, error) {
 // Addr is the address that the server answers at.
 func (s *Server) Addr() string { return s.udp.LocalAddr().String() }
 
-// Answered counts the answers given so far.
-func (s *Server) Answered() uint64 { return s.answered.Load() }
+// Counts gives what the server has done so far.
+func (s *Server) Counts() Counts {
+	c := &s.counters
+	return Counts{Answered: c.answered.Load(), TransfersWhole: c.transfersWhole.Load(), TransfersPart: c.transfersPart.Load(),
+		TransfersRefused: c.transfersRefused.Load(), Updates: c.updates.Load(), BadSignatures: c.badSignatures.Load()}
+}
+
+// Allow has a decide on transfers and updates. It is called before Serve.
+func (s *Server) Allow(a Access) { s.access = a }
 
 // Serve answers until ctx ends.
 func (s *Server) Serve(ctx context.Context) error {
@@ -65,7 +84,7 @@ func (s *Server) Serve(ctx context.Context) error {
 	defer stop()
 	var wg sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
-		wg.Go(s.serveUDP)
+		wg.Go(func() { s.serveUDP(ctx) })
 	}
 	wg.Go(func() { s.serveTCP(ctx) })
 	wg.Wait()
@@ -75,7 +94,7 @@ func (s *Server) Serve(ctx context.Context) error {
 	return nil
 }
 
-func (s *Server) serveUDP() {
+func (s *Server) serveUDP(ctx context.Context) {
 	in, out := make([]byte, maxQuery), make([]byte, dns.MaxMsgSize)
 	for {
 		n, from, err := s.udp.ReadFromUDPAddrPort(in)
@@ -85,9 +104,22 @@ func (s *Server) serveUDP() {
 			}
 			continue
 		}
+		if isSlow(in[:n]) {
+			// Taken out of the way of the others; how many wait is bounded, and a client that is not served asks again.
+			select {
+			case s.slots <- struct{}{}:
+				req := append([]byte(nil), in[:n]...)
+				go func() {
+					defer func() { <-s.slots }()
+					_ = s.slow(ctx, req, from.Addr().Unmap(), false, func(b []byte) error { _, err := s.udp.WriteToUDPAddrPort(b, from); return err })
+				}()
+			default:
+			}
+			continue
+		}
 		if n = s.directory.respond(in[:n], out, false); n > 0 {
 			if _, err := s.udp.WriteToUDPAddrPort(out[:n], from); err == nil {
-				s.answered.Add(1)
+				s.counters.answered.Add(1)
 			}
 		}
 	}
@@ -113,16 +145,25 @@ func (s *Server) serveTCP(ctx context.Context) {
 			defer func() { <-slots }()
 			stop := context.AfterFunc(ctx, func() { _ = c.Close() })
 			defer stop()
-			s.serveConn(c)
+			s.serveConn(ctx, c)
 		})
 	}
 }
 
 // serveConn answers the questions of one connection in the order in which they come (RFC 7766 section 6.2.1.1 allows
 // that). A client has tcpIdle for each whole question, so that a slow one holds its place no longer than an idle one.
-func (s *Server) serveConn(c net.Conn) {
+func (s *Server) serveConn(ctx context.Context, c net.Conn) {
 	defer c.Close()
+	from, _ := netip.ParseAddrPort(c.RemoteAddr().String())
 	in, out := make([]byte, maxQuery), make([]byte, 2+dns.MaxMsgSize)
+	write := func(b []byte) error {
+		if len(b) > dns.MaxMsgSize {
+			return errors.New("the reply is too large")
+		}
+		_ = c.SetDeadline(time.Now().Add(tcpIdle))
+		_, err := c.Write(append(binary.BigEndian.AppendUint16(nil, uint16(len(b))), b...))
+		return err
+	}
 	for {
 		_ = c.SetDeadline(time.Now().Add(tcpIdle))
 		var size [2]byte
@@ -136,6 +177,12 @@ func (s *Server) serveConn(c net.Conn) {
 		if _, err := io.ReadFull(c, in[:n]); err != nil {
 			return
 		}
+		if isSlow(in[:n]) {
+			if s.slow(ctx, in[:n], from.Addr().Unmap(), true, write) != nil {
+				return
+			}
+			continue
+		}
 		n = s.directory.respond(in[:n], out[2:], true)
 		if n == 0 {
 			return
@@ -144,6 +191,6 @@ func (s *Server) serveConn(c net.Conn) {
 		if _, err := c.Write(out[:2+n]); err != nil {
 			return
 		}
-		s.answered.Add(1)
+		s.counters.answered.Add(1)
 	}
 }

@@ -11,10 +11,11 @@ import (
 
 // Zone is one zone's content in memory. Readers never wait; writers take turns.
 type Zone struct {
-	apex  string
-	nodes atomic.Pointer[map[string]*node]
-	soa   atomic.Pointer[soaWire]
-	write sync.Mutex
+	apex    string
+	nodes   atomic.Pointer[map[string]*node]
+	soa     atomic.Pointer[soaWire]
+	write   sync.Mutex // held by writers, and by whoever needs content and serial to fit together
+	journal journal
 	// delegates says that some name below the apex has NS records, so that answers have to look for cuts.
 	delegates atomic.Bool
 }
@@ -105,8 +106,17 @@ func (z *Zone) change(content Names, soa *dns.SOA) error {
 			}
 		}
 	}
+	var d delta
 	for k, sets := range keyed {
 		n := nodes[k]
+		if n != nil && soa != nil {
+			var before []RRset
+			if p := n.sets.Load(); p != nil {
+				before = *p
+			}
+			removed, added := difference(k, before, sets)
+			d.removed, d.added = append(d.removed, removed...), append(d.added, added...)
+		}
 		switch {
 		case n == nil:
 		case len(sets) == 0:
@@ -122,10 +132,14 @@ func (z *Zone) change(content Names, soa *dns.SOA) error {
 	if delegates(keyed, z.apex) {
 		z.delegates.Store(true)
 	}
-	if soa != nil {
-		return z.setSOA(soa)
+	if soa == nil {
+		return nil
 	}
-	return nil
+	if before := z.soa.Load().record.Serial; before != soa.Serial {
+		d.from, d.to = before, soa.Serial
+		z.journal.add(d)
+	}
+	return z.setSOA(soa)
 }
 
 func delegates(content map[string][]RRset, apex string) bool {

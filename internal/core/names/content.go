@@ -1,0 +1,102 @@
+package names
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Record is one record of a zone in the form of a zone file (RFC 1035 section 5.1): TTL in seconds, data as written there.
+type Record struct {
+	Name Name   `json:"name"`
+	Type string `json:"type"`
+	TTL  int    `json:"ttl_seconds"`
+	Data string `json:"data"`
+}
+
+// Types lists the types that a person may record beside hostnames and aliases. SOA and the apex's NS come from the zone.
+func Types() []string {
+	return []string{"A", "AAAA", "MX", "TXT", "NS", "SRV", "CAA", "HTTPS"}
+}
+
+// ParseOwner is Parse for the owner of any record: labels may also begin with an underscore, as in _sip._tcp (RFC 8552),
+// and the first may be "*" (RFC 4592).
+func ParseOwner(s string) (Name, error) {
+	t := strings.ToLower(strings.TrimSuffix(s, "."))
+	rest := strings.TrimPrefix(t, "*.")
+	words := strings.Split(rest, ".")
+	for i, w := range words {
+		words[i] = strings.TrimPrefix(w, "_")
+		if words[i] != w && words[i] == "" {
+			return "", ErrName{Name: s, Label: w, Detail: "is an underscore alone; a name such as _sip follows it"}
+		}
+	}
+	if _, err := Parse(strings.Join(words, ".")); err != nil {
+		return "", err
+	}
+	if len(t) > MaxText {
+		return "", ErrName{Name: s[:24] + "…", Detail: fmt.Sprintf("has %d characters; at most %d are allowed", len(t), MaxText)}
+	}
+	for _, w := range strings.Split(rest, ".") {
+		if len(w) > MaxLabel {
+			return "", ErrName{Name: s, Label: w, Detail: fmt.Sprintf("has %d characters; at most %d are allowed", len(w), MaxLabel)}
+		}
+	}
+	return Name(t), nil
+}
+
+// CheckContent says what is wrong with a zone's records taken together: names outside the zone, a CNAME beside other data
+// (RFC 1034 section 3.6.2) or more than one, a CNAME at the apex, a wildcard right below the apex, aliases that lead in a
+// circle, the same record twice.
+func CheckContent(apex Name, records []Record) error {
+	aliases := map[Name]Name{}
+	others := map[Name]string{}
+	seen := map[string]bool{}
+	for _, r := range records {
+		switch {
+		case !r.Name.Within(apex):
+			return fmt.Errorf("%s is not in zone %s", r.Name, apex)
+		case r.Name == "*."+apex:
+			return fmt.Errorf("%s would answer for every name of the zone that does not exist; put the wildcard below a hostname", r.Name)
+		case r.Name == apex && r.Type == "CNAME":
+			return fmt.Errorf("%s is the zone's apex, which cannot be an alias", r.Name)
+		}
+		line := strings.Join([]string{string(r.Name), r.Type, r.Data}, " ")
+		if seen[line] {
+			return fmt.Errorf("%s is on record already", line)
+		}
+		seen[line] = true
+		if r.Type != "CNAME" {
+			others[r.Name] = r.Type
+			continue
+		}
+		if _, twice := aliases[r.Name]; twice {
+			return fmt.Errorf("%s is an alias already; a name can stand for one other name only", r.Name)
+		}
+		aliases[r.Name] = Name(strings.ToLower(strings.TrimSuffix(r.Data, ".")))
+	}
+	for name := range aliases {
+		if other, clash := others[name]; clash {
+			return fmt.Errorf("%s has %s records; an alias stands alone at its name", name, other)
+		}
+		if err := circle(name, aliases); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func circle(from Name, aliases map[Name]Name) error {
+	way := []string{string(from)}
+	for at := from; ; {
+		next, more := aliases[at]
+		if !more {
+			return nil
+		}
+		way = append(way, string(next))
+		if slices.Contains(way[:len(way)-1], string(next)) {
+			return fmt.Errorf("aliases lead in a circle: %s", strings.Join(way, " → "))
+		}
+		at = next
+	}
+}

@@ -1,0 +1,235 @@
+package engine
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// Aliases lists all aliases by name.
+func (e *Engine) Aliases() []site.Alias {
+	aliases, _ := e.record.content()
+	return append([]site.Alias{}, aliases...)
+}
+
+// Alias gives one alias.
+func (e *Engine) Alias(name string) (site.Alias, error) {
+	for _, a := range e.Aliases() {
+		if string(a.Name) == canonical(name) {
+			return a, nil
+		}
+	}
+	return site.Alias{}, store.Missing{Kind: "alias", Name: name}
+}
+
+// AddAlias records a name that stands for a hostname.
+func (e *Engine) AddAlias(ctx context.Context, in contract.AliasInput) (site.Alias, error) {
+	var f site.Flaws
+	name, err := names.Parse(in.Name)
+	f.Note("name", err)
+	var z names.Zone
+	if err == nil {
+		z, err = e.zoneFor(name)
+		f.Note("name", err)
+	}
+	h, err := e.Hostname(canonical(in.Hostname))
+	f.Note("hostname", err)
+	if in.TTL == 0 {
+		in.TTL = int(z.TTL)
+	}
+	if z.ID != 0 {
+		f.Note("ttl_seconds", names.CheckTTL(in.TTL))
+		f.Note("name", names.CheckContent(z.Apex, append(e.contentOf(z), names.Record{Name: name, Type: "CNAME", Data: string(h.Name) + "."})))
+	}
+	if err := f.Err(); err != nil {
+		return site.Alias{}, err
+	}
+	a := site.Alias{ZoneID: z.ID, HostnameID: h.ID, Name: name, TTL: in.TTL}
+	if err := e.change(ctx, h.Site, "alias "+string(name)+" recorded", func() error { return e.store.AddAlias(ctx, a) }); err != nil {
+		return site.Alias{}, err
+	}
+	return e.Alias(string(name))
+}
+
+// RemoveAlias removes an alias.
+func (e *Engine) RemoveAlias(ctx context.Context, name string) error {
+	a, err := e.Alias(name)
+	if err != nil {
+		return err
+	}
+	return e.change(ctx, a.Site, "alias "+name+" removed", func() error { return e.store.RemoveAlias(ctx, a) })
+}
+
+// ZoneRecords lists the records that people put into a zone beside hostnames and aliases.
+func (e *Engine) ZoneRecords(apex string) ([]contract.ZoneRecord, error) {
+	z, err := e.Zone(apex)
+	if err != nil {
+		return nil, err
+	}
+	out := []contract.ZoneRecord{}
+	_, records := e.record.content()
+	for _, r := range records {
+		if r.ZoneID == z.ID {
+			out = append(out, contract.ZoneRecord{ID: r.ID, Record: r.Record()})
+		}
+	}
+	return out, nil
+}
+
+// AddZoneRecord puts a record into a zone.
+func (e *Engine) AddZoneRecord(ctx context.Context, apex string, in names.Record) (contract.ZoneRecord, error) {
+	z, err := e.Zone(apex)
+	if err != nil {
+		return contract.ZoneRecord{}, err
+	}
+	r, err := e.checkedRecord(z, in)
+	if err != nil {
+		return contract.ZoneRecord{}, err
+	}
+	err = e.change(ctx, "", fmt.Sprintf("%s record of %s recorded", r.Type, r.Name), func() error { return e.store.ChangeZoneRecords(ctx, z.ID, []names.Record{r}, nil) })
+	if err != nil {
+		return contract.ZoneRecord{}, err
+	}
+	list, err := e.ZoneRecords(apex)
+	for _, one := range list {
+		if one.Record == r {
+			return one, nil
+		}
+	}
+	return contract.ZoneRecord{}, err
+}
+
+func (e *Engine) checkedRecord(z names.Zone, in names.Record) (names.Record, error) {
+	var f site.Flaws
+	name, err := names.ParseOwner(string(in.Name))
+	f.Note("name", err)
+	r := names.Record{Name: name, Type: strings.ToUpper(strings.TrimSpace(in.Type)), TTL: in.TTL, Data: strings.TrimSpace(in.Data)}
+	if r.TTL == 0 {
+		r.TTL = int(z.TTL)
+	}
+	f.Note("ttl_seconds", names.CheckTTL(r.TTL))
+	if !slices.Contains(names.Types(), r.Type) && !strings.HasPrefix(r.Type, "TYPE") {
+		f.Note("type", fmt.Errorf("%q cannot be recorded; it is one of %s, or TYPE and a number with data as RFC 3597 writes it", in.Type, strings.Join(names.Types(), ", ")))
+	}
+	if strings.ContainsAny(r.Data, "\n\r") {
+		f.Note("data", fmt.Errorf("has more than one line"))
+	}
+	if err := f.Err(); err != nil {
+		return r, err
+	}
+	rr, err := parseRecord(r)
+	if err != nil {
+		f.Note("data", err)
+		return r, f.Err()
+	}
+	r.Data = dataOf(rr)
+	for _, other := range e.contentOf(z) {
+		if other.Name == r.Name && other.Data == "" && (r.Type == "A" || r.Type == "AAAA") {
+			f.Note("name", fmt.Errorf("%s follows a site's address; its address records cannot be typed in", r.Name))
+		}
+		if r.Type == "NS" && r.Name != z.Apex && other.Name != r.Name && other.Name.Within(r.Name) && other.Type != "A" && other.Type != "AAAA" {
+			f.Note("name", fmt.Errorf("%s has records below the name to be delegated", other.Name))
+		}
+	}
+	if r.Type == "NS" && r.Name == z.Apex {
+		f.Note("name", fmt.Errorf("the zone's own servers are set with the zone: inkpost zone edit %s --ns", z.Apex))
+	}
+	f.Note("name", names.CheckContent(z.Apex, append(e.contentOf(z), r)))
+	return r, f.Err()
+}
+
+// RemoveZoneRecord removes a record that somebody put into a zone.
+func (e *Engine) RemoveZoneRecord(ctx context.Context, apex string, id int64) error {
+	list, err := e.ZoneRecords(apex)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(list, func(r contract.ZoneRecord) bool { return r.ID == id }) {
+		return store.Missing{Kind: "record of " + apex, Name: fmt.Sprint(id)}
+	}
+	z, err := e.Zone(apex)
+	if err != nil {
+		return err
+	}
+	return e.change(ctx, "", "a record of "+apex+" removed", func() error { return e.store.ChangeZoneRecords(ctx, z.ID, nil, []int64{id}) })
+}
+
+// SigningKeys lists the TSIG keys, without their secrets.
+func (e *Engine) SigningKeys(ctx context.Context) ([]contract.SigningKey, error) {
+	list, err := e.store.SigningKeys(ctx)
+	out := make([]contract.SigningKey, 0, len(list))
+	for _, k := range list {
+		out = append(out, contract.SigningKey{Name: k.Name, Algorithm: k.Algorithm, Site: k.Site, Created: k.Created.Time})
+	}
+	return out, err
+}
+
+// AddSigningKey makes a TSIG key and shows its secret: for zone transfers, or for updates of a site's own names.
+func (e *Engine) AddSigningKey(ctx context.Context, in contract.SigningKeyInput) (contract.SigningKey, error) {
+	var f site.Flaws
+	name, err := names.Parse(in.Name)
+	f.Note("name", err)
+	if in.Algorithm == "" {
+		in.Algorithm = signingAlgorithms[0]
+	}
+	if !slices.Contains(signingAlgorithms, in.Algorithm) {
+		f.Note("algorithm", fmt.Errorf("%q is unknown; it is one of %s", in.Algorithm, strings.Join(signingAlgorithms, ", ")))
+	}
+	var siteID int64
+	if in.Site != "" {
+		p, err := e.premises(in.Site)
+		f.Note("site", err)
+		siteID = p.ID
+	}
+	if err := f.Err(); err != nil {
+		return contract.SigningKey{}, err
+	}
+	raw := make([]byte, 32)
+	_, _ = rand.Read(raw) // never fails
+	k := contract.SigningKey{Name: string(name), Algorithm: in.Algorithm, Site: strings.ToUpper(in.Site), Created: e.now(), Secret: base64.StdEncoding.EncodeToString(raw)}
+	return k, e.change(ctx, k.Site, "signing key "+k.Name+" made", func() error { return e.store.AddSigningKey(ctx, k.Name, k.Algorithm, k.Secret, siteID) })
+}
+
+// RemoveSigningKey makes a TSIG key unknown at once.
+func (e *Engine) RemoveSigningKey(ctx context.Context, name string) error {
+	return e.change(ctx, "", "signing key "+name+" removed", func() error { return e.store.RemoveSigningKey(ctx, canonical(name)) })
+}
+
+// secondaryFields reads who may have a zone and who is told of changes.
+func (e *Engine) secondaryFields(z *names.Zone, in contract.ZoneInput, f *site.Flaws) {
+	z.TransferTo, z.Notify, z.TransferKey = nil, nil, canonical(in.TransferKey)
+	for _, text := range in.TransferTo {
+		p, err := netip.ParsePrefix(text)
+		if a, e := netip.ParseAddr(text); e == nil {
+			p, err = netip.PrefixFrom(a, a.BitLen()), nil
+		}
+		if err != nil {
+			f.Note("transfer_to", fmt.Errorf("%q is neither an address nor a prefix such as 198.51.100.0/24", text))
+			continue
+		}
+		z.TransferTo = append(z.TransferTo, p.Masked())
+	}
+	for _, text := range in.Notify {
+		to, err := netip.ParseAddrPort(text)
+		if a, e := netip.ParseAddr(text); e == nil {
+			to, err = netip.AddrPortFrom(a, 53), nil
+		}
+		if err != nil {
+			f.Note("notify", fmt.Errorf("%q is neither an address nor an address with a port such as 198.51.100.2:53", text))
+			continue
+		}
+		z.Notify = append(z.Notify, to)
+	}
+	if k, ok := e.record.signingKey(z.TransferKey); z.TransferKey != "" && (!ok || k.SiteID != 0) {
+		f.Note("transfer_key", fmt.Errorf("there is no signing key %q for transfers; make one: inkpost signing-key add %s", z.TransferKey, z.TransferKey))
+	}
+}

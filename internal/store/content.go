@@ -1,0 +1,127 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jmoiron/sqlx"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// Aliases lists all aliases by name.
+func (s *Store) Aliases(ctx context.Context) ([]site.Alias, error) {
+	var rows []struct {
+		ID         int64      `db:"id"`
+		ZoneID     int64      `db:"zone_id"`
+		HostnameID int64      `db:"hostname_id"`
+		SiteID     int64      `db:"site_id"`
+		Name       names.Name `db:"name"`
+		Hostname   names.Name `db:"hostname"`
+		Site       string     `db:"site"`
+		TTL        int        `db:"ttl"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, h.name AS hostname, s.code AS site, a.ttl
+		FROM alias a JOIN hostname h ON h.id = a.hostname_id JOIN site s ON s.id = h.site_id ORDER BY a.name`)
+	out := make([]site.Alias, len(rows))
+	for i, r := range rows {
+		out[i] = site.Alias(r)
+	}
+	return out, err
+}
+
+// AddAlias records an alias and raises its zone's serial.
+func (s *Store) AddAlias(ctx context.Context, a site.Alias) error {
+	err := s.inZone(ctx, a.ZoneID, func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO alias (zone_id, hostname_id, name, ttl) VALUES ($1, $2, $3, $4)`, a.ZoneID, a.HostnameID, a.Name, a.TTL)
+		return err
+	})
+	return explained(err, "alias", "name", string(a.Name))
+}
+
+// RemoveAlias removes an alias and raises its zone's serial.
+func (s *Store) RemoveAlias(ctx context.Context, a site.Alias) error {
+	return s.inZone(ctx, a.ZoneID, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `DELETE FROM alias WHERE id = $1`, a.ID)
+		return affected(r, err, "alias", "name", string(a.Name))
+	})
+}
+
+// ZoneRecord is a record that a person put into a zone beside hostnames and aliases.
+type ZoneRecord struct {
+	ID     int64      `db:"id"`
+	ZoneID int64      `db:"zone_id"`
+	Name   names.Name `db:"name"`
+	Type   string     `db:"type"`
+	TTL    int        `db:"ttl"`
+	Data   string     `db:"data"`
+}
+
+// Record is the record itself.
+func (r ZoneRecord) Record() names.Record {
+	return names.Record{Name: r.Name, Type: r.Type, TTL: r.TTL, Data: r.Data}
+}
+
+// ZoneRecords lists the records of all zones by name.
+func (s *Store) ZoneRecords(ctx context.Context) ([]ZoneRecord, error) {
+	var out []ZoneRecord
+	err := s.db.SelectContext(ctx, &out, `SELECT id, zone_id, name, type, ttl, data FROM zone_record ORDER BY name, type, data`)
+	return out, err
+}
+
+// ChangeZoneRecords adds and removes records of one zone and raises its serial, all of it or nothing.
+func (s *Store) ChangeZoneRecords(ctx context.Context, zoneID int64, add []names.Record, remove []int64) error {
+	return s.inZone(ctx, zoneID, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM zone_record WHERE zone_id = $1 AND id = ANY($2::bigint[])`, zoneID, remove); err != nil {
+			return err
+		}
+		for _, r := range add {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO zone_record (zone_id, name, type, ttl, data) VALUES ($1, $2, $3, $4, $5)`, zoneID, r.Name, r.Type, r.TTL, r.Data); err != nil {
+				return explained(err, "record", "data", string(r.Name)+" "+r.Type)
+			}
+		}
+		return nil
+	})
+}
+
+func (s *Store) inZone(ctx context.Context, zoneID int64, f func(*sqlx.Tx) error) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		var serial uint32
+		if err := bump(ctx, tx, zoneID, &serial); err != nil {
+			return err
+		}
+		return f(tx)
+	})
+}
+
+// SigningKey is a TSIG key (RFC 8945): for zone transfers, or, with a site, for updates of that site's names. The name
+// has no final dot, the secret is in base64.
+type SigningKey struct {
+	ID        int64  `db:"id"`
+	Name      string `db:"name"`
+	Algorithm string `db:"algorithm"`
+	Secret    string `db:"secret"`
+	SiteID    ref    `db:"site_id"`
+	Site      string `db:"site"`
+	Created   when   `db:"created_at"`
+}
+
+// SigningKeys lists all TSIG keys by name.
+func (s *Store) SigningKeys(ctx context.Context) ([]SigningKey, error) {
+	var out []SigningKey
+	err := s.db.SelectContext(ctx, &out, `SELECT k.id, k.name, k.algorithm, k.secret, k.site_id, coalesce(s.code, '') AS site, k.created_at
+		FROM signing_key k LEFT JOIN site s ON s.id = k.site_id ORDER BY k.name`)
+	return out, err
+}
+
+// AddSigningKey records a TSIG key.
+func (s *Store) AddSigningKey(ctx context.Context, name, algorithm, secret string, siteID int64) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO signing_key (name, algorithm, secret, site_id) VALUES ($1, $2, $3, $4)`, name, algorithm, secret, ref(siteID))
+	return explained(err, "signing key", "name", name)
+}
+
+// RemoveSigningKey makes a TSIG key unknown.
+func (s *Store) RemoveSigningKey(ctx context.Context, name string) error {
+	r, err := s.db.ExecContext(ctx, `DELETE FROM signing_key WHERE name = $1`, name)
+	return affected(r, err, "signing key", "name", name)
+}

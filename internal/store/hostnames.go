@@ -1,0 +1,82 @@
+package store
+
+import (
+	"context"
+
+	"github.com/jmoiron/sqlx"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+type hostnameRow struct {
+	ID     int64        `db:"id"`
+	ZoneID int64        `db:"zone_id"`
+	SiteID int64        `db:"site_id"`
+	LinkID ref          `db:"link_id"`
+	Name   names.Name   `db:"name"`
+	Zone   names.Name   `db:"zone"`
+	Site   string       `db:"site"`
+	Link   string       `db:"link"`
+	TTL    int          `db:"ttl"`
+	Extras list[string] `db:"extras"`
+	Mail   names.Name   `db:"mail"`
+}
+
+func (r hostnameRow) hostname() site.Hostname {
+	return site.Hostname{ID: r.ID, ZoneID: r.ZoneID, SiteID: r.SiteID, LinkID: int64(r.LinkID), Name: r.Name, Zone: r.Zone,
+		Site: r.Site, Link: r.Link, TTL: r.TTL, Extras: r.Extras, Mail: r.Mail}
+}
+
+const hostnameColumns = `SELECT h.id, h.zone_id, h.site_id, h.link_id, h.name, z.apex AS zone, s.code AS site,
+	coalesce(l.label, '') AS link, h.ttl, h.extras, h.mail
+	FROM hostname h JOIN zone z ON z.id = h.zone_id JOIN site s ON s.id = h.site_id LEFT JOIN link l ON l.id = h.link_id`
+
+// Hostnames lists the hostnames of a site by name; siteID 0 lists those of all sites.
+func (s *Store) Hostnames(ctx context.Context, siteID int64) ([]site.Hostname, error) {
+	var rows []hostnameRow
+	err := s.db.SelectContext(ctx, &rows, hostnameColumns+` WHERE $1 = 0 OR h.site_id = $1 ORDER BY h.name`, siteID)
+	out := make([]site.Hostname, len(rows))
+	for i, r := range rows {
+		out[i] = r.hostname()
+	}
+	return out, err
+}
+
+// Hostname finds a hostname by its name.
+func (s *Store) Hostname(ctx context.Context, name names.Name) (site.Hostname, error) {
+	var r hostnameRow
+	err := s.db.GetContext(ctx, &r, hostnameColumns+` WHERE h.name = $1`, name)
+	return r.hostname(), explained(err, "hostname", "name", string(name))
+}
+
+// PutHostname records a hostname, new where its ID is 0, and raises its zone's serial in the same transaction. It returns
+// the hostname's ID and the new serial.
+func (s *Store) PutHostname(ctx context.Context, h site.Hostname) (id int64, serial uint32, err error) {
+	id = h.ID
+	err = s.inTx(ctx, func(tx *sqlx.Tx) error {
+		if err := bump(ctx, tx, h.ZoneID, &serial); err != nil {
+			return err
+		}
+		if h.ID == 0 {
+			return tx.GetContext(ctx, &id, `INSERT INTO hostname (zone_id, site_id, link_id, name, ttl, extras, mail)
+				VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`, h.ZoneID, h.SiteID, ref(h.LinkID), h.Name, h.TTL, list[string](h.Extras), h.Mail)
+		}
+		r, err := tx.ExecContext(ctx, `UPDATE hostname SET link_id = $2, ttl = $3, extras = $4, mail = $5 WHERE id = $1`,
+			h.ID, ref(h.LinkID), h.TTL, list[string](h.Extras), h.Mail)
+		return affected(r, err, "hostname", "name", string(h.Name))
+	})
+	return id, serial, explained(err, "hostname", "name", string(h.Name))
+}
+
+// RemoveHostname removes a hostname and raises its zone's serial in the same transaction.
+func (s *Store) RemoveHostname(ctx context.Context, h site.Hostname) (serial uint32, err error) {
+	err = s.inTx(ctx, func(tx *sqlx.Tx) error {
+		if err := bump(ctx, tx, h.ZoneID, &serial); err != nil {
+			return err
+		}
+		r, err := tx.ExecContext(ctx, `DELETE FROM hostname WHERE id = $1`, h.ID)
+		return affected(r, err, "hostname", "name", string(h.Name))
+	})
+	return serial, err
+}

@@ -1,0 +1,145 @@
+package testbed
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/miekg/dns"
+	"github.com/stretchr/testify/require"
+)
+
+// FreePort finds a port that is free on UDP and TCP.
+func FreePort(t testing.TB) int {
+	t.Helper()
+	for range 20 {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		port := l.Addr().(*net.TCPAddr).Port
+		u, err := net.ListenPacket("udp", l.Addr().String())
+		_ = l.Close()
+		if err == nil {
+			_ = u.Close()
+			return port
+		}
+	}
+	t.Fatal("no port is free on UDP and TCP")
+	return 0
+}
+
+// Secondary says what a real name server takes from where.
+type Secondary struct {
+	Zone         string
+	Primary      int // port on 127.0.0.1
+	Key, Secret  string
+	Listen       int // port on 127.0.0.1
+	program, dir string
+}
+
+// folder makes a place for a server's files.
+func (s *Secondary) folder(t testing.TB) {
+	dir, err := os.MkdirTemp("", "inkpost-secondary-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o777))
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	s.dir = dir
+}
+
+func (s *Secondary) run(t testing.TB, args ...string) {
+	program, err := exec.LookPath(s.program)
+	if err != nil {
+		program = "/usr/sbin/" + s.program
+	}
+	log, err := os.Create(filepath.Join(s.dir, "log"))
+	require.NoError(t, err)
+	cmd := exec.Command(program, args...)
+	cmd.Dir, cmd.Stdout, cmd.Stderr = s.dir, log, log
+	require.NoError(t, cmd.Start(), "install what the tests need: make install-test")
+	t.Cleanup(func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		ended := make(chan struct{})
+		go func() { _ = cmd.Wait(); close(ended) }()
+		select {
+		case <-ended:
+		case <-time.After(5 * time.Second):
+			_ = cmd.Process.Kill()
+			<-ended
+		}
+		_ = log.Close()
+		if t.Failed() {
+			said, _ := os.ReadFile(filepath.Join(s.dir, "log"))
+			t.Logf("%s said:\n%s", s.program, said)
+		}
+	})
+}
+
+// Addr is where the server answers.
+func (s *Secondary) Addr() string { return fmt.Sprintf("127.0.0.1:%d", s.Listen) }
+
+// StartBIND runs Debian's BIND as a secondary of a zone.
+func StartBIND(t testing.TB, s Secondary) *Secondary {
+	t.Helper()
+	s.program = "named"
+	s.folder(t)
+	config := fmt.Sprintf(`options { directory %q; listen-on port %d { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; pid-file none;
+		session-keyfile "session.key"; minimal-responses yes; minimal-any yes; notify no; allow-query { any; }; dnssec-validation no; min-refresh-time 1; };
+		controls { };
+		key %q { algorithm hmac-sha256; secret %q; };
+		zone %q { type secondary; primaries port %d { 127.0.0.1 key %q; }; file "zone.db"; allow-notify { key %q; }; masterfile-format text; };
+	`, s.dir, s.Listen, s.Key, s.Secret, s.Zone, s.Primary, s.Key, s.Key)
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "named.conf"), []byte(config), 0o644))
+	s.run(t, "-g", "-n", "1", "-c", filepath.Join(s.dir, "named.conf"))
+	return &s
+}
+
+// StartNSD runs Debian's NSD as a secondary of a zone.
+func StartNSD(t testing.TB, s Secondary) *Secondary {
+	t.Helper()
+	s.program = "nsd"
+	s.folder(t)
+	config := strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(s.Listen), "PRIMARY", fmt.Sprint(s.Primary), "ZONE", s.Zone, "KEY", s.Key, "SECRET", s.Secret).Replace(`
+server:
+  ip-address: 127.0.0.1@LISTEN
+  username: ""
+  chroot: ""
+  database: ""
+  pidfile: ""
+  zonesdir: "DIR"
+  xfrdir: "DIR"
+  xfrdfile: "DIR/xfrd.state"
+  zonelistfile: "DIR/zone.list"
+  server-count: 1
+  minimal-responses: yes
+  xfrd-reload-timeout: 0
+  verbosity: 2
+remote-control:
+  control-enable: no
+key:
+  name: "KEY"
+  algorithm: hmac-sha256
+  secret: "SECRET"
+zone:
+  name: "ZONE"
+  zonefile: "DIR/zone.db"
+  request-xfr: 127.0.0.1@PRIMARY KEY
+  allow-notify: 127.0.0.1 KEY
+`)
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "nsd.conf"), []byte(config), 0o644))
+	s.run(t, "-d", "-c", filepath.Join(s.dir, "nsd.conf"))
+	return &s
+}
+
+// Serial asks a name server for a zone's serial; 0 where it has none.
+func Serial(server, zone string) uint32 {
+	c := dns.Client{Timeout: time.Second}
+	r, _, err := c.Exchange(new(dns.Msg).SetQuestion(dns.Fqdn(zone), dns.TypeSOA), server)
+	if err != nil || len(r.Answer) != 1 {
+		return 0
+	}
+	return r.Answer[0].(*dns.SOA).Serial
+}
