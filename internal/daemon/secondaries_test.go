@@ -152,10 +152,9 @@ func sameAnswers(t *testing.T, ours string, theirs map[string]string) {
 				asked++
 				want := reply(t, ours, m)
 				for who, server := range theirs {
-					if choice(who, label, qtype) {
-						continue
+					if got := reply(t, server, m); got != want && !choice(who, qtype, got, want) {
+						t.Errorf("%s %s: %s answers\n  %s\nwe answer\n  %s", name, dns.Type(qtype), who, got, want)
 					}
-					require.Equal(t, reply(t, server, m), want, "%s %s: %s answers otherwise", name, dns.Type(qtype), who)
 				}
 			}
 		}
@@ -163,8 +162,11 @@ func sameAnswers(t *testing.T, ours string, theirs map[string]string) {
 	t.Logf("%d questions", asked)
 }
 
-// choice says where we answer otherwise on purpose; docs/names.md gives the reasons.
-func choice(string, string, uint16) bool { return false }
+// choice says where we answer otherwise on purpose; docs/names.md gives the reasons. BIND gives the SOA record a TTL of 0
+// where somebody asked for the SOA record of a name that does not exist.
+func choice(who string, qtype uint16, got, want string) bool {
+	return who == "BIND" && qtype == dns.TypeSOA && strings.HasPrefix(want, "NXDOMAIN") && got == strings.Replace(want, zone+". 30 in soa", zone+". 0 in soa", 1)
+}
 
 func TestTransfersGoToWhomTheZoneNames(t *testing.T) {
 	s, key, agent := stocked(t)

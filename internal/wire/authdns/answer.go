@@ -22,7 +22,8 @@ func (d *Directory) answer(r *reply) {
 	ownerAt := headerSize // where the name in hand is written in the reply
 	for range chaseMost {
 		if z.delegates.Load() {
-			if at, cut := z.cut(nodes, name); cut != nil {
+			// The DS set of a delegation stands on our side of the cut (RFC 4035 section 3.1.4.1).
+			if at, cut := z.cut(nodes, name); cut != nil && (at > 0 || r.q.qtype != dns.TypeDS) {
 				r.refer(z, nodes, cut, ownerAt+at)
 				return
 			}

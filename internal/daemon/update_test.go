@@ -1,0 +1,238 @@
+package daemon_test
+
+import (
+	"fmt"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/miekg/dns"
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/testbed"
+)
+
+// routers is a service with two sites, a hostname each, and the first site's key.
+func routers(t *testing.T) (*testbed.Service, contract.SigningKey) {
+	t.Helper()
+	s := testbed.Start(t, nil)
+	for _, code := range []string{"KET-07", "OYS-03"} {
+		record(t, s, code)
+		_, err := s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: strings.ToLower(code) + "." + zone, Site: code})
+		require.NoError(t, err)
+	}
+	k, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "ket-07-router.saltmarsh.example", Site: "KET-07"})
+	require.NoError(t, err)
+	return s, k
+}
+
+const ket, oys = "ket-07." + zone + ".", "oys-03." + zone + "."
+
+type update struct {
+	t   *testing.T
+	s   *testbed.Service
+	key contract.SigningKey
+}
+
+// send makes an update, edits it, signs it with a key of that name and secret where name is not empty, and returns the reply.
+func (u update) send(name, secret, algorithm string, signed time.Time, edit func(*dns.Msg)) (*dns.Msg, error) {
+	u.t.Helper()
+	m := new(dns.Msg).SetUpdate(zone + ".")
+	edit(m)
+	c := dns.Client{Timeout: 3 * time.Second}
+	if name != "" {
+		m.SetTsig(name+".", algorithm, 300, signed.Unix())
+		c.TsigSecret = map[string]string{name + ".": secret}
+	}
+	r, _, err := c.Exchange(m, u.s.DNS)
+	return r, err
+}
+
+func (u update) rcode(edit func(*dns.Msg)) string {
+	u.t.Helper()
+	r, err := u.send(u.key.Name, u.key.Secret, dns.HmacSHA256, time.Now(), edit)
+	require.NotNil(u.t, r, "%v", err) // the client takes NOTAUTH for an error of its own
+	return dns.RcodeToString[r.Rcode]
+}
+
+func rrOf(t *testing.T, text string) dns.RR {
+	t.Helper()
+	rr, err := dns.NewRR(text)
+	require.NoError(t, err)
+	return rr
+}
+
+func TestUpdatesOfOnesOwnNames(t *testing.T) {
+	s, key := routers(t)
+	u := update{t, s, key}
+	one := func(text string) func(*dns.Msg) { return func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, text)}) } }
+	replace := func(name, text string) func(*dns.Msg) {
+		return func(m *dns.Msg) {
+			m.RemoveRRset([]dns.RR{&dns.A{Hdr: dns.RR_Header{Name: name, Rrtype: dns.TypeA, Class: dns.ClassINET}}})
+			m.Insert([]dns.RR{rrOf(t, text)})
+		}
+	}
+	require.Equal(t, "NOERROR", u.rcode(one(ket+" 60 A 198.51.100.7")))
+	got, serial, _ := answers(t, s.DNS, "ket-07."+zone)
+	require.Equal(t, []string{"198.51.100.7"}, got, "acknowledged means answering")
+	require.Equal(t, "NOERROR", u.rcode(replace(ket, ket+" 60 A 198.51.100.8")))
+	got, next, _ := answers(t, s.DNS, "ket-07."+zone)
+	require.Equal(t, []string{"198.51.100.8"}, got)
+	require.Greater(t, next, serial)
+	moves, err := s.Client.Moves(t.Context(), "KET-07", "main", 0, 10)
+	require.NoError(t, err)
+	require.Len(t, moves, 2, "an update is an announcement with its history")
+	require.Equal(t, "NOERROR", u.rcode(replace(ket, ket+" 60 A 198.51.100.8")), "the same again changes nothing")
+	_, same, _ := answers(t, s.DNS, "ket-07."+zone)
+	require.Equal(t, next, same)
+
+	challenge := "_acme-challenge." + ket
+	require.Equal(t, "NOERROR", u.rcode(one(challenge+` 60 TXT "proof one"`)))
+	require.Equal(t, "NOERROR", u.rcode(one(challenge+` 60 TXT "proof two"`)))
+	text := func() (out []string) {
+		r, _, err := new(dns.Client).Exchange(new(dns.Msg).SetQuestion(challenge, dns.TypeTXT), s.DNS)
+		require.NoError(t, err)
+		for _, rr := range r.Answer {
+			out = append(out, rr.(*dns.TXT).Txt[0])
+		}
+		return out
+	}
+	require.ElementsMatch(t, []string{"proof one", "proof two"}, text())
+	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.Remove([]dns.RR{rrOf(t, challenge+` 60 TXT "proof one"`)}) }))
+	require.Equal(t, []string{"proof two"}, text())
+	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.RemoveName([]dns.RR{rrOf(t, challenge+` 60 TXT "x"`)}) }))
+	require.Empty(t, text())
+
+	for name, c := range map[string]struct {
+		want string
+		edit func(*dns.Msg)
+	}{
+		"another site's name":   {"REFUSED", one(oys + " 60 A 198.51.100.66")},
+		"a name of nobody":      {"REFUSED", one("new." + zone + ". 60 A 198.51.100.66")},
+		"the zone's apex":       {"REFUSED", one(zone + ". 60 A 198.51.100.66")},
+		"the zone's own server": {"REFUSED", one("ns1." + zone + ". 60 A 198.51.100.66")},
+		"another type":          {"REFUSED", one(ket + ` 60 TXT "x"`)},
+		"a private address":     {"REFUSED", one(ket + " 60 A 192.168.1.1")},
+		"two addresses":         {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.1")(m); one(ket + " 60 A 198.51.100.2")(m) }},
+		"no address left":       {"REFUSED", func(m *dns.Msg) { m.RemoveRRset([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.8")}) }},
+		"one of two is foreign": {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); one(oys + " 60 A 198.51.100.9")(m) }},
+		"address and proof":     {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); one(challenge + ` 60 TXT "x"`)(m) }},
+		"outside the zone":      {"NOTZONE", one("ket-07.elsewhere.example. 60 A 198.51.100.9")},
+		"another zone":          {"NOTAUTH", func(m *dns.Msg) { m.Question[0].Name = "elsewhere.example." }},
+		"no zone":               {"FORMERR", func(m *dns.Msg) { m.Question[0].Qtype = dns.TypeA }},
+		"class of nothing":      {"FORMERR", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); m.Ns[0].Header().Class = dns.ClassCHAOS }},
+		"deletion with a TTL":   {"FORMERR", func(m *dns.Msg) { m.RemoveRRset([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.9")}); m.Ns[0].Header().Ttl = 5 }},
+		"name must be in use": {"NXDOMAIN", func(m *dns.Msg) {
+			m.NameUsed([]dns.RR{rrOf(t, "nobody."+zone+". 0 A 198.51.100.9")})
+			one(ket + " 60 A 198.51.100.9")(m)
+		}},
+		"name must not be": {"YXDOMAIN", func(m *dns.Msg) {
+			m.NameNotUsed([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.9")})
+			one(ket + " 60 A 198.51.100.9")(m)
+		}},
+		"set must be there": {"NXRRSET", func(m *dns.Msg) { m.RRsetUsed([]dns.RR{rrOf(t, ket+` 0 TXT "x"`)}); one(ket + " 60 A 198.51.100.9")(m) }},
+		"set must not be there": {"YXRRSET", func(m *dns.Msg) {
+			m.RRsetNotUsed([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.9")})
+			one(ket + " 60 A 198.51.100.9")(m)
+		}},
+		"set must be just so": {"NXRRSET", func(m *dns.Msg) {
+			m.Used([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.77")})
+			one(ket + " 60 A 198.51.100.9")(m)
+		}},
+		"a condition outside":    {"NOTZONE", func(m *dns.Msg) { m.NameUsed([]dns.RR{rrOf(t, "a.elsewhere.example. 0 A 198.51.100.9")}) }},
+		"a condition with a TTL": {"FORMERR", func(m *dns.Msg) { m.NameUsed([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.9")}); m.Answer[0].Header().Ttl = 9 }},
+	} {
+		t.Run(name, func(t *testing.T) {
+			require.Equal(t, c.want, u.rcode(c.edit))
+			got, now, _ := answers(t, s.DNS, "ket-07."+zone)
+			require.Equal(t, []string{"198.51.100.8"}, got, "nothing was done")
+			require.Equal(t, 0, len(text()))
+			require.GreaterOrEqual(t, now, same)
+		})
+	}
+	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { // every condition holds
+		m.Used([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.8")})
+		m.NameNotUsed([]dns.RR{rrOf(t, "nobody."+zone+". 0 A 198.51.100.9")})
+		one(ket + " 60 AAAA 2001:db8::7")(m)
+	}))
+	h, err := s.Client.Hostname(t.Context(), "ket-07."+zone)
+	require.NoError(t, err)
+	require.Equal(t, "2001:db8::7", h.IPv6.String())
+}
+
+func TestSignaturesAreChecked(t *testing.T) {
+	s, key := routers(t)
+	u := update{t, s, key}
+	edit := func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.7")}) }
+	const wrong = "bm90IHRoZSBzZWNyZXQgb2YgdGhpcyBrZXkgYXQgYWxs"
+	for name, c := range map[string]struct {
+		key, secret, algorithm string
+		signed                 time.Time
+		rcode                  int
+		failure                uint16
+	}{
+		"unsigned":          {"", "", "", time.Now(), dns.RcodeRefused, 0},
+		"unknown key":       {"nobody.example", wrong, dns.HmacSHA256, time.Now(), dns.RcodeNotAuth, dns.RcodeBadKey},
+		"another algorithm": {key.Name, key.Secret, dns.HmacSHA512, time.Now(), dns.RcodeNotAuth, dns.RcodeBadKey},
+		"another secret":    {key.Name, wrong, dns.HmacSHA256, time.Now(), dns.RcodeNotAuth, dns.RcodeBadSig},
+		"an old signature":  {key.Name, key.Secret, dns.HmacSHA256, time.Now().Add(-10 * time.Minute), dns.RcodeNotAuth, dns.RcodeBadTime},
+		"one of tomorrow":   {key.Name, key.Secret, dns.HmacSHA256, time.Now().Add(24 * time.Hour), dns.RcodeNotAuth, dns.RcodeBadTime},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r, err := u.send(c.key, c.secret, c.algorithm, c.signed, edit)
+			require.NotNil(t, r, "%v", err)
+			require.Equal(t, c.rcode, r.Rcode)
+			if c.failure == 0 {
+				require.Nil(t, r.IsTsig())
+				return
+			}
+			tsig := r.IsTsig()
+			require.NotNil(t, tsig)
+			require.Equal(t, c.failure, tsig.Error)
+			require.Equal(t, c.failure == dns.RcodeBadTime, tsig.MACSize > 0, "only a failure of time is signed (RFC 8945 section 5.3.2)")
+			if c.failure == dns.RcodeBadTime {
+				require.EqualValues(t, 6, tsig.OtherLen, "our clock goes along")
+			}
+		})
+	}
+	_, _, rcode := answers(t, s.DNS, "ket-07."+zone)
+	require.Equal(t, dns.RcodeNameError, rcode, "nothing was done")
+	transfer, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "transfer.example", Algorithm: "hmac-sha512"})
+	require.NoError(t, err)
+	r, err := u.send(transfer.Name, transfer.Secret, dns.HmacSHA512, time.Now(), edit)
+	require.NoError(t, err)
+	require.Equal(t, dns.RcodeRefused, r.Rcode, "a key for transfers updates nothing")
+
+	m := new(dns.Msg).SetQuestion(zone+".", dns.TypeSOA)
+	m.SetTsig(key.Name+".", dns.HmacSHA256, 300, time.Now().Unix())
+	c := dns.Client{TsigSecret: map[string]string{key.Name + ".": key.Secret}}
+	r, _, err = c.Exchange(m, s.DNS)
+	require.NoError(t, err, "the reply's signature holds")
+	require.Len(t, r.Answer, 1)
+	require.NotNil(t, r.IsTsig())
+	require.NoError(t, s.Client.RemoveSigningKey(t.Context(), key.Name))
+	r, _ = u.send(key.Name, key.Secret, dns.HmacSHA256, time.Now(), edit)
+	require.Equal(t, dns.RcodeNotAuth, r.Rcode, "a key that was removed is unknown at once")
+}
+
+func TestTheUsualProgramForUpdates(t *testing.T) {
+	s, key := routers(t)
+	host, port, _ := strings.Cut(s.DNS, ":")
+	for _, flag := range []string{"", "-v"} { // UDP, TCP
+		script := fmt.Sprintf("server %s %s\nzone %s\nupdate delete %s A\nupdate add %s 60 A 198.51.100.4%d\nsend\n", host, port, zone, ket, ket, len(flag))
+		args := append(strings.Fields(flag), "-y", "hmac-sha256:"+key.Name+":"+key.Secret)
+		cmd := exec.Command("nsupdate", args...)
+		cmd.Stdin = strings.NewReader(script)
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, string(out))
+		got, _, _ := answers(t, s.DNS, "ket-07."+zone)
+		require.Equal(t, []string{fmt.Sprintf("198.51.100.4%d", len(flag))}, got)
+	}
+	cmd := exec.Command("nsupdate", "-y", "hmac-sha256:"+key.Name+":"+key.Secret)
+	cmd.Stdin = strings.NewReader(fmt.Sprintf("server %s %s\nzone %s\nupdate add %s 60 A 198.51.100.66\nsend\n", host, port, zone, oys))
+	out, err := cmd.CombinedOutput()
+	require.Error(t, err)
+	require.Contains(t, string(out), "REFUSED")
+}
