@@ -139,14 +139,16 @@ func (e Evidence) siteDark(l LinkEvidence, cut []ServiceEvidence) Finding {
 	}
 }
 
+const compareAddresses = "Compare the WAN address on the router's status page with %s. The same: all forwards are gone, load the router's saved settings. " +
+	`Different: another NAT stands in front; bridge that device or ask %s for a public address.`
+
 func (e Evidence) inboundBlocked(l LinkEvidence, cut []ServiceEvidence) Finding {
 	return Finding{
 		Cause: CauseInboundBlocked, Hop: HopUpstream, Subject: "link " + l.Label, Services: serviceNames(cut),
 		Summary:  fmt.Sprintf("The site is alive at %s, but nothing gets in", l.Addresses()),
 		Evidence: append(seen(cut), e.heard(l)),
-		Next: fmt.Sprintf("Compare the WAN address on the router's status page with %s. The same: all forwards are gone, load the router's saved settings. "+
-			"Different: another NAT stands in front; bridge that device or ask %s for a public address.", l.Addresses(), provider(l.Link)),
-		Also: []string{"The router was reset to factory settings.", "The provider blocks incoming connections."},
+		Next:     fmt.Sprintf(compareAddresses, l.Addresses(), provider(l.Link)),
+		Also:     []string{"The router was reset to factory settings.", "The provider blocks incoming connections."},
 	}
 }
 

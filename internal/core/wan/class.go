@@ -92,9 +92,11 @@ type ErrNotPublic struct {
 	Class Class
 }
 
+const noAddress = "no address given; give an IPv4 address such as 198.51.100.7 or an IPv6 address such as 2001:db8::7"
+
 func (e ErrNotPublic) Error() string {
 	if e.Class == ClassInvalid {
-		return "no address given; give an IPv4 address such as 198.51.100.7 or an IPv6 address such as 2001:db8::7"
+		return noAddress
 	}
 	next := "give the address that the provider assigned to the site"
 	switch e.Class {
