@@ -10,6 +10,7 @@ import (
 
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/testbed"
 	"inkpost.example/inkpost/internal/wire/authdns"
 )
@@ -21,11 +22,7 @@ type (
 
 func linkID(t *testing.T, s *testbed.Service, code string) int64 {
 	t.Helper()
-	site, err := s.Store.Site(t.Context(), code)
-	require.NoError(t, err)
-	l, err := s.Store.Link(t.Context(), site.ID, "main")
-	require.NoError(t, err)
-	return l.ID
+	return linkIDOf(t, s.Store, code)
 }
 
 func announcementOf(address string) wan.Announcement {
@@ -33,3 +30,15 @@ func announcementOf(address string) wan.Announcement {
 }
 
 func counts(s *testbed.Service) authdns.Counts { return s.Names.Counts() }
+
+// announcePolicy takes the addresses of tests for public ones.
+var announcePolicy = wan.Policy{StandIns: testbed.Public}
+
+func linkIDOf(t *testing.T, st *store.Store, code string) int64 {
+	t.Helper()
+	site, err := st.Site(t.Context(), code)
+	require.NoError(t, err)
+	l, err := st.Link(t.Context(), site.ID, "main")
+	require.NoError(t, err)
+	return l.ID
+}

@@ -25,7 +25,7 @@ func (e *Engine) change(ctx context.Context, code, words string, f func() error)
 	if err := e.publishAll(); err != nil {
 		return err
 	}
-	e.prober.sync()
+	e.prober.sync(false)
 	e.Events.Publish(contract.EventRecordEdited, code, "", words)
 	if p, ok := e.record.byCode(code); ok {
 		e.faults.review(p.ID)

@@ -39,7 +39,8 @@ func (c Config) withDefaults() Config {
 		}
 	}
 	if c.Clock == nil {
-		c.Clock = func() time.Time { return time.Now().UTC() }
+		// As fine as the database keeps times, so that what is in memory and what is read back are equal.
+		c.Clock = func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
 	}
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)

@@ -65,7 +65,7 @@ func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.sync()
+	p.sync(true)
 	for _, s := range standings {
 		if w := p.watches[s.ServiceID]; w != nil {
 			w.state, w.since = s.State, s.Since
@@ -80,8 +80,9 @@ func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
 	return p, nil
 }
 
-// sync takes over the services on record: new ones are due within their first interval, edited ones at once.
-func (p *prober) sync() {
+// sync takes over the services on record. At the start they are due within their first interval; one that is added or
+// edited later is due at once: somebody is waiting for it.
+func (p *prober) sync(starting bool) {
 	now := p.e.now()
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -89,7 +90,6 @@ func (p *prober) sync() {
 	for id := range p.watches {
 		gone[id] = true
 	}
-	fresh := len(p.watches) > 0 // added by a person who is waiting for it, not by a start
 	for _, site := range p.e.record.all() {
 		for _, s := range site.services {
 			delete(gone, s.ID)
@@ -98,7 +98,7 @@ func (p *prober) sync() {
 			case w == nil:
 				w = &watch{service: s, standing: standing{state: probe.StateUnknown, since: now}}
 				w.due = now
-				if !fresh {
+				if starting {
 					w.due = pace.First(now, interval(s), rand.Float64())
 				}
 				p.watches[s.ID] = w

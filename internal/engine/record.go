@@ -142,7 +142,7 @@ func (r *record) site(id int64) (premises, bool) {
 func (r *record) byCode(code string) (premises, bool) {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
-	p, ok := r.sites[r.codes[code]]
+	p, ok := r.sites[r.codes[strings.ToUpper(code)]]
 	return p, ok
 }
 

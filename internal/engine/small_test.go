@@ -1,0 +1,106 @@
+package engine
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/core/ledger"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
+)
+
+func TestStagesOfOneMoveBecomeOneRow(t *testing.T) {
+	at := fixedClock()
+	got := merged([]store.Stages{{MoveID: 1, Recorded: at}, {MoveID: 2, Recorded: at}, {MoveID: 1, Published: at.Add(1), Answered: at.Add(2)}, {MoveID: 1, Confirmed: at.Add(3)}})
+	require.Equal(t, []store.Stages{{MoveID: 1, Recorded: at, Published: at.Add(1), Answered: at.Add(2), Confirmed: at.Add(3)}, {MoveID: 2, Recorded: at}}, got)
+}
+
+func TestAMoveIsFollowedToItsEnd(t *testing.T) {
+	tr := moveTracker{open: map[int64]*openMove{}}
+	tr.begin(&openMove{id: 1, siteID: 10, linkID: 100, waiting: map[int64]bool{7: true, 8: true}})
+	_, done := tr.confirmed(100, 9)
+	require.False(t, done, "a service that the move does not wait for")
+	_, done = tr.confirmed(100, 7)
+	require.False(t, done)
+	_, done = tr.confirmed(100, 7)
+	require.False(t, done, "once is enough")
+	require.Equal(t, []int64{1}, tr.answered(10))
+	require.Empty(t, tr.answered(10), "answered is told once")
+	id, done := tr.confirmed(100, 8)
+	require.True(t, done)
+	require.EqualValues(t, 1, id)
+	require.Empty(t, tr.open)
+
+	tr.begin(&openMove{id: 2, siteID: 10, linkID: 100, waiting: map[int64]bool{7: true}})
+	tr.begin(&openMove{id: 3, siteID: 10, linkID: 100, waiting: map[int64]bool{7: true}})
+	id, done = tr.confirmed(100, 7)
+	require.True(t, done)
+	require.EqualValues(t, 3, id, "a newer move of the link takes the place of the older")
+	require.Equal(t, []int64{3}, tr.answered(10))
+
+	tr.begin(&openMove{id: 4, siteID: 10, linkID: 100})
+	require.Equal(t, []int64{4}, tr.answered(10))
+	require.Empty(t, tr.open, "a site without services has nothing to confirm")
+}
+
+func TestTheBookKeepsWhatCouldNotBeWritten(t *testing.T) {
+	b := newBook()
+	add := func(second int, o probe.Outcome) {
+		b.add(ledger.Result{ServiceID: 1, VantageID: 2, Outcome: o, At: fixedClock().Add(time.Duration(second) * time.Second)}, time.Minute)
+	}
+	add(0, probe.Opened)
+	add(10, probe.Opened)
+	add(20, probe.Silent)
+	b.standing(store.Standing{ServiceID: 1, State: probe.StateReachable})
+	spans, standings := b.take()
+	require.Len(t, spans, 2, "the span that ended and the one that began")
+	require.Len(t, standings, 1)
+	again, none := b.take()
+	require.Empty(t, again)
+	require.Empty(t, none)
+
+	b.putBack(spans, standings)
+	add(30, probe.Silent)
+	b.standing(store.Standing{ServiceID: 1, State: probe.StateUnreachable})
+	b.putBack(nil, standings)
+	spans, standings = b.take()
+	require.Equal(t, probe.StateUnreachable, standings[0].State, "a newer state is not overwritten by one that is put back")
+	one := latest(spans)
+	require.Len(t, one, 2, "a span that was put back and has grown is one row")
+	require.EqualValues(t, 2, one[1].Count)
+	live, ok := b.live(1)
+	require.True(t, ok)
+	require.Equal(t, probe.Silent, live.Outcome)
+	b.forget(1)
+	_, ok = b.live(1)
+	require.False(t, ok)
+}
+
+func TestHeardTimesAreCollected(t *testing.T) {
+	h := heardList{at: map[int64]time.Time{}}
+	now := fixedClock()
+	h.note(1, now)
+	require.Equal(t, now, h.last(site.Link{ID: 1, Heard: now.Add(-time.Hour)}))
+	require.Equal(t, now.Add(time.Hour), h.last(site.Link{ID: 1, Heard: now.Add(time.Hour)}), "the record may know better, after a restart")
+	d := h.take()
+	require.Equal(t, map[int64]time.Time{1: now}, d)
+	require.Empty(t, h.take())
+	h.note(1, now.Add(time.Minute))
+	h.putBack(map[int64]time.Time{1: now, 2: now})
+	require.Equal(t, map[int64]time.Time{1: now.Add(time.Minute), 2: now}, h.take(), "what was put back does not take the place of something newer")
+}
+
+func TestCodesAreReadable(t *testing.T) {
+	seen := map[string]bool{}
+	for range 200 {
+		c := shortCode(3)
+		require.Regexp(t, `^[A-HJ-KM-NP-Z2-9]{4}-[A-HJ-KM-NP-Z2-9]{4}-[A-HJ-KM-NP-Z2-9]{4}$`, c)
+		require.False(t, seen[c])
+		seen[c] = true
+	}
+	require.NotEqual(t, secret(), secret())
+	require.GreaterOrEqual(t, len(secret()), 43, "256 bits")
+}
