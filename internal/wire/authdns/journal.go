@@ -36,13 +36,11 @@ type journal struct {
 func (j *journal) add(d delta) {
 	j.deltas = append(j.deltas, d)
 	j.records += len(d.removed) + len(d.added) + 1
-	cut := 0
 	for j.records > journalMost {
-		j.records -= len(j.deltas[cut].removed) + len(j.deltas[cut].added) + 1
-		cut++
-	}
-	if cut > 0 {
-		j.deltas = slices.Clone(j.deltas[cut:])
+		first := &j.deltas[0]
+		j.records -= len(first.removed) + len(first.added) + 1
+		*first = delta{}         // lets its records go
+		j.deltas = j.deltas[1:] // append makes room anew now and then, and leaves the front behind
 	}
 }
 
