@@ -4,7 +4,7 @@ SHELL := bash
 GO ?= go
 VERSION ?= $(shell git describe --always --dirty 2>/dev/null || echo unknown)
 # Not ./...: packages of npm may hold Go files too.
-PACKAGES := ./cmd/... ./internal/... ./docs/... ./web
+PACKAGES := ./bench/... ./cmd/... ./internal/... ./docs/... ./web
 LDFLAGS := -s -w -X inkpost.example/inkpost/internal/cli.Version=$(VERSION)
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
@@ -12,7 +12,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 RUN_NEEDS := /usr/lib/postgresql/*/bin/initdb:postgresql
 TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/named:bind9 /usr/sbin/nsd:nsd
 
-.PHONY: demo test build console check unit race clean screenshots install-run install-test
+.PHONY: bench demo test build console check unit race clean screenshots install-run install-test
 
 demo: build
 	@exec bin/inkpost demo
@@ -42,7 +42,7 @@ web/node_modules/.installed: web/package-lock.json
 	@cd web && npm ci --silent --no-audit --no-fund --prefer-offline && touch node_modules/.installed
 
 check: console
-	@unformatted=$$(gofmt -l cmd internal docs web/*.go); if [ -n "$$unformatted" ]; then echo "gofmt: $$unformatted"; exit 1; fi
+	@unformatted=$$(gofmt -l bench cmd internal docs web/*.go); if [ -n "$$unformatted" ]; then echo "gofmt: $$unformatted"; exit 1; fi
 	$(GO) vet $(PACKAGES)
 	$(GO) tool staticcheck $(PACKAGES)
 	cd web && npm run --silent check
@@ -50,6 +50,9 @@ check: console
 # The packages with goroutines run under the race detector. One package after the other: several start a database.
 test: install-test build check
 	$(GO) test -race -p 1 -timeout 8m $(PACKAGES)
+
+bench:
+	$(GO) test -run xxx -bench . -benchtime 3s ./bench
 
 screenshots: build install-test
 	$(call install,/usr/bin/Xvfb:xvfb /usr/bin/xterm:xterm /usr/bin/import-im6*:imagemagick)

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -248,4 +249,82 @@ func (l *lockedBuffer) String() string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.b.String()
+}
+
+func TestZoneContentFromTheCommandLine(t *testing.T) {
+	s := testbed.Start(t, nil)
+	term := open(t, s)
+	term.ok("zone", "add", zone, "--ns", "ns1."+zone+"=198.51.100.1", "--contact", "hostmaster@saltmarsh.example")
+	term.ok("site", "add", "KET-07", "--name", "Lighthouse Museum")
+	term.ok("link", "add", "KET-07", "main", "--mode", "static", "--ipv4", "198.51.100.7")
+	term.ok("hostname", "add", "ket-07."+zone, "--site", "KET-07", "--extra", "www", "--extra", "*", "--mail", "ket-07."+zone)
+	require.Contains(t, term.ok("alias", "add", "lighthouse."+zone, "ket-07."+zone), "stands for ket-07."+zone)
+	require.Contains(t, term.ok("alias", "list"), "lighthouse."+zone+"   ket-07."+zone+"   KET-07   30 s")
+	out := term.ok("record", "add", zone, "_sip._tcp."+zone, "SRV", "0 5 5060 ket-07."+zone+".", "--ttl", "120")
+	require.Contains(t, out, "120 SRV 0 5 5060")
+	number := strings.TrimSuffix(strings.Fields(out)[1], ":")
+	require.Contains(t, term.ok("record", "list", zone), "_sip._tcp."+zone)
+	_, errs, code := term.run("", "record", "add", zone, "a."+zone, "A", "nonsense")
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "data: \"nonsense\" is not data of a A record")
+
+	out = term.ok("signing-key", "add", "transfer.saltmarsh.example", "--format", "json")
+	var key map[string]string
+	require.NoError(t, json.Unmarshal([]byte(out), &key))
+	require.NotEmpty(t, key["secret"])
+	term.ok("signing-key", "add", "router.saltmarsh.example", "--site", "KET-07", "--algorithm", "hmac-sha512")
+	out = term.ok("signing-key", "list")
+	require.Contains(t, out, "zone transfers")
+	require.Contains(t, out, "updates of KET-07")
+	require.NotContains(t, out, key["secret"], "a secret is shown once")
+	term.ok("zone", "edit", zone, "--transfer-key", "transfer.saltmarsh.example", "--transfer-to", "198.51.100.0/24", "--notify", "198.51.100.2")
+	var z map[string]any
+	require.NoError(t, json.Unmarshal([]byte(term.ok("zone", "show", zone, "--format", "json")), &z))
+	require.Equal(t, []any{"198.51.100.2:53"}, z["notify"])
+	require.Equal(t, "transfer.saltmarsh.example", z["transfer_key"])
+	require.Equal(t, "hostmaster.saltmarsh.example", z["contact"])
+	for _, args := range [][]string{{"record", "remove", zone, number}, {"alias", "remove", "lighthouse." + zone}, {"signing-key", "remove", "router.saltmarsh.example"}} {
+		require.Contains(t, term.ok(append(args, "--yes")...), "is removed")
+	}
+	for _, args := range [][]string{{"alias", "list"}, {"record", "list", zone}, {"signing-key", "list"}} {
+		var list []any
+		require.NoError(t, json.Unmarshal([]byte(term.ok(append(args, "--format", "json")...)), &list))
+		rows, err := csv.NewReader(strings.NewReader(term.ok(append(args, "--format", "csv")...))).ReadAll()
+		require.NoError(t, err)
+		require.Len(t, rows, len(list)+1)
+	}
+}
+
+func TestFlagsComeFromTheEnvironmentToo(t *testing.T) {
+	s := testbed.Start(t, nil)
+	term := open(t, nil)
+	key, err := s.Engine.AddKey(t.Context(), 1, "owner", "environment")
+	require.NoError(t, err)
+	term.env = append(term.env, "INKPOST_SERVER="+s.URL, "INKPOST_KEY="+key.Secret, "INKPOST_FORMAT=json")
+	require.Equal(t, "[]\n", term.ok("site", "list"))
+	require.Contains(t, term.ok("site", "list", "--format", "table"), "none", "a flag goes before the environment")
+	term.env = append(term.env, "INKPOST_LIMIT=many")
+	_, errs, code := term.run("", "moves")
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "INKPOST_LIMIT")
+}
+
+func TestKeysAreListedAndRevoked(t *testing.T) {
+	s := testbed.Start(t, nil)
+	term := open(t, s)
+	var keys []map[string]any
+	require.NoError(t, json.Unmarshal([]byte(term.ok("key", "list", "--format", "json")), &keys))
+	require.Len(t, keys, 2)
+	_, errs, code := term.run("", "key", "revoke", "mine", "--yes")
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "is not the number of a key")
+	for _, k := range keys {
+		if strings.HasPrefix(k["label"].(string), "command line") {
+			require.Contains(t, term.ok("key", "revoke", strconv.Itoa(int(k["id"].(float64))), "--yes"), "is revoked")
+		}
+	}
+	_, errs, code = term.run("", "site", "list")
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "was revoked")
+	require.Contains(t, errs, "sign in with: inkpost login")
 }

@@ -172,6 +172,7 @@ func TestWithoutTheDatabaseNamesAreAnsweredAndAnnouncementsAreNot(t *testing.T) 
 	var p *client.Error
 	require.True(t, errors.As(err, &p), "%v", err)
 	require.Equal(t, 503, p.Status)
+	require.Contains(t, p.Detail, "not recorded")
 	got, _, _ := answers(t, s.DNS, name)
 	require.Equal(t, []string{"198.51.100.7"}, got, "names are answered on")
 	_, err = s.Engine.Announce(t.Context(), id, announcementOf("198.51.100.9"))

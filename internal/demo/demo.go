@@ -39,6 +39,7 @@ type Options struct {
 type Demo struct {
 	*daemon.Daemon
 	World    *lab.World
+	Dir      string // where its data are kept
 	Owner    string // the owner's name
 	Password string // the one-time password; "" where it has been replaced
 	Key      string // an access key for the command line
@@ -86,7 +87,7 @@ func Start(ctx context.Context, o Options) (*Demo, error) {
 		return nil, err
 	}
 	run, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	d := &Demo{Owner: owner, cluster: c, cancel: cancel}
+	d := &Demo{Dir: o.Dir, Owner: owner, cluster: c, cancel: cancel}
 	if err := d.start(ctx, run, o, say); err != nil {
 		d.Stop()
 		return nil, err

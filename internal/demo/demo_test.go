@@ -41,7 +41,7 @@ func TestMain(m *testing.M) {
 		if err != nil {
 			panic(err)
 		}
-		defer running.Stop()
+		defer func() { running.Stop() }() // a test may have started it anew
 		if owner, err = client.New(running.URL, running.Key); err != nil {
 			panic(err)
 		}

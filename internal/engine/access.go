@@ -152,14 +152,22 @@ func (e *Engine) AddKey(ctx context.Context, personID int64, person, label strin
 		return contract.Key{}, site.Flaws{{Field: "label", Detail: "1 to 80 characters that say where the key is used are needed"}}
 	}
 	k := contract.Key{Scope: store.ScopePerson, Label: label, Holder: person, Created: e.now(), Secret: "inkpost-" + secret()}
-	id, err := e.store.AddPersonKey(ctx, hash(k.Secret), personID, label)
-	k.ID = id
+	err := e.change(ctx, "", "a key was made", func() (err error) {
+		k.ID, err = e.store.AddPersonKey(ctx, hash(k.Secret), personID, label)
+		return err
+	})
 	return k, err
 }
 
-// KeyOf finds the key of a secret. Error: ErrKey.
+// KeyOf finds the key of a secret. Error: ErrKey. Keys are known by memory, so that announcements cost no query of their
+// own; one that another server has made is asked for in the database.
 func (e *Engine) KeyOf(ctx context.Context, secret string) (store.Key, error) {
-	k, err := e.store.KeyByHash(ctx, hash(secret))
+	h := hash(secret)
+	k, known := e.record.key(h)
+	var err error
+	if !known {
+		k, err = e.store.KeyByHash(ctx, h)
+	}
 	var missing store.Missing
 	if errors.As(err, &missing) || err == nil && !k.Revoked.IsZero() {
 		return store.Key{}, ErrKey

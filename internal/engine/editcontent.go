@@ -136,8 +136,9 @@ func (e *Engine) checkedRecord(z names.Zone, in names.Record) (names.Record, err
 		if other.Name == r.Name && other.Data == "" && (r.Type == "A" || r.Type == "AAAA") {
 			f.Note("name", fmt.Errorf("%s follows a site's address; its address records cannot be typed in", r.Name))
 		}
-		if r.Type == "NS" && r.Name != z.Apex && other.Name != r.Name && other.Name.Within(r.Name) && other.Type != "A" && other.Type != "AAAA" {
-			f.Note("name", fmt.Errorf("%s has records below the name to be delegated", other.Name))
+		glue := other.Data != "" && (other.Type == "A" || other.Type == "AAAA") || other.Type == "NS"
+		if r.Type == "NS" && r.Name != z.Apex && other.Name.Within(r.Name) && !glue {
+			f.Note("name", fmt.Errorf("%s is at or below the name to be delegated, and would no longer be answered", other.Name))
 		}
 	}
 	if r.Type == "NS" && r.Name == z.Apex {

@@ -92,6 +92,11 @@ func (e *Engine) extraFields(h *site.Hostname, in contract.HostnameInput, f *sit
 		others := slices.DeleteFunc(e.contentOf(z), func(r names.Record) bool {
 			return h.ID != 0 && (r.Name == h.Name || r.Name.Within(h.Name)) && r.Data == "" || h.ID != 0 && r.Name == h.Name && r.Type == "MX"
 		})
+		for _, r := range others {
+			if r.Type == "NS" && r.Name != z.Apex && h.Name.Within(r.Name) {
+				f.Note("name", fmt.Errorf("%s is delegated to %s; a name there cannot be answered here", r.Name, r.Data))
+			}
+		}
 		if _, err := e.Hostname(string(h.Name)); h.ID == 0 && err == nil {
 			return // the name is taken, which is said in other words
 		}

@@ -23,6 +23,7 @@ type record struct {
 	zones  map[int64]names.Zone
 	listed []int64 // site IDs in order of code
 
+	keys    map[string]store.Key // by hash
 	aliases []site.Alias
 	records []store.ZoneRecord
 	signing map[string]store.SigningKey // by name
@@ -92,6 +93,14 @@ func (e *Engine) reload(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	access, err := e.store.Keys(ctx)
+	if err != nil {
+		return err
+	}
+	byHash := make(map[string]store.Key, len(access))
+	for _, k := range access {
+		byHash[string(k.Hash)] = k
+	}
 	signing := make(map[string]store.SigningKey, len(keys))
 	for _, k := range keys {
 		signing[k.Name] = k
@@ -128,7 +137,7 @@ func (e *Engine) reload(ctx context.Context) error {
 	e.record.mu.Lock()
 	defer e.record.mu.Unlock()
 	e.record.sites, e.record.codes, e.record.links, e.record.zones, e.record.listed = all, codes, owner, byZone, listed
-	e.record.aliases, e.record.records, e.record.signing = aliases, records, signing
+	e.record.aliases, e.record.records, e.record.signing, e.record.keys = aliases, records, signing, byHash
 	return nil
 }
 
@@ -215,6 +224,13 @@ func (r *record) content() ([]site.Alias, []store.ZoneRecord) {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
 	return r.aliases, r.records
+}
+
+func (r *record) key(hash []byte) (store.Key, bool) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	k, ok := r.keys[string(hash)]
+	return k, ok
 }
 
 // signingKey finds a TSIG key by its name, with or without the final dot.

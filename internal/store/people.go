@@ -74,6 +74,7 @@ const (
 // Key is an access key. Its secret is known by its hash only.
 type Key struct {
 	ID       int64  `db:"id"`
+	Hash     []byte `db:"hash"`
 	Scope    string `db:"scope"`
 	Label    string `db:"label"`
 	PersonID ref    `db:"person_id"`
@@ -85,7 +86,7 @@ type Key struct {
 	Revoked  when   `db:"revoked_at"`
 }
 
-const keyColumns = `SELECT k.id, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id, coalesce(s.code, '') AS site,
+const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id, coalesce(s.code, '') AS site,
 	coalesce(l.label, '') AS link, k.created_at, k.revoked_at
 	FROM access_key k LEFT JOIN person p ON p.id = k.person_id LEFT JOIN link l ON l.id = k.link_id LEFT JOIN site s ON s.id = l.site_id`
 

@@ -67,7 +67,9 @@ func CheckContent(apex Name, records []Record) error {
 		}
 		seen[line] = true
 		if r.Type != "CNAME" {
-			others[r.Name] = r.Type
+			if others[r.Name] == "" {
+				others[r.Name] = r.Type
+			}
 			continue
 		}
 		if _, twice := aliases[r.Name]; twice {

@@ -39,7 +39,7 @@ func (j *journal) add(d delta) {
 	for j.records > journalMost {
 		first := &j.deltas[0]
 		j.records -= len(first.removed) + len(first.added) + 1
-		*first = delta{}         // lets its records go
+		*first = delta{}        // lets its records go
 		j.deltas = j.deltas[1:] // append makes room anew now and then, and leaves the front behind
 	}
 }
