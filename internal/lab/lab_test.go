@@ -3,11 +3,13 @@ package lab
 import (
 	"bufio"
 	"context"
+	"errors"
 	"io"
 	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
 	"syscall"
 	"testing"
 	"time"
@@ -145,4 +147,28 @@ func TestProviderGivesNoAddressTwice(t *testing.T) {
 	a, err := p.lease(netip.MustParseAddr("127.101.8.3"))
 	require.NoError(t, err)
 	require.Equal(t, "127.101.8.3", a.String(), "a free address is given to whoever asks for it")
+}
+
+// Both ways of dropping look the same from outside, and give the port back.
+func TestDroppedPortsAreSilentForEveryUser(t *testing.T) {
+	for name, hold := range map[string]func(netip.AddrPort) (io.Closer, error){"filter": filteredPort, "full queue": fullPort} {
+		t.Run(name, func(t *testing.T) {
+			at := netip.MustParseAddrPort("127.101.78.1:8443")
+			p, err := hold(at)
+			if errors.Is(err, os.ErrPermission) {
+				t.Skip("this kernel gives socket filters to root only; the full queue takes their place")
+			}
+			require.NoError(t, err)
+			for range 5 {
+				require.Equal(t, probe.SignalTimeout, tcpport.Connect(t.Context(), at, 100*time.Millisecond).Signal)
+			}
+			_, err = hold(at)
+			require.Error(t, err, "the port is taken")
+			require.NoError(t, p.Close())
+			require.Equal(t, probe.SignalReset, tcpport.Connect(t.Context(), at, 100*time.Millisecond).Signal)
+			l, err := net.Listen("tcp4", at.String())
+			require.NoError(t, err, "and free again")
+			require.NoError(t, l.Close())
+		})
+	}
 }

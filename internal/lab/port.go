@@ -2,17 +2,34 @@ package lab
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
+	"os"
 	"syscall"
+	"time"
 
 	"golang.org/x/net/bpf"
 	"golang.org/x/sys/unix"
 )
 
-// dropListener holds a TCP port whose packets the kernel throws away unread: to the outside, a firewall that drops.
-func dropListener(at netip.AddrPort) (net.Listener, error) {
+// dropPort holds a TCP port that leaves everybody without an answer: to the outside, a firewall that drops. Where the
+// kernel lets us, by a filter that throws the packets away; where it does not (some ask for root), by a queue that is full.
+func dropPort(at netip.AddrPort) (io.Closer, error) {
+	c, err := filteredPort(at)
+	if errors.Is(err, os.ErrPermission) {
+		c, err = fullPort(at)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("drop %s: %w", at, err)
+	}
+	return c, nil
+}
+
+// filteredPort listens with a socket filter that lets nothing through (socket(7), SO_ATTACH_FILTER).
+func filteredPort(at netip.AddrPort) (io.Closer, error) {
 	program, err := bpf.Assemble([]bpf.Instruction{bpf.RetConstant{Val: 0}})
 	if err != nil {
 		return nil, err
@@ -31,9 +48,42 @@ func dropListener(at netip.AddrPort) (net.Listener, error) {
 		}
 		return failed
 	}}
-	l, err := config.Listen(context.Background(), "tcp4", at.String())
+	return config.Listen(context.Background(), "tcp4", at.String())
+}
+
+// fullPort listens with room for one connection (listen(2), a backlog of 0) and takes that place itself: the kernel drops
+// whatever else comes.
+func fullPort(at netip.AddrPort) (io.Closer, error) {
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
-		return nil, fmt.Errorf("drop %s: %w", at, err)
+		return nil, err
 	}
-	return l, nil
+	p := &occupied{fd: fd}
+	if err := errors.Join(unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1),
+		unix.Bind(fd, &unix.SockaddrInet4{Port: int(at.Port()), Addr: at.Addr().As4()})); err != nil {
+		return nil, errors.Join(err, p.Close())
+	}
+	if err := unix.Listen(fd, 0); err != nil {
+		return nil, errors.Join(err, p.Close())
+	}
+	if p.place, err = net.DialTimeout("tcp4", at.String(), time.Second); err != nil {
+		return nil, errors.Join(err, p.Close())
+	}
+	return p, nil
+}
+
+// occupied is a listening socket whose only place is taken.
+type occupied struct {
+	fd    int
+	place net.Conn
+}
+
+// Close implements io.Closer.
+func (o *occupied) Close() error {
+	err := unix.Close(o.fd)
+	if o.place != nil {
+		_ = o.place.(*net.TCPConn).SetLinger(0)
+		err = errors.Join(err, o.place.Close())
+	}
+	return err
 }

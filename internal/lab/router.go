@@ -23,7 +23,7 @@ type router struct {
 	wan      netip.Addr
 	forwards map[uint16]*forward
 	holding  map[uint16]held
-	ghosts   []net.Listener // ports of addresses that it had before: nobody is there now
+	ghosts   []io.Closer // ports of addresses that it had before: nobody is there now
 	flows    map[net.Conn]bool
 }
 
@@ -35,7 +35,7 @@ type forward struct {
 
 // held is what stands on a WAN port now.
 type held struct {
-	listener net.Listener
+	listener io.Closer
 	mode     mode
 }
 
@@ -91,7 +91,7 @@ func (r *router) renumber() (before, after netip.Addr, err error) {
 			_ = h.listener.Close()
 		}
 		delete(r.holding, port)
-		if ghost, err := dropListener(netip.AddrPortFrom(before, port)); err == nil {
+		if ghost, err := dropPort(netip.AddrPortFrom(before, port)); err == nil {
 			r.ghosts = append(r.ghosts, ghost)
 		}
 	}
@@ -120,10 +120,12 @@ func (r *router) settle() error {
 		var err error
 		switch want {
 		case drops:
-			next.listener, err = dropListener(at)
+			next.listener, err = dropPort(at)
 		case passes:
-			if next.listener, err = net.Listen("tcp4", at.String()); err == nil {
-				go r.pass(next.listener, f.to.at)
+			var l net.Listener
+			if l, err = net.Listen("tcp4", at.String()); err == nil {
+				next.listener = l
+				go r.pass(l, f.to.at)
 			}
 		}
 		if err != nil {
