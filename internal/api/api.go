@@ -44,6 +44,7 @@ type api struct {
 	log     *slog.Logger
 	version string
 	doc     []byte
+	fetches perKey
 }
 
 // New makes the HTTP handler of everything.

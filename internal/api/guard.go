@@ -23,7 +23,8 @@ const (
 type principal struct {
 	personID int64
 	name     string
-	linkID   int64 // of an agent
+	scope    string // of the key; empty for a session
+	linkID   int64  // of an agent
 	session  *store.Session
 }
 
@@ -46,7 +47,7 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 			return err
 		}
 		switch {
-		case r.who == agentOnly && p.linkID == 0, r.who != agentOnly && p.linkID != 0, r.who == signedIn && p.session == nil:
+		case r.who == agentOnly && p.scope != store.ScopeAgent, r.who != agentOnly && p.linkID != 0, r.who == signedIn && p.session == nil:
 			return errNotYours
 		case r.who == person && p.session != nil && p.session.Once:
 			return errOnce
@@ -66,7 +67,7 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 		if err != nil {
 			return principal{}, err
 		}
-		return principal{personID: int64(k.PersonID), name: k.Person, linkID: int64(k.LinkID)}, nil
+		return principal{personID: int64(k.PersonID), name: k.Person, scope: k.Scope, linkID: int64(k.LinkID)}, nil
 	}
 	cookie, err := c.Cookie(cookieName)
 	if err != nil {

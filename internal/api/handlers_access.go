@@ -71,6 +71,15 @@ func (a *api) addKey(c *echo.Context, p principal) error {
 	return ok(c, http.StatusCreated, k, err)
 }
 
+func (a *api) addRouterKey(c *echo.Context, _ principal) error {
+	var in contract.KeyInput
+	if err := decode(c, &in); err != nil {
+		return err
+	}
+	k, err := a.engine.AddRouterKey(c.Request().Context(), c.Param("code"), c.Param("label"), in.Label)
+	return ok(c, http.StatusCreated, k, err)
+}
+
 func (a *api) revokeKey(c *echo.Context, _ principal) error {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {

@@ -24,6 +24,9 @@ type route struct {
 
 type param struct{ name, about string }
 
+var fetchParams = []param{{"ipv4", "the IPv4 address; the socket's where neither family is given"}, {"ipv6", "the IPv6 address"},
+	{"name", "hostnames that must follow the key's link; may be given again, or several with commas"}}
+
 // who may call a route.
 type who int
 
@@ -106,6 +109,11 @@ func (a *api) routes() []route {
 		{method: "POST", path: base + "/sites/:code/services/:name/probes", summary: "Probe a service now and tell the story", who: person, out: contract.Story{}, serve: a.probeNow},
 
 		{method: "POST", path: base + "/agents", summary: "Enrol an agent with a one-time code", in: contract.Enrolment{}, out: contract.Enrolled{}, status: http.StatusCreated, limited: true, serve: a.enrol},
+		{method: "GET", path: "/announce/:key", summary: "Announce by fetching a URL (ipv4, ipv6, name); one line comes back", query: fetchParams, out: fetched{}, serve: a.fetch},
+		{method: "POST", path: "/announce/:key", summary: "Announce by a form (ipv4, ipv6, name); one line comes back", query: fetchParams, out: fetched{}, serve: a.fetch},
+		{method: "GET", path: "/announce", summary: "Announce by fetching a URL, the key as the password of HTTP Basic", query: fetchParams, out: fetched{}, serve: a.fetch},
+		{method: "POST", path: "/announce", summary: "Announce by a form, the key as the password of HTTP Basic", query: fetchParams, out: fetched{}, serve: a.fetch},
+		{method: "POST", path: base + "/sites/:code/links/:label/router-keys", summary: "Make a key for a router that announces by fetching a URL", who: person, in: contract.KeyInput{}, out: contract.Key{}, status: http.StatusCreated, serve: a.addRouterKey},
 		{method: "GET", path: base + "/agent/observed", summary: "The agent's address as the server sees it", who: agentOnly, out: contract.Observed{}, serve: a.observed},
 		{method: "POST", path: base + "/agent/announcements", summary: "Announce the link's address", who: agentOnly, in: contract.Announcement{}, out: contract.Receipt{}, serve: a.announce},
 	}

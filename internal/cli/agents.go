@@ -58,7 +58,22 @@ one-time --code that inkpost agent invite prints; it keeps its key in --state.`,
 			say(cmd, "At the site: inkpost agent run --server %s --code %s", c.Base(), inv.Code)
 			return nil
 		})}
-	return group("agent", "The program at the site that announces its address", invite, run)
+	router := &cobra.Command{Use: "router-url SITE [LINK]", Short: "Make a URL for a router that announces by fetching it", Args: cobra.RangeArgs(1, 2),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			label := "main"
+			if len(args) == 2 {
+				label = args[1]
+			}
+			k, err := c.AddRouterKey(cmd.Context(), args[0], label, "router of "+args[0]+" "+label)
+			if err != nil {
+				return err
+			}
+			say(cmd, "In the router, as the URL to fetch when the address changes (ipv4 and ipv6 may be left out):")
+			say(cmd, "  %s/announce/%s?ipv4=ADDRESS", c.Base(), k.Secret)
+			say(cmd, "or %s/announce with the password %s and any user name.", c.Base(), k.Secret)
+			return nil
+		})}
+	return group("agent", "The program at the site that announces its address", invite, run, router)
 }
 
 func defaultState() string {

@@ -100,7 +100,7 @@ func moveColumns() []column[contract.Move] {
 		{title: "new", text: func(m contract.Move) string { return m.New }},
 		{title: "source", text: func(m contract.Move) string { return m.Source }},
 	}
-	for i, name := range []string{"received", "recorded", "published", "answered", "confirmed"} {
+	for i, name := range []string{"received", "recorded", "published", "answered", "seen", "confirmed"} {
 		at := func(m contract.Move) contract.Stage { return m.Stages[i+1] }
 		out = append(out, column[contract.Move]{title: name,
 			text: func(m contract.Move) string {

@@ -24,6 +24,21 @@ func hostnameColumns() []column[contract.Hostname] {
 		}},
 		{title: "ttl", text: func(h contract.Hostname) string { return fmt.Sprintf("%d s", h.TTL) }, machine: func(h contract.Hostname) string { return count(h.TTL) }},
 		{title: "answers", text: func(h contract.Hostname) string { return orDash(h.Given) }},
+		{title: "elsewhere", text: func(h contract.Hostname) string {
+			var differ []string
+			for _, r := range h.Resolvers {
+				if r.Differs {
+					differ = append(differ, r.Server+" gives "+r.Given)
+				}
+			}
+			switch {
+			case len(h.Resolvers) == 0:
+				return "-"
+			case len(differ) == 0:
+				return "the same"
+			}
+			return strings.Join(differ, ", ")
+		}},
 	}
 }
 

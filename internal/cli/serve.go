@@ -96,6 +96,7 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.DurationVar(&o.ProbeDeadline, "probe-deadline", 3*time.Second, "how long a probe waits for an answer")
 	f.DurationVar(&o.CheckEvery, "check-every", 15*time.Second, "how often agents check their address")
 	f.StringSliceVar(&proxies, "trust-proxy", nil, "address or prefix of a proxy whose X-Forwarded-For is believed")
+	f.StringSliceVar(&o.Resolvers, "resolver", nil, "ADDRESS:PORT of a resolver to ask whether the world sees an address; give it again for each")
 	f.StringSliceVar(&standIns, "lab-public", nil, "prefix whose addresses count as public; for a lab only")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	return c

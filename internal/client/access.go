@@ -82,6 +82,11 @@ func (c *Client) RevokeKey(ctx context.Context, id int64) error {
 	return c.remove(ctx, "keys", fmt.Sprint(id))
 }
 
+// AddRouterKey makes a key for a router that announces by fetching a URL.
+func (c *Client) AddRouterKey(ctx context.Context, code, link, label string) (contract.Key, error) {
+	return call[contract.Key](ctx, c, "POST", at("sites", code, "links", link, "router-keys"), contract.KeyInput{Label: label})
+}
+
 // Enrol gets an agent's key for a one-time code.
 func (c *Client) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enrolled, error) {
 	return call[contract.Enrolled](ctx, c, "POST", "/agents", in)

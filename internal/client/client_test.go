@@ -59,7 +59,7 @@ func TestProblemsComeBackAsErrors(t *testing.T) {
 	require.Equal(t, "name", e.Errors[0].Field)
 	require.True(t, IsStatus(err, 422))
 	require.False(t, IsStatus(err, 404))
-	reply = func(w http.ResponseWriter) { http.Error(w, "<html>proxy</html>", 502) }
+	reply = func(w http.ResponseWriter) { http.Error(w, "<html>proxy</html>", http.StatusBadGateway) }
 	_, err = c.Sites(t.Context())
 	require.ErrorContains(t, err, "502")
 	reply = func(w http.ResponseWriter) { _, _ = w.Write([]byte("not json")) }

@@ -128,6 +128,15 @@ type Hostname struct {
 	IPv4  netip.Addr  `json:"ipv4,omitzero"`
 	IPv6  netip.Addr  `json:"ipv6,omitzero"`
 	Given string      `json:"given,omitempty"`
+	// Resolvers says what each resolver elsewhere last answered.
+	Resolvers []ResolverView `json:"resolvers,omitempty"`
+}
+
+// ResolverView is what one resolver answered for a hostname.
+type ResolverView struct {
+	Server  string `json:"server"`
+	Given   string `json:"given"`
+	Differs bool   `json:"differs"`
 }
 
 // Service is a service as it stands now.

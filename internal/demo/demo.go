@@ -44,9 +44,10 @@ type Demo struct {
 	Password string // the one-time password; "" where it has been replaced
 	Key      string // an access key for the command line
 
-	cluster *cluster.Cluster
-	agents  sync.WaitGroup
-	cancel  context.CancelFunc
+	cluster  *cluster.Cluster
+	resolver *lab.Resolver
+	agents   sync.WaitGroup
+	cancel   context.CancelFunc
 }
 
 const (
@@ -121,12 +122,16 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	if d.World, err = lab.New(specs(list, recorded), o.Log); err != nil {
 		return err
 	}
+	if d.resolver, err = lab.NewResolver(); err != nil {
+		return err
+	}
 	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, DNS: o.DNS,
-		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}}, ProbeDeadline: time.Second, CheckEvery: 2 * time.Second, VerifyEvery: 15 * time.Second,
+		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}}, ProbeDeadline: time.Second, CheckEvery: 2 * time.Second, VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
 		Lab: d.World, Console: o.Console, Version: o.Version, Log: o.Log})
 	if err != nil {
 		return err
 	}
+	d.resolver.Ask(d.DNS)
 	if d.Password, err = d.Engine.EnsureOwner(ctx, owner); err != nil {
 		return err
 	}
@@ -225,6 +230,9 @@ func (d *Demo) Stop() {
 	d.agents.Wait()
 	if d.Daemon != nil {
 		d.Daemon.Stop()
+	}
+	if d.resolver != nil {
+		d.resolver.Close()
 	}
 	if d.World != nil {
 		d.World.Close()

@@ -91,7 +91,7 @@ func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
 		}
 		recorded := o.change.Received.Add(time.Duration((1 + 3*o.slow) * float64(time.Millisecond)))
 		stages = append(stages, store.Stages{MoveID: ids[0], Recorded: recorded, Published: recorded.Add(200 * time.Microsecond),
-			Answered: recorded.Add(3 * time.Millisecond), Confirmed: recorded.Add(time.Duration((40 + 2500*o.slow*o.slow) * float64(time.Millisecond)))})
+			Answered: recorded.Add(3 * time.Millisecond), Seen: recorded.Add(time.Duration((900 + 29000*o.slow) * float64(time.Millisecond))), Confirmed: recorded.Add(time.Duration((40 + 2500*o.slow*o.slow) * float64(time.Millisecond)))})
 	}
 	return d.Store.NoteStages(ctx, stages)
 }

@@ -159,6 +159,38 @@ func (e *Engine) AddKey(ctx context.Context, personID int64, person, label strin
 	return k, err
 }
 
+// AddRouterKey makes a key for a router of a link that announces by itself.
+func (e *Engine) AddRouterKey(ctx context.Context, code, label, name string) (contract.Key, error) {
+	p, l, err := e.link(code, label)
+	if err != nil {
+		return contract.Key{}, err
+	}
+	if l.Mode == site.Static {
+		return contract.Key{}, site.Flaws{{Field: "link", Detail: fmt.Sprintf("link %s is static: an operator sets its address", l.Label)}}
+	}
+	if name = strings.TrimSpace(name); name == "" || len(name) > 80 {
+		return contract.Key{}, site.Flaws{{Field: "label", Detail: "1 to 80 characters that say where the key is used are needed"}}
+	}
+	k := contract.Key{Scope: store.ScopeRouter, Label: name, Holder: p.Code + " " + l.Label, Created: e.now(), Secret: "inkpost-" + secret()}
+	err = e.change(ctx, p.Code, "a key for the router of link "+l.Label+" was made", func() (err error) {
+		k.ID, err = e.store.AddLinkKey(ctx, hash(k.Secret), l.ID, name)
+		return err
+	})
+	return k, err
+}
+
+// HostnamesOf gives the hostnames that follow a link.
+func (e *Engine) HostnamesOf(linkID int64) map[string]bool {
+	out := map[string]bool{}
+	p, _, _ := e.record.ofLink(linkID)
+	for _, h := range p.hostnames {
+		if l, ok := site.Followed(p.links, h.LinkID); ok && l.ID == linkID {
+			out[string(h.Name)] = true
+		}
+	}
+	return out
+}
+
 // KeyOf finds the key of a secret. Error: ErrKey. Keys are known by memory, so that announcements cost no query of their
 // own; one that another server has made is asked for in the database.
 func (e *Engine) KeyOf(ctx context.Context, secret string) (store.Key, error) {
@@ -181,7 +213,7 @@ func (e *Engine) Keys(ctx context.Context) ([]contract.Key, error) {
 	out := make([]contract.Key, 0, len(list))
 	for _, k := range list {
 		holder := k.Person
-		if k.Scope == store.ScopeAgent {
+		if k.Scope != store.ScopePerson {
 			holder = k.Site + " " + k.Link
 		}
 		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created.Time, Revoked: k.Revoked.Time})

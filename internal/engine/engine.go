@@ -22,6 +22,7 @@ type Config struct {
 	CheckEvery    time.Duration    // how often agents check their address; 15 s
 	VerifyEvery   time.Duration    // how often every hostname is asked for again; 60 s
 	NameServer    string           // "host:port" of our own DNS server, which verification asks
+	Resolvers     []string         // "host:port" of resolvers elsewhere, which verification asks too
 	Clock         func() time.Time // time.Now
 	Log           *slog.Logger
 }
@@ -121,7 +122,7 @@ func (e *Engine) resume(ctx context.Context) error {
 	now := e.now()
 	var republished []store.Stages
 	for _, m := range unfinished {
-		e.moves.begin(&openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, waiting: e.prober.expectedOn(m.LinkID)})
+		e.moves.begin(&openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, unseen: len(e.config.Resolvers) > 0 && m.Seen.IsZero(), waiting: e.prober.expectedOn(m.LinkID)})
 		if m.Published.IsZero() {
 			republished = append(republished, store.Stages{MoveID: m.ID, Recorded: m.Received, Published: now})
 		}

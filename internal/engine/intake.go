@@ -190,7 +190,7 @@ func (e *Engine) sitesOf(changes []store.Change) []premises {
 
 // afterMove sets off what follows a published move: proof that the names answer it, and that the services do.
 func (e *Engine) afterMove(p premises, c store.Change, s store.Stages) {
-	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, waiting: e.prober.expectedOn(c.LinkID)})
+	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, unseen: e.resolvable(p), waiting: e.prober.expectedOn(c.LinkID)})
 	e.stages <- s
 	for _, h := range p.hostnames {
 		e.names.publish(h.ID, s.Published)

@@ -15,6 +15,7 @@ import (
 type openMove struct {
 	id, siteID, linkID int64
 	answered           bool
+	unseen             bool // resolvers are asked, and not all of them give the new address yet
 	waiting            map[int64]bool
 }
 
@@ -44,6 +45,20 @@ func (t *moveTracker) answered(siteID int64) (ids []int64) {
 	return ids
 }
 
+// seen gives the moves of a site that were waiting for the resolvers, and marks them.
+func (t *moveTracker) seen(siteID int64) (ids []int64) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, m := range t.open {
+		if m.siteID == siteID && m.unseen {
+			m.unseen = false
+			ids = append(ids, m.id)
+			t.drop(m)
+		}
+	}
+	return ids
+}
+
 // confirmed notes that a service is as expected at the link's address. ok is true for the last one that its move was
 // waiting for.
 func (t *moveTracker) confirmed(linkID, serviceID int64) (id int64, ok bool) {
@@ -63,7 +78,7 @@ func (t *moveTracker) confirmed(linkID, serviceID int64) (id int64, ok bool) {
 
 // drop forgets a move that has nothing left to wait for.
 func (t *moveTracker) drop(m *openMove) {
-	if m.answered && len(m.waiting) == 0 {
+	if m.answered && !m.unseen && len(m.waiting) == 0 {
 		delete(t.open, m.linkID)
 	}
 }
@@ -115,7 +130,7 @@ func merged(list []store.Stages) []store.Stages {
 			continue
 		}
 		for _, f := range []struct{ to, from *time.Time }{{&out[i].Recorded, &s.Recorded}, {&out[i].Published, &s.Published},
-			{&out[i].Answered, &s.Answered}, {&out[i].Confirmed, &s.Confirmed}} {
+			{&out[i].Answered, &s.Answered}, {&out[i].Seen, &s.Seen}, {&out[i].Confirmed, &s.Confirmed}} {
 			if !f.from.IsZero() {
 				*f.to = *f.from
 			}

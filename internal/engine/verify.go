@@ -21,7 +21,8 @@ type nameState struct {
 	published time.Time
 	given     wan.Pair
 	asked     bool
-	state     names.State // as it was last reported
+	state     names.State         // as it was last reported
+	resolvers map[string]wan.Pair // by server; replaced, never changed
 }
 
 type nameStates struct {
@@ -34,7 +35,7 @@ func (n *nameStates) publish(hostnameID int64, at time.Time) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	s := n.given[hostnameID]
-	s.published, s.asked = at, false
+	s.published, s.asked, s.resolvers = at, false, nil
 	n.given[hostnameID] = s
 }
 
@@ -73,7 +74,15 @@ func (e *Engine) judge(p premises, h site.Hostname, now time.Time) names.State {
 	if !s.Given.IsValid() && s.Want.IsValid() {
 		return names.StateStale // the server was asked and gave nothing
 	}
-	return s.Judge(now)
+	state := s.Judge(now)
+	if state == names.StatePointed {
+		for _, given := range known.resolvers {
+			if given != want { // its cache has had time to run out
+				return names.StateStale
+			}
+		}
+	}
+	return state
 }
 
 // askAgain asks for the names of a site soon. A full queue drops it: the regular round comes by anyway.
@@ -121,7 +130,7 @@ func (e *Engine) verify(ctx context.Context, siteID int64) {
 	}
 	right := 0
 	for _, h := range p.hostnames {
-		given, err := dnsask.Addresses(ctx, e.config.NameServer, h.Name)
+		given, err := dnsask.Addresses(ctx, e.config.NameServer, dnsask.Authoritative, h.Name)
 		if err != nil {
 			if ctx.Err() == nil {
 				e.log.Warn("a name could not be verified", "name", h.Name, "error", err)
@@ -143,6 +152,7 @@ func (e *Engine) verify(ctx context.Context, siteID int64) {
 	for _, id := range e.moves.answered(siteID) {
 		e.stages <- store.Stages{MoveID: id, Answered: now}
 	}
+	e.verifyElsewhere(ctx, p)
 }
 
 func sameAddresses(a, b premises) bool {

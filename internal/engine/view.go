@@ -93,6 +93,11 @@ func (e *Engine) hostname(p premises, h site.Hostname, now time.Time) contract.H
 	if known.asked {
 		out.Given = known.given.String()
 	}
+	for _, server := range e.config.Resolvers {
+		if r, asked := known.resolvers[server]; asked {
+			out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: server, Given: r.String(), Differs: r != want})
+		}
+	}
 	return out
 }
 
@@ -185,7 +190,7 @@ func trail(m store.Move) contract.Move {
 	for _, s := range []struct {
 		name string
 		at   time.Time
-	}{{"noticed", m.Noticed}, {"received", m.Received}, {"recorded", m.Recorded}, {"published", m.Published}, {"answered", m.Answered}, {"confirmed", m.Confirmed}} {
+	}{{"noticed", m.Noticed}, {"received", m.Received}, {"recorded", m.Recorded}, {"published", m.Published}, {"answered", m.Answered}, {"seen", m.Seen}, {"confirmed", m.Confirmed}} {
 		stage := contract.Stage{Name: s.name, At: s.at}
 		if !s.at.IsZero() {
 			stage.AfterMS = max(0, float64(s.at.Sub(last).Microseconds())/1000)

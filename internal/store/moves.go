@@ -69,34 +69,35 @@ func (s *Store) CommitMoves(ctx context.Context, changes []Change, zones []int64
 
 // Move is one WAN address change with the time of each stage; a stage that did not happen is zero.
 type Move struct {
-	ID, SiteID, LinkID                                          int64
-	Site, Link                                                  string
-	Old, New                                                    wan.Pair
-	Source                                                      wan.Source
-	Noticed, Received, Recorded, Published, Answered, Confirmed time.Time
+	ID, SiteID, LinkID                                                int64
+	Site, Link                                                        string
+	Old, New                                                          wan.Pair
+	Source                                                            wan.Source
+	Noticed, Received, Recorded, Published, Answered, Seen, Confirmed time.Time
 }
 
 // Stages are the times to write into a move; zero ones are left as they are.
 type Stages struct {
-	MoveID                                   int64
-	Recorded, Published, Answered, Confirmed time.Time
+	MoveID                                         int64
+	Recorded, Published, Answered, Seen, Confirmed time.Time
 }
 
 // NoteStages writes the stages of many moves in one statement.
 func (s *Store) NoteStages(ctx context.Context, list []Stages) error {
 	n := len(list)
 	ids := make([]int64, n)
-	recorded, published, answered, confirmed := make([]*time.Time, n), make([]*time.Time, n), make([]*time.Time, n), make([]*time.Time, n)
+	recorded, published, answered := make([]*time.Time, n), make([]*time.Time, n), make([]*time.Time, n)
+	seen, confirmed := make([]*time.Time, n), make([]*time.Time, n)
 	for i := range list {
 		ids[i] = list[i].MoveID
 		recorded[i], published[i] = timeOrNil(list[i].Recorded), timeOrNil(list[i].Published)
-		answered[i], confirmed[i] = timeOrNil(list[i].Answered), timeOrNil(list[i].Confirmed)
+		answered[i], seen[i], confirmed[i] = timeOrNil(list[i].Answered), timeOrNil(list[i].Seen), timeOrNil(list[i].Confirmed)
 	}
 	_, err := s.db.ExecContext(ctx, `UPDATE move SET recorded_at = coalesce(t.recorded, recorded_at), published_at = coalesce(t.published, published_at),
-		answered_at = coalesce(t.answered, answered_at), confirmed_at = coalesce(t.confirmed, confirmed_at)
-		FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::timestamptz[], $5::timestamptz[])
-			AS t(id, recorded, published, answered, confirmed)
-		WHERE move.id = t.id`, ids, recorded, published, answered, confirmed)
+		answered_at = coalesce(t.answered, answered_at), seen_at = coalesce(t.seen, seen_at), confirmed_at = coalesce(t.confirmed, confirmed_at)
+		FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::timestamptz[], $5::timestamptz[], $6::timestamptz[])
+			AS t(id, recorded, published, answered, seen, confirmed)
+		WHERE move.id = t.id`, ids, recorded, published, answered, seen, confirmed)
 	return err
 }
 
@@ -131,10 +132,11 @@ func (s *Store) Moves(ctx context.Context, f MoveFilter) ([]Move, error) {
 		Recorded  when       `db:"recorded_at"`
 		Published when       `db:"published_at"`
 		Answered  when       `db:"answered_at"`
+		Seen      when       `db:"seen_at"`
 		Confirmed when       `db:"confirmed_at"`
 	}
 	err := s.db.SelectContext(ctx, &rows, `SELECT m.id, m.site_id, m.link_id, s.code AS site, l.label AS link, host(m.old_ipv4) AS old4, host(m.old_ipv6) AS old6,
-			host(m.new_ipv4) AS new4, host(m.new_ipv6) AS new6, m.source, m.noticed_at, m.received_at, m.recorded_at, m.published_at, m.answered_at, m.confirmed_at
+			host(m.new_ipv4) AS new4, host(m.new_ipv6) AS new6, m.source, m.noticed_at, m.received_at, m.recorded_at, m.published_at, m.answered_at, m.seen_at, m.confirmed_at
 		FROM move m JOIN site s ON s.id = m.site_id JOIN link l ON l.id = m.link_id
 		WHERE ($1 = 0 OR m.site_id = $1) AND ($2 = 0 OR m.link_id = $2) AND ($3 = 0 OR m.id < $3)
 		ORDER BY m.id DESC LIMIT $4`, f.SiteID, f.LinkID, f.Before, f.Limit)
@@ -143,7 +145,7 @@ func (s *Store) Moves(ctx context.Context, f MoveFilter) ([]Move, error) {
 		out[i] = Move{ID: r.ID, SiteID: r.SiteID, LinkID: r.LinkID, Site: r.Site, Link: r.Link,
 			Old: wan.Pair{IPv4: r.Old4.Addr, IPv6: r.Old6.Addr}, New: wan.Pair{IPv4: r.New4.Addr, IPv6: r.New6.Addr}, Source: r.Source,
 			Noticed: r.Noticed.Time, Received: r.Received.Time, Recorded: r.Recorded.Time, Published: r.Published.Time,
-			Answered: r.Answered.Time, Confirmed: r.Confirmed.Time}
+			Answered: r.Answered.Time, Seen: r.Seen.Time, Confirmed: r.Confirmed.Time}
 	}
 	return out, err
 }

@@ -69,6 +69,7 @@ func (s *Store) EndSession(ctx context.Context, tokenHash []byte) error {
 const (
 	ScopePerson = "person"
 	ScopeAgent  = "agent"
+	ScopeRouter = "router"
 )
 
 // Key is an access key. Its secret is known by its hash only.
@@ -93,6 +94,12 @@ const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce
 // AddPersonKey records a key of a person under the hash of its secret.
 func (s *Store) AddPersonKey(ctx context.Context, hash []byte, personID int64, label string) (id int64, err error) {
 	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, person_id) VALUES ($1, 'person', $2, $3) RETURNING id`, hash, label, personID)
+	return id, err
+}
+
+// AddLinkKey records a key with which a router announces for a link.
+func (s *Store) AddLinkKey(ctx context.Context, hash []byte, linkID int64, label string) (id int64, err error) {
+	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, link_id) VALUES ($1, 'router', $2, $3) RETURNING id`, hash, label, linkID)
 	return id, err
 }
 

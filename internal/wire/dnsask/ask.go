@@ -13,13 +13,22 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
+// Kind of the server that is asked.
+type Kind bool
+
+// Authoritative servers answer from their zones; resolvers are asked to look further (RFC 1035 section 4.1.1, RD).
+const (
+	Authoritative Kind = false
+	Resolver      Kind = true
+)
+
 // Addresses asks server ("host:port") for the A and AAAA records of name, first over UDP, over TCP where the answer was
 // cut short. A family without a record is zero in the result. It returns an error where the server does not answer,
 // or answers with anything but "no error" or "no such name".
-func Addresses(ctx context.Context, server string, name names.Name) (wan.Pair, error) {
+func Addresses(ctx context.Context, server string, kind Kind, name names.Name) (wan.Pair, error) {
 	var p wan.Pair
 	for _, qtype := range []uint16{dns.TypeA, dns.TypeAAAA} {
-		reply, err := exchange(ctx, server, name, qtype)
+		reply, err := exchange(ctx, server, kind, name, qtype)
 		if err != nil {
 			return wan.Pair{}, err
 		}
@@ -39,9 +48,9 @@ func Addresses(ctx context.Context, server string, name names.Name) (wan.Pair, e
 	return p, nil
 }
 
-func exchange(ctx context.Context, server string, name names.Name, qtype uint16) (*dns.Msg, error) {
+func exchange(ctx context.Context, server string, kind Kind, name names.Name, qtype uint16) (*dns.Msg, error) {
 	m := new(dns.Msg).SetQuestion(string(name)+".", qtype)
-	m.RecursionDesired = false
+	m.RecursionDesired = bool(kind)
 	client := dns.Client{Timeout: 2 * time.Second}
 	reply, _, err := client.ExchangeContext(ctx, m, server)
 	if err == nil && reply.Truncated {

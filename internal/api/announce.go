@@ -1,0 +1,157 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"golang.org/x/time/rate"
+
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// A router that can do no more than fetch a URL announces its address here: with the key in the path, or by HTTP Basic with
+// the key as the password. The reply is one line that begins with a word, or JSON where that is asked for.
+
+// Reply words of a fetched announcement.
+const (
+	wordMoved   = "moved"   // the address is another one now, recorded and answered
+	wordSame    = "same"    // it is the address that we had
+	wordRefused = "refused" // the announcement is wrong; the line says how
+	wordLater   = "later"   // not now; the line says when
+)
+
+// fetched is the JSON form of the reply.
+type fetched struct {
+	Word      string   `json:"word"`
+	Address   string   `json:"address,omitempty"`
+	Hostnames []string `json:"hostnames,omitempty"`
+	Detail    string   `json:"detail,omitempty"`
+}
+
+// perKey allows each key a few announcements at once and one a second on average: more is a router gone wrong.
+type perKey struct {
+	mu   sync.Mutex
+	keys map[int64]*rate.Limiter
+}
+
+func (p *perKey) allow(keyID int64) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.keys == nil {
+		p.keys = map[int64]*rate.Limiter{}
+	}
+	l := p.keys[keyID]
+	if l == nil {
+		l = rate.NewLimiter(1, 10)
+		p.keys[keyID] = l
+	}
+	return l.Allow()
+}
+
+// fetch takes an announcement that came as a plain GET or POST.
+func (a *api) fetch(c *echo.Context, _ principal) error {
+	reply := func(status int, f fetched) error {
+		if status == http.StatusServiceUnavailable || status == http.StatusTooManyRequests {
+			c.Response().Header().Set("Retry-After", "5")
+		}
+		if status == http.StatusUnauthorized {
+			c.Response().Header().Set("WWW-Authenticate", `Basic realm="announcements", charset="UTF-8"`)
+		}
+		if strings.Contains(c.Request().Header.Get("Accept"), "application/json") {
+			c.Response().Header().Set("Content-Type", "application/json")
+			c.Response().WriteHeader(status)
+			return json.NewEncoder(c.Response()).Encode(f)
+		}
+		line := strings.Join(append([]string{f.Word, f.Address}, f.Hostnames...), " ")
+		if f.Detail != "" {
+			line = f.Word + ": " + f.Detail
+		}
+		return c.String(status, strings.TrimSpace(line)+"\n")
+	}
+	secret := c.Param("key")
+	if secret == "" {
+		_, secret, _ = c.Request().BasicAuth()
+	}
+	k, err := a.engine.KeyOf(c.Request().Context(), secret)
+	switch {
+	case errors.Is(err, engine.ErrKey), err == nil && k.Scope == store.ScopePerson:
+		return reply(http.StatusUnauthorized, fetched{Word: wordRefused, Detail: "this key announces nothing"})
+	case err != nil:
+		return reply(http.StatusServiceUnavailable, fetched{Word: wordLater, Detail: "not recorded; try again in 5 seconds"})
+	case !a.fetches.allow(k.ID):
+		return reply(http.StatusTooManyRequests, fetched{Word: wordLater, Detail: "this key announces too often; try again in 5 seconds"})
+	}
+	in, err := fetchedAddresses(c)
+	if err == nil {
+		err = a.knownNames(c, int64(k.LinkID))
+	}
+	if err != nil {
+		return reply(http.StatusUnprocessableEntity, fetched{Word: wordRefused, Detail: err.Error()})
+	}
+	r, err := a.engine.Announce(c.Request().Context(), int64(k.LinkID), in)
+	var notPublic wan.ErrNotPublic
+	switch {
+	case errors.As(err, &notPublic):
+		return reply(http.StatusUnprocessableEntity, fetched{Word: wordRefused, Detail: err.Error()})
+	case errors.Is(err, engine.ErrLinkGone):
+		return reply(http.StatusGone, fetched{Word: wordRefused, Detail: err.Error()})
+	case err != nil:
+		return reply(http.StatusServiceUnavailable, fetched{Word: wordLater, Detail: "not recorded; try again in 5 seconds"})
+	}
+	f := fetched{Word: wordSame, Address: r.Decision.New.String(), Hostnames: r.Hostnames}
+	if r.Decision.Changed {
+		f.Word = wordMoved
+	}
+	return reply(http.StatusOK, f)
+}
+
+// fetchedAddresses reads the addresses given, or takes that of the socket where none is.
+func fetchedAddresses(c *echo.Context) (wan.Announcement, error) {
+	in := wan.Announcement{Source: wan.SourceInterface, Noticed: time.Now().UTC()}
+	for _, family := range []string{"ipv4", "ipv6"} {
+		given, err := typed(family, c.FormValue(family))
+		if err != nil {
+			return in, fmt.Errorf("%s: %w", family, err)
+		}
+		if given.IPv4.IsValid() {
+			in.Addresses.IPv4 = given.IPv4
+		}
+		if given.IPv6.IsValid() {
+			in.Addresses.IPv6 = given.IPv6
+		}
+	}
+	if !in.Addresses.Known() {
+		seen, err := clientAddress(c)
+		if err != nil {
+			return in, err
+		}
+		in.Source, in.Addresses = wan.SourceObserved, wan.PairOf(seen)
+	}
+	return in, nil
+}
+
+// knownNames checks the hostnames that the router names, if any: each has to follow the key's link. That says to whoever
+// set the router up that it is the right key; what is announced is the link's address, and so all of its hostnames'.
+func (a *api) knownNames(c *echo.Context, linkID int64) error {
+	values, err := c.FormValues()
+	if err != nil {
+		return errors.New("the form cannot be read")
+	}
+	following := a.engine.HostnamesOf(linkID)
+	for _, name := range values["name"] {
+		for _, one := range strings.Split(name, ",") {
+			if !following[strings.TrimSuffix(strings.ToLower(strings.TrimSpace(one)), ".")] {
+				return fmt.Errorf("name %q does not follow the link of this key", one)
+			}
+		}
+	}
+	return nil
+}
