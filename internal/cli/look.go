@@ -119,7 +119,7 @@ func movesCommand() *cobra.Command {
 	var code, link string
 	var before int64
 	var limit int
-	c := &cobra.Command{Use: "moves", Short: "List address changes, each stage timed from the one before", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "moves", Short: "List address changes, each stage with the time it took", Args: cobra.NoArgs,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			rows, err := c.Moves(cmd.Context(), code, link, before, limit)
 			if err != nil {

@@ -195,11 +195,13 @@ type Fault struct {
 	Finding  diagnose.Finding `json:"finding"`
 }
 
-// Stage of a move: when it was reached, and how long after the one before. A stage that was not reached has no time.
+// Stage of a move: when it was reached, how long that took, and how long after the move was noticed. What follows the
+// publishing goes on side by side, and each of it takes its time from there. A stage that was not reached has no time.
 type Stage struct {
-	Name    string    `json:"name"`
-	At      time.Time `json:"at,omitzero"`
-	AfterMS float64   `json:"after_ms"`
+	Name      string    `json:"name"`
+	At        time.Time `json:"at,omitzero"`
+	AfterMS   float64   `json:"after_ms"`
+	ReachedMS float64   `json:"reached_ms"`
 }
 
 // Move is one WAN address change carried end to end.

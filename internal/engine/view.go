@@ -183,24 +183,31 @@ func (e *Engine) Moves(ctx context.Context, code, link string, before int64, lim
 	return out, err
 }
 
-// trail lines the stages of a move up, each timed from the one before it that was reached.
+// trail lines the stages of a move up. Up to the publishing each follows the one before it; that names answer, that
+// resolvers see it, and that services are confirmed all follow the publishing.
 func trail(m store.Move) contract.Move {
 	out := contract.Move{ID: m.ID, Site: m.Site, Link: m.Link, Old: m.Old.String(), New: m.New.String(), Source: string(m.Source), Noticed: m.Noticed}
-	last := m.Noticed
+	millis := func(d time.Duration) float64 { return max(0, float64(d.Microseconds())/1000) }
+	cause, last := m.Noticed, m.Noticed
 	for _, s := range []struct {
-		name string
-		at   time.Time
-	}{{"noticed", m.Noticed}, {"received", m.Received}, {"recorded", m.Recorded}, {"published", m.Published}, {"answered", m.Answered}, {"seen", m.Seen}, {"confirmed", m.Confirmed}} {
+		name     string
+		at       time.Time
+		parallel bool
+	}{{"noticed", m.Noticed, false}, {"received", m.Received, false}, {"recorded", m.Recorded, false}, {"published", m.Published, false},
+		{"answered", m.Answered, true}, {"seen", m.Seen, true}, {"confirmed", m.Confirmed, true}} {
 		stage := contract.Stage{Name: s.name, At: s.at}
 		if !s.at.IsZero() {
-			stage.AfterMS = max(0, float64(s.at.Sub(last).Microseconds())/1000)
+			stage.AfterMS, stage.ReachedMS = millis(s.at.Sub(cause)), millis(s.at.Sub(m.Noticed))
+			if !s.parallel && s.at.After(cause) {
+				cause = s.at
+			}
 			if s.at.After(last) {
 				last = s.at
 			}
 		}
 		out.Stages = append(out.Stages, stage)
 	}
-	out.TotalMS = float64(last.Sub(m.Noticed).Microseconds()) / 1000
+	out.TotalMS = millis(last.Sub(m.Noticed))
 	return out
 }
 

@@ -12,7 +12,7 @@ export interface SiteSummary {
   code: string; name: string; note: string; need: Need; address: string; hostname: string
   service_count: number; as_expected_count: number; fault_count: number
 }
-export interface Stage { name: string; at?: string; after_ms: number }
+export interface Stage { name: string; at?: string; after_ms: number; reached_ms: number }
 export interface Move { id: number; site: string; link: string; old: string; new: string; source: string; noticed: string; total_ms: number; stages: Stage[] }
 export interface Overview { faults: Fault[]; sites: SiteSummary[]; moves: Move[] }
 export interface Link { label: string; provider: string; mode: string; position: number; ipv4?: string; ipv6?: string; since?: string; heard?: string; source?: string; agent: boolean; overdue: boolean }

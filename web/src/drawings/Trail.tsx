@@ -2,19 +2,19 @@ import { Box, Typography } from '@mui/material'
 import type { Move } from '../api'
 import { exact, length } from '../words'
 
-// Trail draws the stages of a move to scale, one after the other, so that the slow one is obvious. A stage of no length
-// still has its tick.
+// Trail draws the stages of a move to scale in the order in which they were reached, so that the slow one is obvious. A
+// stage that took no time still has its tick. The words under it say how long each took from what it follows.
 export function Trail({ move }: { move: Move }) {
   const stages = move.stages.slice(1)
   const whole = Math.max(move.total_ms, 0.001)
-  const reached = stages.filter((s) => s.at)
+  const reached = stages.filter((s) => s.at).sort((a, b) => a.reached_ms - b.reached_ms)
   const slowest = reached.reduce((a, b) => (b.after_ms > a.after_ms ? b : a), reached[0])
   return (
     <Box data-move={move.id}>
       <Box sx={{ display: 'flex', height: (t) => t.draw.ribbon / 2, border: (t) => t.rule.field }} aria-hidden>
         {reached.map((s, i) => (
-          <Box key={s.name} title={`${s.name} ${length(s.after_ms)}`}
-            sx={{ flexGrow: s.after_ms / whole, flexBasis: 0, minWidth: 3, borderRight: (t) => (i < reached.length - 1 ? t.rule.field : 'none'),
+          <Box key={s.name} title={`${s.name} ${length(s.reached_ms)} after it was noticed`}
+            sx={{ flexGrow: (s.reached_ms - (i > 0 ? reached[i - 1].reached_ms : 0)) / whole, flexBasis: 0, minWidth: 3, borderRight: (t) => (i < reached.length - 1 ? t.rule.field : 'none'),
               bgcolor: s === slowest && s.after_ms > 0 ? 'text.primary' : i % 2 ? 'divider' : 'background.default' }} />
         ))}
       </Box>
