@@ -69,6 +69,7 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 				o.Policy.StandIns = append(o.Policy.StandIns, prefix)
 			}
 			o.Console, o.Version = web.Console(), Version
+			o.Limit.Exempt = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}
 			ctx, stop := interrupted(cmd)
 			defer stop()
 			d, err := daemon.Start(ctx, o)
@@ -91,6 +92,7 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.StringVar(&o.Database, "database-url", "", "the PostgreSQL database, such as postgres://inkpost@127.0.0.1:5432/inkpost")
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
 	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")
+	f.IntVar(&o.Limit.PerSecond, "answer-rate", 500, "DNS answers a second to one client network over UDP; 0 does not limit")
 	f.StringVar(&owner, "owner", "owner", "name of the first owner")
 	f.StringVar(&o.Vantage, "vantage-name", "server", "what this server is called as a vantage point")
 	f.DurationVar(&o.ProbeDeadline, "probe-deadline", 3*time.Second, "how long a probe waits for an answer")

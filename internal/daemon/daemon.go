@@ -31,6 +31,7 @@ type Options struct {
 	ProbeDeadline time.Duration
 	CheckEvery    time.Duration
 	VerifyEvery   time.Duration
+	Limit         authdns.Limit
 	Resolvers     []string // "host:port" of resolvers to ask whether the world sees an address
 	Lab           api.Lab
 	Console       fs.FS
@@ -71,6 +72,7 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 	d := &Daemon{Store: st, DNS: names.Addr(), Names: names, stop: stop, fail: make(chan error, 2)}
 	d.Engine, err = engine.New(ctx, st, directory, engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline,
 		CheckEvery: o.CheckEvery, VerifyEvery: o.VerifyEvery, NameServer: names.Addr(), Resolvers: o.Resolvers, Log: o.Log})
+	names.Limit(o.Limit)
 	if err == nil {
 		names.Allow(d.Engine)
 		err = d.serve(run, o)

@@ -24,17 +24,19 @@ type Server struct {
 	tcp       *net.TCPListener
 	log       *slog.Logger
 	access    Access
+	limit     *limiter
 	slots     chan struct{} // for requests that are not answered from memory
 	counters  counters
 }
 
 type counters struct {
-	answered, transfersWhole, transfersPart, transfersRefused, updates, badSignatures atomic.Uint64
+	answered, transfersWhole, transfersPart, transfersRefused, updates, badSignatures, cutShort, silenced atomic.Uint64
 }
 
 // Counts are what a server has done since it started.
 type Counts struct {
 	Answered, TransfersWhole, TransfersPart, TransfersRefused, Updates, BadSignatures uint64
+	CutShort, Silenced                                                                uint64 // answers over the limit: truncated, and left out
 }
 
 const (
@@ -72,8 +74,12 @@ func (s *Server) Addr() string { return s.udp.LocalAddr().String() }
 func (s *Server) Counts() Counts {
 	c := &s.counters
 	return Counts{Answered: c.answered.Load(), TransfersWhole: c.transfersWhole.Load(), TransfersPart: c.transfersPart.Load(),
-		TransfersRefused: c.transfersRefused.Load(), Updates: c.updates.Load(), BadSignatures: c.badSignatures.Load()}
+		TransfersRefused: c.transfersRefused.Load(), Updates: c.updates.Load(), BadSignatures: c.badSignatures.Load(),
+		CutShort: c.cutShort.Load(), Silenced: c.silenced.Load()}
 }
+
+// Limit bounds answers over UDP. It is called before Serve.
+func (s *Server) Limit(l Limit) { s.limit = newLimiter(l) }
 
 // Allow has a decide on transfers and updates. It is called before Serve.
 func (s *Server) Allow(a Access) { s.access = a }
@@ -118,6 +124,14 @@ func (s *Server) serveUDP(ctx context.Context) {
 			continue
 		}
 		if n = s.directory.respond(in[:n], out, false); n > 0 {
+			switch s.limit.take(from.Addr(), time.Now()) {
+			case cutShort:
+				s.counters.cutShort.Add(1)
+				n = shorten(out[:n])
+			case silent:
+				s.counters.silenced.Add(1)
+				continue
+			}
 			if _, err := s.udp.WriteToUDPAddrPort(out[:n], from); err == nil {
 				s.counters.answered.Add(1)
 			}
