@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"io/fs"
 	"log/slog"
+	"net/http"
 	"net/netip"
 	"time"
 
@@ -26,9 +27,10 @@ type Lab interface {
 // Options of the API.
 type Options struct {
 	Engine  *engine.Engine
-	Lab     Lab    // nil outside the demo
-	Console fs.FS  // the built console; nil serves the API alone
-	Version string // of the program
+	Metrics http.Handler // nil serves none
+	Lab     Lab          // nil outside the demo
+	Console fs.FS        // the built console; nil serves the API alone
+	Version string       // of the program
 	// Proxies are trusted to say, in X-Forwarded-For, whom they speak for. Where empty, the client's address is the
 	// socket's and the header is ignored.
 	Proxies []netip.Prefix
@@ -41,6 +43,7 @@ const bodyLimit = 64 << 10
 type api struct {
 	engine  *engine.Engine
 	lab     Lab
+	metrics http.Handler
 	log     *slog.Logger
 	version string
 	doc     []byte
@@ -50,7 +53,7 @@ type api struct {
 // New makes the HTTP handler of everything.
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
-	a := &api{engine: o.Engine, lab: o.Lab, log: o.Log, version: o.Version}
+	a := &api{engine: o.Engine, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)

@@ -39,6 +39,14 @@ func (a *api) ready(c *echo.Context, _ principal) error {
 	return c.JSON(http.StatusOK, contract.Ready{Ready: true, Database: "answers"})
 }
 
+func (a *api) counters(c *echo.Context, _ principal) error {
+	if a.metrics == nil {
+		return echo.ErrNotFound
+	}
+	a.metrics.ServeHTTP(c.Response(), c.Request())
+	return nil
+}
+
 func (a *api) description(c *echo.Context, _ principal) error {
 	return c.JSONBlob(http.StatusOK, a.doc)
 }

@@ -44,6 +44,7 @@ func (a *api) routes() []route {
 	list := []route{
 		{method: "GET", path: "/healthz", summary: "Whether the service runs", out: contract.Ready{}, serve: a.healthy},
 		{method: "GET", path: "/readyz", summary: "Whether the service can do all of its work", out: contract.Ready{}, serve: a.ready},
+		{method: "GET", path: "/metrics", summary: "Counters, as OpenMetrics", serve: a.counters},
 		{method: "GET", path: base + "/openapi.json", summary: "This description", serve: a.description},
 
 		{method: "POST", path: base + "/session", summary: "Sign in", in: contract.SignIn{}, out: contract.Session{}, limited: true, serve: a.signIn},

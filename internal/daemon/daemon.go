@@ -88,7 +88,7 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 }
 
 func (d *Daemon) serve(ctx context.Context, o Options) error {
-	handler, err := api.New(api.Options{Engine: d.Engine, Lab: o.Lab, Console: o.Console, Version: o.Version, Proxies: o.Proxies, Log: o.Log})
+	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names), Lab: o.Lab, Console: o.Console, Version: o.Version, Proxies: o.Proxies, Log: o.Log})
 	if err != nil {
 		return err
 	}

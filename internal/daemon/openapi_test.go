@@ -121,3 +121,21 @@ func TestHealth(t *testing.T) {
 	status, _ = get(t, s, "/healthz")
 	require.Equal(t, 200, status)
 }
+
+func TestMetricsAreOpen(t *testing.T) {
+	s := testbed.Start(t, nil)
+	record(t, s, "KET-07")
+	answers(t, s.DNS, zone)
+	req, err := http.NewRequestWithContext(t.Context(), "GET", s.URL+"/metrics", nil)
+	require.NoError(t, err)
+	req.Header.Set("Accept", "application/openmetrics-text; version=1.0.0")
+	r, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer r.Body.Close()
+	text, err := io.ReadAll(r.Body)
+	require.NoError(t, err)
+	require.Contains(t, r.Header.Get("Content-Type"), "application/openmetrics-text")
+	require.True(t, strings.HasSuffix(string(text), "# EOF\n"))
+	require.Regexp(t, `(?m)^inkpost_dns_answers_total [1-9]`, string(text))
+	require.Contains(t, string(text), "inkpost_dns_transfers_refused_total 0")
+}

@@ -85,6 +85,10 @@ func TestAServiceIsProbedAtOnceAndAFailureIsConfirmedFast(t *testing.T) {
 	require.Len(t, h.Spans, 2)
 	require.Equal(t, []probe.Outcome{probe.Opened, probe.Refused}, []probe.Outcome{h.Spans[0].Outcome, h.Spans[1].Outcome})
 	require.GreaterOrEqual(t, h.Spans[1].Count, int64(probe.Confirmations))
+	require.Eventually(t, func() bool {
+		list, err := s.Client.Faults(context.Background(), "KET-07", true)
+		return err == nil && len(list) == 1
+	}, 5*time.Second, 20*time.Millisecond, "the fault opens")
 	d.open()
 	story, err := s.Client.ProbeNow(t.Context(), "KET-07", "page")
 	require.NoError(t, err)
