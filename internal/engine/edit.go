@@ -7,6 +7,7 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -14,6 +15,7 @@ import (
 func (e *Engine) change(ctx context.Context, code, words string, f func() error) error {
 	e.edit.Lock()
 	defer e.edit.Unlock()
+	before := e.answersNow()
 	if err := f(); err != nil {
 		return err
 	}
@@ -25,6 +27,7 @@ func (e *Engine) change(ctx context.Context, code, words string, f func() error)
 	if err := e.publishAll(); err != nil {
 		return err
 	}
+	e.noteAnswers(before)
 	e.prober.sync(false)
 	e.Events.Publish(contract.EventRecordEdited, code, "", words)
 	if p, ok := e.record.byCode(code); ok {
@@ -32,6 +35,27 @@ func (e *Engine) change(ctx context.Context, code, words string, f func() error)
 		e.askAgain(p.ID)
 	}
 	return nil
+}
+
+// answersNow gives what each hostname answers.
+func (e *Engine) answersNow() map[int64]wan.Pair {
+	out := map[int64]wan.Pair{}
+	for _, p := range e.record.all() {
+		for _, h := range p.hostnames {
+			out[h.ID] = p.addressOf(h.LinkID)
+		}
+	}
+	return out
+}
+
+// noteAnswers notes which hostnames answer otherwise than before: for those, caches have to run out first.
+func (e *Engine) noteAnswers(before map[int64]wan.Pair) {
+	now := e.now()
+	for id, pair := range e.answersNow() {
+		if was, there := before[id]; !there || was != pair {
+			e.names.publish(id, now)
+		}
+	}
 }
 
 // flawed gathers the flaws that several checks found; an error that is no flaw comes first.

@@ -149,7 +149,7 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 	}
 	for _, h := range p.hostnames {
 		want, known := p.addressOf(h.LinkID), e.names.of(h.ID)
-		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, Want: want.IPv4, Given: known.given.IPv4, State: e.judge(p, h, now)})
+		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, Want: want.IPv4, Given: known.given.IPv4, State: e.judge(p, h, now), Behind: e.behind(p, h)})
 	}
 	for _, s := range p.services {
 		st := e.prober.standing(s.ID)

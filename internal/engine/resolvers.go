@@ -15,6 +15,30 @@ import (
 // again is how soon a resolver that still gives another address is asked anew, while its cache may hold that.
 const again = 2 * time.Second
 
+// resolved is what a resolver gave, and when.
+type resolved struct {
+	given wan.Pair
+	at    time.Time
+}
+
+// cacheTime is how long a resolver may keep what it was told before a hostname's answer changed: its address, or that there
+// is no such name.
+func (e *Engine) cacheTime(h site.Hostname) time.Duration {
+	return time.Duration(max(uint32(h.TTL), e.record.zone(h.ZoneID).Negative)) * time.Second
+}
+
+// behind lists the resolvers that gave another address although their caches had had time to run out.
+func (e *Engine) behind(p premises, h site.Hostname) (servers []string) {
+	want, known := p.addressOf(h.LinkID), e.names.of(h.ID)
+	for _, server := range e.config.Resolvers {
+		v, asked := known.resolvers[server]
+		if asked && v.given != want && v.at.After(e.lastChange(p, h).Add(e.cacheTime(h)+time.Second)) {
+			servers = append(servers, server+" gives "+v.given.String())
+		}
+	}
+	return servers
+}
+
 // resolvable says whether resolvers can be asked for the names of a site.
 func (e *Engine) resolvable(p premises) bool {
 	return len(e.config.Resolvers) > 0 && len(p.hostnames) > 0
@@ -40,9 +64,9 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises) {
 				e.names.set(h.ID, func(s *nameState) {
 					next := maps.Clone(s.resolvers)
 					if next == nil {
-						next = map[string]wan.Pair{}
+						next = map[string]resolved{}
 					}
-					next[server] = given
+					next[server] = resolved{given, e.now()}
 					s.resolvers = next
 				})
 			}
@@ -57,11 +81,11 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises) {
 	answered, differing, waiting := 0, 0, false
 	for _, h := range p.hostnames {
 		known, want := e.names.of(h.ID), p.addressOf(h.LinkID)
-		for _, given := range known.resolvers {
+		for _, view := range known.resolvers {
 			answered++
-			if given != want {
+			if view.given != want {
 				differing++
-				waiting = waiting || now.Before(e.lastChange(p, h).Add(time.Duration(h.TTL)*time.Second+5*again))
+				waiting = waiting || now.Before(e.lastChange(p, h).Add(e.cacheTime(h)+5*again))
 			}
 		}
 	}

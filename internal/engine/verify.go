@@ -22,7 +22,7 @@ type nameState struct {
 	given     wan.Pair
 	asked     bool
 	state     names.State         // as it was last reported
-	resolvers map[string]wan.Pair // by server; replaced, never changed
+	resolvers map[string]resolved // by server; replaced, never changed
 }
 
 type nameStates struct {
@@ -56,11 +56,7 @@ func (n *nameStates) set(hostnameID int64, f func(*nameState)) {
 // judge gives a hostname's state. Both families must be right; the IPv4 address is shown where both are.
 func (e *Engine) judge(p premises, h site.Hostname, now time.Time) names.State {
 	want, known := p.addressOf(h.LinkID), e.names.of(h.ID)
-	published := known.published
-	if l, ok := site.Followed(p.links, h.LinkID); ok && published.IsZero() {
-		published = l.Since
-	}
-	s := names.Standing{Want: want.IPv4, Given: known.given.IPv4, Published: published, TTL: time.Duration(h.TTL) * time.Second}
+	s := names.Standing{Want: want.IPv4, Given: known.given.IPv4, Published: e.lastChange(p, h), TTL: time.Duration(h.TTL) * time.Second}
 	if !want.IPv4.IsValid() || known.given.IPv4 == want.IPv4 && want.IPv6.IsValid() {
 		s.Want, s.Given = want.IPv6, known.given.IPv6
 	}
@@ -76,9 +72,12 @@ func (e *Engine) judge(p premises, h site.Hostname, now time.Time) names.State {
 	}
 	state := s.Judge(now)
 	if state == names.StatePointed {
-		for _, given := range known.resolvers {
-			if given != want { // its cache has had time to run out
-				return names.StateStale
+		if len(e.behind(p, h)) > 0 {
+			return names.StateStale
+		}
+		for _, view := range known.resolvers {
+			if view.given != want {
+				return names.StateSettling // it may still have a right to that
 			}
 		}
 	}

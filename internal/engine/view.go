@@ -95,7 +95,7 @@ func (e *Engine) hostname(p premises, h site.Hostname, now time.Time) contract.H
 	}
 	for _, server := range e.config.Resolvers {
 		if r, asked := known.resolvers[server]; asked {
-			out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: server, Given: r.String(), Differs: r != want})
+			out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: server, Given: r.given.String(), Differs: r.given != want})
 		}
 	}
 	return out

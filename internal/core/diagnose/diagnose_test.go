@@ -59,6 +59,9 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		"a name gives another address": {func(e *Evidence) {
 			e.Hostnames[0].State, e.Hostnames[0].Given = names.StateStale, netip.MustParseAddr("198.51.100.8")
 		}, "name-stale hostname ket-07.isles.example", HopHostname, "publishes the address again"},
+		"a resolver keeps an old address": {func(e *Evidence) {
+			e.Hostnames[0].State, e.Hostnames[0].Behind = names.StateStale, []string{"198.51.100.53:53 gives 198.51.100.8"}
+		}, "resolver-behind hostname ket-07.isles.example", HopHostname, "Ask whoever runs the resolver"},
 		"must be closed, is open": {func(e *Evidence) {
 			e.Services[2].Expected, e.Services[2].State = probe.ExpectClosed, probe.StateExposed
 		}, "exposed service shell", HopForward, "Remove the forward of TCP port 8022"},

@@ -34,6 +34,7 @@ type HostnameEvidence struct {
 	site.Hostname
 	Want, Given netip.Addr
 	State       names.State
+	Behind      []string // resolvers that give another address although their caches have run out, and what they give
 }
 
 // ServiceEvidence is a service with its judged state and the newest outcome behind it. OnLink is the label of the link

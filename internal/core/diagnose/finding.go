@@ -21,6 +21,7 @@ type Cause string
 const (
 	CauseAddressUnknown Cause = "address-unknown"
 	CauseNameStale      Cause = "name-stale"
+	CauseResolverBehind Cause = "resolver-behind"
 	CauseSiteDark       Cause = "site-dark"
 	CauseNoRoute        Cause = "no-route"
 	CauseInboundBlocked Cause = "inbound-blocked"
@@ -50,4 +51,6 @@ type Finding struct {
 func (f Finding) Key() string { return string(f.Cause) + " " + f.Subject }
 
 // Serious says whether customers are cut off, or a door is open; the others can wait for the next visit.
-func (f Finding) Serious() bool { return f.Cause != CauseAgentOverdue }
+func (f Finding) Serious() bool {
+	return f.Cause != CauseAgentOverdue && f.Cause != CauseResolverBehind
+}

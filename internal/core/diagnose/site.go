@@ -16,7 +16,15 @@ func Site(e Evidence) []Finding {
 		out = append(out, e.explain(l)...)
 	}
 	for _, h := range e.Hostnames {
-		if h.State == names.StateStale {
+		if h.State == names.StateStale && len(h.Behind) > 0 && h.Given == h.Want {
+			out = append(out, Finding{
+				Cause: CauseResolverBehind, Hop: HopHostname, Subject: "hostname " + string(h.Name),
+				Summary:  fmt.Sprintf("%s is right at its own name server, but not everywhere", h.Name),
+				Evidence: h.Behind,
+				Next:     "Ask whoever runs the resolver to forget the name, and use another resolver until then: it keeps answers longer than their TTL allows.",
+				Also:     []string{"The zone's other name servers do not have the change yet."},
+			})
+		} else if h.State == names.StateStale {
 			out = append(out, Finding{
 				Cause: CauseNameStale, Hop: HopHostname, Subject: "hostname " + string(h.Name),
 				Summary:  fmt.Sprintf("%s answers %s instead of %s", h.Name, h.Given, h.Want),
