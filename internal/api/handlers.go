@@ -81,11 +81,11 @@ func (a *api) faults(c *echo.Context, _ principal) error {
 		return site.Flaws{{Field: "open", Detail: fmt.Sprintf("%q is neither true nor false", open)}}
 	}
 	if code := c.QueryParam("site"); code != "" {
-		s, err := a.engine.Site(c.Request().Context(), code)
+		id, err := a.engine.SiteID(code)
 		if err != nil {
 			return err
 		}
-		f.SiteID = s.ID
+		f.SiteID = id
 	}
 	list, err := a.engine.Faults(c.Request().Context(), f)
 	return ok(c, http.StatusOK, list, err)

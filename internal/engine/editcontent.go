@@ -34,13 +34,7 @@ func (e *Engine) Alias(name string) (site.Alias, error) {
 // AddAlias records a name that stands for a hostname.
 func (e *Engine) AddAlias(ctx context.Context, in contract.AliasInput) (site.Alias, error) {
 	var f site.Flaws
-	name, err := names.Parse(in.Name)
-	f.Note("name", err)
-	var z names.Zone
-	if err == nil {
-		z, err = e.zoneFor(name)
-		f.Note("name", err)
-	}
+	name, z := e.placed(in.Name, &f)
 	h, err := e.Hostname(canonical(in.Hostname))
 	f.Note("hostname", err)
 	if in.TTL == 0 {

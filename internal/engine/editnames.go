@@ -15,13 +15,7 @@ import (
 // AddHostname records a hostname in the zone that it fits in.
 func (e *Engine) AddHostname(ctx context.Context, in contract.HostnameInput) (contract.Hostname, error) {
 	var f site.Flaws
-	name, err := names.Parse(in.Name)
-	f.Note("name", err)
-	var zone names.Zone
-	if err == nil {
-		zone, err = e.zoneFor(name)
-		f.Note("name", err)
-	}
+	name, zone := e.placed(in.Name, &f)
 	if in.TTL == 0 {
 		in.TTL = int(zone.TTL)
 	}
@@ -102,6 +96,18 @@ func (e *Engine) extraFields(h *site.Hostname, in contract.HostnameInput, f *sit
 		}
 		f.Note("name", names.CheckContent(z.Apex, append(others, h.Records()...)))
 	}
+}
+
+// placed reads a name that a person typed and finds the zone that it belongs in.
+func (e *Engine) placed(text string, f *site.Flaws) (names.Name, names.Zone) {
+	name, err := names.Parse(text)
+	if err != nil {
+		f.Note("name", err)
+		return name, names.Zone{}
+	}
+	z, err := e.zoneFor(name)
+	f.Note("name", err)
+	return name, z
 }
 
 // zoneFor finds the zone that a hostname belongs in, and refuses the names of the zone's own servers.

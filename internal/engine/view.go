@@ -61,6 +61,12 @@ func (e *Engine) summary(p premises, findings []diagnose.Finding) contract.SiteS
 	return s
 }
 
+// SiteID finds a site on record by its code.
+func (e *Engine) SiteID(code string) (int64, error) {
+	p, err := e.premises(code)
+	return p.ID, err
+}
+
 // Site gives everything on a site's record as it stands now.
 func (e *Engine) Site(ctx context.Context, code string) (contract.Site, error) {
 	p, err := e.premises(code)
