@@ -104,7 +104,7 @@ func TestAnAgentEnrolsFollowsAndOutlivesTrouble(t *testing.T) {
 	w.move("127.101.3.4") // moved twice while nobody could be told
 	w.cut.Store(false)
 	awaitAddress(t, s, "127.101.3.4")
-	moves, err := s.Client.Moves(t.Context(), "KET-07", "main", 0, 10)
+	moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Site: "KET-07", Link: "main", Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, moves, 3, "the newest address is announced, not those that were missed")
 

@@ -4,7 +4,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -33,6 +35,7 @@ type fetched struct {
 	Word      string   `json:"word"`
 	Address   string   `json:"address,omitempty"`
 	Hostnames []string `json:"hostnames,omitempty"`
+	Kept      []string `json:"kept,omitempty"`
 	Detail    string   `json:"detail,omitempty"`
 }
 
@@ -71,6 +74,9 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 			return json.NewEncoder(c.Response()).Encode(f)
 		}
 		line := strings.Join(append([]string{f.Word, f.Address}, f.Hostnames...), " ")
+		if len(f.Kept) > 0 {
+			line += " kept " + strings.Join(f.Kept, " ")
+		}
 		if f.Detail != "" {
 			line = f.Word + ": " + f.Detail
 		}
@@ -90,13 +96,19 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 		return reply(http.StatusTooManyRequests, fetched{Word: wordLater, Detail: "this key announces too often; try again in 5 seconds"})
 	}
 	in, err := fetchedAddresses(c)
+	var except map[string]bool
 	if err == nil {
-		err = a.knownNames(c, int64(k.LinkID))
+		except, err = a.knownNames(c, int64(k.LinkID))
 	}
 	if err != nil {
 		return reply(http.StatusUnprocessableEntity, fetched{Word: wordRefused, Detail: err.Error()})
 	}
-	r, err := a.engine.Announce(c.Request().Context(), int64(k.LinkID), in)
+	// What is to stay is kept before the others move: nobody sees it elsewhere in between.
+	err = a.engine.KeepOut(c.Request().Context(), int64(k.LinkID), except)
+	var r engine.Receipt
+	if err == nil {
+		r, err = a.engine.Announce(c.Request().Context(), int64(k.LinkID), in)
+	}
 	var notPublic wan.ErrNotPublic
 	switch {
 	case errors.As(err, &notPublic):
@@ -106,7 +118,7 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	case err != nil:
 		return reply(http.StatusServiceUnavailable, fetched{Word: wordLater, Detail: "not recorded; try again in 5 seconds"})
 	}
-	f := fetched{Word: wordSame, Address: r.Decision.New.String(), Hostnames: r.Hostnames}
+	f := fetched{Word: wordSame, Address: r.Decision.New.String(), Hostnames: r.Hostnames, Kept: slices.Sorted(maps.Keys(except))}
 	if r.Decision.Changed {
 		f.Word = wordMoved
 	}
@@ -139,19 +151,38 @@ func fetchedAddresses(c *echo.Context) (wan.Announcement, error) {
 }
 
 // knownNames checks the hostnames that the router names, if any: each has to follow the key's link. That says to whoever
-// set the router up that it is the right key; what is announced is the link's address, and so all of its hostnames'.
-func (a *api) knownNames(c *echo.Context, linkID int64) error {
+// set the router up that it is the right key; what is announced is the link's address, and so all of its hostnames', but
+// for those that it asks to leave where they are.
+func (a *api) knownNames(c *echo.Context, linkID int64) (except map[string]bool, err error) {
 	values, err := c.FormValues()
 	if err != nil {
-		return errors.New("the form cannot be read")
+		return nil, errors.New("the form cannot be read")
 	}
 	following := a.engine.HostnamesOf(linkID)
-	for _, name := range values["name"] {
-		for _, one := range strings.Split(name, ",") {
-			if !following[strings.TrimSuffix(strings.ToLower(strings.TrimSpace(one)), ".")] {
-				return fmt.Errorf("name %q does not follow the link of this key", one)
+	named := func(field string) (map[string]bool, error) {
+		out := map[string]bool{}
+		for _, name := range values[field] {
+			for _, one := range strings.Split(name, ",") {
+				host := strings.TrimSuffix(strings.ToLower(strings.TrimSpace(one)), ".")
+				if !following[host] {
+					return nil, fmt.Errorf("%s %q does not follow the link of this key", field, one)
+				}
+				out[host] = true
 			}
 		}
+		return out, nil
 	}
-	return nil
+	given, err := named("name")
+	if err != nil {
+		return nil, err
+	}
+	if except, err = named("except"); err != nil {
+		return nil, err
+	}
+	for host := range except {
+		if given[host] {
+			return nil, fmt.Errorf("name %q is also to be left out", host)
+		}
+	}
+	return except, nil
 }

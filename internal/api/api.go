@@ -37,8 +37,11 @@ type Options struct {
 	Log     *slog.Logger
 }
 
-// bodyLimit in bytes; the largest honest request is a few hundred.
-const bodyLimit = 64 << 10
+// Limits of a request in bytes. The largest honest document is a few hundred; a zone file may be large.
+const (
+	bodyLimit = 64 << 10
+	fileLimit = 16 << 20
+)
 
 type api struct {
 	engine  *engine.Engine
@@ -58,7 +61,7 @@ func New(o Options) (*echo.Echo, error) {
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)
 	e.HTTPErrorHandler = a.problem
-	e.Use(middleware.Recover(), secured, middleware.BodyLimit(bodyLimit))
+	e.Use(middleware.Recover(), secured)
 	limited := middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
 		Store:        middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 5, Burst: 20, ExpiresIn: 3 * time.Minute}),
 		DenyHandler:  func(*echo.Context, string, error) error { return errTooMany },
@@ -66,7 +69,11 @@ func New(o Options) (*echo.Echo, error) {
 	})
 	routes := a.routes()
 	for _, r := range routes {
-		var before []echo.MiddlewareFunc
+		limit := int64(bodyLimit)
+		if r.large {
+			limit = fileLimit
+		}
+		before := []echo.MiddlewareFunc{middleware.BodyLimit(limit)}
 		if r.limited {
 			before = append(before, limited)
 		}

@@ -56,29 +56,11 @@ func (a *api) overview(c *echo.Context, _ principal) error {
 	return ok(c, http.StatusOK, o, err)
 }
 
-func (a *api) moves(c *echo.Context, _ principal) error {
-	var f site.Flaws
-	limit, err := number(c, "limit", 50, 1, 500)
-	f.Note("limit", err)
-	before, err := number(c, "before", 0, 0, 1<<62)
-	f.Note("before", err)
-	if c.QueryParam("link") != "" && c.QueryParam("site") == "" {
-		f.Note("link", fmt.Errorf("needs the site that it belongs to"))
-	}
-	if err := f.Err(); err != nil {
-		return err
-	}
-	list, err := a.engine.Moves(c.Request().Context(), c.QueryParam("site"), c.QueryParam("link"), int64(before), limit)
-	return ok(c, http.StatusOK, list, err)
-}
-
 func (a *api) faults(c *echo.Context, _ principal) error {
 	f := store.FaultFilter{Limit: 500}
-	switch open := c.QueryParamOr("open", "false"); open {
-	case "true", "false":
-		f.OpenOnly = open == "true"
-	default:
-		return site.Flaws{{Field: "open", Detail: fmt.Sprintf("%q is neither true nor false", open)}}
+	var err error
+	if f.OpenOnly, err = yes(c, "open"); err != nil {
+		return site.Flaws{{Field: "open", Detail: err.Error()}}
 	}
 	if code := c.QueryParam("site"); code != "" {
 		id, err := a.engine.SiteID(code)

@@ -59,6 +59,7 @@ func explain(err error) failure {
 		taken     store.Taken
 		inUse     store.InUse
 		notPublic wan.ErrNotPublic
+		primary   engine.PrimaryTrouble
 		tooLarge  *http.MaxBytesError
 		status    echo.HTTPStatusCoder
 		connect   *pgconn.ConnectError
@@ -78,6 +79,8 @@ func explain(err error) failure {
 		return problemOf(http.StatusConflict, "taken", taken.Error(), site.Flaw{Field: taken.Field, Detail: taken.Error()})
 	case errors.As(err, &inUse):
 		return problemOf(http.StatusConflict, "in-use", inUse.Error())
+	case errors.As(err, &primary):
+		return problemOf(http.StatusBadGateway, "primary-away", primary.Error())
 	case errors.Is(err, engine.ErrSignIn):
 		return problemOf(http.StatusUnauthorized, "sign-in-refused", err.Error())
 	case errors.Is(err, engine.ErrKey):
@@ -89,7 +92,7 @@ func explain(err error) failure {
 	case errors.Is(err, engine.ErrNotRecorded):
 		return problemOf(http.StatusServiceUnavailable, "not-recorded", err.Error())
 	case errors.As(err, &tooLarge), errors.Is(err, echo.ErrStatusRequestEntityTooLarge):
-		return problemOf(http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the request is larger than %d bytes", bodyLimit))
+		return problemOf(http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the request is larger than %d kB (%d MB for files)", bodyLimit>>10, fileLimit>>20))
 	case errors.As(err, &connect), errors.As(err, &network), errors.Is(err, context.DeadlineExceeded), errors.As(err, &pg) && strings.HasPrefix(pg.Code, "57"):
 		return problemOf(http.StatusServiceUnavailable, "database-away", "the database is away; nothing was changed, try again shortly")
 	case errors.As(err, &status):

@@ -18,6 +18,7 @@ type route struct {
 	in, out      any // documents, for the description; nil where there is none
 	status       int // of success
 	query        []param
+	large        bool // takes a file
 	limited      bool // few tries a second from one address: it takes a password or a code
 	serve        func(c *echo.Context, p principal) error
 }
@@ -25,7 +26,8 @@ type route struct {
 type param struct{ name, about string }
 
 var fetchParams = []param{{"ipv4", "the IPv4 address; the socket's where neither family is given"}, {"ipv6", "the IPv6 address"},
-	{"name", "hostnames that must follow the key's link; may be given again, or several with commas"}}
+	{"name", "hostnames that must follow the key's link; may be given again, or several with commas"},
+	{"except", "hostnames of the link that stay where they are; may be given again, or several with commas"}}
 
 // who may call a route.
 type who int
@@ -58,7 +60,7 @@ func (a *api) routes() []route {
 		{method: "GET", path: base + "/overview", summary: "What needs me now", who: person, out: contract.Overview{}, serve: a.overview},
 		{method: "GET", path: base + "/events", summary: "Follow events (text/event-stream of CloudEvents)", who: person, query: []param{{"site", "only events of this site code"}}, serve: a.events},
 		{method: "GET", path: base + "/moves", summary: "List moves, the newest first", who: person, out: []contract.Move{},
-			query: []param{{"site", "only this site code"}, {"link", "only this link of the site"}, {"before", "only moves with a lower id"}, {"limit", "1 to 500; 50 where left out"}}, serve: a.moves},
+			query: moveParams, serve: a.moves},
 		{method: "GET", path: base + "/faults", summary: "List faults, open ones first", who: person, out: []contract.Fault{},
 			query: []param{{"site", "only this site code"}, {"open", "true lists open faults only"}}, serve: a.faults},
 
@@ -76,9 +78,24 @@ func (a *api) routes() []route {
 		{method: "GET", path: base + "/zones/:apex/records", summary: "List the records put into a zone beside hostnames and aliases", who: person, out: []contract.ZoneRecord{}, serve: a.zoneRecords},
 		{method: "POST", path: base + "/zones/:apex/records", summary: "Put a record into a zone", who: person, in: names.Record{}, out: contract.ZoneRecord{}, status: http.StatusCreated, serve: a.addZoneRecord},
 		{method: "DELETE", path: base + "/zones/:apex/records/:id", summary: "Remove a record from a zone", who: person, status: http.StatusNoContent, serve: a.removeZoneRecord},
-		{method: "GET", path: base + "/aliases", summary: "List aliases", who: person, out: []site.Alias{}, serve: a.aliases},
-		{method: "POST", path: base + "/aliases", summary: "Add a name that stands for a hostname", who: person, in: contract.AliasInput{}, out: site.Alias{}, status: http.StatusCreated, serve: a.addAlias},
-		{method: "GET", path: base + "/aliases/:name", summary: "Show an alias", who: person, out: site.Alias{}, serve: a.alias},
+		{method: "GET", path: base + "/zones/:apex/file", summary: "The zone as a zone file (text/dns)", who: person, serve: a.zoneFile},
+		{method: "POST", path: base + "/zones/:apex/file", summary: "Take a zone file (text/dns) over into a zone, or make the zone from it", who: person, out: contract.ZoneImport{}, large: true,
+			query: []param{{"replace", "true removes records that the file does not have"}, {"dry_run", "true says what would change and changes nothing"}}, serve: a.importZone},
+		{method: "GET", path: base + "/zones/:apex/differences", summary: "What a push would change at a remote zone's primary; nothing is pushed", who: person, out: []names.Difference{}, serve: a.zoneDifferences},
+		{method: "GET", path: base + "/zones/:apex/pushes", summary: "How each name of a remote zone stands at its primary", who: person, out: []contract.Push{}, serve: a.zonePushes},
+		{method: "POST", path: base + "/zones/:apex/pushes", summary: "Push all names of a remote zone now; the first time lets it be pushed at all", who: person, out: []contract.Push{}, status: http.StatusAccepted, serve: a.pushZone},
+		{method: "GET", path: base + "/names/check", summary: "Whether a name is legal, in a zone on record, and free", who: person, out: contract.NameCheck{}, query: []param{{"name", "the name, in any script"}}, serve: a.checkName},
+		{method: "GET", path: base + "/sites/:code/name-suggestion", summary: "A first name for a site, by the zone's template", who: person, out: contract.NameCheck{}, query: []param{{"zone", "in this zone"}}, serve: a.suggestName},
+		{method: "PUT", path: base + "/hostnames/:name/kept", summary: "Keep a hostname at the address it has, whatever its link does", who: person, out: contract.Hostname{}, serve: a.keepHostname},
+		{method: "DELETE", path: base + "/hostnames/:name/kept", summary: "Let a hostname follow its link again", who: person, out: contract.Hostname{}, serve: a.releaseHostname},
+		{method: "GET", path: base + "/redirects", summary: "List redirect names", who: person, out: []contract.Redirect{}, serve: a.redirects},
+		{method: "POST", path: base + "/redirects", summary: "Add a name that sends a browser on", who: person, in: contract.RedirectInput{}, out: contract.Redirect{}, status: http.StatusCreated, serve: a.addRedirect},
+		{method: "GET", path: base + "/redirects/:name", summary: "Show a redirect name", who: person, out: contract.Redirect{}, serve: a.redirect},
+		{method: "PATCH", path: base + "/redirects/:name", summary: "Edit a redirect name", who: person, in: contract.RedirectInput{}, out: contract.Redirect{}, serve: a.editRedirect},
+		{method: "DELETE", path: base + "/redirects/:name", summary: "Remove a redirect name", who: person, status: http.StatusNoContent, serve: a.removeRedirect},
+		{method: "GET", path: base + "/aliases", summary: "List aliases", who: person, out: []contract.Alias{}, serve: a.aliases},
+		{method: "POST", path: base + "/aliases", summary: "Add a name that stands for a hostname", who: person, in: contract.AliasInput{}, out: contract.Alias{}, status: http.StatusCreated, serve: a.addAlias},
+		{method: "GET", path: base + "/aliases/:name", summary: "Show an alias", who: person, out: contract.Alias{}, serve: a.alias},
 		{method: "DELETE", path: base + "/aliases/:name", summary: "Remove an alias", who: person, status: http.StatusNoContent, serve: a.removeAlias},
 		{method: "GET", path: base + "/signing-keys", summary: "List TSIG keys", who: person, out: []contract.SigningKey{}, serve: a.signingKeys},
 		{method: "POST", path: base + "/signing-keys", summary: "Make a TSIG key", who: person, in: contract.SigningKeyInput{}, out: contract.SigningKey{}, status: http.StatusCreated, serve: a.addSigningKey},

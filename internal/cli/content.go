@@ -2,14 +2,15 @@ package cli
 
 import (
 	"fmt"
+	"os"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
-	"inkpost.example/inkpost/internal/core/site"
 )
 
 func aliasCommand() *cobra.Command {
@@ -31,14 +32,82 @@ func aliasCommand() *cobra.Command {
 				return err
 			}
 			return show(cmd, rows,
-				column[site.Alias]{title: "alias", text: func(a site.Alias) string { return string(a.Name) }, tone: func(site.Alias) tone { return strong }},
-				column[site.Alias]{title: "stands for", text: func(a site.Alias) string { return string(a.Hostname) }},
-				column[site.Alias]{title: "site", text: func(a site.Alias) string { return a.Site }},
-				column[site.Alias]{title: "ttl", text: func(a site.Alias) string { return fmt.Sprintf("%d s", a.TTL) }, machine: func(a site.Alias) string { return count(a.TTL) }})
+				column[contract.Alias]{title: "alias", text: func(a contract.Alias) string { return string(a.Name) }, tone: func(contract.Alias) tone { return strong }},
+				column[contract.Alias]{title: "stands for", text: func(a contract.Alias) string { return string(a.Hostname) }},
+				column[contract.Alias]{title: "site", text: func(a contract.Alias) string { return a.Site }},
+				column[contract.Alias]{title: "answers", text: func(a contract.Alias) string { return orDash(a.Given) }},
+				column[contract.Alias]{title: "the hostname answers", text: func(a contract.Alias) string { return orDash(a.HostnameGiven) }},
+				column[contract.Alias]{title: "the same", text: func(a contract.Alias) string {
+					switch {
+					case a.Same:
+						return "yes"
+					case a.Given == "" || a.HostnameGiven == "":
+						return "not asked yet"
+					}
+					return "no"
+				}, tone: func(a contract.Alias) tone {
+					if a.Same {
+						return proven
+					}
+					return unsettled
+				}},
+				column[contract.Alias]{title: "ttl", text: func(a contract.Alias) string { return fmt.Sprintf("%d s", a.TTL) }, machine: func(a contract.Alias) string { return count(a.TTL) }})
 		})}
 	return group("alias", "Names that stand for hostnames", add, list,
 		removal("remove NAME", "Remove an alias", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			return "Alias " + args[0] + " is removed.", c.RemoveAlias(cmd.Context(), args[0])
+		}))
+}
+
+func redirectCommand() *cobra.Command {
+	var in contract.RedirectInput
+	add := &cobra.Command{Use: "add NAME HOSTNAME", Short: "Let a name send browsers on to a hostname, with port and path", Args: cobra.ExactArgs(2),
+		Example: `  inkpost redirect add ket-cam.isles.saltmarsh.example ket-07.isles.saltmarsh.example --port 8081 --path /view`,
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			in.Name, in.Hostname = args[0], args[1]
+			r, err := c.AddRedirect(cmd.Context(), in)
+			if err == nil {
+				say(cmd, "Redirect %s leads to %s.", r.Name, r.Leads)
+			}
+			return err
+		})}
+	edit := &cobra.Command{Use: "edit NAME", Short: "Change where a redirect leads", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			f, err := given(cmd, map[string]string{"hostname": "hostname", "scheme": "scheme", "port": "port", "path": "path", "keep-path": "keep_path", "status": "status", "ttl": "ttl_seconds"})
+			if err != nil {
+				return err
+			}
+			r, err := c.EditRedirect(cmd.Context(), args[0], f)
+			if err == nil {
+				say(cmd, "Redirect %s leads to %s.", r.Name, r.Leads)
+			}
+			return err
+		})}
+	edit.Flags().StringVar(&in.Hostname, "hostname", "", "the hostname that it leads to")
+	for _, c := range []*cobra.Command{add, edit} {
+		c.Flags().StringVar(&in.Scheme, "scheme", "", "http (default) or https")
+		c.Flags().IntVar(&in.Port, "port", 0, "the port there (default: the scheme's own)")
+		c.Flags().StringVar(&in.Path, "path", "", "the path there (/)")
+		c.Flags().BoolVar(&in.KeepPath, "keep-path", false, "let the path and query that were asked for follow behind it")
+		c.Flags().IntVar(&in.Status, "status", 0, "307 (default) or 308: for now or for good")
+		c.Flags().IntVar(&in.TTL, "ttl", 0, "how many seconds a resolver may keep the answer (default: the zone's)")
+	}
+	list := &cobra.Command{Use: "list", Short: "List redirects", Args: cobra.NoArgs,
+		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			rows, err := c.Redirects(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return show(cmd, rows,
+				column[contract.Redirect]{title: "redirect", text: func(r contract.Redirect) string { return string(r.Name) }, tone: func(contract.Redirect) tone { return strong }},
+				column[contract.Redirect]{title: "leads to", text: func(r contract.Redirect) string { return r.Leads }},
+				column[contract.Redirect]{title: "path asked for", text: func(r contract.Redirect) string { return map[bool]string{true: "kept", false: "left out"}[r.KeepPath] }},
+				column[contract.Redirect]{title: "status", text: func(r contract.Redirect) string { return count(r.Status) }},
+				column[contract.Redirect]{title: "site", text: func(r contract.Redirect) string { return r.Site }})
+		})}
+	return group("redirect", "Names that send browsers on", add, edit, list,
+		removal("remove NAME", "Remove a redirect", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
+			return "Redirect " + args[0] + " is removed.", c.RemoveRedirect(cmd.Context(), args[0])
 		}))
 }
 
@@ -81,8 +150,9 @@ func recordCommand() *cobra.Command {
 func signingKeyCommand() *cobra.Command {
 	var in contract.SigningKeyInput
 	add := &cobra.Command{Use: "add NAME", Short: "Make a TSIG key and show its secret", Args: cobra.ExactArgs(1),
-		Long: `Make a TSIG key (RFC 8945). Without --site it is for zone transfers: name it in the zone with
-inkpost zone edit --transfer-key. With --site its holder may update that site's own hostnames.`,
+		Long: `Make a TSIG key (RFC 8945), or record one of somebody's primary with --secret-file. Without --site
+it is for zone transfers (inkpost zone edit --transfer-key) or for pushes to a remote zone's
+primary (--primary-key). With --site its holder may update that site's own hostnames.`,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			in.Name = args[0]
 			k, err := c.AddSigningKey(cmd.Context(), in)
@@ -94,6 +164,16 @@ inkpost zone edit --transfer-key. With --site its holder may update that site's 
 				column[contract.SigningKey]{title: "algorithm", text: func(k contract.SigningKey) string { return k.Algorithm }},
 				column[contract.SigningKey]{title: "secret", text: func(k contract.SigningKey) string { return k.Secret }, tone: func(contract.SigningKey) tone { return strong }})
 		})}
+	var file string
+	add.PreRunE = func(*cobra.Command, []string) error {
+		if file == "" {
+			return nil
+		}
+		text, err := os.ReadFile(file)
+		in.Secret = strings.TrimSpace(string(text))
+		return err
+	}
+	add.Flags().StringVar(&file, "secret-file", "", "a file with the secret in base64, where somebody else made the key")
 	add.Flags().StringVar(&in.Algorithm, "algorithm", "", "hmac-sha256 (default) or hmac-sha512")
 	add.Flags().StringVar(&in.Site, "site", "", "the site whose hostnames its holder may update")
 	list := &cobra.Command{Use: "list", Short: "List TSIG keys", Args: cobra.NoArgs,
@@ -107,7 +187,7 @@ inkpost zone edit --transfer-key. With --site its holder may update that site's 
 				column[contract.SigningKey]{title: "algorithm", text: func(k contract.SigningKey) string { return k.Algorithm }},
 				column[contract.SigningKey]{title: "for", text: func(k contract.SigningKey) string {
 					if k.Site == "" {
-						return "zone transfers"
+						return "zone transfers and pushes"
 					}
 					return "updates of " + k.Site
 				}},

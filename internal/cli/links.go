@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"time"
+
 	"github.com/spf13/cobra"
 
 	"inkpost.example/inkpost/internal/client"
@@ -68,6 +70,30 @@ func linkCommand() *cobra.Command {
 		c.Flags().StringVar(&in.IPv4, "ipv4", "", "the IPv4 address of a static link")
 		c.Flags().StringVar(&in.IPv6, "ipv6", "", "the IPv6 address of a static link")
 	}
+	plan := &cobra.Command{Use: "plan SITE LABEL TIME", Short: "Say when the provider will change the address, so that TTLs are low by then", Args: cobra.ExactArgs(3),
+		Long: `Say when the provider will change a link's address. The TTLs of the hostnames that follow it are lowered
+ahead of it and restored after it. TIME is 2026-11-24T02:00:00Z, 6h for so long from now, or never.`,
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			at, err := time.Parse(time.RFC3339, args[2])
+			if ahead, e := time.ParseDuration(args[2]); e == nil && ahead > 0 {
+				at, err = time.Now().Add(ahead).Truncate(time.Second), nil
+			}
+			if args[2] == "never" {
+				at, err = time.Time{}, nil
+			}
+			if err != nil {
+				return usagef("%q is not a time; write 2026-11-24T02:00:00Z, 6h for so long from now, or never", args[2])
+			}
+			l, err := c.EditLink(cmd.Context(), args[0], args[1], client.Fields{"change_at": at})
+			switch {
+			case err != nil:
+			case l.ChangeAt.IsZero():
+				say(cmd, "No change of link %s of %s is planned.", l.Label, args[0])
+			default:
+				say(cmd, "Link %s of %s is expected to change at %s. Its hostnames' TTLs are lowered ahead of that.", l.Label, args[0], l.ChangeAt.Local().Format(time.RFC3339))
+			}
+			return err
+		})}
 	list := &cobra.Command{Use: "list SITE", Short: "List a site's links by preference", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			rows, err := c.Links(cmd.Context(), args[0])
@@ -84,7 +110,7 @@ func linkCommand() *cobra.Command {
 			}
 			return showOne(cmd, l, linkColumns()...)
 		})}
-	return group("link", "Internet connections of sites", add, list, one, edit,
+	return group("link", "Internet connections of sites", add, list, one, edit, plan,
 		removal("remove SITE LABEL", "Remove a link", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			return "Link " + args[1] + " of " + args[0] + " is removed.", c.RemoveLink(cmd.Context(), args[0], args[1])
 		}))

@@ -116,22 +116,50 @@ func moveColumns() []column[contract.Move] {
 }
 
 func movesCommand() *cobra.Command {
-	var code, link string
-	var before int64
-	var limit int
+	var q contract.MoveQuery
+	var since, until string
 	c := &cobra.Command{Use: "moves", Short: "List address changes, each stage with the time it took", Args: cobra.NoArgs,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-			rows, err := c.Moves(cmd.Context(), code, link, before, limit)
+			var err error
+			if q.Since, err = moment("since", since); err != nil {
+				return err
+			}
+			if q.Until, err = moment("until", until); err != nil {
+				return err
+			}
+			rows, err := c.Moves(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
 			return show(cmd, rows, moveColumns()...)
 		})}
-	c.Flags().StringVar(&code, "site", "", "only those of this site")
-	c.Flags().StringVar(&link, "link", "", "only those of this link of the site")
-	c.Flags().Int64Var(&before, "before", 0, "only moves with a lower number")
-	c.Flags().IntVar(&limit, "limit", 20, "at most this many, 1 to 500")
+	c.Flags().StringVar(&q.Site, "site", "", "only those of this site")
+	c.Flags().StringVar(&q.Link, "link", "", "only those of this link of the site")
+	c.Flags().StringVar(&q.Source, "source", "", "only those learned by this source: observed, stun, gateway, interface, fixed")
+	c.Flags().StringVar(&q.Address, "address", "", "only those that left or came to this address")
+	c.Flags().StringVar(&since, "since", "", "only those noticed at this time or later: 2026-11-23, 2026-11-23T08:00:00Z, or 36h for so long ago")
+	c.Flags().StringVar(&until, "until", "", "only those noticed before this time, written in the same way")
+	c.Flags().BoolVar(&q.Unfinished, "unfinished", false, "only those whose services are not all confirmed")
+	c.Flags().Int64Var(&q.Before, "before", 0, "only moves with a lower number")
+	c.Flags().IntVar(&q.Limit, "limit", 20, "at most this many, 1 to 500")
 	return c
+}
+
+// moment reads a point in time: a day, a time (RFC 3339), or how long ago.
+func moment(flag, text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	for _, layout := range []string{time.RFC3339, time.DateOnly} {
+		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	ago, err := time.ParseDuration(text)
+	if err != nil || ago < 0 {
+		return time.Time{}, usagef("--%s %q is not a time; write 2026-11-23, 2026-11-23T08:00:00Z, or 36h for so long ago", flag, text)
+	}
+	return time.Now().Add(-ago), nil
 }
 
 func probeCommand() *cobra.Command {

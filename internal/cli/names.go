@@ -8,15 +8,17 @@ import (
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/names"
 )
 
 func hostnameColumns() []column[contract.Hostname] {
 	return []column[contract.Hostname]{
-		{title: "hostname", text: func(h contract.Hostname) string { return string(h.Name) }, tone: func(contract.Hostname) tone { return strong }},
+		{title: "hostname", text: func(h contract.Hostname) string { return readable(string(h.Name), h.Shown) }, machine: func(h contract.Hostname) string { return string(h.Name) }, tone: func(contract.Hostname) tone { return strong }},
 		{title: "state", text: func(h contract.Hostname) string { return string(h.State) }, tone: func(h contract.Hostname) tone { return nameTone(h.State) }},
 		{title: "site", text: func(h contract.Hostname) string { return h.Site }},
 		{title: "follows", text: func(h contract.Hostname) string {
+			if h.KeptAt != "" {
+				return "kept by an " + string(h.KeptBy)
+			}
 			if h.Link == "" {
 				return "preferred link"
 			}
@@ -32,6 +34,8 @@ func hostnameColumns() []column[contract.Hostname] {
 				}
 			}
 			switch {
+			case h.Held != "":
+				return h.Held
 			case len(h.Resolvers) == 0:
 				return "-"
 			case len(differ) == 0:
@@ -93,79 +97,64 @@ func hostnameCommand() *cobra.Command {
 			}
 			return showOne(cmd, h, hostnameColumns()...)
 		})}
-	return group("hostname", "Names that follow a site's address", add, list, one, edit,
+	check := &cobra.Command{Use: "check NAME", Short: "Say whether a name is legal and free, in any script", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			return checked(cmd, func() (contract.NameCheck, error) { return c.CheckName(cmd.Context(), args[0]) })
+		})}
+	var zone string
+	suggest := &cobra.Command{Use: "suggest SITE", Short: "Make a first name for a site by the zone's template", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			return checked(cmd, func() (contract.NameCheck, error) { return c.SuggestName(cmd.Context(), args[0], zone) })
+		})}
+	suggest.Flags().StringVar(&zone, "zone", "", "in this zone (default: the first with a template)")
+	keep := &cobra.Command{Use: "keep NAME", Short: "Keep a hostname at the address it has, whatever its link does", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			h, err := c.KeepHostname(cmd.Context(), args[0])
+			if err == nil {
+				say(cmd, "Hostname %s stays at %s. Let it follow again: inkpost hostname release %s", h.Name, h.KeptAt, h.Name)
+			}
+			return err
+		})}
+	release := &cobra.Command{Use: "release NAME", Short: "Let a hostname that is kept follow its link again", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			h, err := c.ReleaseHostname(cmd.Context(), args[0])
+			if err == nil {
+				say(cmd, "Hostname %s follows its link.", h.Name)
+			}
+			return err
+		})}
+	return group("hostname", "Names that follow a site's address", add, list, one, edit, check, suggest, keep, release,
 		removal("remove NAME", "Remove a hostname", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			return "Hostname " + args[0] + " is removed.", c.RemoveHostname(cmd.Context(), args[0])
 		}))
 }
 
-func zoneColumns() []column[names.Zone] {
-	return []column[names.Zone]{
-		{title: "zone", text: func(z names.Zone) string { return string(z.Apex) }, tone: func(names.Zone) tone { return strong }},
-		{title: "serial", text: func(z names.Zone) string { return fmt.Sprint(z.Serial) }},
-		{title: "ttl", text: func(z names.Zone) string { return fmt.Sprintf("%d s", z.TTL) }, machine: func(z names.Zone) string { return fmt.Sprint(z.TTL) }},
-		{title: "contact", text: func(z names.Zone) string { return string(z.Contact) }},
-		{title: "servers", text: func(z names.Zone) string {
-			var out []string
-			for _, s := range z.Servers {
-				out = append(out, string(s.Name))
-			}
-			return strings.Join(out, " ")
-		}},
+// readable is a name as a person reads it, with its ASCII form beside it where the two differ.
+func readable(name, shown string) string {
+	if shown == "" || shown == name {
+		return name
 	}
+	return shown + " (" + name + ")"
 }
 
-func zoneCommand() *cobra.Command {
-	var in contract.ZoneInput
-	add := &cobra.Command{Use: "add APEX --server NAME=ADDRESS", Short: "Have Ink Post serve a DNS zone", Args: cobra.ExactArgs(1),
-		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			in.Apex = args[0]
-			z, err := c.AddZone(cmd.Context(), in)
-			if err == nil {
-				say(cmd, "Zone %s is served with serial %d.", z.Apex, z.Serial)
-			}
-			return err
-		})}
-	edit := &cobra.Command{Use: "edit APEX", Short: "Change a zone's servers, contact or TTL", Args: cobra.ExactArgs(1),
-		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"ns": "servers", "contact": "contact", "ttl": "ttl_seconds",
-				"transfer-to": "transfer_to", "transfer-key": "transfer_key", "notify": "notify"})
-			if err != nil {
-				return err
-			}
-			z, err := c.EditZone(cmd.Context(), args[0], f)
-			if err == nil {
-				say(cmd, "Zone %s is served with serial %d.", z.Apex, z.Serial)
-			}
-			return err
-		})}
-	for _, c := range []*cobra.Command{add, edit} {
-		c.Flags().StringArrayVar(&in.Servers, "ns", nil, "a name server, as NAME or NAME=ADDRESS; give it again for each")
-		c.Flags().StringArrayVar(&in.TransferTo, "transfer-to", nil, "an address or prefix that may have the whole zone; give it again for each")
-		c.Flags().StringVar(&in.TransferKey, "transfer-key", "", "the signing key whose holders may have the whole zone")
-		c.Flags().StringArrayVar(&in.Notify, "notify", nil, "a secondary to tell of changes, ADDRESS or ADDRESS:PORT; give it again for each")
-		c.Flags().StringVar(&in.Contact, "contact", "", "mail address of who answers for the zone")
-		c.Flags().IntVar(&in.TTL, "ttl", 0, "seconds that resolvers may keep answers (30)")
+// checked prints what was found out about a name. A name that cannot be taken ends with exit code 1.
+func checked(cmd *cobra.Command, ask func() (contract.NameCheck, error)) error {
+	check, err := ask()
+	if err != nil {
+		return err
 	}
-	add.Use = "add APEX --ns NAME=ADDRESS"
-	list := &cobra.Command{Use: "list", Short: "List zones", Args: cobra.NoArgs,
-		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-			rows, err := c.Zones(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return show(cmd, rows, zoneColumns()...)
-		})}
-	one := &cobra.Command{Use: "show APEX", Short: "Show a zone", Args: cobra.ExactArgs(1),
-		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			z, err := c.Zone(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			return showOne(cmd, z, zoneColumns()...)
-		})}
-	return group("zone", "DNS zones that hostnames live in", add, list, one, edit,
-		removal("remove APEX", "Remove a zone in which no hostname lives", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			return "Zone " + args[0] + " is removed.", c.RemoveZone(cmd.Context(), args[0])
-		}))
+	if format, _ := cmd.Flags().GetString("format"); format != "table" {
+		return showOne(cmd, check,
+			column[contract.NameCheck]{title: "name", text: func(c contract.NameCheck) string { return c.Name }},
+			column[contract.NameCheck]{title: "legal", text: func(c contract.NameCheck) string { return fmt.Sprint(c.Legal) }},
+			column[contract.NameCheck]{title: "free", text: func(c contract.NameCheck) string { return fmt.Sprint(c.Free) }},
+			column[contract.NameCheck]{title: "detail", text: func(c contract.NameCheck) string { return c.Detail }})
+	}
+	if !check.Free {
+		return fmt.Errorf("%s", check.Detail)
+	}
+	paint := painter(coloured(cmd))
+	say(cmd, "%s", paint(strong, readable(check.Name, check.Shown)))
+	say(cmd, "  %s", check.Detail)
+	return nil
 }

@@ -110,7 +110,7 @@ start the agent there, then look whether everything answers.`,
 		}
 	}
 	in(groupStart, serveCommand(), demoCommand(), loginCommand(), ownerCommand(), keyCommand())
-	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand())
+	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(), recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand())
 	in(groupInstall, agentCommand())
 	in(groupLook, overviewCommand(), whyCommand(), probeCommand(), movesCommand(), faultsCommand(), watchCommand())
 	in(groupLab, labCommand())

@@ -21,8 +21,9 @@ import (
 )
 
 const (
-	defaultHTTP = "127.0.0.1:8460"
-	defaultDNS  = "127.0.0.1:8453"
+	defaultHTTP     = "127.0.0.1:8460"
+	defaultDNS      = "127.0.0.1:8453"
+	defaultRedirect = "127.0.0.1:8480"
 )
 
 func logger(w io.Writer, level string) (*slog.Logger, error) {
@@ -40,7 +41,7 @@ func interrupted(cmd *cobra.Command) (context.Context, context.CancelFunc) {
 func serveCommand() *cobra.Command {
 	o := daemon.Options{}
 	var owner, level string
-	var proxies, standIns []string
+	var proxies, standIns, sendOn []string
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service on a PostgreSQL database of yours", Args: cobra.NoArgs,
 		Long: `Run the service: API and console, name server for the hosted zones, and the prober. The first
@@ -68,6 +69,13 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 				}
 				o.Policy.StandIns = append(o.Policy.StandIns, prefix)
 			}
+			for _, text := range sendOn {
+				a, err := netip.ParseAddr(text)
+				if err != nil {
+					return usagef("--redirect-address: %v", err)
+				}
+				o.RedirectAt = append(o.RedirectAt, a)
+			}
 			o.Console, o.Version = web.Console(), Version
 			o.Limit.Exempt = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}
 			ctx, stop := interrupted(cmd)
@@ -92,13 +100,15 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.StringVar(&o.Database, "database-url", "", "the PostgreSQL database, such as postgres://inkpost@127.0.0.1:5432/inkpost")
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
 	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")
+	f.StringVar(&o.Redirect, "redirect", defaultRedirect, "address at which browsers are sent on; empty for none")
+	f.StringSliceVar(&sendOn, "redirect-address", nil, "public address of that listener, which redirect names answer; give it again for each (default: the listener's)")
 	f.IntVar(&o.Limit.PerSecond, "answer-rate", 500, "DNS answers a second to one client network over UDP; 0 does not limit")
 	f.StringVar(&owner, "owner", "owner", "name of the first owner")
 	f.StringVar(&o.Vantage, "vantage-name", "server", "what this server is called as a vantage point")
 	f.DurationVar(&o.ProbeDeadline, "probe-deadline", 3*time.Second, "how long a probe waits for an answer")
 	f.DurationVar(&o.CheckEvery, "check-every", 15*time.Second, "how often agents check their address")
 	f.StringSliceVar(&proxies, "trust-proxy", nil, "address or prefix of a proxy whose X-Forwarded-For is believed")
-	f.StringSliceVar(&o.Resolvers, "resolver", nil, "ADDRESS:PORT of a resolver to ask whether the world sees an address; give it again for each")
+	f.StringSliceVar(&o.Resolvers, "resolver", nil, "ADDRESS:PORT or ADDRESS:PORT/tcp of a resolver to ask whether the world sees an address; give it again for each")
 	f.StringSliceVar(&standIns, "lab-public", nil, "prefix whose addresses count as public; for a lab only")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	return c

@@ -87,10 +87,11 @@ func call[T any](ctx context.Context, c *Client, method, path string, in any) (T
 	return out, nil
 }
 
-// send makes a request and turns every status above 299 into an *Error.
+// send makes a request and turns every status above 299 into an *Error. A Reader is sent as it is,
+// anything else as JSON.
 func (c *Client) send(ctx context.Context, h *http.Client, method, path string, in any, header http.Header) (*http.Response, error) {
-	var body io.Reader
-	if in != nil {
+	body, file := in.(io.Reader)
+	if in != nil && !file {
 		doc, err := json.Marshal(in)
 		if err != nil {
 			return nil, err
@@ -104,7 +105,7 @@ func (c *Client) send(ctx context.Context, h *http.Client, method, path string, 
 	for k, v := range header {
 		req.Header[k] = v
 	}
-	if in != nil {
+	if in != nil && !file {
 		req.Header.Set("Content-Type", "application/json")
 	}
 	if c.key != "" {

@@ -37,7 +37,7 @@ func TestRequestsAreWhatTheAPIExpects(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"PATCH", "/api/v1/sites/A%2FB", "", "Bearer the-key", "application/json"}, []string{method, path, query, auth, kind})
 	require.Equal(t, map[string]any{"note": "x"}, body, "only what changes is sent")
-	_, _ = c.Moves(t.Context(), "KET-07", "", 7, 20)
+	_, _ = c.Moves(t.Context(), contract.MoveQuery{Site: "KET-07", Before: 7, Limit: 20})
 	require.Equal(t, "before=7&limit=20&site=KET-07", query)
 	_, _ = c.Faults(t.Context(), "", false)
 	require.Empty(t, query)

@@ -6,7 +6,6 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
-	"inkpost.example/inkpost/internal/core/site"
 )
 
 // ZoneRecords lists the records put into a zone.
@@ -25,13 +24,13 @@ func (c *Client) RemoveZoneRecord(ctx context.Context, apex string, id int64) er
 }
 
 // Aliases lists all aliases.
-func (c *Client) Aliases(ctx context.Context) ([]site.Alias, error) {
-	return call[[]site.Alias](ctx, c, "GET", "/aliases", nil)
+func (c *Client) Aliases(ctx context.Context) ([]contract.Alias, error) {
+	return call[[]contract.Alias](ctx, c, "GET", "/aliases", nil)
 }
 
 // AddAlias adds an alias.
-func (c *Client) AddAlias(ctx context.Context, in contract.AliasInput) (site.Alias, error) {
-	return call[site.Alias](ctx, c, "POST", "/aliases", in)
+func (c *Client) AddAlias(ctx context.Context, in contract.AliasInput) (contract.Alias, error) {
+	return call[contract.Alias](ctx, c, "POST", "/aliases", in)
 }
 
 // RemoveAlias removes an alias.
@@ -52,4 +51,44 @@ func (c *Client) AddSigningKey(ctx context.Context, in contract.SigningKeyInput)
 // RemoveSigningKey removes a TSIG key.
 func (c *Client) RemoveSigningKey(ctx context.Context, name string) error {
 	return c.remove(ctx, "signing-keys", name)
+}
+
+// Redirects lists the redirect names.
+func (c *Client) Redirects(ctx context.Context) ([]contract.Redirect, error) {
+	return call[[]contract.Redirect](ctx, c, "GET", "/redirects", nil)
+}
+
+// AddRedirect adds a redirect name.
+func (c *Client) AddRedirect(ctx context.Context, in contract.RedirectInput) (contract.Redirect, error) {
+	return call[contract.Redirect](ctx, c, "POST", "/redirects", in)
+}
+
+// EditRedirect edits a redirect name.
+func (c *Client) EditRedirect(ctx context.Context, name string, f Fields) (contract.Redirect, error) {
+	return call[contract.Redirect](ctx, c, "PATCH", at("redirects", name), f)
+}
+
+// RemoveRedirect removes a redirect name.
+func (c *Client) RemoveRedirect(ctx context.Context, name string) error {
+	return c.remove(ctx, "redirects", name)
+}
+
+// KeepHostname keeps a hostname at the address it has; ReleaseHostname lets it follow its link again.
+func (c *Client) KeepHostname(ctx context.Context, name string) (contract.Hostname, error) {
+	return call[contract.Hostname](ctx, c, "PUT", at("hostnames", name, "kept"), nil)
+}
+
+// ReleaseHostname lets a hostname follow its link again.
+func (c *Client) ReleaseHostname(ctx context.Context, name string) (contract.Hostname, error) {
+	return call[contract.Hostname](ctx, c, "DELETE", at("hostnames", name, "kept"), nil)
+}
+
+// CheckName says whether a name is legal and free.
+func (c *Client) CheckName(ctx context.Context, name string) (contract.NameCheck, error) {
+	return call[contract.NameCheck](ctx, c, "GET", "/names/check"+query("name", name), nil)
+}
+
+// SuggestName makes a first name for a site, in a zone or, where that is empty, in the one with a template.
+func (c *Client) SuggestName(ctx context.Context, code, zone string) (contract.NameCheck, error) {
+	return call[contract.NameCheck](ctx, c, "GET", at("sites", code, "name-suggestion")+query("zone", zone), nil)
 }

@@ -130,13 +130,7 @@ func (c *Client) RemoveService(ctx context.Context, code, name string) error {
 
 // History gives a service's spans; zero times take the server's defaults.
 func (c *Client) History(ctx context.Context, code, name string, from, until time.Time) (contract.History, error) {
-	text := func(t time.Time) string {
-		if t.IsZero() {
-			return ""
-		}
-		return t.Format(time.RFC3339)
-	}
-	return call[contract.History](ctx, c, "GET", at("sites", code, "services", name, "history")+query("from", text(from), "until", text(until)), nil)
+	return call[contract.History](ctx, c, "GET", at("sites", code, "services", name, "history")+query("from", instant(from), "until", instant(until)), nil)
 }
 
 // ProbeNow probes a service now.
@@ -194,15 +188,27 @@ func (c *Client) RemoveHostname(ctx context.Context, name string) error {
 	return c.remove(ctx, "hostnames", name)
 }
 
-// Moves lists moves, the newest first. Empty and zero arguments do not narrow.
-func (c *Client) Moves(ctx context.Context, code, link string, before int64, limit int) ([]contract.Move, error) {
-	text := func(n int64) string {
+// Moves lists moves, the newest first. Zero fields do not narrow.
+func (c *Client) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Move, error) {
+	number := func(n int64) string {
 		if n == 0 {
 			return ""
 		}
 		return fmt.Sprint(n)
 	}
-	return call[[]contract.Move](ctx, c, "GET", "/moves"+query("site", code, "link", link, "before", text(before), "limit", text(int64(limit))), nil)
+	unfinished := ""
+	if q.Unfinished {
+		unfinished = "true"
+	}
+	return call[[]contract.Move](ctx, c, "GET", "/moves"+query("site", q.Site, "link", q.Link, "source", q.Source, "address", q.Address,
+		"since", instant(q.Since), "until", instant(q.Until), "unfinished", unfinished, "before", number(q.Before), "limit", number(int64(q.Limit))), nil)
+}
+
+func instant(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Format(time.RFC3339)
 }
 
 // Faults lists faults, open ones first.

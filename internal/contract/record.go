@@ -36,6 +36,8 @@ type LinkInput struct {
 	Position int    `json:"position"`
 	IPv4     string `json:"ipv4"`
 	IPv6     string `json:"ipv6"`
+	// ChangeAt is when the provider is expected to change the address; TTLs are lowered ahead of it. Zero: nothing is planned.
+	ChangeAt time.Time `json:"change_at"`
 }
 
 // HostnameInput is what a person gives of a hostname. An empty Link follows the site's preferred link; TTL 0 takes the
@@ -58,6 +60,62 @@ type AliasInput struct {
 	TTL      int    `json:"ttl_seconds"`
 }
 
+// RedirectInput is what a person gives of a redirect name: where it leads, by scheme (http), port (the scheme's) and path
+// (/), with the path that was asked for behind it where KeepPath is set; 307 or 308. TTL 0 takes the zone's.
+type RedirectInput struct {
+	Name     string `json:"name"`
+	Hostname string `json:"hostname"`
+	TTL      int    `json:"ttl_seconds"`
+	Scheme   string `json:"scheme"`
+	Port     int    `json:"port"`
+	Path     string `json:"path"`
+	KeepPath bool   `json:"keep_path"`
+	Status   int    `json:"status"`
+}
+
+// Redirect is a redirect name, and where it leads.
+type Redirect struct {
+	site.Redirect
+	Leads string `json:"leads"`
+}
+
+// Alias is an alias as it was last asked for, beside its hostname.
+type Alias struct {
+	site.Alias
+	Given         string `json:"given,omitempty"`
+	HostnameGiven string `json:"hostname_given,omitempty"`
+	Same          bool   `json:"same"`
+	// Resolvers says what each resolver elsewhere answered for the alias.
+	Resolvers []ResolverView `json:"resolvers,omitempty"`
+}
+
+// NameCheck says whether a name could be a hostname here. Name is in ASCII (RFC 5891), Shown as a person reads it.
+type NameCheck struct {
+	Name   string `json:"name"`
+	Shown  string `json:"shown"`
+	Zone   string `json:"zone,omitempty"`
+	Legal  bool   `json:"legal"`
+	Free   bool   `json:"free"`
+	Detail string `json:"detail"`
+}
+
+// ZoneImport says what a zone file brings, or would bring.
+type ZoneImport struct {
+	Zone    names.Name      `json:"zone"`
+	New     bool            `json:"new"`
+	Carried bool            `json:"carried_out"`
+	Added   []names.Record  `json:"added"`
+	Removed []names.Record  `json:"removed"`
+	Same    int             `json:"same"`
+	Left    []LeftOutRecord `json:"left_out"`
+}
+
+// LeftOutRecord is a record of a zone file that is not taken over, and why.
+type LeftOutRecord struct {
+	names.Record
+	Reason string `json:"reason"`
+}
+
 // ZoneRecord is a record that somebody put into a zone.
 type ZoneRecord struct {
 	ID int64 `json:"id"`
@@ -69,6 +127,8 @@ type SigningKeyInput struct {
 	Name      string `json:"name"`
 	Algorithm string `json:"algorithm"`
 	Site      string `json:"site"`
+	// Secret in base64, where somebody else made the key; a new one is made where it is empty.
+	Secret string `json:"secret"`
 }
 
 // SigningKey is a TSIG key (RFC 8945). Secret, in base64, is there in the reply that made the key only.
@@ -113,6 +173,16 @@ type ZoneInput struct {
 	TransferTo  []string `json:"transfer_to"`
 	TransferKey string   `json:"transfer_key"`
 	Notify      []string `json:"notify"`
+	// AlsoAsk lists further authoritative servers that have to answer the same. Template makes a site's first name.
+	AlsoAsk  []string `json:"also_ask"`
+	Template string   `json:"template"`
+	// Kind is hosted where empty. The rest belongs to remote zones: the primary's address, udp or tcp, the signing key that it
+	// knows us by, and how often names are asserted again.
+	Kind       string `json:"kind"`
+	Primary    string `json:"primary"`
+	Transport  string `json:"transport"`
+	PrimaryKey string `json:"primary_key"`
+	Reassert   int    `json:"reassert_seconds"`
 }
 
 // Link is a link as it stands now.
@@ -124,19 +194,27 @@ type Link struct {
 // Hostname is a hostname as it stands now: its state, what it should answer, and what the zone's server last answered.
 type Hostname struct {
 	site.Hostname
-	State names.State `json:"state"`
-	IPv4  netip.Addr  `json:"ipv4,omitzero"`
-	IPv6  netip.Addr  `json:"ipv6,omitzero"`
-	Given string      `json:"given,omitempty"`
+	// Shown is the name as a person reads it, where that is not its ASCII form.
+	Shown string `json:"shown,omitempty"`
+	// KeptAt is the address at which it is kept while its link moves.
+	KeptAt string      `json:"kept_at,omitempty"`
+	State  names.State `json:"state"`
+	IPv4   netip.Addr  `json:"ipv4,omitzero"`
+	IPv6   netip.Addr  `json:"ipv6,omitzero"`
+	Given  string      `json:"given,omitempty"`
+	// Held says why the zone's primary does not have it, where the state is held.
+	Held string `json:"held,omitempty"`
 	// Resolvers says what each resolver elsewhere last answered.
 	Resolvers []ResolverView `json:"resolvers,omitempty"`
 }
 
 // ResolverView is what one resolver answered for a hostname.
 type ResolverView struct {
-	Server  string `json:"server"`
-	Given   string `json:"given"`
-	Differs bool   `json:"differs"`
+	Server string `json:"server"`
+	// Authoritative servers answer from the zone; the others are resolvers with a cache.
+	Authoritative bool   `json:"authoritative,omitempty"`
+	Given         string `json:"given"`
+	Differs       bool   `json:"differs"`
 }
 
 // Service is a service as it stands now.
@@ -215,7 +293,40 @@ type Move struct {
 	Noticed time.Time `json:"noticed"`
 	TotalMS float64   `json:"total_ms"`
 	Stages  []Stage   `json:"stages"`
+	// Zones says when each remote zone's primary took the move; hosted zones have it at the stage published.
+	Zones []ZoneReached `json:"zones,omitempty"`
 }
+
+// ZoneReached is when a move had reached one remote zone.
+type ZoneReached struct {
+	Zone      string    `json:"zone"`
+	At        time.Time `json:"at"`
+	ReachedMS float64   `json:"reached_ms"`
+}
+
+// MoveQuery narrows a list of moves; zero fields do not narrow.
+type MoveQuery struct {
+	Site, Link, Source, Address string
+	Since, Until                time.Time
+	Unfinished                  bool
+	Before                      int64 // a move ID: only older ones
+	Limit                       int
+}
+
+// Push is how one name of a remote zone stands at its primary.
+type Push struct {
+	Name   names.Name `json:"name"`
+	State  string     `json:"state"`
+	Taken  time.Time  `json:"taken,omitzero"`
+	Tries  int        `json:"tries"`
+	Detail string     `json:"detail,omitempty"`
+}
+
+// States of a push, beside the problems that diagnose names: refused and unreachable.
+const (
+	PushTaken   = "taken"
+	PushWaiting = "waiting"
+)
 
 // History of a service over a stretch of time.
 type History struct {

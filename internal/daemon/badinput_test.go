@@ -110,7 +110,7 @@ func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
 	refused(t, err, 422, "site", "stays with its site")
 	_, err = c.EditZone(ctx, zone, client.Fields{"servers": []string{}})
 	refused(t, err, 422, "servers", "has no name server")
-	_, err = c.Moves(ctx, "", "", 0, 501)
+	_, err = c.Moves(ctx, contract.MoveQuery{Limit: 501})
 	refused(t, err, 422, "limit", "not a number from 1 to 500")
 
 	after, err := c.Site(ctx, "KET-07")
@@ -177,7 +177,7 @@ func TestBadRequests(t *testing.T) {
 		"wrong family":       {e.Key, path, "application/json", `{"source":"gateway","ipv4":"2001:db8::1"}`, 422, "other address family"},
 		"no address":         {e.Key, path, "application/json", `{"source":"gateway"}`, 422, "no address given"},
 		"noticed in future":  {e.Key, path, "application/json", `{"source":"gateway","ipv4":"198.51.100.7","noticed_ms":-5}`, 422, "out of range"},
-		"oversized":          {e.Key, path, "application/json", `{"source":"` + strings.Repeat("x", 70<<10) + `"}`, 413, "larger than 65536"},
+		"oversized":          {e.Key, path, "application/json", `{"source":"` + strings.Repeat("x", 70<<10) + `"}`, 413, "larger than 64 kB"},
 		"no such path":       {"", "/api/v1/nothing", "application/json", "{}", 404, "openapi.json"},
 		"no such enrolment":  {"", "/api/v1/agents", "application/json", `{"code":"AAAA-BBBB-CCCC"}`, 403, "not valid"},
 		"wrong password":     {"", "/api/v1/session", "application/json", `{"name":"owner","password":"guess"}`, 401, "do not fit together"},

@@ -145,7 +145,7 @@ func TestNothingAcknowledgedIsLostWhenTheServerIsKilled(t *testing.T) {
 	require.NoError(t, err)
 	recorded := int64(0)
 	for before := int64(0); ; {
-		page, err := owner.Moves(ctx, "", "", before, 500)
+		page, err := owner.Moves(ctx, contract.MoveQuery{Before: before, Limit: 500})
 		require.NoError(t, err)
 		if len(page) == 0 {
 			break
@@ -210,7 +210,7 @@ func TestManyAtOnceCostFewTransactions(t *testing.T) {
 	wg.Wait()
 	_, after, _ := answers(t, s.DNS, "x0."+zone)
 	require.Less(t, int(after-before), links*10/2, "each group of changes raises the serial once")
-	moves, err := s.Client.Moves(t.Context(), "", "", 0, 500)
+	moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Limit: 500})
 	require.NoError(t, err)
 	require.Len(t, moves, links*10, "every change has its move")
 }

@@ -18,13 +18,16 @@ import (
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/authdns"
+	"inkpost.example/inkpost/internal/wire/redirect"
 )
 
 // Options of Start.
 type Options struct {
-	Database      string // URL of a PostgreSQL database
-	HTTP          string // "host:port" of the API and console; port 0 picks a free one
-	DNS           string // "host:port" of the name server
+	Database      string       // URL of a PostgreSQL database
+	HTTP          string       // "host:port" of the API and console; port 0 picks a free one
+	DNS           string       // "host:port" of the name server
+	Redirect      string       // "host:port" of the redirect listener; "" has none
+	RedirectAt    []netip.Addr // its public addresses; the listener's own where left out
 	Proxies       []netip.Prefix
 	Policy        wan.Policy
 	Vantage       string
@@ -32,7 +35,8 @@ type Options struct {
 	CheckEvery    time.Duration
 	VerifyEvery   time.Duration
 	Limit         authdns.Limit
-	Resolvers     []string // "host:port" of resolvers to ask whether the world sees an address
+	Resolvers     []string         // "host:port" of resolvers to ask whether the world sees an address
+	Clock         func() time.Time // time.Now where nil
 	Lab           api.Lab
 	Console       fs.FS
 	Version       string
@@ -45,6 +49,7 @@ type Daemon struct {
 	Store  *store.Store
 	URL    string // of the API and console
 	DNS    string // "host:port" of the name server
+	SendOn string // "host:port" of the redirect listener
 
 	Names *authdns.Server // for its counts
 
@@ -68,10 +73,22 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 		st.Close()
 		return nil, err
 	}
+	var sendOn net.Listener
+	if o.Redirect != "" {
+		if sendOn, err = net.Listen("tcp", o.Redirect); err != nil {
+			names.Close()
+			st.Close()
+			return nil, fmt.Errorf("redirects: %w", err)
+		}
+		if at := sendOn.Addr().(*net.TCPAddr).AddrPort().Addr().Unmap(); len(o.RedirectAt) == 0 && !at.IsUnspecified() {
+			o.RedirectAt = []netip.Addr{at}
+		}
+	}
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
 	d := &Daemon{Store: st, DNS: names.Addr(), Names: names, stop: stop, fail: make(chan error, 2)}
 	d.Engine, err = engine.New(ctx, st, directory, engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline,
-		CheckEvery: o.CheckEvery, VerifyEvery: o.VerifyEvery, NameServer: names.Addr(), Resolvers: o.Resolvers, Log: o.Log})
+		CheckEvery: o.CheckEvery, VerifyEvery: o.VerifyEvery, NameServer: names.Addr(), Resolvers: o.Resolvers,
+		RedirectAt: o.RedirectAt, Clock: o.Clock, Log: o.Log})
 	names.Limit(o.Limit)
 	if err == nil {
 		names.Allow(d.Engine)
@@ -84,6 +101,10 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 		return nil, err
 	}
 	d.done.Go(func() { d.Engine.Run(run) })
+	if sendOn != nil {
+		d.SendOn = sendOn.Addr().String()
+		d.listen(run, sendOn, redirect.Handler(d.Engine.SendOn), o.Log)
+	}
 	return d, nil
 }
 
@@ -97,8 +118,14 @@ func (d *Daemon) serve(ctx context.Context, o Options) error {
 		return fmt.Errorf("HTTP: %w", err)
 	}
 	d.URL = "http://" + l.Addr().String()
+	d.listen(ctx, l, handler, o.Log)
+	return nil
+}
+
+// listen serves HTTP on a listener until ctx ends.
+func (d *Daemon) listen(ctx context.Context, l net.Listener, handler http.Handler, log *slog.Logger) {
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
-		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn)}
+		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 	d.done.Go(func() {
 		if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 			d.report(ctx, err)
@@ -112,7 +139,6 @@ func (d *Daemon) serve(ctx context.Context, o Options) error {
 			_ = server.Close()
 		}
 	})
-	return nil
 }
 
 func (d *Daemon) report(ctx context.Context, err error) {

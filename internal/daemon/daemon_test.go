@@ -94,7 +94,7 @@ func TestAnAnnouncementIsAnsweredWhenItIsAcknowledged(t *testing.T) {
 	require.Equal(t, serial, next, "an announcement that changes nothing leaves the serial")
 
 	require.EventuallyWithT(t, func(c *assert) {
-		moves, err := s.Client.Moves(context.Background(), "KET-07", "main", 0, 10)
+		moves, err := s.Client.Moves(context.Background(), contract.MoveQuery{Site: "KET-07", Link: "main", Limit: 10})
 		require.NoError(c, err)
 		require.Len(c, moves, 3)
 		require.Equal(c, "198.51.100.8", moves[0].Old)
@@ -173,7 +173,7 @@ func TestHostnamesFollowAnotherLinkOrTheOrder(t *testing.T) {
 	_, err = s.Client.EditLink(ctx, "BAK-02", "fixed", client.Fields{"ipv4": "203.0.113.3"})
 	require.NoError(t, err)
 	require.Equal(t, "203.0.113.3", address("fixed.bak-02."+zone))
-	moves, err := s.Client.Moves(ctx, "BAK-02", "fixed", 0, 10)
+	moves, err := s.Client.Moves(ctx, contract.MoveQuery{Site: "BAK-02", Link: "fixed", Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, moves, 2, "a fixed address has its history too")
 	require.Equal(t, "fixed", moves[0].Source)

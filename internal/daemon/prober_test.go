@@ -154,7 +154,7 @@ func TestTheOldAddressIsLeftAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, netip.MustParseAddr("127.110.1.5"), svc.Address)
 	require.EventuallyWithT(t, func(c *assert) {
-		moves, err := s.Client.Moves(context.Background(), "KET-07", "", 0, 1)
+		moves, err := s.Client.Moves(context.Background(), contract.MoveQuery{Site: "KET-07", Limit: 1})
 		require.NoError(c, err)
 		require.False(c, stageOf(moves[0], "confirmed").At.IsZero())
 	}, 5*time.Second, 50*time.Millisecond)
@@ -254,7 +254,7 @@ func TestANameThatAnswersWronglyIsStale(t *testing.T) {
 		list, err := e.Faults(context.Background(), store.FaultFilter{OpenOnly: true, Limit: 10})
 		return err == nil && len(list) == 1 && list[0].Finding.Cause == diagnose.CauseNameStale
 	}, 5*time.Second, 20*time.Millisecond)
-	moves, err := e.Moves(ctx, "DIS-01", "", 0, 1)
+	moves, err := e.Moves(ctx, contract.MoveQuery{Site: "DIS-01", Limit: 1})
 	require.NoError(t, err)
 	require.True(t, stageOf(moves[0], "answered").At.IsZero(), "a move that is answered wrongly is not answered")
 	answer.Store("198.51.100.41")

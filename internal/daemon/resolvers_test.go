@@ -51,12 +51,12 @@ func TestAHostnameSettlesUntilCachesHaveRunOut(t *testing.T) {
 		return len(h.Resolvers) == 1 && h.Resolvers[0].Differs && h.Resolvers[0].Server == slow.Addr() && h.Resolvers[0].Given == "198.51.100.7"
 	}, 3*time.Second, 20*time.Millisecond, "the resolver that differs is named")
 	require.EventuallyWithT(t, func(c *assert) {
-		moves, err := s.Client.Moves(context.Background(), "KET-07", "", 0, 1)
+		moves, err := s.Client.Moves(context.Background(), contract.MoveQuery{Site: "KET-07", Limit: 1})
 		require.NoError(c, err)
 		require.False(c, stageOf(moves[0], "seen").At.IsZero())
 		require.Equal(c, names.StatePointed, state().State)
 	}, 20*time.Second, 50*time.Millisecond)
-	moves, err := s.Client.Moves(t.Context(), "KET-07", "", 0, 1)
+	moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Site: "KET-07", Limit: 1})
 	require.NoError(t, err)
 	after := stageOf(moves[0], "seen").At.Sub(moved)
 	require.Greater(t, after, 500*time.Millisecond, "seen is when the cache let go, not when we published")

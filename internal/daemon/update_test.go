@@ -81,7 +81,7 @@ func TestUpdatesOfOnesOwnNames(t *testing.T) {
 	got, next, _ := answers(t, s.DNS, "ket-07."+zone)
 	require.Equal(t, []string{"198.51.100.8"}, got)
 	require.Greater(t, next, serial)
-	moves, err := s.Client.Moves(t.Context(), "KET-07", "main", 0, 10)
+	moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Site: "KET-07", Link: "main", Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, moves, 2, "an update is an announcement with its history")
 	require.Equal(t, "NOERROR", u.rcode(replace(ket, ket+" 60 A 198.51.100.8")), "the same again changes nothing")

@@ -92,7 +92,7 @@ func TestARenumberedSiteIsFollowedEndToEnd(t *testing.T) {
 	}, wide, 20*time.Millisecond, "the name follows")
 	var m contract.Move
 	require.EventuallyWithT(t, func(c *assert.CollectT) {
-		moves, err := owner.Moves(context.Background(), "KET-07", "main", 0, 1)
+		moves, err := owner.Moves(context.Background(), contract.MoveQuery{Site: "KET-07", Link: "main", Limit: 1})
 		require.NoError(c, err)
 		require.Equal(c, n.New, moves[0].New)
 		for _, s := range moves[0].Stages {

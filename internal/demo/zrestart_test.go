@@ -68,7 +68,7 @@ func TestTheSecondLinkTakesOverItsOwnNames(t *testing.T) {
 func TestZRestartedTheDemoGoesOnWhereItStopped(t *testing.T) {
 	before, err := owner.Sites(t.Context())
 	require.NoError(t, err)
-	moves, err := owner.Moves(t.Context(), "", "", 0, 1)
+	moves, err := owner.Moves(t.Context(), contract.MoveQuery{Limit: 1})
 	require.NoError(t, err)
 	dir, key := running.Dir, running.Key
 	running.Stop()
@@ -89,7 +89,7 @@ func TestZRestartedTheDemoGoesOnWhereItStopped(t *testing.T) {
 	for _, s := range before {
 		awaitAllReachable(t, s.Code)
 	}
-	again, err := owner.Moves(ctx, "", "", 0, 1)
+	again, err := owner.Moves(ctx, contract.MoveQuery{Limit: 1})
 	require.NoError(t, err)
 	require.Equal(t, moves[0].ID, again[0].ID, "routers keep their addresses: nothing has moved")
 	for _, s := range before {

@@ -50,7 +50,7 @@ func (e *Engine) attempt(ctx context.Context, s site.Service) round {
 		l, _ := site.Followed(where.links, s.LinkID)
 		r.site, r.linkID, r.address = where.Code, l.ID, target(l)
 		for _, h := range where.hostnames {
-			if where.addressOf(h.LinkID) == l.Addresses() {
+			if where.answerOf(h) == l.Addresses() {
 				r.hostname = string(h.Name)
 				break
 			}

@@ -42,7 +42,7 @@ func (e *Engine) answersNow() map[int64]wan.Pair {
 	out := map[int64]wan.Pair{}
 	for _, p := range e.record.all() {
 		for _, h := range p.hostnames {
-			out[h.ID] = p.addressOf(h.LinkID)
+			out[h.ID] = p.answerOf(h)
 		}
 	}
 	return out

@@ -9,30 +9,17 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/miekg/dns"
+
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/zonefile"
 )
 
-// Aliases lists all aliases by name.
-func (e *Engine) Aliases() []site.Alias {
-	aliases, _ := e.record.content()
-	return append([]site.Alias{}, aliases...)
-}
-
-// Alias gives one alias.
-func (e *Engine) Alias(name string) (site.Alias, error) {
-	for _, a := range e.Aliases() {
-		if string(a.Name) == canonical(name) {
-			return a, nil
-		}
-	}
-	return site.Alias{}, store.Missing{Kind: "alias", Name: name}
-}
-
 // AddAlias records a name that stands for a hostname.
-func (e *Engine) AddAlias(ctx context.Context, in contract.AliasInput) (site.Alias, error) {
+func (e *Engine) AddAlias(ctx context.Context, in contract.AliasInput) (contract.Alias, error) {
 	var f site.Flaws
 	name, z := e.placed(in.Name, &f)
 	h, err := e.Hostname(canonical(in.Hostname))
@@ -45,11 +32,11 @@ func (e *Engine) AddAlias(ctx context.Context, in contract.AliasInput) (site.Ali
 		f.Note("name", names.CheckContent(z.Apex, append(e.contentOf(z), names.Record{Name: name, Type: "CNAME", Data: string(h.Name) + "."})))
 	}
 	if err := f.Err(); err != nil {
-		return site.Alias{}, err
+		return contract.Alias{}, err
 	}
 	a := site.Alias{ZoneID: z.ID, HostnameID: h.ID, Name: name, TTL: in.TTL}
 	if err := e.change(ctx, h.Site, "alias "+string(name)+" recorded", func() error { return e.store.AddAlias(ctx, a) }); err != nil {
-		return site.Alias{}, err
+		return contract.Alias{}, err
 	}
 	return e.Alias(string(name))
 }
@@ -60,7 +47,7 @@ func (e *Engine) RemoveAlias(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	return e.change(ctx, a.Site, "alias "+name+" removed", func() error { return e.store.RemoveAlias(ctx, a) })
+	return e.change(ctx, a.Site, "alias "+name+" removed", func() error { return e.store.RemoveAlias(ctx, a.Alias) })
 }
 
 // ZoneRecords lists the records that people put into a zone beside hostnames and aliases.
@@ -120,20 +107,21 @@ func (e *Engine) checkedRecord(z names.Zone, in names.Record) (names.Record, err
 	if err := f.Err(); err != nil {
 		return r, err
 	}
-	rr, err := parseRecord(r)
+	rr, err := zonefile.RR(r)
 	if err != nil {
 		f.Note("data", err)
 		return r, f.Err()
 	}
-	r.Data = dataOf(rr)
-	for _, other := range e.contentOf(z) {
-		if other.Name == r.Name && other.Data == "" && (r.Type == "A" || r.Type == "AAAA") {
-			f.Note("name", fmt.Errorf("%s follows a site's address; its address records cannot be typed in", r.Name))
-		}
-		glue := other.Data != "" && (other.Type == "A" || other.Type == "AAAA") || other.Type == "NS"
-		if r.Type == "NS" && r.Name != z.Apex && other.Name.Within(r.Name) && !glue {
-			f.Note("name", fmt.Errorf("%s is at or below the name to be delegated, and would no longer be answered", other.Name))
-		}
+	if known := dns.Type(rr.Header().Rrtype).String(); known != r.Type {
+		f.Note("type", fmt.Errorf("%s has a name; write it as %s", r.Type, known))
+		return r, f.Err()
+	}
+	r.Data = zonefile.Data(rr)
+	if z.Kind == names.Remote && r.Type == "NS" {
+		f.Note("type", fmt.Errorf("zone %s is remote: its primary has its name servers and delegations", z.Apex))
+	}
+	if _, h, ok := e.record.at(r.Name); ok && (r.Type == "A" || r.Type == "AAAA") {
+		f.Note("name", fmt.Errorf("%s follows the address of site %s; its address records cannot be typed in", r.Name, h.Site))
 	}
 	if r.Type == "NS" && r.Name == z.Apex {
 		f.Note("name", fmt.Errorf("the zone's own servers are set with the zone: inkpost zone edit %s --ns", z.Apex))
@@ -185,12 +173,18 @@ func (e *Engine) AddSigningKey(ctx context.Context, in contract.SigningKeyInput)
 		f.Note("site", err)
 		siteID = p.ID
 	}
+	if raw, err := base64.StdEncoding.DecodeString(in.Secret); err != nil || in.Secret != "" && len(raw) < 16 {
+		f.Note("secret", fmt.Errorf("is not the base64 of 16 octets or more"))
+	}
 	if err := f.Err(); err != nil {
 		return contract.SigningKey{}, err
 	}
-	raw := make([]byte, 32)
-	_, _ = rand.Read(raw) // never fails
-	k := contract.SigningKey{Name: string(name), Algorithm: in.Algorithm, Site: strings.ToUpper(in.Site), Created: e.now(), Secret: base64.StdEncoding.EncodeToString(raw)}
+	k := contract.SigningKey{Name: string(name), Algorithm: in.Algorithm, Site: strings.ToUpper(in.Site), Created: e.now(), Secret: in.Secret}
+	if k.Secret == "" {
+		raw := make([]byte, 32)
+		_, _ = rand.Read(raw) // never fails
+		k.Secret = base64.StdEncoding.EncodeToString(raw)
+	}
 	return k, e.change(ctx, k.Site, "signing key "+k.Name+" made", func() error { return e.store.AddSigningKey(ctx, k.Name, k.Algorithm, k.Secret, siteID) })
 }
 
@@ -213,18 +207,43 @@ func (e *Engine) secondaryFields(z *names.Zone, in contract.ZoneInput, f *site.F
 		}
 		z.TransferTo = append(z.TransferTo, p.Masked())
 	}
-	for _, text := range in.Notify {
+	z.Notify = servers(in.Notify, "notify", f)
+	if k, ok := e.record.signingKey(z.TransferKey); z.TransferKey != "" && (!ok || k.SiteID != 0) {
+		f.Note("transfer_key", fmt.Errorf("there is no signing key %q for transfers; make one: inkpost signing-key add %s", z.TransferKey, z.TransferKey))
+	}
+}
+
+// servers reads name servers, ADDRESS or ADDRESS:PORT each.
+func servers(list []string, field string, f *site.Flaws) (out []netip.AddrPort) {
+	for _, text := range list {
 		to, err := netip.ParseAddrPort(text)
 		if a, e := netip.ParseAddr(text); e == nil {
 			to, err = netip.AddrPortFrom(a, 53), nil
 		}
 		if err != nil {
-			f.Note("notify", fmt.Errorf("%q is neither an address nor an address with a port such as 198.51.100.2:53", text))
+			f.Note(field, fmt.Errorf("%q is neither an address nor an address with a port such as 198.51.100.2:53", text))
 			continue
 		}
-		z.Notify = append(z.Notify, to)
+		out = append(out, to)
 	}
-	if k, ok := e.record.signingKey(z.TransferKey); z.TransferKey != "" && (!ok || k.SiteID != 0) {
-		f.Note("transfer_key", fmt.Errorf("there is no signing key %q for transfers; make one: inkpost signing-key add %s", z.TransferKey, z.TransferKey))
+	return out
+}
+
+// remoteFields reads where a remote zone is pushed to, and what all zones have beside their content.
+func (e *Engine) remoteFields(z *names.Zone, in contract.ZoneInput, f *site.Flaws) {
+	z.AlsoAsk = servers(in.AlsoAsk, "also_ask", f)
+	z.Template = strings.TrimSpace(in.Template)
+	f.Note("template", names.CheckTemplate(z.Template, z.Apex))
+	if z.Kind != "" && z.Kind != names.Hosted && z.Kind != names.Remote {
+		f.Note("kind", fmt.Errorf("%q is unknown; it is %s or %s", z.Kind, names.Hosted, names.Remote))
+	}
+	z.Primary, z.Transport, z.PrimaryKey, z.Reassert = netip.AddrPort{}, in.Transport, canonical(in.PrimaryKey), in.Reassert
+	if in.Primary != "" {
+		if list := servers([]string{in.Primary}, "primary", f); len(list) == 1 {
+			z.Primary = list[0]
+		}
+	}
+	if k, ok := e.record.signingKey(z.PrimaryKey); z.PrimaryKey != "" && (!ok || k.SiteID != 0) {
+		f.Note("primary_key", fmt.Errorf("there is no signing key %q for this; record the primary's: inkpost signing-key add %s --secret-file FILE", z.PrimaryKey, z.PrimaryKey))
 	}
 }

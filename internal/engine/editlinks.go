@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 )
@@ -44,7 +45,7 @@ func (e *Engine) link(code, label string) (premises, site.Link, error) {
 // LinkInput gives a link as a person would enter it, to edit.
 func (e *Engine) LinkInput(code, label string) (contract.LinkInput, error) {
 	_, l, err := e.link(code, label)
-	in := contract.LinkInput{Label: l.Label, Provider: l.Provider, Mode: string(l.Mode), Position: l.Position}
+	in := contract.LinkInput{Label: l.Label, Provider: l.Provider, Mode: string(l.Mode), Position: l.Position, ChangeAt: l.ChangeAt}
 	if l.Mode == site.Static {
 		in.IPv4, in.IPv6 = addressText(l.IPv4), addressText(l.IPv6)
 	}
@@ -76,7 +77,7 @@ func (e *Engine) EditLink(ctx context.Context, code, label string, in contract.L
 func (e *Engine) putLink(ctx context.Context, p premises, l site.Link, in contract.LinkInput) (contract.Link, error) {
 	v4, err1 := parseAddress("ipv4", in.IPv4)
 	v6, err2 := parseAddress("ipv6", in.IPv6)
-	given := site.Link{ID: l.ID, SiteID: p.ID, Label: in.Label, Provider: in.Provider, Mode: site.Mode(in.Mode), Position: in.Position, IPv4: v4, IPv6: v6}
+	given := site.Link{ID: l.ID, SiteID: p.ID, Label: in.Label, Provider: in.Provider, Mode: site.Mode(in.Mode), Position: in.Position, IPv4: v4, IPv6: v6, ChangeAt: in.ChangeAt}
 	given, err := given.Checked(e.config.Policy)
 	if err := flawed(err1, err2, err); err != nil {
 		return contract.Link{}, err
@@ -84,7 +85,10 @@ func (e *Engine) putLink(ctx context.Context, p premises, l site.Link, in contra
 	if given.Mode == site.Dynamic && given.Addresses().Known() {
 		return contract.Link{}, site.Flaws{{Field: "ipv4", Detail: "a dynamic link learns its address from announcements; leave it out, or make the link static"}}
 	}
-	reordered := l.ID != 0 && l.Position != given.Position
+	if at := given.ChangeAt; !at.Equal(l.ChangeAt) && !at.IsZero() && (at.Before(e.now().Add(-names.ShortFor)) || at.After(e.now().AddDate(1, 0, 0))) {
+		return contract.Link{}, site.Flaws{{Field: "change_at", Detail: "a planned change lies ahead, within a year"}}
+	}
+	reordered := l.ID != 0 && (l.Position != given.Position || !l.ChangeAt.Equal(given.ChangeAt))
 	err = e.change(ctx, p.Code, fmt.Sprintf("link %s recorded", given.Label), func() error {
 		if l.ID == 0 {
 			id, err := e.store.AddLink(ctx, given)

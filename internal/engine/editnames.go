@@ -86,11 +86,6 @@ func (e *Engine) extraFields(h *site.Hostname, in contract.HostnameInput, f *sit
 		others := slices.DeleteFunc(e.contentOf(z), func(r names.Record) bool {
 			return h.ID != 0 && (r.Name == h.Name || r.Name.Within(h.Name)) && r.Data == "" || h.ID != 0 && r.Name == h.Name && r.Type == "MX"
 		})
-		for _, r := range others {
-			if r.Type == "NS" && r.Name != z.Apex && h.Name.Within(r.Name) {
-				f.Note("name", fmt.Errorf("%s is delegated to %s; a name there cannot be answered here", r.Name, r.Data))
-			}
-		}
 		if _, err := e.Hostname(string(h.Name)); h.ID == 0 && err == nil {
 			return // the name is taken, which is said in other words
 		}
@@ -100,6 +95,11 @@ func (e *Engine) extraFields(h *site.Hostname, in contract.HostnameInput, f *sit
 
 // placed reads a name that a person typed and finds the zone that it belongs in.
 func (e *Engine) placed(text string, f *site.Flaws) (names.Name, names.Zone) {
+	text, err := ascii(strings.TrimSpace(text))
+	f.Note("name", err)
+	if err != nil {
+		return "", names.Zone{}
+	}
 	name, err := names.Parse(text)
 	if err != nil {
 		f.Note("name", err)
@@ -174,7 +174,14 @@ func (e *Engine) Zone(apex string) (names.Zone, error) {
 // ZoneInput gives a zone as a person would enter it, to edit.
 func (e *Engine) ZoneInput(apex string) (contract.ZoneInput, error) {
 	z, err := e.Zone(apex)
-	in := contract.ZoneInput{Apex: string(z.Apex), Contact: string(z.Contact), TTL: int(z.TTL), TransferKey: z.TransferKey}
+	in := contract.ZoneInput{Apex: string(z.Apex), Contact: string(z.Contact), TTL: int(z.TTL), TransferKey: z.TransferKey, Template: z.Template,
+		Kind: string(z.Kind), Transport: z.Transport, PrimaryKey: z.PrimaryKey, Reassert: z.Reassert}
+	if z.Primary.IsValid() {
+		in.Primary = z.Primary.String()
+	}
+	for _, at := range z.AlsoAsk {
+		in.AlsoAsk = append(in.AlsoAsk, at.String())
+	}
 	for _, p := range z.TransferTo {
 		in.TransferTo = append(in.TransferTo, p.String())
 	}
@@ -198,7 +205,7 @@ func (e *Engine) AddZone(ctx context.Context, in contract.ZoneInput) (names.Zone
 	if err != nil {
 		return names.Zone{}, site.Flaws{{Field: "apex", Detail: err.Error()}}
 	}
-	return e.putZone(ctx, names.Zone{Apex: apex}, in)
+	return e.putZone(ctx, names.Zone{Apex: apex, Kind: names.ZoneKind(in.Kind)}, in)
 }
 
 // EditZone changes a zone's contact, TTL and servers.
@@ -209,6 +216,9 @@ func (e *Engine) EditZone(ctx context.Context, apex string, in contract.ZoneInpu
 	}
 	if in.Apex != apex {
 		return z, site.Flaws{{Field: "apex", Detail: "a zone keeps its apex; add another zone"}}
+	}
+	if in.Kind != string(z.Kind) {
+		return z, site.Flaws{{Field: "kind", Detail: fmt.Sprintf("a zone stays %s; remove it and add another", z.Kind)}}
 	}
 	return e.putZone(ctx, z, in)
 }
@@ -242,9 +252,10 @@ func (e *Engine) putZone(ctx context.Context, z names.Zone, in contract.ZoneInpu
 		}
 	}
 	e.secondaryFields(&z, in, &f)
+	e.remoteFields(&z, in, &f)
 	z = z.WithDefaults()
 	if len(f) == 0 {
-		f.Note("servers", z.Check())
+		f.Note(map[names.ZoneKind]string{names.Hosted: "servers", names.Remote: "primary"}[z.Kind], z.Check())
 	}
 	if err := f.Err(); err != nil {
 		return z, err

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -23,6 +24,7 @@ type Config struct {
 	VerifyEvery   time.Duration    // how often every hostname is asked for again; 60 s
 	NameServer    string           // "host:port" of our own DNS server, which verification asks
 	Resolvers     []string         // "host:port" of resolvers elsewhere, which verification asks too
+	RedirectAt    []netip.Addr     // addresses of the redirect listener, which redirect names answer
 	Clock         func() time.Time // time.Now
 	Log           *slog.Logger
 }
@@ -73,6 +75,9 @@ type Engine struct {
 	stages  chan store.Stages
 	recheck chan int64
 	tell    chan int64 // zones whose secondaries have to be told
+	remote  remoteBook
+	queue   *pushQueue
+	aliases aliasViews
 }
 
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
@@ -87,11 +92,18 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 		tell:    make(chan int64, 4096),
 	}
 	e.heard.at = map[int64]time.Time{}
-	e.names.given = map[int64]nameState{}
+	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
 	e.moves.open = map[int64]*openMove{}
 	e.faults.open = map[int64]map[string]bool{}
+	if err := e.loadRemote(ctx); err != nil {
+		return nil, fmt.Errorf("read what primaries have: %w", err)
+	}
 	if err := e.reload(ctx); err != nil {
 		return nil, fmt.Errorf("read the record: %w", err)
+	}
+	var err error
+	if e.queue, err = newPushQueue(e, st); err != nil {
+		return nil, err
 	}
 	if err := e.publishAll(); err != nil {
 		return nil, err
@@ -122,8 +134,9 @@ func (e *Engine) resume(ctx context.Context) error {
 	now := e.now()
 	var republished []store.Stages
 	for _, m := range unfinished {
-		e.moves.begin(&openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, unseen: len(e.config.Resolvers) > 0 && m.Seen.IsZero(), waiting: e.prober.expectedOn(m.LinkID)})
-		if m.Published.IsZero() {
+		p, _ := e.record.site(m.SiteID)
+		e.moves.begin(&openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, zones: e.remoteZonesOf(p), unseen: len(e.config.Resolvers) > 0 && m.Seen.IsZero(), waiting: e.prober.expectedOn(m.LinkID)})
+		if m.Published.IsZero() && e.publishedAtOnce(p) {
 			republished = append(republished, store.Stages{MoveID: m.ID, Recorded: m.Received, Published: now})
 		}
 	}
@@ -134,7 +147,7 @@ func (e *Engine) resume(ctx context.Context) error {
 func (e *Engine) Run(ctx context.Context) {
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runHeard, e.runStages, e.runVerify, e.runReview, e.runTell, e.prober.run, e.prober.runLedger,
+		e.runIntake, e.runHeard, e.runStages, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.prober.run, e.prober.runLedger,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}

@@ -148,8 +148,9 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 		ev.Links = append(ev.Links, e.linkEvidence(l, now))
 	}
 	for _, h := range p.hostnames {
-		want, known := p.addressOf(h.LinkID), e.names.of(h.ID)
-		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, Want: want.IPv4, Given: known.given.IPv4, State: e.judge(p, h, now), Behind: e.behind(p, h)})
+		want, known := p.answerOf(h), e.names.of(h.ID)
+		push, _ := e.pushOf(h)
+		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, Push: push, Want: want.IPv4, Given: known.given.IPv4, State: e.judge(p, h, now), Behind: e.behind(p, h)})
 	}
 	for _, s := range p.services {
 		st := e.prober.standing(s.ID)

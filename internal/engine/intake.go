@@ -166,7 +166,7 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 		where, _, _ := e.record.ofLink(p.linkID)
 		receipt := Receipt{Decision: wan.Decision{Changed: true, Old: changes[i].Old, New: changes[i].New}, MoveID: ids[i]}
 		for _, h := range where.hostnames {
-			if where.addressOf(h.LinkID) == changes[i].New {
+			if where.answerOf(h) == changes[i].New {
 				receipt.Hostnames = append(receipt.Hostnames, string(h.Name))
 			}
 		}
@@ -190,10 +190,14 @@ func (e *Engine) sitesOf(changes []store.Change) []premises {
 
 // afterMove sets off what follows a published move: proof that the names answer it, and that the services do.
 func (e *Engine) afterMove(p premises, c store.Change, s store.Stages) {
-	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, unseen: e.resolvable(p), waiting: e.prober.expectedOn(c.LinkID)})
+	published := s.Published
+	if !e.publishedAtOnce(p) {
+		s.Published = time.Time{} // its primaries have to take it first
+	}
+	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, zones: e.remoteZonesOf(p), unseen: e.resolvable(p), waiting: e.prober.expectedOn(c.LinkID)})
 	e.stages <- s
 	for _, h := range p.hostnames {
-		e.names.publish(h.ID, s.Published)
+		e.names.publish(h.ID, published)
 	}
 	e.Events.Publish(contract.EventMoveRecorded, p.Code, fmt.Sprint(s.MoveID), fmt.Sprintf("the address went from %s to %s", c.Old, c.New))
 	e.prober.moved(p, c.LinkID)

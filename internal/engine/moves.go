@@ -15,7 +15,8 @@ import (
 type openMove struct {
 	id, siteID, linkID int64
 	answered           bool
-	unseen             bool // resolvers are asked, and not all of them give the new address yet
+	unseen             bool           // resolvers are asked, and not all of them give the new address yet
+	zones              map[int64]bool // remote zones that do not have it yet
 	waiting            map[int64]bool
 }
 
@@ -38,6 +39,20 @@ func (t *moveTracker) answered(siteID int64) (ids []int64) {
 	for _, m := range t.open {
 		if m.siteID == siteID && !m.answered {
 			m.answered = true
+			ids = append(ids, m.id)
+			t.drop(m)
+		}
+	}
+	return ids
+}
+
+// published gives the moves of a site that were waiting for a remote zone to be brought up to date, and marks them.
+func (t *moveTracker) published(siteID, zoneID int64) (ids []int64) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, m := range t.open {
+		if m.siteID == siteID && m.zones[zoneID] {
+			delete(m.zones, zoneID)
 			ids = append(ids, m.id)
 			t.drop(m)
 		}
@@ -78,7 +93,7 @@ func (t *moveTracker) confirmed(linkID, serviceID int64) (id int64, ok bool) {
 
 // drop forgets a move that has nothing left to wait for.
 func (t *moveTracker) drop(m *openMove) {
-	if m.answered && !m.unseen && len(m.waiting) == 0 {
+	if m.answered && !m.unseen && len(m.zones) == 0 && len(m.waiting) == 0 {
 		delete(t.open, m.linkID)
 	}
 }
@@ -102,9 +117,8 @@ func (e *Engine) runStages(ctx context.Context) {
 				break collect
 			}
 		}
-		list = merged(list)
 		for wait := 100 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
-			err := e.store.NoteStages(ctx, list)
+			err := e.noteStages(ctx, list)
 			if err == nil || ctx.Err() != nil {
 				break
 			}
@@ -116,6 +130,21 @@ func (e *Engine) runStages(ctx context.Context) {
 		}
 		e.Events.Publish(contract.EventMoveProgressed, "", "", fmt.Sprintf("%d moves went on", len(list)))
 	}
+}
+
+func (e *Engine) noteStages(ctx context.Context, list []store.Stages) error {
+	var plain, zoned []store.Stages
+	for _, s := range list {
+		if s.ZoneID != 0 {
+			zoned = append(zoned, s)
+		} else {
+			plain = append(plain, s)
+		}
+	}
+	if err := e.store.NoteStages(ctx, merged(plain)); err != nil || len(zoned) == 0 {
+		return err
+	}
+	return e.store.NotePublished(ctx, zoned)
 }
 
 // merged puts the stages of one move into one row: a statement may change a row only once.

@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"net"
+	"net/netip"
 	"strings"
 
 	"github.com/miekg/dns"
@@ -11,13 +12,18 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/wire/authdns"
+	"inkpost.example/inkpost/internal/wire/zonefile"
 )
 
 // publishAll brings every hosted zone in line with the record and removes what the record no longer has.
 func (e *Engine) publishAll() error {
-	fixed := map[int64]authdns.Names{}
+	fixed, plain := map[int64]authdns.Names{}, map[int64]map[names.Name][]names.Record{}
 	zones := e.record.zoneList()
 	for _, z := range zones {
+		if z.Kind == names.Remote {
+			plain[z.ID] = e.fixedRecords(z)
+			continue
+		}
 		sets, err := e.fixedSets(z)
 		if err != nil {
 			return err
@@ -25,13 +31,17 @@ func (e *Engine) publishAll() error {
 		fixed[z.ID] = sets
 	}
 	e.record.mu.Lock()
-	e.record.fixed = fixed
+	e.record.fixed, e.record.plain = fixed, plain
 	e.record.mu.Unlock()
 	moving, err := e.movingSets(e.record.all())
 	if err != nil {
 		return err
 	}
 	for _, z := range zones {
+		if z.Kind == names.Remote {
+			e.pushDue(z, false)
+			continue
+		}
 		content := authdns.Names{}
 		for name, sets := range fixed[z.ID] {
 			content[name] = sets
@@ -66,6 +76,9 @@ func (e *Engine) republish(changed []premises, serials map[int64]uint32) error {
 	}
 	for id, serial := range serials {
 		z := e.record.zone(id)
+		if z.Kind == names.Remote {
+			continue
+		}
 		hosted := e.directory.Zone(string(z.Apex))
 		if hosted == nil {
 			return fmt.Errorf("zone %s is not hosted", z.Apex)
@@ -74,6 +87,15 @@ func (e *Engine) republish(changed []premises, serials map[int64]uint32) error {
 			return err
 		}
 		e.tellSecondaries(id)
+	}
+	for _, p := range changed {
+		for _, h := range p.hostnames {
+			if z := e.record.zone(h.ZoneID); z.Kind == names.Remote && z.Pushing {
+				for _, name := range ownersOf(h) {
+					e.queue.add(remoteKey{z.ID, name}, false)
+				}
+			}
+		}
 	}
 	return nil
 }
@@ -86,7 +108,9 @@ func (e *Engine) movingSets(list []premises) (map[int64]authdns.Names, error) {
 	out := map[int64]authdns.Names{}
 	for _, p := range list {
 		for _, h := range p.hostnames {
-			sets, err := addressSets(h, p.addressOf(h.LinkID))
+			ttl := e.ttlOf(p, h)
+			e.names.set(h.ID, func(s *nameState) { s.ttl = ttl })
+			sets, err := addressSets(h.Name, uint32(ttl), p.answerOf(h))
 			if err != nil {
 				return nil, err
 			}
@@ -129,7 +153,7 @@ func (e *Engine) fixedSets(z names.Zone) (authdns.Names, error) {
 		if r.Data == "" {
 			continue // an address that moves
 		}
-		rr, err := parseRecord(r)
+		rr, err := zonefile.RR(r)
 		if err != nil {
 			return nil, err
 		}
@@ -160,7 +184,7 @@ func (e *Engine) contentOf(z names.Zone) []names.Record {
 		out = append(out, names.Record{Name: z.Apex, Type: "NS", TTL: int(z.TTL), Data: string(s.Name) + "."})
 		for _, a := range s.Addresses {
 			if s.Name.Within(z.Apex) {
-				out = append(out, names.Record{Name: s.Name, Type: map[bool]string{true: "A", false: "AAAA"}[a.Is4()], TTL: int(z.TTL), Data: a.String()})
+				out = append(out, names.Record{Name: s.Name, Type: addressType(a), TTL: int(z.TTL), Data: a.String()})
 			}
 		}
 	}
@@ -168,6 +192,13 @@ func (e *Engine) contentOf(z names.Zone) []names.Record {
 		for _, h := range p.hostnames {
 			if h.ZoneID == z.ID {
 				out = append(out, h.Records()...)
+			}
+		}
+	}
+	for _, r := range e.record.redirectList() {
+		for _, a := range e.config.RedirectAt {
+			if r.ZoneID == z.ID {
+				out = append(out, names.Record{Name: r.Name, Type: addressType(a), TTL: r.TTL, Data: a.String()})
 			}
 		}
 	}
@@ -185,34 +216,71 @@ func (e *Engine) contentOf(z names.Zone) []names.Record {
 	return out
 }
 
-// parseRecord reads a record's data as a zone file would have it.
-func parseRecord(r names.Record) (dns.RR, error) {
-	rr, err := dns.NewRR(fmt.Sprintf("%s. %d IN %s %s", r.Name, r.TTL, r.Type, r.Data))
-	if err != nil || rr == nil {
-		return nil, fmt.Errorf("%q is not data of a %s record: %v", r.Data, r.Type, err)
+func addressType(a netip.Addr) string {
+	if a.Is4() {
+		return "A"
 	}
-	return rr, nil
+	return "AAAA"
 }
 
-// dataOf writes a record's data as a zone file would have it.
-func dataOf(rr dns.RR) string {
-	fields := strings.SplitN(rr.String(), "\t", 5) // owner, TTL, class, type, data
-	return strings.TrimSpace(fields[len(fields)-1])
+// ttlOf gives the TTL of a hostname's addresses now: it is lowered ahead of a planned change.
+func (e *Engine) ttlOf(p premises, h site.Hostname) int {
+	l, _ := site.Followed(p.links, h.LinkID)
+	return names.TTLAt(h.TTL, l.ChangeAt, l.Since, e.now())
+}
+
+// fixedRecords lists, by name, the records of a zone that do not move with an address.
+func (e *Engine) fixedRecords(z names.Zone) map[names.Name][]names.Record {
+	out := map[names.Name][]names.Record{}
+	for _, r := range e.contentOf(z) {
+		if r.Data != "" {
+			out[r.Name] = append(out[r.Name], r)
+		}
+	}
+	return out
+}
+
+// addressRecords gives the address records at one name.
+func addressRecords(name names.Name, ttl int, pair wan.Pair) (out []names.Record) {
+	if pair.IPv4.IsValid() {
+		out = append(out, names.Record{Name: name, Type: "A", TTL: ttl, Data: pair.IPv4.String()})
+	}
+	if pair.IPv6.IsValid() {
+		out = append(out, names.Record{Name: name, Type: "AAAA", TTL: ttl, Data: pair.IPv6.String()})
+	}
+	return out
+}
+
+// fullContent lists all records of a zone as they should be answered now.
+func (e *Engine) fullContent(z names.Zone) (out []names.Record) {
+	for _, list := range e.fixedRecords(z) {
+		out = append(out, list...)
+	}
+	for _, p := range e.record.all() {
+		for _, h := range p.hostnames {
+			if h.ZoneID != z.ID {
+				continue
+			}
+			for _, name := range ownersOf(h) {
+				out = append(out, addressRecords(name, e.ttlOf(p, h), p.answerOf(h))...)
+			}
+		}
+	}
+	return out
 }
 
 // addressSets encodes the A and AAAA records of a hostname. Without any address there is none.
-func addressSets(h site.Hostname, p wan.Pair) ([]authdns.RRset, error) {
+func addressSets(name names.Name, ttl uint32, p wan.Pair) ([]authdns.RRset, error) {
 	var out []authdns.RRset
-	ttl := uint32(h.TTL)
 	if p.IPv4.IsValid() {
-		set, err := authdns.NewRRset(&dns.A{Hdr: header(h.Name, dns.TypeA, ttl), A: net.IP(p.IPv4.AsSlice())})
+		set, err := authdns.NewRRset(&dns.A{Hdr: header(name, dns.TypeA, ttl), A: net.IP(p.IPv4.AsSlice())})
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, set)
 	}
 	if p.IPv6.IsValid() {
-		set, err := authdns.NewRRset(&dns.AAAA{Hdr: header(h.Name, dns.TypeAAAA, ttl), AAAA: net.IP(p.IPv6.AsSlice())})
+		set, err := authdns.NewRRset(&dns.AAAA{Hdr: header(name, dns.TypeAAAA, ttl), AAAA: net.IP(p.IPv6.AsSlice())})
 		if err != nil {
 			return nil, err
 		}

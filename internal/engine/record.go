@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -25,11 +26,20 @@ type record struct {
 
 	keys    map[string]store.Key // by hash
 	aliases []site.Alias
-	records []store.ZoneRecord
-	signing map[string]store.SigningKey // by name
+	// redirects holds the redirect names, by name.
+	redirects map[names.Name]site.Redirect
+	records   []store.ZoneRecord
+	signing   map[string]store.SigningKey // by name
 	// fixed holds, for each name of each zone, the encoded sets that do not move with an address.
 	fixed map[int64]authdns.Names
+	// plain holds the same of remote zones, as records.
+	plain map[int64]map[names.Name][]names.Record
+	// owners finds the hostname that has its addresses at a name.
+	owners map[names.Name]nameOwner
 }
+
+// nameOwner is a hostname on a site's record.
+type nameOwner struct{ siteID, hostnameID int64 }
 
 // premises is one site with all that belongs to it.
 type premises struct {
@@ -45,6 +55,9 @@ func (p premises) addressOf(linkID int64) wan.Pair {
 	l, _ := site.Followed(p.links, linkID)
 	return l.Addresses()
 }
+
+// answerOf gives the addresses that a hostname should answer with.
+func (p premises) answerOf(h site.Hostname) wan.Pair { return h.Answer(p.addressOf(h.LinkID)) }
 
 func (p premises) link(id int64) (site.Link, bool) {
 	for _, l := range p.links {
@@ -89,6 +102,14 @@ func (e *Engine) reload(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	redirects, err := e.store.Redirects(ctx)
+	if err != nil {
+		return err
+	}
+	sentOn := make(map[names.Name]site.Redirect, len(redirects))
+	for _, r := range redirects {
+		sentOn[r.Name] = r
+	}
 	keys, err := e.store.SigningKeys(ctx)
 	if err != nil {
 		return err
@@ -107,7 +128,7 @@ func (e *Engine) reload(ctx context.Context) error {
 	}
 	all := make(map[int64]premises, len(sites))
 	codes, owner, byZone := make(map[string]int64, len(sites)), make(map[int64]int64, len(links)), make(map[int64]names.Zone, len(zones))
-	listed := make([]int64, 0, len(sites))
+	listed, owners := make([]int64, 0, len(sites)), make(map[names.Name]nameOwner, len(hostnames))
 	for _, s := range sites {
 		all[s.ID] = premises{Site: s}
 		codes[s.Code] = s.ID
@@ -124,6 +145,9 @@ func (e *Engine) reload(ctx context.Context) error {
 	}
 	for _, h := range hostnames {
 		with(h.SiteID, func(p *premises) { p.hostnames = append(p.hostnames, h) })
+		for _, name := range ownersOf(h) {
+			owners[name] = nameOwner{h.SiteID, h.ID}
+		}
 	}
 	for _, d := range devices {
 		with(d.SiteID, func(p *premises) { p.devices = append(p.devices, d) })
@@ -138,6 +162,7 @@ func (e *Engine) reload(ctx context.Context) error {
 	defer e.record.mu.Unlock()
 	e.record.sites, e.record.codes, e.record.links, e.record.zones, e.record.listed = all, codes, owner, byZone, listed
 	e.record.aliases, e.record.records, e.record.signing, e.record.keys = aliases, records, signing, byHash
+	e.record.owners, e.record.redirects = owners, sentOn
 	return nil
 }
 
@@ -174,6 +199,25 @@ func (r *record) all() []premises {
 		out = append(out, r.sites[id])
 	}
 	return out
+}
+
+// at finds the hostname that has its addresses at a name.
+func (r *record) at(name names.Name) (p premises, h site.Hostname, ok bool) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	o := r.owners[name]
+	p = r.sites[o.siteID]
+	i := slices.IndexFunc(p.hostnames, func(h site.Hostname) bool { return h.ID == o.hostnameID })
+	if o.hostnameID == 0 || i < 0 {
+		return p, h, false
+	}
+	return p, p.hostnames[i], true
+}
+
+func (r *record) plainAt(zoneID int64, name names.Name) []names.Record {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.plain[zoneID][name]
 }
 
 func (r *record) zone(id int64) names.Zone {
@@ -224,6 +268,19 @@ func (r *record) content() ([]site.Alias, []store.ZoneRecord) {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
 	return r.aliases, r.records
+}
+
+func (r *record) redirectList() []site.Redirect {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return slices.SortedFunc(maps.Values(r.redirects), func(a, b site.Redirect) int { return strings.Compare(string(a.Name), string(b.Name)) })
+}
+
+func (r *record) redirect(name names.Name) (site.Redirect, bool) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	out, ok := r.redirects[name]
+	return out, ok
 }
 
 func (r *record) key(hash []byte) (store.Key, bool) {

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -29,19 +30,51 @@ func (e *Engine) cacheTime(h site.Hostname) time.Duration {
 
 // behind lists the resolvers that gave another address although their caches had had time to run out.
 func (e *Engine) behind(p premises, h site.Hostname) (servers []string) {
-	want, known := p.addressOf(h.LinkID), e.names.of(h.ID)
-	for _, server := range e.config.Resolvers {
-		v, asked := known.resolvers[server]
-		if asked && v.given != want && v.at.After(e.lastChange(p, h).Add(e.cacheTime(h)+time.Second)) {
-			servers = append(servers, server+" gives "+v.given.String())
+	want, known := p.answerOf(h), e.names.of(h.ID)
+	for _, at := range e.places(h) {
+		v, asked := known.resolvers[at.server]
+		if asked && v.given != want && v.at.After(e.lastChange(p, h).Add(e.patience(h, at)+time.Second)) {
+			servers = append(servers, at.server+" gives "+v.given.String())
 		}
 	}
 	return servers
 }
 
-// resolvable says whether resolvers can be asked for the names of a site.
+// place is a server elsewhere that is asked for a hostname.
+type place struct {
+	server string
+	kind   dnsask.Kind
+}
+
+// secondaryTime is how long a secondary may take to have a change: it is told at once (RFC 1996).
+const secondaryTime = 10 * time.Second
+
+// places lists the servers that are asked for a hostname beside our own or the primary: the zone's other authoritative
+// servers, and the resolvers.
+func (e *Engine) places(h site.Hostname) (out []place) {
+	z := e.record.zone(h.ZoneID)
+	for _, at := range append(slices.Clone(z.Notify), z.AlsoAsk...) {
+		if p := (place{at.String(), dnsask.Authoritative}); !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
+	for _, server := range e.config.Resolvers {
+		out = append(out, place{server, dnsask.Resolver})
+	}
+	return out
+}
+
+// patience is how long a place may give the answer from before a change.
+func (e *Engine) patience(h site.Hostname, at place) time.Duration {
+	if at.kind == dnsask.Authoritative {
+		return secondaryTime
+	}
+	return e.cacheTime(h)
+}
+
+// resolvable says whether servers elsewhere can be asked for the names of a site.
 func (e *Engine) resolvable(p premises) bool {
-	return len(e.config.Resolvers) > 0 && len(p.hostnames) > 0
+	return slices.ContainsFunc(p.hostnames, func(h site.Hostname) bool { return len(e.places(h)) > 0 })
 }
 
 // verifyElsewhere asks every resolver for all hostnames of a site, each resolver beside the others. Where all of them give
@@ -51,13 +84,25 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises) {
 		return
 	}
 	var wg sync.WaitGroup
-	for _, server := range e.config.Resolvers {
+	asked := map[place][]site.Hostname{}
+	for _, h := range p.hostnames {
+		for _, at := range e.places(h) {
+			asked[at] = append(asked[at], h)
+		}
+	}
+	for at, hostnames := range asked {
+		server := at.server
 		wg.Go(func() {
-			for _, h := range p.hostnames {
-				given, err := dnsask.Addresses(ctx, server, dnsask.Resolver, h.Name)
+			for _, a := range e.aliasesOf(p.ID) {
+				if at.kind == dnsask.Resolver {
+					e.askAlias(ctx, a, at)
+				}
+			}
+			for _, h := range hostnames {
+				given, err := dnsask.Addresses(ctx, server, at.kind, h.Name)
 				if err != nil {
 					if ctx.Err() == nil {
-						e.log.Debug("a resolver does not answer", "resolver", server, "name", h.Name, "error", err)
+						e.log.Debug("a server does not answer", "server", server, "name", h.Name, "error", err)
 					}
 					continue
 				}
@@ -80,7 +125,7 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises) {
 	now := e.now()
 	answered, differing, waiting := 0, 0, false
 	for _, h := range p.hostnames {
-		known, want := e.names.of(h.ID), p.addressOf(h.LinkID)
+		known, want := e.names.of(h.ID), p.answerOf(h)
 		for _, view := range known.resolvers {
 			answered++
 			if view.given != want {

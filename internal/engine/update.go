@@ -12,6 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/wire/authdns"
+	"inkpost.example/inkpost/internal/wire/zonefile"
 )
 
 // challenge is the label at which a certificate authority looks for proof (RFC 8555 section 8.4).
@@ -220,7 +221,7 @@ func (p *updatePlan) proof(name names.Name, rr dns.RR) int {
 	if h.Rrtype != dns.TypeTXT && !(h.Rrtype == dns.TypeANY && h.Class == dns.ClassANY) {
 		return dns.RcodeRefused
 	}
-	data := dataOf(rr)
+	data := zonefile.Data(rr)
 	_, records := p.engine.record.content()
 	there := false
 	for _, r := range records {
@@ -239,10 +240,15 @@ func (p *updatePlan) proof(name names.Name, rr dns.RR) int {
 }
 
 func (p *updatePlan) carryOut(ctx context.Context) int {
+	gone := map[int64]wan.Announcement{}
 	for family := range p.deleted {
-		if !p.added[family] {
-			return dns.RcodeRefused // a link keeps its address until it has another
+		if p.added[family] {
+			continue
 		}
+		a := gone[family.linkID]
+		a.NoIPv4, a.NoIPv6 = a.NoIPv4 || !family.six, a.NoIPv6 || family.six
+		gone[family.linkID] = a
+		p.addresses[family.linkID] = p.addresses[family.linkID]
 	}
 	proofs := len(p.addTXT)+len(p.removeTXT) > 0
 	if proofs && len(p.addresses) > 0 {
@@ -254,7 +260,7 @@ func (p *updatePlan) carryOut(ctx context.Context) int {
 		})
 		return updateRcode(err)
 	}
-	return p.engine.announceTogether(ctx, p.addresses)
+	return p.engine.announceTogether(ctx, p.addresses, gone)
 }
 
 func updateRcode(err error) int {
@@ -265,12 +271,13 @@ func updateRcode(err error) int {
 }
 
 // announceTogether announces the addresses of several links at once: all are recorded in one statement, or none.
-func (e *Engine) announceTogether(ctx context.Context, addresses map[int64]wan.Pair) int {
+func (e *Engine) announceTogether(ctx context.Context, addresses map[int64]wan.Pair, gone map[int64]wan.Announcement) int {
 	now := e.now()
 	var group []pending
 	var waiting []chan result
 	for linkID, pair := range addresses {
-		a := wan.Announcement{Addresses: pair, Source: wan.SourceInterface, Noticed: now}
+		a := gone[linkID]
+		a.Addresses, a.Source, a.Noticed = pair, wan.SourceInterface, now
 		_, l, ok := e.record.ofLink(linkID)
 		if !ok {
 			return dns.RcodeRefused

@@ -21,6 +21,7 @@ type nameState struct {
 	published time.Time
 	given     wan.Pair
 	asked     bool
+	ttl       int                 // with which its addresses were published, in seconds
 	state     names.State         // as it was last reported
 	resolvers map[string]resolved // by server; replaced, never changed
 }
@@ -55,14 +56,15 @@ func (n *nameStates) set(hostnameID int64, f func(*nameState)) {
 
 // judge gives a hostname's state. Both families must be right; the IPv4 address is shown where both are.
 func (e *Engine) judge(p premises, h site.Hostname, now time.Time) names.State {
-	want, known := p.addressOf(h.LinkID), e.names.of(h.ID)
-	s := names.Standing{Want: want.IPv4, Given: known.given.IPv4, Published: e.lastChange(p, h), TTL: time.Duration(h.TTL) * time.Second}
+	want, known := p.answerOf(h), e.names.of(h.ID)
+	_, held := e.pushOf(h)
+	s := names.Standing{Held: held, Want: want.IPv4, Given: known.given.IPv4, Published: e.lastChange(p, h), TTL: time.Duration(h.TTL) * time.Second}
 	if !want.IPv4.IsValid() || known.given.IPv4 == want.IPv4 && want.IPv6.IsValid() {
 		s.Want, s.Given = want.IPv6, known.given.IPv6
 	}
-	if !known.asked {
+	if !known.asked || held {
 		s.Given = s.Want
-		if st := s.Judge(now); st == names.StateIdle {
+		if st := s.Judge(now); st == names.StateIdle || st == names.StateHeld {
 			return st
 		}
 		return names.StateSettling
@@ -129,7 +131,22 @@ func (e *Engine) verify(ctx context.Context, siteID int64) {
 	}
 	right := 0
 	for _, h := range p.hostnames {
-		given, err := dnsask.Addresses(ctx, e.config.NameServer, dnsask.Authoritative, h.Name)
+		server := e.config.NameServer
+		if z := e.record.zone(h.ZoneID); z.Kind == names.Remote {
+			server = z.Primary.String()
+			if !z.Pushing {
+				continue
+			}
+			if err := e.repair(ctx, z, h); err != nil && ctx.Err() == nil {
+				e.log.Debug("a primary could not be asked", "zone", z.Apex, "error", err)
+			}
+		}
+		given, err := dnsask.Addresses(ctx, server, dnsask.Authoritative, h.Name)
+		for _, a := range e.aliasesOf(siteID) {
+			if a.HostnameID == h.ID {
+				e.askAlias(ctx, a, place{server, dnsask.Authoritative})
+			}
+		}
 		if err != nil {
 			if ctx.Err() == nil {
 				e.log.Warn("a name could not be verified", "name", h.Name, "error", err)
@@ -137,7 +154,7 @@ func (e *Engine) verify(ctx context.Context, siteID int64) {
 			continue
 		}
 		e.names.set(h.ID, func(s *nameState) { s.given, s.asked = given, true })
-		if given == p.addressOf(h.LinkID) {
+		if given == p.answerOf(h) {
 			right++
 		}
 	}

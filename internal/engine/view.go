@@ -14,7 +14,9 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/dnsask"
 )
 
 // Summaries lists all sites, those that need somebody first.
@@ -94,14 +96,17 @@ func (e *Engine) Site(ctx context.Context, code string) (contract.Site, error) {
 }
 
 func (e *Engine) hostname(p premises, h site.Hostname, now time.Time) contract.Hostname {
-	want, known := p.addressOf(h.LinkID), e.names.of(h.ID)
-	out := contract.Hostname{Hostname: h, State: e.judge(p, h, now), IPv4: want.IPv4, IPv6: want.IPv6}
+	want, known := p.answerOf(h), e.names.of(h.ID)
+	out := contract.Hostname{Hostname: h, Shown: shown(h.Name), KeptAt: keptAt(h), State: e.judge(p, h, now), IPv4: want.IPv4, IPv6: want.IPv6}
 	if known.asked {
 		out.Given = known.given.String()
 	}
-	for _, server := range e.config.Resolvers {
-		if r, asked := known.resolvers[server]; asked {
-			out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: server, Given: r.given.String(), Differs: r.given != want})
+	if push, held := e.pushOf(h); held {
+		out.Held = cmp.Or(push.Detail, "nothing is pushed to zone "+string(h.Zone)+" yet")
+	}
+	for _, at := range e.places(h) {
+		if r, asked := known.resolvers[at.server]; asked {
+			out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: at.server, Authoritative: at.kind == dnsask.Authoritative, Given: r.given.String(), Differs: r.given != want})
 		}
 	}
 	return out
@@ -164,22 +169,26 @@ func (e *Engine) Faults(ctx context.Context, f store.FaultFilter) ([]contract.Fa
 	return out, err
 }
 
-// Moves lists moves, the newest first. code and link narrow the list where they are not empty.
-func (e *Engine) Moves(ctx context.Context, code, link string, before int64, limit int) ([]contract.Move, error) {
-	f := store.MoveFilter{Before: before, Limit: limit}
-	if code != "" {
-		p, err := e.premises(code)
+// Moves lists moves, the newest first.
+func (e *Engine) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Move, error) {
+	f := store.MoveFilter{Before: q.Before, Limit: q.Limit, Since: q.Since, Until: q.Until, Source: wan.Source(q.Source), Unfinished: q.Unfinished}
+	if q.Site != "" {
+		p, err := e.premises(q.Site)
 		if err != nil {
 			return nil, err
 		}
 		f.SiteID = p.ID
-		if link != "" {
-			l, err := p.linkNamed(link)
+		if q.Link != "" {
+			l, err := p.linkNamed(q.Link)
 			if err != nil {
 				return nil, err
 			}
 			f.LinkID = l.ID
 		}
+	}
+	var err error
+	if f.Address, err = parseAddress("address", q.Address); err != nil {
+		return nil, err
 	}
 	list, err := e.store.Moves(ctx, f)
 	out := make([]contract.Move, 0, len(list))
@@ -213,6 +222,12 @@ func trail(m store.Move) contract.Move {
 		}
 		out.Stages = append(out.Stages, stage)
 	}
+	for _, z := range m.Zones {
+		out.Zones = append(out.Zones, contract.ZoneReached{Zone: z.Zone, At: z.At, ReachedMS: millis(z.At.Sub(m.Noticed))})
+		if z.At.After(last) {
+			last = z.At
+		}
+	}
 	out.TotalMS = millis(last.Sub(m.Noticed))
 	return out
 }
@@ -242,7 +257,7 @@ func (e *Engine) Overview(ctx context.Context) (contract.Overview, error) {
 		return contract.Overview{}, err
 	}
 	slices.SortStableFunc(faults, func(a, b contract.Fault) int { return rank(a) - rank(b) })
-	moves, err := e.Moves(ctx, "", "", 0, 8)
+	moves, err := e.Moves(ctx, contract.MoveQuery{Limit: 8})
 	if err != nil {
 		return contract.Overview{}, err
 	}

@@ -38,6 +38,30 @@ func (a inet) Value() (driver.Value, error) {
 	return a.String(), nil
 }
 
+// endpoint is a text column with an address and a port; the zero AddrPort is "".
+type endpoint struct{ netip.AddrPort }
+
+// Scan implements sql.Scanner.
+func (e *endpoint) Scan(v any) (err error) {
+	e.AddrPort = netip.AddrPort{}
+	switch v := v.(type) {
+	case string:
+		if v != "" {
+			e.AddrPort, err = netip.ParseAddrPort(v)
+		}
+		return err
+	}
+	return fmt.Errorf("an endpoint column gave %T", v)
+}
+
+// Value implements driver.Valuer.
+func (e endpoint) Value() (driver.Value, error) {
+	if !e.IsValid() {
+		return "", nil
+	}
+	return e.String(), nil
+}
+
 // when is a time column; the zero Time is NULL. Times come back in UTC.
 type when struct{ time.Time }
 

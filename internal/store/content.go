@@ -47,6 +47,56 @@ func (s *Store) RemoveAlias(ctx context.Context, a site.Alias) error {
 	})
 }
 
+// Redirects lists all redirect names.
+func (s *Store) Redirects(ctx context.Context) ([]site.Redirect, error) {
+	var rows []struct {
+		ID         int64      `db:"id"`
+		ZoneID     int64      `db:"zone_id"`
+		HostnameID int64      `db:"hostname_id"`
+		SiteID     int64      `db:"site_id"`
+		Name       names.Name `db:"name"`
+		Hostname   names.Name `db:"hostname"`
+		Site       string     `db:"site"`
+		TTL        int        `db:"ttl"`
+		Scheme     string     `db:"scheme"`
+		Port       int        `db:"port"`
+		Path       string     `db:"path"`
+		KeepPath   bool       `db:"keep_path"`
+		Status     int        `db:"status"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, r.zone_id, r.hostname_id, h.site_id, r.name, h.name AS hostname, s.code AS site, r.ttl,
+			r.scheme, r.port, r.path, r.keep_path, r.status
+		FROM redirect r JOIN hostname h ON h.id = r.hostname_id JOIN site s ON s.id = h.site_id ORDER BY r.name`)
+	out := make([]site.Redirect, len(rows))
+	for i, r := range rows {
+		out[i] = site.Redirect(r)
+	}
+	return out, err
+}
+
+// PutRedirect records a redirect name, new where its ID is 0, and raises its zone's serial.
+func (s *Store) PutRedirect(ctx context.Context, r site.Redirect) error {
+	err := s.inZone(ctx, r.ZoneID, func(tx *sqlx.Tx) error {
+		if r.ID == 0 {
+			_, err := tx.ExecContext(ctx, `INSERT INTO redirect (zone_id, hostname_id, name, ttl, scheme, port, path, keep_path, status)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, r.ZoneID, r.HostnameID, r.Name, r.TTL, r.Scheme, r.Port, r.Path, r.KeepPath, r.Status)
+			return err
+		}
+		done, err := tx.ExecContext(ctx, `UPDATE redirect SET hostname_id = $2, ttl = $3, scheme = $4, port = $5, path = $6, keep_path = $7, status = $8
+			WHERE id = $1`, r.ID, r.HostnameID, r.TTL, r.Scheme, r.Port, r.Path, r.KeepPath, r.Status)
+		return affected(done, err, "redirect", "name", string(r.Name))
+	})
+	return explained(err, "redirect", "name", string(r.Name))
+}
+
+// RemoveRedirect removes a redirect name and raises its zone's serial.
+func (s *Store) RemoveRedirect(ctx context.Context, r site.Redirect) error {
+	return s.inZone(ctx, r.ZoneID, func(tx *sqlx.Tx) error {
+		done, err := tx.ExecContext(ctx, `DELETE FROM redirect WHERE id = $1`, r.ID)
+		return affected(done, err, "redirect", "name", string(r.Name))
+	})
+}
+
 // ZoneRecord is a record that a person put into a zone beside hostnames and aliases.
 type ZoneRecord struct {
 	ID     int64      `db:"id"`
@@ -71,16 +121,35 @@ func (s *Store) ZoneRecords(ctx context.Context) ([]ZoneRecord, error) {
 
 // ChangeZoneRecords adds and removes records of one zone and raises its serial, all of it or nothing.
 func (s *Store) ChangeZoneRecords(ctx context.Context, zoneID int64, add []names.Record, remove []int64) error {
-	return s.inZone(ctx, zoneID, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM zone_record WHERE zone_id = $1 AND id = ANY($2::bigint[])`, zoneID, remove); err != nil {
+	return s.inZone(ctx, zoneID, func(tx *sqlx.Tx) error { return changeRecords(ctx, tx, zoneID, add, remove) })
+}
+
+func changeRecords(ctx context.Context, tx *sqlx.Tx, zoneID int64, add []names.Record, remove []int64) error {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM zone_record WHERE zone_id = $1 AND id = ANY($2::bigint[])`, zoneID, remove); err != nil {
+		return err
+	}
+	for _, r := range add {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO zone_record (zone_id, name, type, ttl, data) VALUES ($1, $2, $3, $4, $5)`, zoneID, r.Name, r.Type, r.TTL, r.Data); err != nil {
+			return explained(err, "record", "data", string(r.Name)+" "+r.Type)
+		}
+	}
+	return nil
+}
+
+// ImportZone records a zone (new where its ID is 0) with its timers, servers and records as a zone file had them: all of it
+// or nothing. atLeast is a serial that the zone's must come after.
+func (s *Store) ImportZone(ctx context.Context, z names.Zone, add []names.Record, remove []int64, atLeast uint32) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		put, err := putZone(ctx, tx, z)
+		if err != nil {
 			return err
 		}
-		for _, r := range add {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO zone_record (zone_id, name, type, ttl, data) VALUES ($1, $2, $3, $4, $5)`, zoneID, r.Name, r.Type, r.TTL, r.Data); err != nil {
-				return explained(err, "record", "data", string(r.Name)+" "+r.Type)
+		if names.SerialAfter(atLeast, put.Serial) {
+			if _, err := tx.ExecContext(ctx, `UPDATE zone SET serial = $2 WHERE id = $1`, put.ID, int64(atLeast)); err != nil {
+				return err
 			}
 		}
-		return nil
+		return changeRecords(ctx, tx, put.ID, add, remove)
 	})
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
 )
 
 type hostnameRow struct {
@@ -21,15 +22,19 @@ type hostnameRow struct {
 	TTL    int          `db:"ttl"`
 	Extras list[string] `db:"extras"`
 	Mail   names.Name   `db:"mail"`
+	KeptBy site.Keeper  `db:"kept_by"`
+	Kept4  inet         `db:"kept4"`
+	Kept6  inet         `db:"kept6"`
 }
 
 func (r hostnameRow) hostname() site.Hostname {
 	return site.Hostname{ID: r.ID, ZoneID: r.ZoneID, SiteID: r.SiteID, LinkID: int64(r.LinkID), Name: r.Name, Zone: r.Zone,
-		Site: r.Site, Link: r.Link, TTL: r.TTL, Extras: r.Extras, Mail: r.Mail}
+		Site: r.Site, Link: r.Link, TTL: r.TTL, Extras: r.Extras, Mail: r.Mail,
+		KeptBy: r.KeptBy, Kept: wan.Pair{IPv4: r.Kept4.Addr, IPv6: r.Kept6.Addr}}
 }
 
 const hostnameColumns = `SELECT h.id, h.zone_id, h.site_id, h.link_id, h.name, z.apex AS zone, s.code AS site,
-	coalesce(l.label, '') AS link, h.ttl, h.extras, h.mail
+	coalesce(l.label, '') AS link, h.ttl, h.extras, h.mail, h.kept_by, host(h.kept_ipv4) AS kept4, host(h.kept_ipv6) AS kept6
 	FROM hostname h JOIN zone z ON z.id = h.zone_id JOIN site s ON s.id = h.site_id LEFT JOIN link l ON l.id = h.link_id`
 
 // Hostnames lists the hostnames of a site by name; siteID 0 lists those of all sites.
@@ -79,4 +84,23 @@ func (s *Store) RemoveHostname(ctx context.Context, h site.Hostname) (serial uin
 		return affected(r, err, "hostname", "name", string(h.Name))
 	})
 	return serial, err
+}
+
+// KeepHostnames has hostnames stay at addresses, or, with by "", follow their links again; their zones' serials go up.
+func (s *Store) KeepHostnames(ctx context.Context, by site.Keeper, kept map[int64]wan.Pair, zones []int64) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		var serial uint32
+		for _, zone := range zones {
+			if err := bump(ctx, tx, zone, &serial); err != nil {
+				return err
+			}
+		}
+		for id, pair := range kept {
+			if _, err := tx.ExecContext(ctx, `UPDATE hostname SET kept_by = $2, kept_ipv4 = $3, kept_ipv6 = $4 WHERE id = $1`,
+				id, by, inet{pair.IPv4}, inet{pair.IPv6}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }

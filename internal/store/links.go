@@ -22,15 +22,16 @@ type linkRow struct {
 	Since    when       `db:"since_at"`
 	Heard    when       `db:"heard_at"`
 	Agent    bool       `db:"agent"`
+	ChangeAt when       `db:"change_at"`
 }
 
 func (r linkRow) link() site.Link {
 	return site.Link{ID: r.ID, SiteID: r.SiteID, Label: r.Label, Provider: r.Provider, Mode: r.Mode, Position: r.Position,
-		IPv4: r.IPv4.Addr, IPv6: r.IPv6.Addr, Source: r.Source, Since: r.Since.Time, Heard: r.Heard.Time, Agent: r.Agent}
+		IPv4: r.IPv4.Addr, IPv6: r.IPv6.Addr, Source: r.Source, Since: r.Since.Time, Heard: r.Heard.Time, Agent: r.Agent, ChangeAt: r.ChangeAt.Time}
 }
 
 const linkColumns = `SELECT l.id, l.site_id, l.label, l.provider, l.mode, l.position, host(l.ipv4) AS ipv4, host(l.ipv6) AS ipv6,
-	l.source, l.since_at, l.heard_at,
+	l.source, l.since_at, l.heard_at, l.change_at,
 	EXISTS (SELECT FROM access_key k WHERE k.link_id = l.id AND k.scope = 'agent' AND k.revoked_at IS NULL) AS agent
 	FROM link l`
 
@@ -55,15 +56,15 @@ func (s *Store) Link(ctx context.Context, siteID int64, label string) (site.Link
 // AddLink records a link and returns its ID. Addresses are not recorded here: they come by CommitMoves.
 func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 	var id int64
-	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position) VALUES ($1, $2, $3, $4, $5) RETURNING id`,
-		in.SiteID, in.Label, in.Provider, in.Mode, in.Position)
+	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position, change_at) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id`,
+		in.SiteID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt})
 	return id, explained(err, "link", "label", in.Label)
 }
 
 // EditLink writes the link's own fields by its ID; its addresses stay.
 func (s *Store) EditLink(ctx context.Context, in site.Link) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5 WHERE id = $1`,
-		in.ID, in.Label, in.Provider, in.Mode, in.Position)
+	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6 WHERE id = $1`,
+		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt})
 	return affected(r, err, "link", "label", in.Label)
 }
 

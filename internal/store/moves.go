@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/wan"
@@ -74,11 +75,19 @@ type Move struct {
 	Old, New                                                          wan.Pair
 	Source                                                            wan.Source
 	Noticed, Received, Recorded, Published, Answered, Seen, Confirmed time.Time
+	Zones                                                             []ZoneTime
 }
 
-// Stages are the times to write into a move; zero ones are left as they are.
+// ZoneTime is when a remote zone's primary took a move.
+type ZoneTime struct {
+	Zone string    `json:"zone"`
+	At   time.Time `json:"at"`
+}
+
+// Stages are the times to write into a move; zero ones are left as they are. With a ZoneID, Published is when that remote
+// zone's primary took it.
 type Stages struct {
-	MoveID                                         int64
+	MoveID, ZoneID                                 int64
 	Recorded, Published, Answered, Seen, Confirmed time.Time
 }
 
@@ -108,44 +117,55 @@ func timeOrNil(t time.Time) *time.Time {
 	return &t
 }
 
-// MoveFilter narrows a list of moves. Zero fields do not narrow. Before is a move ID: only older ones are listed.
+// MoveFilter narrows a list of moves. Zero fields do not narrow. Before is a move ID: only older ones are listed. Since and
+// Until bound when a move was noticed; Address is one that it left or came to; Unfinished leaves out those whose services
+// are all confirmed.
 type MoveFilter struct {
 	SiteID, LinkID, Before int64
+	Since, Until           time.Time
+	Source                 wan.Source
+	Address                netip.Addr
+	Unfinished             bool
 	Limit                  int
 }
 
 // Moves lists moves, the newest first.
 func (s *Store) Moves(ctx context.Context, f MoveFilter) ([]Move, error) {
 	var rows []struct {
-		ID        int64      `db:"id"`
-		SiteID    int64      `db:"site_id"`
-		LinkID    int64      `db:"link_id"`
-		Site      string     `db:"site"`
-		Link      string     `db:"link"`
-		Old4      inet       `db:"old4"`
-		Old6      inet       `db:"old6"`
-		New4      inet       `db:"new4"`
-		New6      inet       `db:"new6"`
-		Source    wan.Source `db:"source"`
-		Noticed   when       `db:"noticed_at"`
-		Received  when       `db:"received_at"`
-		Recorded  when       `db:"recorded_at"`
-		Published when       `db:"published_at"`
-		Answered  when       `db:"answered_at"`
-		Seen      when       `db:"seen_at"`
-		Confirmed when       `db:"confirmed_at"`
+		ID        int64          `db:"id"`
+		SiteID    int64          `db:"site_id"`
+		LinkID    int64          `db:"link_id"`
+		Site      string         `db:"site"`
+		Link      string         `db:"link"`
+		Old4      inet           `db:"old4"`
+		Old6      inet           `db:"old6"`
+		New4      inet           `db:"new4"`
+		New6      inet           `db:"new6"`
+		Source    wan.Source     `db:"source"`
+		Noticed   when           `db:"noticed_at"`
+		Received  when           `db:"received_at"`
+		Recorded  when           `db:"recorded_at"`
+		Published when           `db:"published_at"`
+		Answered  when           `db:"answered_at"`
+		Seen      when           `db:"seen_at"`
+		Confirmed when           `db:"confirmed_at"`
+		Zones     list[ZoneTime] `db:"zones"`
 	}
 	err := s.db.SelectContext(ctx, &rows, `SELECT m.id, m.site_id, m.link_id, s.code AS site, l.label AS link, host(m.old_ipv4) AS old4, host(m.old_ipv6) AS old6,
-			host(m.new_ipv4) AS new4, host(m.new_ipv6) AS new6, m.source, m.noticed_at, m.received_at, m.recorded_at, m.published_at, m.answered_at, m.seen_at, m.confirmed_at
+			host(m.new_ipv4) AS new4, host(m.new_ipv6) AS new6, m.source, m.noticed_at, m.received_at, m.recorded_at, m.published_at, m.answered_at, m.seen_at, m.confirmed_at,
+			coalesce((SELECT json_agg(json_build_object('zone', z.apex, 'at', mz.published_at) ORDER BY z.apex) FROM move_zone mz JOIN zone z ON z.id = mz.zone_id
+				WHERE mz.move_id = m.id), '[]') AS zones
 		FROM move m JOIN site s ON s.id = m.site_id JOIN link l ON l.id = m.link_id
 		WHERE ($1 = 0 OR m.site_id = $1) AND ($2 = 0 OR m.link_id = $2) AND ($3 = 0 OR m.id < $3)
-		ORDER BY m.id DESC LIMIT $4`, f.SiteID, f.LinkID, f.Before, f.Limit)
+			AND ($5::timestamptz IS NULL OR m.noticed_at >= $5) AND ($6::timestamptz IS NULL OR m.noticed_at < $6) AND ($7 = '' OR m.source = $7)
+			AND ($8::inet IS NULL OR $8 IN (m.old_ipv4, m.old_ipv6, m.new_ipv4, m.new_ipv6)) AND (NOT $9 OR m.confirmed_at IS NULL)
+		ORDER BY m.id DESC LIMIT $4`, f.SiteID, f.LinkID, f.Before, f.Limit, when{f.Since}, when{f.Until}, f.Source, inet{f.Address}, f.Unfinished)
 	out := make([]Move, len(rows))
 	for i, r := range rows {
 		out[i] = Move{ID: r.ID, SiteID: r.SiteID, LinkID: r.LinkID, Site: r.Site, Link: r.Link,
 			Old: wan.Pair{IPv4: r.Old4.Addr, IPv6: r.Old6.Addr}, New: wan.Pair{IPv4: r.New4.Addr, IPv6: r.New6.Addr}, Source: r.Source,
 			Noticed: r.Noticed.Time, Received: r.Received.Time, Recorded: r.Recorded.Time, Published: r.Published.Time,
-			Answered: r.Answered.Time, Seen: r.Seen.Time, Confirmed: r.Confirmed.Time}
+			Answered: r.Answered.Time, Seen: r.Seen.Time, Confirmed: r.Confirmed.Time, Zones: r.Zones}
 	}
 	return out, err
 }

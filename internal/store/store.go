@@ -15,6 +15,8 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
 
 	"inkpost.example/inkpost/internal/core/site"
 )
@@ -62,6 +64,13 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bring the schema up to date: %w", err)
+	}
+	queue, err := rivermigrate.New(riverpgxv5.New(s.pool), nil)
+	if err != nil {
+		return fmt.Errorf("migrations of the job queue: %w", err)
+	}
+	if _, err := queue.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("bring the job queue's schema up to date: %w", err)
 	}
 	return nil
 }

@@ -134,6 +134,82 @@ zone:
 	return &s
 }
 
+// Primary says what a real name server serves and lets be updated.
+type Primary struct {
+	Zone, Key, Secret string
+	Listen            int    // port on 127.0.0.1
+	Records           string // of its zone file, behind SOA and NS
+}
+
+const primaryZone = `$TTL 60
+@ SOA ns.elsewhere.example. hostmaster.elsewhere.example. 1 3600 300 1209600 30
+@ NS ns.elsewhere.example.
+`
+
+// StartBINDPrimary runs Debian's BIND as the primary of a zone that the holder of a key may update.
+func StartBINDPrimary(t testing.TB, p Primary) *Secondary {
+	t.Helper()
+	s := Secondary{Listen: p.Listen, program: "named"}
+	s.folder(t)
+	config := fmt.Sprintf(`options { directory %q; listen-on port %d { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; pid-file none;
+		session-keyfile "session.key"; notify no; allow-query { any; }; dnssec-validation no; };
+		controls { };
+		key %q { algorithm hmac-sha256; secret %q; };
+		zone %q { type primary; file "zone.db"; update-policy { grant %q zonesub ANY; }; };
+	`, s.dir, p.Listen, p.Key, p.Secret, p.Zone, p.Key)
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "named.conf"), []byte(config), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "zone.db"), []byte(primaryZone+p.Records), 0o666))
+	s.run(t, "-g", "-n", "1", "-c", filepath.Join(s.dir, "named.conf"))
+	return s.ready(t, p.Zone)
+}
+
+// StartKnotPrimary runs Debian's Knot as the primary of a zone that the holder of a key may update.
+func StartKnotPrimary(t testing.TB, p Primary) *Secondary {
+	t.Helper()
+	s := Secondary{Listen: p.Listen, program: "knotd"}
+	s.folder(t)
+	config := strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(p.Listen), "ZONE", p.Zone, "KEY", p.Key, "SECRET", p.Secret).Replace(`
+server:
+    rundir: "DIR"
+    listen: 127.0.0.1@LISTEN
+    udp-workers: 1
+    tcp-workers: 1
+    background-workers: 1
+database:
+    storage: "DIR"
+log:
+  - target: stderr
+    any: info
+key:
+  - id: KEY
+    algorithm: hmac-sha256
+    secret: SECRET
+acl:
+  - id: push
+    key: KEY
+    action: [update, transfer]
+zone:
+  - domain: ZONE
+    storage: "DIR"
+    file: zone.db
+    acl: push
+    zonefile-sync: -1
+    zonefile-load: difference
+    journal-content: all
+`)
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "knot.conf"), []byte(config), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "zone.db"), []byte(primaryZone+p.Records), 0o666))
+	s.run(t, "-c", filepath.Join(s.dir, "knot.conf"))
+	return s.ready(t, p.Zone)
+}
+
+// ready waits until the server answers for its zone.
+func (s *Secondary) ready(t testing.TB, zone string) *Secondary {
+	t.Helper()
+	require.Eventually(t, func() bool { return Serial(s.Addr(), zone) != 0 }, 20*time.Second, 20*time.Millisecond, "%s serves %s", s.program, zone)
+	return s
+}
+
 // Serial asks a name server for a zone's serial; 0 where it has none.
 func Serial(server, zone string) uint32 {
 	c := dns.Client{Timeout: time.Second}

@@ -34,8 +34,27 @@ type HostnameEvidence struct {
 	site.Hostname
 	Want, Given netip.Addr
 	State       names.State
+	Push        PushEvidence
 	Behind      []string // resolvers that give another address although their caches have run out, and what they give
 }
+
+// PushEvidence is how pushing a hostname to its remote zone's primary goes. Problem is empty where it goes well.
+type PushEvidence struct {
+	Problem PushProblem
+	Primary string // address of the primary
+	Detail  string // what it answered, or how it could not be reached
+	Tries   int
+	Since   time.Time // when the first of those tries was made
+}
+
+// PushProblem is how a push to a primary failed.
+type PushProblem string
+
+// How a push fails: the primary answered no, or there was no answer.
+const (
+	PushRefused     PushProblem = "refused"
+	PushUnreachable PushProblem = "unreachable"
+)
 
 // ServiceEvidence is a service with its judged state and the newest outcome behind it. OnLink is the label of the link
 // it is probed at, Address the address it was probed at last; InRow counts results of the same meaning.

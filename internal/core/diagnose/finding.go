@@ -22,6 +22,8 @@ const (
 	CauseAddressUnknown Cause = "address-unknown"
 	CauseNameStale      Cause = "name-stale"
 	CauseResolverBehind Cause = "resolver-behind"
+	CausePrimaryRefuses Cause = "primary-refuses"
+	CausePrimaryAway    Cause = "primary-away"
 	CauseSiteDark       Cause = "site-dark"
 	CauseNoRoute        Cause = "no-route"
 	CauseInboundBlocked Cause = "inbound-blocked"

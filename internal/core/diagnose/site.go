@@ -15,6 +15,7 @@ func Site(e Evidence) []Finding {
 	for _, l := range e.Links {
 		out = append(out, e.explain(l)...)
 	}
+	out = append(out, e.held()...)
 	for _, h := range e.Hostnames {
 		if h.State == names.StateStale && len(h.Behind) > 0 && h.Given == h.Want {
 			out = append(out, Finding{

@@ -14,9 +14,9 @@ type Record struct {
 	Data string `json:"data"`
 }
 
-// Types lists the types that a person may record beside hostnames and aliases. SOA and the apex's NS come from the zone.
+// Types lists the types that a person may record beside hostnames and aliases, or a zone file may bring. SOA and the apex's NS come from the zone.
 func Types() []string {
-	return []string{"A", "AAAA", "MX", "TXT", "NS", "SRV", "CAA", "HTTPS"}
+	return []string{"A", "AAAA", "CNAME", "MX", "TXT", "NS", "DS", "PTR", "SRV", "NAPTR", "CAA", "HTTPS", "SVCB", "SSHFP", "TLSA"}
 }
 
 // ParseOwner is Parse for the owner of any record: labels may also begin with an underscore, as in _sip._tcp (RFC 8552),
@@ -51,7 +51,7 @@ func ParseOwner(s string) (Name, error) {
 func CheckContent(apex Name, records []Record) error {
 	aliases := map[Name]Name{}
 	others := map[Name]string{}
-	seen := map[string]bool{}
+	seen, cuts := map[string]bool{}, map[Name]bool{}
 	for _, r := range records {
 		switch {
 		case !r.Name.Within(apex):
@@ -60,6 +60,9 @@ func CheckContent(apex Name, records []Record) error {
 			return fmt.Errorf("%s would answer for every name of the zone that does not exist; put the wildcard below a hostname", r.Name)
 		case r.Name == apex && r.Type == "CNAME":
 			return fmt.Errorf("%s is the zone's apex, which cannot be an alias", r.Name)
+		}
+		if r.Type == "NS" && r.Name != apex {
+			cuts[r.Name] = true
 		}
 		line := strings.Join([]string{string(r.Name), r.Type, r.Data}, " ")
 		if seen[line] {
@@ -76,6 +79,20 @@ func CheckContent(apex Name, records []Record) error {
 			return fmt.Errorf("%s is an alias already; a name can stand for one other name only", r.Name)
 		}
 		aliases[r.Name] = Name(strings.ToLower(strings.TrimSuffix(r.Data, ".")))
+	}
+	for _, r := range records {
+		if r.Type == "A" && r.Data != "" || r.Type == "AAAA" && r.Data != "" {
+			continue // may be the address of a name server below the cut
+		}
+		for at := r.Name; at != apex; {
+			_, up, more := strings.Cut(string(at), ".")
+			if cuts[at] && (at != r.Name || r.Type != "NS" && r.Type != "DS") {
+				return fmt.Errorf("%s is at or below %s, which is delegated away: it would no longer be answered here", r.Name, at)
+			}
+			if at = Name(up); !more {
+				break
+			}
+		}
 	}
 	for name := range aliases {
 		if other, clash := others[name]; clash {

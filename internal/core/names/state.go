@@ -23,6 +23,7 @@ type Standing struct {
 	Given     netip.Addr    // the address that the zone's server last gave; zero where it was not asked
 	Published time.Time     // when Want was published
 	TTL       time.Duration // how long a cache may keep the answer before it
+	Held      bool          // the zone's server does not take Want, or is not to have it yet
 }
 
 // Judge gives the state at now. A server that was not asked yet leaves the hostname settling.
@@ -30,6 +31,8 @@ func (s Standing) Judge(now time.Time) State {
 	switch {
 	case !s.Want.IsValid():
 		return StateIdle
+	case s.Held:
+		return StateHeld
 	case s.Given.IsValid() && s.Given != s.Want:
 		return StateStale
 	case !s.Given.IsValid() || now.Before(s.Published.Add(s.TTL)):

@@ -11,6 +11,27 @@ type Server struct {
 	Addresses []netip.Addr `json:"addresses,omitempty"`
 }
 
+// ZoneKind says who serves a zone.
+type ZoneKind string
+
+// The kinds of zones: served by Ink Post itself, or pushed to somebody's primary server by DNS UPDATE (RFC 2136).
+const (
+	Hosted ZoneKind = "hosted"
+	Remote ZoneKind = "remote"
+)
+
+// Transports of a push.
+const (
+	OverUDP = "udp"
+	OverTCP = "tcp"
+)
+
+// Bounds of the interval in which a remote zone's names are asserted again, in seconds.
+const (
+	MinReassert = 60
+	MaxReassert = 30 * 86400
+)
+
 // Zone is a DNS zone that hostnames live in. Durations are in seconds, as in the SOA record (RFC 1035 section 3.3.13);
 // Negative is how long a resolver may keep "no such name" (RFC 2308 section 4).
 type Zone struct {
@@ -29,6 +50,19 @@ type Zone struct {
 	TransferKey string         `json:"transfer_key,omitempty"`
 	// Secondaries to tell of changes (RFC 1996).
 	Notify []netip.AddrPort `json:"notify,omitempty"`
+	// Authoritative servers beside our own or the primary that have to answer the same.
+	AlsoAsk []netip.AddrPort `json:"also_ask,omitempty"`
+	// Template makes the first name of a site, such as {code}.isles.saltmarsh.example.
+	Template string `json:"template,omitempty"`
+
+	Kind ZoneKind `json:"kind"`
+	// Of a remote zone only: its primary server, how it is reached, the TSIG key that it knows us by, how often its names are
+	// asserted again, and whether pushing has begun.
+	Primary    netip.AddrPort `json:"primary,omitzero"`
+	Transport  string         `json:"transport,omitempty"`
+	PrimaryKey string         `json:"primary_key,omitempty"`
+	Reassert   int            `json:"reassert_seconds,omitempty"`
+	Pushing    bool           `json:"pushing,omitempty"`
 }
 
 // Bounds of a TTL in seconds. RFC 2181 section 8 allows up to 2^31-1; a day is the most that suits an address that moves.
@@ -52,6 +86,17 @@ func (z Zone) WithDefaults() Zone {
 			*field = value
 		}
 	}
+	if z.Kind == "" {
+		z.Kind = Hosted
+	}
+	if z.Kind == Remote {
+		if z.Transport == "" {
+			z.Transport = OverUDP
+		}
+		if z.Reassert == 0 {
+			z.Reassert = 86400
+		}
+	}
 	set(&z.Serial, 1)
 	set(&z.Refresh, 3600)
 	set(&z.Retry, 300)
@@ -67,6 +112,12 @@ func (z Zone) WithDefaults() Zone {
 // Check returns what is wrong with the zone's servers: there must be one at least, and one whose name is inside the
 // zone must carry an address, or nobody could find it (RFC 1034 section 4.2.1).
 func (z Zone) Check() error {
+	if z.Kind == Remote {
+		return z.checkRemote()
+	}
+	if z.Primary.IsValid() || z.PrimaryKey != "" {
+		return fmt.Errorf("zone %s is hosted here and has no other primary; a primary belongs to a remote zone", z.Apex)
+	}
 	if len(z.Servers) == 0 {
 		return fmt.Errorf("zone %s has no name server; name one at least, such as ns1.%s=198.51.100.1", z.Apex, z.Apex)
 	}
@@ -74,6 +125,20 @@ func (z Zone) Check() error {
 		if s.Name.Within(z.Apex) && len(s.Addresses) == 0 {
 			return fmt.Errorf("name server %s stands inside zone %s and has no address; give it as %s=ADDRESS", s.Name, z.Apex, s.Name)
 		}
+	}
+	return CheckTTL(int(z.TTL))
+}
+
+func (z Zone) checkRemote() error {
+	switch {
+	case !z.Primary.IsValid() || z.Primary.Port() == 0:
+		return fmt.Errorf("zone %s is remote and needs the address of its primary, such as 198.51.100.53:53", z.Apex)
+	case z.Transport != OverUDP && z.Transport != OverTCP:
+		return fmt.Errorf("transport %q is unknown; it is %s or %s", z.Transport, OverUDP, OverTCP)
+	case z.Reassert < MinReassert || z.Reassert > MaxReassert:
+		return fmt.Errorf("names cannot be asserted again every %d seconds; %d to %d are allowed", z.Reassert, MinReassert, MaxReassert)
+	case len(z.TransferTo) > 0 || z.TransferKey != "" || len(z.Notify) > 0 || len(z.Servers) > 0:
+		return fmt.Errorf("zone %s is remote: its primary has its servers and transfers", z.Apex)
 	}
 	return CheckTTL(int(z.TTL))
 }

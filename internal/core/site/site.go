@@ -43,6 +43,7 @@ type Link struct {
 	Heard    time.Time  `json:"heard,omitzero"`
 	Source   wan.Source `json:"source,omitzero"`
 	Agent    bool       `json:"agent"`
+	ChangeAt time.Time  `json:"change_at,omitzero"` // when the provider is expected to change the address
 }
 
 // Addresses of the link.
@@ -90,6 +91,26 @@ type Hostname struct {
 	TTL    int        `json:"ttl_seconds"`
 	Extras []string   `json:"extras,omitempty"` // labels below it with the same addresses: "www", "*"
 	Mail   names.Name `json:"mail,omitempty"`   // host that takes its mail (MX); "" for none
+	// KeptBy says who keeps it at the addresses Kept while its link moves; "" where it follows.
+	KeptBy Keeper   `json:"kept_by,omitempty"`
+	Kept   wan.Pair `json:"-"`
+}
+
+// Keeper is who keeps a hostname where it is.
+type Keeper string
+
+// The keepers. What an announcement keeps, the next one of the same link lets go; what an operator keeps stays.
+const (
+	KeptByOperator     Keeper = "operator"
+	KeptByAnnouncement Keeper = "announcement"
+)
+
+// Answer gives the addresses of a hostname whose link has the addresses of.
+func (h Hostname) Answer(of wan.Pair) wan.Pair {
+	if h.KeptBy != "" {
+		return h.Kept
+	}
+	return of
 }
 
 // Alias is a name that stands for a hostname (CNAME).

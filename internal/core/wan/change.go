@@ -61,6 +61,8 @@ func (p Pair) String() string {
 type Announcement struct {
 	Addresses Pair
 	Source    Source
+	// NoIPv4 and NoIPv6 say that the link no longer has an address of that family.
+	NoIPv4, NoIPv6 bool
 	// Noticed is when the sender first saw the address, not after the server received the announcement.
 	Noticed time.Time
 }
@@ -74,7 +76,7 @@ type Decision struct {
 // Decide compares an announcement with the link's current addresses. A family that the announcement does not speak of
 // stays as it was. It returns ErrNotPublic, and changes nothing, where any offered address cannot stand for a site.
 func Decide(current Pair, a Announcement, policy Policy) (Decision, error) {
-	if !a.Addresses.Known() {
+	if !a.Addresses.Known() && !a.NoIPv4 && !a.NoIPv6 {
 		return Decision{}, ErrNotPublic{Class: ClassInvalid}
 	}
 	next := current
@@ -86,11 +88,14 @@ func Decide(current Pair, a Announcement, policy Policy) (Decision, error) {
 			return Decision{}, err
 		}
 	}
-	if a.Addresses.IPv4.IsValid() {
+	if a.Addresses.IPv4.IsValid() || a.NoIPv4 {
 		next.IPv4 = a.Addresses.IPv4
 	}
-	if a.Addresses.IPv6.IsValid() {
+	if a.Addresses.IPv6.IsValid() || a.NoIPv6 {
 		next.IPv6 = a.Addresses.IPv6
+	}
+	if current.Known() && !next.Known() {
+		return Decision{}, ErrNotPublic{Class: ClassInvalid} // a link keeps its address until it has another
 	}
 	return Decision{Changed: next != current, Old: current, New: next}, nil
 }

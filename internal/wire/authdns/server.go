@@ -67,6 +67,9 @@ func Listen(address string, d *Directory, log *slog.Logger) (*Server, error) {
 	return nil, last
 }
 
+// Close closes the sockets of a server that is not to Serve.
+func (s *Server) Close() { _ = s.udp.Close(); _ = s.tcp.Close() }
+
 // Addr is the address that the server answers at.
 func (s *Server) Addr() string { return s.udp.LocalAddr().String() }
 

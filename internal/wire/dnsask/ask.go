@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/miekg/dns"
@@ -22,7 +23,7 @@ const (
 	Resolver      Kind = true
 )
 
-// Addresses asks server ("host:port") for the A and AAAA records of name, first over UDP, over TCP where the answer was
+// Addresses asks server ("host:port", or "host:port/tcp" for TCP alone) for the A and AAAA records of name, first over UDP, over TCP where the answer was
 // cut short. A family without a record is zero in the result. It returns an error where the server does not answer,
 // or answers with anything but "no error" or "no such name".
 func Addresses(ctx context.Context, server string, kind Kind, name names.Name) (wan.Pair, error) {
@@ -52,10 +53,14 @@ func exchange(ctx context.Context, server string, kind Kind, name names.Name, qt
 	m := new(dns.Msg).SetQuestion(string(name)+".", qtype)
 	m.RecursionDesired = bool(kind)
 	client := dns.Client{Timeout: 2 * time.Second}
-	reply, _, err := client.ExchangeContext(ctx, m, server)
+	address, overTCP := strings.CutSuffix(server, "/tcp")
+	if overTCP {
+		client.Net = "tcp"
+	}
+	reply, _, err := client.ExchangeContext(ctx, m, address)
 	if err == nil && reply.Truncated {
 		client.Net = "tcp"
-		reply, _, err = client.ExchangeContext(ctx, m, server)
+		reply, _, err = client.ExchangeContext(ctx, m, address)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("ask %s for %s: %w", server, name, err)

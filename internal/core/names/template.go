@@ -1,0 +1,58 @@
+package names
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Placeholders of a name template: the site's code, the site's name as labels allow it, and a number that makes the name a
+// free one.
+const (
+	PlaceCode   = "{code}"
+	PlaceName   = "{name}"
+	PlaceNumber = "{n}"
+)
+
+// CheckTemplate says what is wrong with a template for the names of a zone; "" is none.
+func CheckTemplate(template string, apex Name) error {
+	if template == "" {
+		return nil
+	}
+	if !strings.Contains(template, PlaceCode) && !strings.Contains(template, PlaceName) && !strings.Contains(template, PlaceNumber) {
+		return fmt.Errorf("template %q makes the same name for every site; put %s, %s or %s into it", template, PlaceCode, PlaceName, PlaceNumber)
+	}
+	name, err := Parse(Fill(template, "X-1", "x", 1))
+	if err != nil {
+		return fmt.Errorf("template %q: %w; it may have %s, %s and %s", template, err, PlaceCode, PlaceName, PlaceNumber)
+	}
+	if !name.Within(apex) || name == apex {
+		return fmt.Errorf("template %q makes names such as %s, which are not below %s", template, name, apex)
+	}
+	return nil
+}
+
+// Fill puts a site's code and name (already in ASCII) and a number into a template. What a label does not allow becomes a
+// hyphen.
+func Fill(template, code, name string, n int) string {
+	return strings.NewReplacer(PlaceCode, label(code), PlaceName, label(name), PlaceNumber, fmt.Sprint(n)).Replace(template)
+}
+
+// label brings words into the form of one label (RFC 1123 section 2.1).
+func label(words string) string {
+	var out strings.Builder
+	for _, r := range strings.ToLower(words) {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' { // hyphens stay: xn-- begins an encoded label
+			out.WriteRune(r)
+		} else if out.Len() > 0 && !strings.HasSuffix(out.String(), "-") {
+			out.WriteByte('-')
+		}
+	}
+	text := strings.Trim(out.String(), "-")
+	if len(text) > MaxLabel {
+		text = strings.TrimRight(text[:MaxLabel], "-")
+	}
+	if text == "" {
+		return "site"
+	}
+	return text
+}

@@ -1,0 +1,189 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// pushQueue is the durable queue of names on their way to remote primaries. There is one job a name at most: a name that
+// changes while its job waits is not queued again, as the job takes the newest value when it runs.
+type pushQueue struct {
+	river *river.Client[pgx.Tx]
+	added chan adding
+}
+
+type adding struct {
+	key remoteKey
+	now bool
+}
+
+// PushArgs is a job: it carries one name to its remote zone's primary.
+type PushArgs struct {
+	Zone int64      `json:"zone"`
+	Name names.Name `json:"name"`
+}
+
+// Kind implements river.JobArgs.
+func (PushArgs) Kind() string { return "push" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (PushArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{MaxAttempts: 1 << 14, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateScheduled, rivertype.JobStateRetryable}}}
+}
+
+type pushWorker struct {
+	river.WorkerDefaults[PushArgs]
+	engine *Engine
+}
+
+// Work implements river.Worker. A job that cannot be done yet is put off rather than failed: its tries are counted with
+// the name, and no list of errors grows in the database.
+func (w *pushWorker) Work(ctx context.Context, job *river.Job[PushArgs]) error {
+	wait, err := w.engine.push(ctx, remoteKey{job.Args.Zone, job.Args.Name})
+	if err != nil {
+		w.engine.log.Warn("a push was not recorded", "name", job.Args.Name, "error", err)
+		return river.JobSnooze(max(wait, pushAgain))
+	}
+	if wait > 0 {
+		return river.JobSnooze(wait)
+	}
+	return nil
+}
+
+// clockOf lets the queue live by the engine's clock.
+type clockOf struct{ now func() time.Time }
+
+// Now implements rivertype.TimeGenerator.
+func (c clockOf) Now() time.Time { return c.now() }
+
+// NowOrNil implements rivertype.TimeGenerator.
+func (c clockOf) NowOrNil() *time.Time { t := c.now(); return &t }
+
+func newPushQueue(e *Engine, st *store.Store) (*pushQueue, error) {
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &pushWorker{engine: e})
+	config := &river.Config{
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: pushesAtOnce}}, Workers: workers,
+		Logger: slog.New(quiet{e.log.Handler()}), JobTimeout: 20 * time.Second, CompletedJobRetentionPeriod: time.Hour,
+		FetchCooldown: 20 * time.Millisecond, FetchPollInterval: time.Second, Test: river.TestConfig{Time: clockOf{e.now}},
+	}
+	client, err := river.NewClient(riverpgxv5.New(st.Pool()), config)
+	if err != nil {
+		return nil, fmt.Errorf("job queue: %w", err)
+	}
+	return &pushQueue{river: client, added: make(chan adding, 4096)}, nil
+}
+
+// quiet keeps the queue's own talk out of the log, but for what goes wrong.
+type quiet struct{ slog.Handler }
+
+// Enabled implements slog.Handler.
+func (q quiet) Enabled(ctx context.Context, l slog.Level) bool {
+	return l >= slog.LevelWarn && q.Handler.Enabled(ctx, l)
+}
+
+// add queues a name soon; with now, one that waits for its next try is tried at once. A full channel drops it: the next
+// sweep finds it due.
+func (q *pushQueue) add(k remoteKey, now bool) {
+	select {
+	case q.added <- adding{k, now}:
+	default:
+	}
+}
+
+// insert makes jobs of names. A name whose job is just being ended comes back soon: that job may have taken an older value.
+func (q *pushQueue) insert(ctx context.Context, group map[remoteKey]bool) error {
+	var jobs []river.InsertManyParams
+	for k := range group {
+		jobs = append(jobs, river.InsertManyParams{Args: PushArgs{Zone: k.zoneID, Name: k.name}})
+	}
+	done, err := q.river.InsertMany(ctx, jobs)
+	if err != nil {
+		return err
+	}
+	for i, one := range done {
+		args := jobs[i].Args.(PushArgs)
+		k := remoteKey{args.Zone, args.Name}
+		switch {
+		case !one.UniqueSkippedAsDuplicate:
+		case one.Job.State == rivertype.JobStateRunning:
+			time.AfterFunc(endedSoon, func() { q.add(k, group[k]) })
+		case group[k]:
+			if _, err := q.river.JobRetry(ctx, one.Job.ID); err != nil && !errors.Is(err, river.ErrNotFound) {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+const (
+	sweepEvery = 5 * time.Second
+	endedSoon  = 100 * time.Millisecond
+)
+
+// runPushes keeps the queue going until ctx ends: names that were added become jobs, and at intervals every name that is
+// due does, whatever was lost on the way.
+func (e *Engine) runPushes(ctx context.Context) {
+	for {
+		err := e.queue.river.Start(ctx)
+		if err == nil {
+			break
+		}
+		e.log.Warn("the job queue does not start; trying again", "error", err)
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return
+		}
+	}
+	defer func() {
+		bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		_ = e.queue.river.StopAndCancel(bounded)
+	}()
+	sweep := time.NewTicker(sweepEvery)
+	defer sweep.Stop()
+	all := func() {
+		for _, z := range e.record.zoneList() {
+			e.pushDue(z, false)
+		}
+	}
+	all()
+	for {
+		var first adding
+		select {
+		case first = <-e.queue.added:
+		case <-sweep.C:
+			all()
+			continue
+		case <-ctx.Done():
+			return
+		}
+		group := map[remoteKey]bool{first.key: first.now}
+	collect:
+		for len(group) < commitMost {
+			select {
+			case next := <-e.queue.added:
+				group[next.key] = group[next.key] || next.now
+			default:
+				break collect
+			}
+		}
+		if err := e.queue.insert(ctx, group); err != nil && ctx.Err() == nil {
+			e.log.Warn("pushes not queued; the next sweep finds them", "names", len(group), "error", err)
+		}
+	}
+}

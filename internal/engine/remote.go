@@ -1,0 +1,486 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/pace"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/dnsupdate"
+)
+
+// What each name of a remote zone should have follows from the record; what its primary last took of us is in the table
+// remote_name. A name whose two sides differ is due. So the truth about what is left to do is never in a queue, and however
+// many moves came while a primary was away, each name goes there once, with its newest address.
+
+// Waits before a name is tried again.
+const (
+	pushAgain       = 2 * time.Second // first wait, after no answer
+	pushAgainMost   = 5 * time.Minute
+	refusedAgain    = time.Minute // somebody has to do something there
+	refusedMost     = time.Hour
+	pushesAtOnce    = 8
+	pushesInOneTurn = 5 // of one name that keeps changing
+)
+
+// remoteKey is one name of one remote zone.
+type remoteKey struct {
+	zoneID int64
+	name   names.Name
+}
+
+// remoteBook is the memory of the table remote_name, and of primaries that do not answer.
+type remoteBook struct {
+	mu      sync.Mutex
+	names   map[remoteKey]store.RemoteName
+	resting map[int64]time.Time // zones whose primary is left alone until then
+	trying  map[int64]bool      // of those: one name is being tried
+}
+
+func (b *remoteBook) of(k remoteKey) store.RemoteName {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	n := b.names[k]
+	n.ZoneID, n.Name = k.zoneID, k.name
+	return n
+}
+
+func (b *remoteBook) put(n store.RemoteName) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.names[remoteKey{n.ZoneID, n.Name}] = n
+}
+
+func (b *remoteBook) drop(k remoteKey) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.names, k)
+}
+
+// forgetZones drops what is kept of zones that are no longer on record.
+func (b *remoteBook) forgetZones(keep func(int64) bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for k := range b.names {
+		if !keep(k.zoneID) {
+			delete(b.names, k)
+		}
+	}
+}
+
+func (b *remoteBook) list(zoneID int64) []store.RemoteName {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var out []store.RemoteName
+	for k, n := range b.names {
+		if k.zoneID == zoneID {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// enter asks whether a zone's primary may be talked to now; where it does not answer, one name at a time finds out.
+func (b *remoteBook) enter(zoneID int64, now time.Time) (wait time.Duration) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	until, resting := b.resting[zoneID]
+	switch {
+	case !resting:
+		return 0
+	case until.After(now):
+		return until.Sub(now)
+	case b.trying[zoneID]:
+		return pushAgain
+	}
+	b.trying[zoneID] = true
+	return 0
+}
+
+// leave notes how talking to a zone's primary went: rest is how long it is left alone.
+func (b *remoteBook) leave(zoneID int64, now time.Time, rest time.Duration) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.trying, zoneID)
+	if rest == 0 {
+		delete(b.resting, zoneID)
+		return
+	}
+	b.resting[zoneID] = now.Add(rest)
+}
+
+// wake lets a zone's primary be talked to at once.
+func (b *remoteBook) wake(zoneID int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.resting, zoneID)
+}
+
+func (e *Engine) loadRemote(ctx context.Context) error {
+	list, err := e.store.RemoteNames(ctx)
+	if err != nil {
+		return err
+	}
+	e.remote.names, e.remote.resting, e.remote.trying = map[remoteKey]store.RemoteName{}, map[int64]time.Time{}, map[int64]bool{}
+	for _, n := range list {
+		e.remote.put(n)
+	}
+	return nil
+}
+
+// wanted gives the records that each name of a remote zone should have now.
+func (e *Engine) wanted(z names.Zone) map[names.Name][]names.Record {
+	out := map[names.Name][]names.Record{}
+	for _, r := range e.fullContent(z) {
+		out[r.Name] = append(out[r.Name], r)
+	}
+	return out
+}
+
+// wantedOf is wanted for one name, without looking at the whole zone.
+func (e *Engine) wantedOf(z names.Zone, name names.Name) []names.Record {
+	out := slices.Clone(e.record.plainAt(z.ID, name))
+	if p, h, ok := e.record.at(name); ok && h.ZoneID == z.ID {
+		out = append(out, addressRecords(name, e.ttlOf(p, h), p.answerOf(h))...)
+	}
+	return out
+}
+
+// dueNames lists the names of a remote zone whose primary does not have what it should, or, where the zone's interval
+// has passed since it took them, has to be told again.
+func (e *Engine) dueNames(z names.Zone, now time.Time) []names.Name {
+	var out []names.Name
+	wanted := e.wanted(z)
+	for name, want := range wanted {
+		n := e.remote.of(remoteKey{z.ID, name})
+		if !names.SameRecords(n.Given, want) || now.Sub(n.GivenAt) >= time.Duration(z.Reassert)*time.Second {
+			out = append(out, name)
+		}
+	}
+	for _, n := range e.remote.list(z.ID) {
+		if wanted[n.Name] == nil {
+			out = append(out, n.Name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// primary gives the way to a remote zone's primary.
+func (e *Engine) primary(z names.Zone) dnsupdate.Primary {
+	p := dnsupdate.Primary{Address: z.Primary.String(), Transport: z.Transport}
+	if k, ok := e.record.signingKey(z.PrimaryKey); ok && z.PrimaryKey != "" {
+		p.KeyName, p.Algorithm, p.Secret = k.Name, k.Algorithm, k.Secret
+	}
+	return p
+}
+
+// push carries one name to its zone's primary. wait is how long to wait before it is tried again, 0 where it is done.
+// again pushes what the primary has already, too.
+func (e *Engine) push(ctx context.Context, k remoteKey) (wait time.Duration, err error) {
+	for range pushesInOneTurn {
+		z := e.record.zone(k.zoneID)
+		if z.ID == 0 || !z.Pushing {
+			return 0, nil
+		}
+		want, n := e.wantedOf(z, k.name), e.remote.of(k)
+		now := e.now()
+		if len(want) == 0 && len(n.Given) == 0 {
+			e.remote.drop(k)
+			return 0, e.store.DropRemoteName(ctx, k.zoneID, k.name)
+		}
+		if names.SameRecords(n.Given, want) && now.Sub(n.GivenAt) < time.Duration(z.Reassert)*time.Second {
+			return 0, nil
+		}
+		if wait := e.remote.enter(z.ID, now); wait > 0 {
+			e.heldBack(n)
+			return wait + time.Duration(rand.Float64()*float64(time.Second)), nil
+		}
+		m, err := dnsupdate.Compose(z.Apex, k.name, n.Given, want)
+		if err == nil {
+			err = e.primary(z).Send(ctx, m)
+		}
+		if ctx.Err() != nil {
+			e.remote.leave(z.ID, now, 0)
+			return pushAgain, nil
+		}
+		if wait := e.pushed(z, &n, want, err); wait > 0 {
+			return wait, e.store.PutRemoteName(ctx, n)
+		}
+		if len(want) == 0 {
+			e.remote.drop(k)
+			err = e.store.DropRemoteName(ctx, k.zoneID, k.name)
+		} else {
+			err = e.store.PutRemoteName(ctx, n)
+		}
+		if err != nil {
+			return pushAgain, err
+		}
+		e.afterPush(z, n)
+	}
+	return time.Second, nil
+}
+
+// heldBack lets a name that waits behind others of its zone show their problem as its own.
+func (e *Engine) heldBack(n store.RemoteName) {
+	if n.Problem != "" {
+		return
+	}
+	for _, other := range e.remote.list(n.ZoneID) {
+		if other.Problem == string(diagnose.PushUnreachable) {
+			n.Problem, n.Detail, n.Tries, n.Since = other.Problem, other.Detail, other.Tries, other.Since
+			e.remote.put(n)
+			return
+		}
+	}
+}
+
+// pushed notes the outcome of one try in n and in memory. wait is 0 where the primary took it.
+func (e *Engine) pushed(z names.Zone, n *store.RemoteName, want []names.Record, err error) (wait time.Duration) {
+	now := e.now()
+	defer func() { e.remote.put(*n) }()
+	if err == nil {
+		e.remote.leave(z.ID, now, 0)
+		*n = store.RemoteName{ZoneID: n.ZoneID, Name: n.Name, Given: want, GivenAt: now}
+		return 0
+	}
+	if n.Tries++; n.Tries == 1 || n.Since.IsZero() {
+		n.Since = now
+	}
+	before := n.Problem
+	n.Detail = err.Error()
+	var away dnsupdate.Unreachable
+	if errors.As(err, &away) {
+		n.Problem = string(diagnose.PushUnreachable)
+		wait = pace.Backoff(n.Tries-1, pushAgain, pushAgainMost, rand.Float64())
+		e.remote.leave(z.ID, now, wait)
+	} else {
+		n.Problem = string(diagnose.PushRefused)
+		wait = pace.Backoff(n.Tries-1, refusedAgain, refusedMost, rand.Float64())
+		e.remote.leave(z.ID, now, 0)
+	}
+	if before != n.Problem {
+		e.log.Warn("a name does not go to its primary", "zone", z.Apex, "name", n.Name, "primary", z.Primary, "problem", n.Problem, "detail", n.Detail)
+	}
+	return wait
+}
+
+// afterPush sets off what follows a name that its primary has taken: the site's moves are published in that zone once all
+// its names are there, and the primary is asked whether it answers them.
+func (e *Engine) afterPush(z names.Zone, n store.RemoteName) {
+	p, h, ok := e.record.at(n.Name)
+	if !ok || h.ZoneID != z.ID {
+		return
+	}
+	e.names.publish(h.ID, n.GivenAt)
+	all := true
+	for _, h := range p.hostnames {
+		all = all && (h.ZoneID != z.ID || e.heldName(z, h) == "")
+	}
+	if all {
+		for _, id := range e.moves.published(p.ID, z.ID) {
+			e.stages <- store.Stages{MoveID: id, ZoneID: z.ID, Published: n.GivenAt}
+		}
+	}
+	e.faults.review(p.ID)
+	e.askAgain(p.ID)
+}
+
+// ownersOf lists the names at which a hostname has records.
+func ownersOf(h site.Hostname) []names.Name {
+	out := []names.Name{h.Name}
+	for _, extra := range extraNames(h) {
+		out = append(out, names.Name(extra))
+	}
+	return out
+}
+
+// remoteZonesOf lists the remote zones that a site has names in.
+func (e *Engine) remoteZonesOf(p premises) map[int64]bool {
+	out := map[int64]bool{}
+	for _, h := range p.hostnames {
+		if z := e.record.zone(h.ZoneID); z.Kind == names.Remote && z.Pushing {
+			out[z.ID] = true
+		}
+	}
+	return out
+}
+
+// publishedAtOnce says whether a site's moves count as published when they are recorded: it has names in a hosted zone, or
+// none at all.
+func (e *Engine) publishedAtOnce(p premises) bool {
+	return len(p.hostnames) == 0 || slices.ContainsFunc(p.hostnames, func(h site.Hostname) bool { return e.record.zone(h.ZoneID).Kind != names.Remote })
+}
+
+// heldName gives the first of a hostname's names that its remote zone's primary does not have as it should, "" where all
+// are there.
+func (e *Engine) heldName(z names.Zone, h site.Hostname) names.Name {
+	for _, name := range ownersOf(h) {
+		if !names.SameRecords(e.remote.of(remoteKey{z.ID, name}).Given, e.wantedOf(z, name)) {
+			return name
+		}
+	}
+	return ""
+}
+
+// pushOf says how pushing a hostname goes, and whether it is held: not pushed at all yet, or tried in vain.
+func (e *Engine) pushOf(h site.Hostname) (push diagnose.PushEvidence, held bool) {
+	z := e.record.zone(h.ZoneID)
+	if z.Kind != names.Remote {
+		return push, false
+	}
+	if !z.Pushing {
+		return push, true
+	}
+	late := e.heldName(z, h)
+	if late == "" {
+		return push, false
+	}
+	n := e.remote.of(remoteKey{z.ID, late})
+	return diagnose.PushEvidence{Problem: diagnose.PushProblem(n.Problem), Primary: z.Primary.String(), Detail: n.Detail, Tries: n.Tries, Since: n.Since}, n.Problem != ""
+}
+
+// Pushes lists how each name of a remote zone stands at its primary, by name.
+func (e *Engine) Pushes(apex string) ([]contract.Push, error) {
+	z, err := e.remoteZone(apex)
+	if err != nil {
+		return nil, err
+	}
+	wanted := e.wanted(z)
+	all := map[names.Name]bool{}
+	for name := range wanted {
+		all[name] = true
+	}
+	for _, n := range e.remote.list(z.ID) {
+		all[n.Name] = true
+	}
+	out := []contract.Push{}
+	for name := range all {
+		n := e.remote.of(remoteKey{z.ID, name})
+		p := contract.Push{Name: name, State: contract.PushTaken, Taken: n.GivenAt, Tries: n.Tries, Detail: n.Detail}
+		if !names.SameRecords(n.Given, wanted[name]) {
+			p.State = contract.PushWaiting
+			if n.Problem != "" {
+				p.State = n.Problem
+			}
+		}
+		out = append(out, p)
+	}
+	slices.SortFunc(out, func(a, b contract.Push) int { return cmp.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// ZoneDifferences asks a remote zone's primary what it has, and says what a push would change. Nothing is pushed.
+func (e *Engine) ZoneDifferences(ctx context.Context, apex string) ([]names.Difference, error) {
+	z, err := e.remoteZone(apex)
+	if err != nil {
+		return nil, err
+	}
+	primary, wanted := e.primary(z), e.wanted(z)
+	var there, want []names.Record
+	given := map[names.Name][]names.Record{}
+	for _, n := range e.remote.list(z.ID) {
+		given[n.Name] = n.Given
+		if wanted[n.Name] == nil {
+			wanted[n.Name] = nil // to be removed
+		}
+	}
+	for name, records := range wanted {
+		want = append(want, records...)
+		types := names.OwnedTypes(given[name], records)
+		if len(records) > 0 && !slices.Contains(types, "CNAME") {
+			types = append(types, "CNAME") // it would stand in the way
+		}
+		list, err := primary.Records(ctx, name, types)
+		if err != nil {
+			return nil, PrimaryTrouble{Zone: z.Apex, Primary: z.Primary.String(), Detail: err.Error()}
+		}
+		there = append(there, list...)
+	}
+	return append([]names.Difference{}, names.Differences(there, want)...), nil
+}
+
+// PrimaryTrouble reports that a remote zone's primary could not be asked.
+type PrimaryTrouble struct {
+	Zone            names.Name
+	Primary, Detail string
+}
+
+func (e PrimaryTrouble) Error() string {
+	return fmt.Sprintf("the primary %s of zone %s could not be asked: %s", e.Primary, e.Zone, e.Detail)
+}
+
+// PushZone has all names of a remote zone go to its primary now, those that it has already among them. The first call lets
+// the zone be pushed at all.
+func (e *Engine) PushZone(ctx context.Context, apex string) ([]contract.Push, error) {
+	z, err := e.remoteZone(apex)
+	if err != nil {
+		return nil, err
+	}
+	if !z.Pushing {
+		if err := e.change(ctx, "", "names of zone "+apex+" go to its primary from now on", func() error { return e.store.StartPushing(ctx, z.ID) }); err != nil {
+			return nil, err
+		}
+	}
+	e.remote.wake(z.ID)
+	for _, n := range e.remote.list(z.ID) {
+		n.GivenAt, n.Tries, n.Problem, n.Detail = time.Time{}, 0, "", ""
+		e.remote.put(n)
+	}
+	e.pushDue(e.record.zone(z.ID), true)
+	return e.Pushes(apex)
+}
+
+func (e *Engine) remoteZone(apex string) (names.Zone, error) {
+	z, err := e.Zone(apex)
+	if err == nil && z.Kind != names.Remote {
+		err = site.Flaws{{Field: "apex", Detail: fmt.Sprintf("zone %s is hosted here: nothing of it is pushed", apex)}}
+	}
+	return z, err
+}
+
+// pushDue queues the names of a remote zone that are due; with now, also those that wait for another try are tried at once.
+func (e *Engine) pushDue(z names.Zone, now bool) {
+	if z.Kind != names.Remote || !z.Pushing {
+		return
+	}
+	for _, name := range e.dueNames(z, e.now()) {
+		e.queue.add(remoteKey{z.ID, name}, now)
+	}
+}
+
+// repair asks a remote zone's primary for a hostname's records; where somebody changed what it had taken of us, it is
+// pushed again.
+func (e *Engine) repair(ctx context.Context, z names.Zone, h site.Hostname) (err error) {
+	primary := e.primary(z)
+	for _, name := range ownersOf(h) {
+		k := remoteKey{z.ID, name}
+		n := e.remote.of(k)
+		if !z.Pushing || len(n.Given) == 0 || !names.SameRecords(n.Given, e.wantedOf(z, name)) {
+			continue // on its way anyway
+		}
+		there, err := primary.Records(ctx, name, names.OwnedTypes(n.Given, nil))
+		if err != nil {
+			return err
+		}
+		if len(names.Differences(there, n.Given)) == 0 || e.remote.of(k).GivenAt != n.GivenAt {
+			continue
+		}
+		e.log.Info("somebody changed a name at its primary; it is put right", "zone", z.Apex, "name", name)
+		e.Events.Publish(contract.EventHostnameState, h.Site, string(h.Name), fmt.Sprintf("%s was changed at its primary by somebody else and is put right", name))
+		n.GivenAt = time.Time{}
+		e.remote.put(n)
+		e.queue.add(k, false)
+	}
+	return nil
+}

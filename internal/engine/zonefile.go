@@ -1,0 +1,203 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/miekg/dns"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/zonefile"
+)
+
+// ExportZone writes a zone as a zone file (RFC 1035 section 5), with the addresses as they are now. The file of a remote zone
+// has what is pushed there, and no SOA record.
+func (e *Engine) ExportZone(apex string, w io.Writer) error {
+	z, err := e.Zone(apex)
+	if err != nil {
+		return err
+	}
+	if z.Kind == names.Remote {
+		return zonefile.Write(w, z.Apex, nil, e.fullContent(z))
+	}
+	return zonefile.Write(w, z.Apex, soaOf(z), e.fullContent(z))
+}
+
+// ImportZone takes the records of a zone file over into a zone; a zone that is not on record is made as the file says.
+// Records that the zone has already stay; with replace, those that the file does not have are removed. Nothing is carried
+// out on a dry run. Hostnames, aliases and redirects are not touched.
+func (e *Engine) ImportZone(ctx context.Context, apex string, file io.Reader, replace, dryRun bool) (contract.ZoneImport, error) {
+	var out contract.ZoneImport
+	z, err := e.Zone(canonical(apex))
+	var missing store.Missing
+	if out.New = errors.As(err, &missing); out.New {
+		name, err := names.Parse(apex)
+		if err != nil {
+			return out, site.Flaws{{Field: "apex", Detail: err.Error()}}
+		}
+		z = names.Zone{Apex: name, Kind: names.Hosted}
+	} else if err != nil {
+		return out, err
+	}
+	read, err := zonefile.Read(file, z.Apex)
+	var fault zonefile.Fault
+	if errors.As(err, &fault) {
+		return out, site.Flaws{{Field: "file", Detail: fault.Error()}}
+	}
+	if err != nil {
+		return out, err
+	}
+	out.Zone = z.Apex
+	if out.New && read.SOA == nil {
+		return out, site.Flaws{{Field: "file", Detail: fmt.Sprintf("zone %s is not on record, and the file has no SOA record to make it from", z.Apex)}}
+	}
+	if z.Kind == names.Hosted {
+		fromSOA(&z, read.SOA)
+		serversFrom(&z, read.Records)
+	}
+	add, remove, err := e.compareFile(z, read, replace, &out)
+	if err != nil {
+		return out, err
+	}
+	z = z.WithDefaults()
+	if err := z.Check(); err != nil {
+		return out, site.Flaws{{Field: "file", Detail: err.Error()}}
+	}
+	if dryRun {
+		return out, nil
+	}
+	serial := uint32(0)
+	if read.SOA != nil {
+		serial = read.SOA.Serial
+	}
+	err = e.change(ctx, "", "a zone file was taken over into "+string(z.Apex), func() error { return e.store.ImportZone(ctx, z, add, remove, serial) })
+	out.Carried = err == nil
+	return out, err
+}
+
+func fromSOA(z *names.Zone, soa *dns.SOA) {
+	if soa == nil {
+		return
+	}
+	z.Contact = names.Name(canonical(soa.Mbox))
+	z.Refresh, z.Retry, z.Expire, z.Negative = soa.Refresh, soa.Retry, soa.Expire, soa.Minttl
+	if z.ID == 0 {
+		z.TTL = min(max(soa.Hdr.Ttl, names.MinTTL), names.MaxTTL)
+	}
+}
+
+// serversFrom takes the apex's NS records over, with the addresses of those that stand inside the zone.
+func serversFrom(z *names.Zone, records []names.Record) {
+	var servers []names.Server
+	for _, r := range records {
+		if r.Name == z.Apex && r.Type == "NS" {
+			servers = append(servers, names.Server{Name: names.Name(strings.TrimSuffix(r.Data, "."))})
+		}
+	}
+	for i, s := range servers {
+		for _, r := range records {
+			if r.Name != s.Name || r.Type != "A" && r.Type != "AAAA" || !s.Name.Within(z.Apex) {
+				continue
+			}
+			if a, err := netip.ParseAddr(r.Data); err == nil {
+				servers[i].Addresses = append(servers[i].Addresses, a)
+			}
+		}
+	}
+	if len(servers) > 0 {
+		z.Servers = servers
+	}
+}
+
+// compareFile sorts the records of a file into those to add, those that are there, and those that are not taken over, and
+// checks the zone as it would be.
+func (e *Engine) compareFile(z names.Zone, read zonefile.File, replace bool, out *contract.ZoneImport) (add []names.Record, remove []int64, err error) {
+	out.Added, out.Removed, out.Left = []names.Record{}, []names.Record{}, []contract.LeftOutRecord{}
+	there := map[names.Record]int64{}
+	for _, r := range e.recordsOf(z.ID) {
+		there[r.Record()] = r.ID
+	}
+	final := slices.DeleteFunc(e.contentOf(z), func(r names.Record) bool { _, is := there[r]; return is })
+	taken := map[string]bool{}
+	for _, r := range final {
+		taken[string(r.Name)+" "+r.Type+" "+r.Data] = true
+	}
+	kept := map[int64]bool{}
+	for _, r := range read.Records {
+		if r.TTL == 0 {
+			r.TTL = int(z.WithDefaults().TTL)
+		}
+		if reason := e.leftOut(z, r, taken); reason != "" {
+			out.Left = append(out.Left, contract.LeftOutRecord{Record: r, Reason: reason})
+			continue
+		}
+		if id, has := there[r]; has {
+			kept[id] = true
+			out.Same++
+			continue
+		}
+		if _, err := names.ParseOwner(string(r.Name)); err != nil && r.Name != z.Apex {
+			return nil, nil, site.Flaws{{Field: "file", Detail: err.Error()}}
+		}
+		if err := names.CheckTTL(r.TTL); err != nil {
+			return nil, nil, site.Flaws{{Field: "file", Detail: fmt.Sprintf("%s %s: %v", r.Name, r.Type, err)}}
+		}
+		add = append(add, r)
+	}
+	for r, id := range there {
+		switch {
+		case kept[id]:
+		case replace:
+			remove = append(remove, id)
+			out.Removed = append(out.Removed, r)
+			continue
+		}
+		final = append(final, r)
+	}
+	out.Added = append(out.Added, add...)
+	if err := names.CheckContent(z.Apex, append(final, add...)); err != nil {
+		return nil, nil, site.Flaws{{Field: "file", Detail: err.Error()}}
+	}
+	return add, remove, nil
+}
+
+// leftOut says why a record of a file is not taken over, "" where it is.
+func (e *Engine) leftOut(z names.Zone, r names.Record, taken map[string]bool) string {
+	address := r.Type == "A" || r.Type == "AAAA"
+	if _, h, ok := e.record.at(r.Name); ok && address {
+		return "the name follows the address of site " + h.Site
+	}
+	if a, ok := e.record.redirect(r.Name); ok && address {
+		return "the name is a redirect to " + string(a.Hostname)
+	}
+	inside := slices.ContainsFunc(z.Servers, func(s names.Server) bool { return s.Name == r.Name })
+	switch {
+	case z.Kind == names.Remote && r.Type == "NS":
+		return "the zone's primary has its name servers and delegations"
+	case r.Name == z.Apex && r.Type == "NS", inside && address:
+		return "it is part of the zone's own servers, which were set from the file"
+	case taken[string(r.Name)+" "+r.Type+" "+r.Data]:
+		return "it is there as a hostname, an alias or a redirect"
+	case !slices.Contains(names.Types(), r.Type) && !strings.HasPrefix(r.Type, "TYPE"):
+		return "records of type " + r.Type + " are not served; those of a signed zone are made by whoever signs it"
+	}
+	return ""
+}
+
+func (e *Engine) recordsOf(zoneID int64) (out []store.ZoneRecord) {
+	_, records := e.record.content()
+	for _, r := range records {
+		if r.ZoneID == zoneID && zoneID != 0 {
+			out = append(out, r)
+		}
+	}
+	return out
+}
