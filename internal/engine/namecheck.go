@@ -103,13 +103,9 @@ func (e *Engine) SuggestName(code, apex string) (contract.NameCheck, error) {
 	if template == "" {
 		template = names.PlaceCode + "." + string(z.Apex)
 	}
-	words := strings.Join(strings.FieldsFunc(p.Name, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }), "-")
-	if encoded, err := ascii(words); err == nil {
-		words = encoded
-	}
 	var check contract.NameCheck
 	for n := 1; n <= 1000; n++ {
-		text := names.Fill(template, p.Code, words, n)
+		text := names.Fill(template, p.Code, p.Name, n)
 		if n > 1 && !strings.Contains(template, names.PlaceNumber) { // the name is taken: a number behind the first label
 			first, rest, _ := strings.Cut(text, ".")
 			text = fmt.Sprintf("%s-%d.%s", first, n, rest)

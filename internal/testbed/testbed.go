@@ -94,6 +94,7 @@ type Service struct {
 	*daemon.Daemon
 	Client   *client.Client // with the owner's key
 	Password string         // the owner's
+	Key      string         // likewise
 }
 
 // Start runs the service on free ports; edit may change its options.
@@ -121,6 +122,7 @@ func Start(t testing.TB, edit func(*daemon.Options)) *Service {
 	require.NoError(t, err)
 	key, err := visit.AddKey(t.Context(), "test")
 	require.NoError(t, err)
+	s.Key = key.Secret
 	s.Client, err = client.New(d.URL, key.Secret)
 	require.NoError(t, err)
 	return s

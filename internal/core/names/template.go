@@ -3,6 +3,7 @@ package names
 import (
 	"fmt"
 	"strings"
+	"unicode"
 )
 
 // Placeholders of a name template: the site's code, the site's name as labels allow it, and a number that makes the name a
@@ -31,25 +32,25 @@ func CheckTemplate(template string, apex Name) error {
 	return nil
 }
 
-// Fill puts a site's code and name (already in ASCII) and a number into a template. What a label does not allow becomes a
-// hyphen.
+// Fill puts a site's code and name and a number into a template. Letters of any script stay, to be encoded with the whole
+// label (RFC 5891); what a label does not allow becomes a hyphen.
 func Fill(template, code, name string, n int) string {
 	return strings.NewReplacer(PlaceCode, label(code), PlaceName, label(name), PlaceNumber, fmt.Sprint(n)).Replace(template)
 }
 
-// label brings words into the form of one label (RFC 1123 section 2.1).
+// label brings words into the form of one label.
 func label(words string) string {
 	var out strings.Builder
 	for _, r := range strings.ToLower(words) {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-' { // hyphens stay: xn-- begins an encoded label
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
 			out.WriteRune(r)
 		} else if out.Len() > 0 && !strings.HasSuffix(out.String(), "-") {
 			out.WriteByte('-')
 		}
 	}
 	text := strings.Trim(out.String(), "-")
-	if len(text) > MaxLabel {
-		text = strings.TrimRight(text[:MaxLabel], "-")
+	if runes := []rune(text); len(runes) > MaxLabel/2 { // room for a number, and for the encoding of some letters
+		text = strings.TrimRight(string(runes[:MaxLabel/2]), "-")
 	}
 	if text == "" {
 		return "site"

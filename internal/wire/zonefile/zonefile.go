@@ -66,7 +66,7 @@ func Read(r io.Reader, apex names.Name) (File, error) {
 		out.Records = append(out.Records, Record(rr))
 	}
 	if err := p.Err(); err != nil {
-		return File{}, place(err)
+		return File{}, place(err, text)
 	}
 	return out, nil
 }
@@ -86,13 +86,22 @@ func lineOf(text []byte, word string, nth int) int {
 // where is how the parser ends its errors: at line: LINE:COLUMN.
 var where = regexp.MustCompile(`^(?:dns: )?(.*?):? at line: (\d+):(\d+)$`)
 
-func place(err error) error {
+var quoted = regexp.MustCompile(`"([^"]+)"$`)
+
+func place(err error, text []byte) error {
 	m := where.FindStringSubmatch(strings.ReplaceAll(err.Error(), "\n", " "))
 	if m == nil {
 		return Fault{Line: 1, Detail: strings.TrimPrefix(err.Error(), "dns: ")}
 	}
 	line, _ := strconv.Atoi(m[2])
 	column, _ := strconv.Atoi(m[3])
+	if word := quoted.FindStringSubmatch(m[1]); word != nil { // the parser points behind the word that it names
+		if lines := strings.Split(string(text), "\n"); line >= 1 && line <= len(lines) {
+			if at := strings.LastIndex(lines[line-1][:min(column, len(lines[line-1]))], word[1]); at >= 0 {
+				column = at + 1
+			}
+		}
+	}
 	return Fault{Line: max(line, 1), Column: column, Detail: m[1]}
 }
 
