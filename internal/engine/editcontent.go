@@ -123,6 +123,9 @@ func (e *Engine) checkedRecord(z names.Zone, in names.Record) (names.Record, err
 	if _, h, ok := e.record.at(r.Name); ok && (r.Type == "A" || r.Type == "AAAA") {
 		f.Note("name", fmt.Errorf("%s follows the address of site %s; its address records cannot be typed in", r.Name, h.Site))
 	}
+	if to, ok := e.record.redirect(r.Name); ok && (r.Type == "A" || r.Type == "AAAA") {
+		f.Note("name", fmt.Errorf("%s is a redirect to %s", r.Name, to.Hostname))
+	}
 	if r.Type == "NS" && r.Name == z.Apex {
 		f.Note("name", fmt.Errorf("the zone's own servers are set with the zone: inkpost zone edit %s --ns", z.Apex))
 	}

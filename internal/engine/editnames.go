@@ -79,6 +79,11 @@ func (e *Engine) extraFields(h *site.Hostname, in contract.HostnameInput, f *sit
 		}
 		h.Extras = append(h.Extras, label)
 	}
+	for _, name := range ownersOf(*h) {
+		if r, taken := e.record.redirect(name); taken {
+			f.Note("name", fmt.Errorf("%s is a redirect to %s; remove that first", name, r.Hostname))
+		}
+	}
 	for _, z := range e.record.zoneList() {
 		if z.ID != h.ZoneID {
 			continue
