@@ -184,7 +184,7 @@ func (e *Engine) HostnamesOf(linkID int64) map[string]bool {
 	out := map[string]bool{}
 	p, _, _ := e.record.ofLink(linkID)
 	for _, h := range p.hostnames {
-		if l, ok := site.Followed(p.links, h.LinkID); ok && l.ID == linkID {
+		if l, ok := p.followed(h.LinkID); ok && l.ID == linkID {
 			out[string(h.Name)] = true
 		}
 	}

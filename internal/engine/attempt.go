@@ -47,7 +47,7 @@ func (e *Engine) attempt(ctx context.Context, s site.Service) round {
 	r := round{service: s, outcome: probe.Skipped}
 	where, ok := e.record.site(s.SiteID)
 	if ok {
-		l, _ := site.Followed(where.links, s.LinkID)
+		l, _ := where.followed(s.LinkID)
 		r.site, r.linkID, r.address = where.Code, l.ID, target(l)
 		for _, h := range where.hostnames {
 			if where.answerOf(h) == l.Addresses() {

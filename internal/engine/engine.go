@@ -13,6 +13,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/authdns"
+	"inkpost.example/inkpost/internal/wire/dnsask"
 )
 
 // Config of an engine. Zero durations take the defaults.
@@ -78,6 +79,7 @@ type Engine struct {
 	remote  remoteBook
 	queue   *pushQueue
 	aliases aliasViews
+	home    *dnsask.Home
 }
 
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
@@ -90,6 +92,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 		stages:  make(chan store.Stages, 4096),
 		recheck: make(chan int64, 4096),
 		tell:    make(chan int64, 4096),
+		home:    dnsask.NewHome(config.NameServer),
 	}
 	e.heard.at = map[int64]time.Time{}
 	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
@@ -135,8 +138,8 @@ func (e *Engine) resume(ctx context.Context) error {
 	var republished []store.Stages
 	for _, m := range unfinished {
 		p, _ := e.record.site(m.SiteID)
-		e.moves.begin(&openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, zones: e.remoteZonesOf(p), unseen: len(e.config.Resolvers) > 0 && m.Seen.IsZero(), waiting: e.prober.expectedOn(m.LinkID)})
-		if m.Published.IsZero() && e.publishedAtOnce(p) {
+		e.moves.begin(&openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, zones: e.remoteZonesOf(p.hostnames), unseen: len(e.config.Resolvers) > 0 && m.Seen.IsZero(), waiting: e.prober.expectedOn(m.LinkID)})
+		if m.Published.IsZero() && e.publishedAtOnce(p.hostnames) {
 			republished = append(republished, store.Stages{MoveID: m.ID, Recorded: m.Received, Published: now})
 		}
 	}

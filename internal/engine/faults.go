@@ -154,7 +154,7 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 	}
 	for _, s := range p.services {
 		st := e.prober.standing(s.ID)
-		l, _ := site.Followed(p.links, s.LinkID)
+		l, _ := p.followed(s.LinkID)
 		ev.Services = append(ev.Services, diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.address, State: st.state,
 			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed})
 	}

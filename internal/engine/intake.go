@@ -132,7 +132,7 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 			Noticed: p.what.Noticed, Received: p.received})
 		l.IPv4, l.IPv6, l.Source, l.Since, l.Heard = d.New.IPv4, d.New.IPv6, p.what.Source, p.received, p.received
 		changed = append(changed, l)
-		for _, h := range where.hostnames {
+		for _, h := range where.following(map[int64]bool{l.ID: true}) {
 			zoneSet[h.ZoneID] = true
 		}
 	}
@@ -154,24 +154,25 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 	recorded := e.now()
 	for _, l := range changed {
 		e.heard.note(l.ID, l.Heard)
-		e.record.setLink(l)
 	}
+	e.record.setLinks(changed)
 	e.record.setSerials(serials)
 	moved := e.sitesOf(changes)
-	if err := e.republish(moved, serials); err != nil {
+	if err := e.republish(moved, func(p premises) []site.Hostname { return p.following(taken) }, serials); err != nil {
 		e.log.Error("publish", "error", err)
 	}
 	published := e.now()
 	for i, p := range accepted {
 		where, _, _ := e.record.ofLink(p.linkID)
 		receipt := Receipt{Decision: wan.Decision{Changed: true, Old: changes[i].Old, New: changes[i].New}, MoveID: ids[i]}
-		for _, h := range where.hostnames {
+		following := where.following(map[int64]bool{p.linkID: true})
+		for _, h := range following {
 			if where.answerOf(h) == changes[i].New {
 				receipt.Hostnames = append(receipt.Hostnames, string(h.Name))
 			}
 		}
 		p.done <- result{receipt: receipt}
-		e.afterMove(where, changes[i], store.Stages{MoveID: ids[i], Recorded: recorded, Published: published})
+		e.afterMove(where, following, changes[i], store.Stages{MoveID: ids[i], Recorded: recorded, Published: published})
 	}
 	return again
 }
@@ -188,15 +189,16 @@ func (e *Engine) sitesOf(changes []store.Change) []premises {
 	return out
 }
 
-// afterMove sets off what follows a published move: proof that the names answer it, and that the services do.
-func (e *Engine) afterMove(p premises, c store.Change, s store.Stages) {
+// afterMove sets off what follows a published move: proof that the names that follow the link answer it, and that the
+// services do.
+func (e *Engine) afterMove(p premises, following []site.Hostname, c store.Change, s store.Stages) {
 	published := s.Published
-	if !e.publishedAtOnce(p) {
+	if !e.publishedAtOnce(following) {
 		s.Published = time.Time{} // its primaries have to take it first
 	}
-	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, zones: e.remoteZonesOf(p), unseen: e.resolvable(p), waiting: e.prober.expectedOn(c.LinkID)})
+	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, zones: e.remoteZonesOf(following), unseen: e.resolvable(following), waiting: e.prober.expectedOn(c.LinkID)})
 	e.stages <- s
-	for _, h := range p.hostnames {
+	for _, h := range following {
 		e.names.publish(h.ID, published)
 	}
 	e.Events.Publish(contract.EventMoveRecorded, p.Code, fmt.Sprint(s.MoveID), fmt.Sprintf("the address went from %s to %s", c.Old, c.New))

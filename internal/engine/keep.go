@@ -52,7 +52,7 @@ func (e *Engine) KeepOut(ctx context.Context, linkID int64, except map[string]bo
 	keep, release := map[int64]wan.Pair{}, map[int64]wan.Pair{}
 	var zones []int64
 	for _, h := range p.hostnames {
-		l, follows := site.Followed(p.links, h.LinkID)
+		l, follows := p.followed(h.LinkID)
 		if !follows || l.ID != linkID || h.KeptBy == site.KeptByOperator || except[string(h.Name)] == (h.KeptBy == site.KeptByAnnouncement) {
 			continue
 		}

@@ -98,6 +98,9 @@ func (t *moveTracker) drop(m *openMove) {
 	}
 }
 
+// stagesWait is how long stages are collected before they are written: they come in flocks, and nobody waits for them.
+const stagesWait = 50 * time.Millisecond
+
 // runStages writes the stages that moves have reached, as many at once as have come up.
 func (e *Engine) runStages(ctx context.Context) {
 	for {
@@ -108,15 +111,19 @@ func (e *Engine) runStages(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
+		timer := time.NewTimer(stagesWait)
 	collect:
 		for len(list) < commitMost {
 			select {
 			case s := <-e.stages:
 				list = append(list, s)
-			default:
+			case <-timer.C:
+				break collect
+			case <-ctx.Done():
 				break collect
 			}
 		}
+		timer.Stop()
 		for wait := 100 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
 			err := e.noteStages(ctx, list)
 			if err == nil || ctx.Err() != nil {

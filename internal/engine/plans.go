@@ -3,10 +3,12 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
 )
 
 // runPlans lowers the TTLs of hostnames ahead of a planned change of their link's address, and restores them after it.
@@ -26,18 +28,17 @@ func (e *Engine) runPlans(ctx context.Context) {
 }
 
 func (e *Engine) followPlans(ctx context.Context) error {
-	due := false
-	for _, p := range e.record.all() {
-		due = due || len(e.retimed(p)) > 0
-	}
-	if !due {
+	planned := slices.DeleteFunc(e.record.all(), func(p premises) bool {
+		return !slices.ContainsFunc(p.links, func(l site.Link) bool { return !l.ChangeAt.IsZero() }) || len(e.retimed(p)) == 0
+	})
+	if len(planned) == 0 {
 		return nil
 	}
 	e.edit.Lock()
 	defer e.edit.Unlock()
 	var changed []premises
 	zones := map[int64]bool{}
-	for _, p := range e.record.all() {
+	for _, p := range planned {
 		for zone, words := range e.retimed(p) {
 			zones[zone] = true
 			e.Events.Publish(contract.EventHostnameState, p.Code, "", words)
@@ -55,7 +56,7 @@ func (e *Engine) followPlans(ctx context.Context) error {
 		return err
 	}
 	e.record.setSerials(serials)
-	return e.republish(changed, serials)
+	return e.republish(changed, allHostnames, serials)
 }
 
 // retimed says, by hosted zone, which hostnames of a site were published with another TTL than they should have now.

@@ -145,7 +145,7 @@ func (p *prober) moved(where premises, linkID int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, s := range where.services {
-		if l, ok := site.Followed(where.links, s.LinkID); !ok || l.ID != linkID {
+		if l, ok := where.followed(s.LinkID); !ok || l.ID != linkID {
 			continue
 		}
 		if w := p.watches[s.ID]; w != nil {
@@ -168,7 +168,7 @@ func (p *prober) expectedOn(linkID int64) map[int64]bool {
 	defer p.mu.Unlock()
 	out := map[int64]bool{}
 	for _, s := range where.services {
-		l, follows := site.Followed(where.links, s.LinkID)
+		l, follows := where.followed(s.LinkID)
 		w := p.watches[s.ID]
 		if !follows || l.ID != linkID || s.Expected != probe.ExpectReachable || w == nil {
 			continue
@@ -270,7 +270,7 @@ func (p *prober) take(w *watch, r round) (confirming bool) {
 		return false
 	}
 	if where, ok := p.e.record.site(s.SiteID); ok {
-		if l, _ := site.Followed(where.links, s.LinkID); r.address != target(l) {
+		if l, _ := where.followed(s.LinkID); r.address != target(l) {
 			w.again = true // the link moved while we probed: what came back is about somebody else
 			p.mu.Unlock()
 			return false

@@ -33,7 +33,7 @@ func (e *Engine) publishAll() error {
 	e.record.mu.Lock()
 	e.record.fixed, e.record.plain = fixed, plain
 	e.record.mu.Unlock()
-	moving, err := e.movingSets(e.record.all())
+	moving, err := e.movingSets(e.record.all(), allHostnames)
 	if err != nil {
 		return err
 	}
@@ -68,9 +68,9 @@ func soaOf(z names.Zone) *dns.SOA {
 		Serial: z.Serial, Refresh: z.Refresh, Retry: z.Retry, Expire: z.Expire, Minttl: z.Negative}
 }
 
-// republish sets the answers of the hostnames of some sites and the serials of their zones, in place.
-func (e *Engine) republish(changed []premises, serials map[int64]uint32) error {
-	content, err := e.movingSets(changed)
+// republish sets the answers of those hostnames of some sites that were touched, and the serials of their zones, in place.
+func (e *Engine) republish(changed []premises, touched func(premises) []site.Hostname, serials map[int64]uint32) error {
+	content, err := e.movingSets(changed, touched)
 	if err != nil {
 		return err
 	}
@@ -89,7 +89,7 @@ func (e *Engine) republish(changed []premises, serials map[int64]uint32) error {
 		e.tellSecondaries(id)
 	}
 	for _, p := range changed {
-		for _, h := range p.hostnames {
+		for _, h := range touched(p) {
 			if z := e.record.zone(h.ZoneID); z.Kind == names.Remote && z.Pushing {
 				for _, name := range ownersOf(h) {
 					e.queue.add(remoteKey{z.ID, name}, false)
@@ -100,14 +100,16 @@ func (e *Engine) republish(changed []premises, serials map[int64]uint32) error {
 	return nil
 }
 
-// movingSets encodes, by zone, everything at the names of some sites' hostnames.
-func (e *Engine) movingSets(list []premises) (map[int64]authdns.Names, error) {
+func allHostnames(p premises) []site.Hostname { return p.hostnames }
+
+// movingSets encodes, by zone, everything at the names of those hostnames of some sites that were touched.
+func (e *Engine) movingSets(list []premises, touched func(premises) []site.Hostname) (map[int64]authdns.Names, error) {
 	e.record.mu.RLock()
 	fixed := e.record.fixed
 	e.record.mu.RUnlock()
 	out := map[int64]authdns.Names{}
 	for _, p := range list {
-		for _, h := range p.hostnames {
+		for _, h := range touched(p) {
 			ttl := e.ttlOf(p, h)
 			e.names.set(h.ID, func(s *nameState) { s.ttl = ttl })
 			sets, err := addressSets(h.Name, uint32(ttl), p.answerOf(h))
@@ -225,7 +227,7 @@ func addressType(a netip.Addr) string {
 
 // ttlOf gives the TTL of a hostname's addresses now: it is lowered ahead of a planned change.
 func (e *Engine) ttlOf(p premises, h site.Hostname) int {
-	l, _ := site.Followed(p.links, h.LinkID)
+	l, _ := p.followed(h.LinkID)
 	return names.TTLAt(h.TTL, l.ChangeAt, l.Since, e.now())
 }
 

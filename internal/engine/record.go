@@ -48,22 +48,42 @@ type premises struct {
 	hostnames []site.Hostname
 	devices   []site.Device
 	services  []site.Service
+	at        map[int64]int // link ID to its place in links
+	// followers holds the hostnames by the link that they name; those that follow whatever link works are at 0.
+	followers map[int64][]site.Hostname
+}
+
+// following lists the hostnames whose answer may change with some links.
+func (p premises) following(links map[int64]bool) []site.Hostname {
+	out := p.followers[0]
+	for id := range links {
+		if list := p.followers[id]; len(list) > 0 {
+			out = append(out[:len(out):len(out)], list...)
+		}
+	}
+	return out
 }
 
 // addressOf gives the addresses of what follows a link of the site, or its preferred link where linkID is 0.
 func (p premises) addressOf(linkID int64) wan.Pair {
-	l, _ := site.Followed(p.links, linkID)
+	l, _ := p.followed(linkID)
 	return l.Addresses()
+}
+
+// followed is site.Followed, at the same cost for a site with many links.
+func (p premises) followed(linkID int64) (site.Link, bool) {
+	if linkID != 0 {
+		return p.link(linkID)
+	}
+	return site.Followed(p.links, 0)
 }
 
 // answerOf gives the addresses that a hostname should answer with.
 func (p premises) answerOf(h site.Hostname) wan.Pair { return h.Answer(p.addressOf(h.LinkID)) }
 
 func (p premises) link(id int64) (site.Link, bool) {
-	for _, l := range p.links {
-		if l.ID == id {
-			return l, true
-		}
+	if i, ok := p.at[id]; ok {
+		return p.links[i], true
 	}
 	return site.Link{}, false
 }
@@ -140,11 +160,23 @@ func (e *Engine) reload(ctx context.Context) error {
 		all[id] = p
 	}
 	for _, l := range links {
-		with(l.SiteID, func(p *premises) { p.links = append(p.links, l) })
+		with(l.SiteID, func(p *premises) {
+			if p.at == nil {
+				p.at = map[int64]int{}
+			}
+			p.at[l.ID] = len(p.links)
+			p.links = append(p.links, l)
+		})
 		owner[l.ID] = l.SiteID
 	}
 	for _, h := range hostnames {
-		with(h.SiteID, func(p *premises) { p.hostnames = append(p.hostnames, h) })
+		with(h.SiteID, func(p *premises) {
+			if p.followers == nil {
+				p.followers = map[int64][]site.Hostname{}
+			}
+			p.hostnames = append(p.hostnames, h)
+			p.followers[h.LinkID] = append(p.followers[h.LinkID], h)
+		})
 		for _, name := range ownersOf(h) {
 			owners[name] = nameOwner{h.SiteID, h.ID}
 		}
@@ -237,21 +269,24 @@ func (r *record) zoneList() []names.Zone {
 	return out
 }
 
-// setLink puts a changed link in the place of the old one.
-func (r *record) setLink(l site.Link) {
+// setLinks puts changed links in the places of the old ones.
+func (r *record) setLinks(list []site.Link) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	p, ok := r.sites[l.SiteID]
-	if !ok {
-		return
-	}
-	p.links = slices.Clone(p.links)
-	for i := range p.links {
-		if p.links[i].ID == l.ID {
-			p.links[i] = l
+	copied := map[int64]bool{}
+	for _, l := range list {
+		p, ok := r.sites[l.SiteID]
+		i, known := p.at[l.ID]
+		if !ok || !known {
+			continue
 		}
+		if !copied[l.SiteID] { // readers may hold the old list
+			p.links = slices.Clone(p.links)
+			copied[l.SiteID] = true
+		}
+		p.links[i] = l
+		r.sites[l.SiteID] = p
 	}
-	r.sites[l.SiteID] = p
 }
 
 func (r *record) setSerials(serials map[int64]uint32) {

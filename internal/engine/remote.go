@@ -305,10 +305,10 @@ func ownersOf(h site.Hostname) []names.Name {
 	return out
 }
 
-// remoteZonesOf lists the remote zones that a site has names in.
-func (e *Engine) remoteZonesOf(p premises) map[int64]bool {
+// remoteZonesOf lists the remote zones that hostnames are pushed to.
+func (e *Engine) remoteZonesOf(hostnames []site.Hostname) map[int64]bool {
 	out := map[int64]bool{}
-	for _, h := range p.hostnames {
+	for _, h := range hostnames {
 		if z := e.record.zone(h.ZoneID); z.Kind == names.Remote && z.Pushing {
 			out[z.ID] = true
 		}
@@ -316,10 +316,10 @@ func (e *Engine) remoteZonesOf(p premises) map[int64]bool {
 	return out
 }
 
-// publishedAtOnce says whether a site's moves count as published when they are recorded: it has names in a hosted zone, or
-// none at all.
-func (e *Engine) publishedAtOnce(p premises) bool {
-	return len(p.hostnames) == 0 || slices.ContainsFunc(p.hostnames, func(h site.Hostname) bool { return e.record.zone(h.ZoneID).Kind != names.Remote })
+// publishedAtOnce says whether a move counts as published when it is recorded: some of the hostnames are in a hosted zone,
+// or there is none at all.
+func (e *Engine) publishedAtOnce(hostnames []site.Hostname) bool {
+	return len(hostnames) == 0 || slices.ContainsFunc(hostnames, func(h site.Hostname) bool { return e.record.zone(h.ZoneID).Kind != names.Remote })
 }
 
 // heldName gives the first of a hostname's names that its remote zone's primary does not have as it should, "" where all

@@ -72,22 +72,25 @@ func (e *Engine) patience(h site.Hostname, at place) time.Duration {
 	return e.cacheTime(h)
 }
 
-// resolvable says whether servers elsewhere can be asked for the names of a site.
-func (e *Engine) resolvable(p premises) bool {
-	return slices.ContainsFunc(p.hostnames, func(h site.Hostname) bool { return len(e.places(h)) > 0 })
+// resolvable says whether servers elsewhere can be asked for any of some hostnames.
+func (e *Engine) resolvable(hostnames []site.Hostname) bool {
+	return slices.ContainsFunc(hostnames, func(h site.Hostname) bool { return len(e.places(h)) > 0 })
 }
 
 // verifyElsewhere asks every resolver for all hostnames of a site, each resolver beside the others. Where all of them give
 // the address, the site's moves have been seen. One that does not answer says nothing: it is left out.
-func (e *Engine) verifyElsewhere(ctx context.Context, p premises) {
-	if !e.resolvable(p) {
+func (e *Engine) verifyElsewhere(ctx context.Context, p premises, every bool) {
+	if !e.resolvable(p.hostnames) {
 		return
 	}
 	var wg sync.WaitGroup
 	asked := map[place][]site.Hostname{}
 	for _, h := range p.hostnames {
+		known := e.names.of(h.ID)
 		for _, at := range e.places(h) {
-			asked[at] = append(asked[at], h)
+			if view, has := known.resolvers[at.server]; every || !has || view.given != p.answerOf(h) {
+				asked[at] = append(asked[at], h)
+			}
 		}
 	}
 	for at, hostnames := range asked {
@@ -149,6 +152,6 @@ func (e *Engine) lastChange(p premises, h site.Hostname) time.Time {
 	if at := e.names.of(h.ID).published; !at.IsZero() {
 		return at
 	}
-	l, _ := site.Followed(p.links, h.LinkID)
+	l, _ := p.followed(h.LinkID)
 	return l.Since
 }

@@ -166,25 +166,21 @@ type updatePlan struct {
 }
 
 func (p *updatePlan) take(rr dns.RR) int {
-	h := rr.Header()
-	name := names.Name(canonical(h.Name))
-	for _, host := range p.site.hostnames {
-		if host.ZoneID != p.zone.ID {
-			continue
-		}
-		switch name {
-		case host.Name:
-			return p.address(host, rr)
-		case challenge + host.Name:
-			return p.proof(name, rr)
-		}
+	name := names.Name(canonical(rr.Header().Name))
+	host, isProof := strings.CutPrefix(string(name), challenge)
+	where, h, ok := p.engine.record.at(names.Name(host))
+	if !ok || where.ID != p.site.ID || h.ZoneID != p.zone.ID || string(h.Name) != host {
+		return dns.RcodeRefused
 	}
-	return dns.RcodeRefused
+	if isProof {
+		return p.proof(name, rr)
+	}
+	return p.address(h, rr)
 }
 
 // address takes a change of a hostname's A or AAAA records. A hostname has one address of a family, that of its link.
 func (p *updatePlan) address(host site.Hostname, rr dns.RR) int {
-	l, ok := site.Followed(p.site.links, host.LinkID)
+	l, ok := p.site.followed(host.LinkID)
 	h := rr.Header()
 	if !ok || h.Rrtype != dns.TypeA && h.Rrtype != dns.TypeAAAA {
 		return dns.RcodeRefused

@@ -98,21 +98,35 @@ func (e *Engine) askAgain(siteID int64) {
 func (e *Engine) runVerify(ctx context.Context) {
 	group, gctx := errgroup.WithContext(ctx)
 	group.SetLimit(8)
-	defer func() { _ = group.Wait() }()
+	defer func() { _ = group.Wait(); e.home.Close() }()
 	round := time.NewTicker(e.config.VerifyEvery)
 	defer round.Stop()
 	states := time.NewTicker(time.Second)
 	defer states.Stop()
+	var under inquiries
+	ask := func(id int64, every bool) {
+		if under.begin(id, every) {
+			group.Go(func() error {
+				for {
+					every, more := under.next(id)
+					if !more || gctx.Err() != nil {
+						return nil
+					}
+					e.verify(gctx, id, every)
+				}
+			})
+		}
+	}
 	askAll := func() {
 		for _, p := range e.record.all() {
-			group.Go(func() error { e.verify(gctx, p.ID); return nil })
+			ask(p.ID, true)
 		}
 	}
 	askAll()
 	for {
 		select {
 		case id := <-e.recheck:
-			group.Go(func() error { e.verify(gctx, id); return nil })
+			ask(id, false)
 		case <-round.C:
 			askAll()
 		case <-states.C:
@@ -123,14 +137,54 @@ func (e *Engine) runVerify(ctx context.Context) {
 	}
 }
 
-// verify asks for all hostnames of a site. Where all of them are right, its open moves have been answered.
-func (e *Engine) verify(ctx context.Context, siteID int64) {
+// inquiries are the sites that are being asked for. One that has to be asked for again meanwhile is, once, whatever came up
+// how often.
+type inquiries struct {
+	mu   sync.Mutex
+	open map[int64]inquiry
+}
+
+// inquiry is what is still to be asked of a site: nothing, what is not known to be right, or every name.
+type inquiry struct{ due, every bool }
+
+// begin notes that a site has to be asked for, and says whether nobody is at it.
+func (q *inquiries) begin(siteID int64, every bool) bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.open == nil {
+		q.open = map[int64]inquiry{}
+	}
+	now, running := q.open[siteID]
+	q.open[siteID] = inquiry{due: true, every: every || now.every}
+	return !running
+}
+
+// next takes what is to be asked; more is false where that is nothing, and the site is left.
+func (q *inquiries) next(siteID int64) (every, more bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	now := q.open[siteID]
+	if !now.due {
+		delete(q.open, siteID)
+		return false, false
+	}
+	q.open[siteID] = inquiry{}
+	return now.every, true
+}
+
+// verify asks for every hostname of a site, or for those that are not known to be right. Where all of them are, its open
+// moves have been answered.
+func (e *Engine) verify(ctx context.Context, siteID int64, every bool) {
 	p, ok := e.record.site(siteID)
 	if !ok || e.config.NameServer == "" {
 		return
 	}
 	right := 0
 	for _, h := range p.hostnames {
+		if known := e.names.of(h.ID); !every && known.asked && known.given == p.answerOf(h) {
+			right++
+			continue
+		}
 		server := e.config.NameServer
 		if z := e.record.zone(h.ZoneID); z.Kind == names.Remote {
 			server = z.Primary.String()
@@ -141,7 +195,13 @@ func (e *Engine) verify(ctx context.Context, siteID int64) {
 				e.log.Debug("a primary could not be asked", "zone", z.Apex, "error", err)
 			}
 		}
-		given, err := dnsask.Addresses(ctx, server, dnsask.Authoritative, h.Name)
+		var given wan.Pair
+		var err error
+		if server == e.config.NameServer {
+			given, err = e.home.Addresses(ctx, h.Name)
+		} else {
+			given, err = dnsask.Addresses(ctx, server, dnsask.Authoritative, h.Name)
+		}
 		for _, a := range e.aliasesOf(siteID) {
 			if a.HostnameID == h.ID {
 				e.askAlias(ctx, a, place{server, dnsask.Authoritative})
@@ -168,7 +228,7 @@ func (e *Engine) verify(ctx context.Context, siteID int64) {
 	for _, id := range e.moves.answered(siteID) {
 		e.stages <- store.Stages{MoveID: id, Answered: now}
 	}
-	e.verifyElsewhere(ctx, p)
+	e.verifyElsewhere(ctx, p, every)
 }
 
 func sameAddresses(a, b premises) bool {

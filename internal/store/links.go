@@ -80,9 +80,8 @@ func (s *Store) Hear(ctx context.Context, heard map[int64]time.Time) error {
 	for id, at := range heard {
 		ids, times = append(ids, id), append(times, at)
 	}
-	_, err := s.db.ExecContext(ctx, `UPDATE link SET heard_at = t.at
+	return s.soon(ctx, `UPDATE link SET heard_at = t.at
 		FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at) WHERE link.id = t.id AND (heard_at IS NULL OR heard_at < t.at)`, ids, times)
-	return err
 }
 
 // addrText gives the array element for an address: nil for none.

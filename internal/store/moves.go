@@ -6,6 +6,8 @@ import (
 	"net/netip"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
@@ -21,6 +23,9 @@ type Change struct {
 // statement, so that all of it is durable on return, or nothing. It returns the ID of each change's move, in the order
 // of changes, and the zones' new serials.
 func (s *Store) CommitMoves(ctx context.Context, changes []Change, zones []int64) (moveIDs []int64, serials map[int64]uint32, err error) {
+	if len(changes) == 1 {
+		return s.commitOne(ctx, changes[0], zones)
+	}
 	n := len(changes)
 	sites, links := make([]int64, n), make([]int64, n)
 	old4, old6, new4, new6 := make([]*string, n), make([]*string, n), make([]*string, n), make([]*string, n)
@@ -78,6 +83,38 @@ type Move struct {
 	Zones                                                             []ZoneTime
 }
 
+// commitOne is CommitMoves for one change, which is the usual case: the same in plain values takes the database half as long.
+func (s *Store) commitOne(ctx context.Context, c Change, zones []int64) (moveIDs []int64, serials map[int64]uint32, err error) {
+	rows, err := s.pool.Query(ctx, `
+		WITH moved AS (
+			UPDATE link SET ipv4 = $5, ipv6 = $6, source = $7, since_at = $9, heard_at = $9 WHERE id = $2 RETURNING id
+		), logged AS (
+			INSERT INTO move (site_id, link_id, old_ipv4, old_ipv6, new_ipv4, new_ipv6, source, noticed_at, received_at)
+			SELECT $1, id, $3, $4, $5, $6, $7, $8, $9 FROM moved RETURNING id
+		), bumped AS (
+			UPDATE zone SET `+nextSerial+` WHERE id = ANY($10::bigint[]) RETURNING id, serial
+		)
+		SELECT id, 0::bigint AS serial FROM logged UNION ALL SELECT id, serial FROM bumped`,
+		c.SiteID, c.LinkID, addrText(c.Old.IPv4), addrText(c.Old.IPv6), addrText(c.New.IPv4), addrText(c.New.IPv6), string(c.Source), c.Noticed, c.Received, zones)
+	if err != nil {
+		return nil, nil, fmt.Errorf("record a move: %w", err)
+	}
+	moveIDs, serials = []int64{0}, make(map[int64]uint32, len(zones))
+	var id, serial int64
+	_, err = pgx.ForEachRow(rows, []any{&id, &serial}, func() error {
+		if serial == 0 { // no zone has it
+			moveIDs[0] = id
+		} else {
+			serials[id] = uint32(serial)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, nil, fmt.Errorf("record a move: %w", err)
+	}
+	return moveIDs, serials, nil
+}
+
 // ZoneTime is when a remote zone's primary took a move.
 type ZoneTime struct {
 	Zone string    `json:"zone"`
@@ -102,12 +139,11 @@ func (s *Store) NoteStages(ctx context.Context, list []Stages) error {
 		recorded[i], published[i] = timeOrNil(list[i].Recorded), timeOrNil(list[i].Published)
 		answered[i], seen[i], confirmed[i] = timeOrNil(list[i].Answered), timeOrNil(list[i].Seen), timeOrNil(list[i].Confirmed)
 	}
-	_, err := s.db.ExecContext(ctx, `UPDATE move SET recorded_at = coalesce(t.recorded, recorded_at), published_at = coalesce(t.published, published_at),
+	return s.soon(ctx, `UPDATE move SET recorded_at = coalesce(t.recorded, recorded_at), published_at = coalesce(t.published, published_at),
 		answered_at = coalesce(t.answered, answered_at), seen_at = coalesce(t.seen, seen_at), confirmed_at = coalesce(t.confirmed, confirmed_at)
 		FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::timestamptz[], $5::timestamptz[], $6::timestamptz[])
 			AS t(id, recorded, published, answered, seen, confirmed)
 		WHERE move.id = t.id`, ids, recorded, published, answered, seen, confirmed)
-	return err
 }
 
 func timeOrNil(t time.Time) *time.Time {

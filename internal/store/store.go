@@ -126,6 +126,18 @@ func affected(r sql.Result, err error, kind, field, name string) error {
 	return nil
 }
 
+// soon carries a statement out without waiting for the disk: what it writes is lost where the database's machine fails within
+// the next fraction of a second. It is for what can be done without, so that announcements do not wait for it.
+func (s *Store) soon(ctx context.Context, statement string, args ...any) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, statement, args...)
+		return err
+	})
+}
+
 // inTx runs f in one transaction: all of it is kept, or nothing.
 func (s *Store) inTx(ctx context.Context, f func(*sqlx.Tx) error) error {
 	tx, err := s.db.BeginTxx(ctx, nil)

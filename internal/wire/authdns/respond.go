@@ -35,8 +35,8 @@ type query struct {
 }
 
 // respond writes the answer to req into out and returns its length; 0 means that the request is
-// not worth an answer (RFC 8906 section 4 lists what must be answered). out holds dns.MaxMsgSize bytes or
-// more.
+// not worth an answer (RFC 8906 section 4 lists what must be answered). out holds dns.MaxMsgSize bytes
+// over TCP, replySize over UDP.
 func (d *Directory) respond(req, out []byte, tcp bool) int {
 	if len(req) < headerSize || req[2]&0x80 != 0 {
 		return 0

@@ -104,42 +104,55 @@ func (s *Server) Serve(ctx context.Context) error {
 }
 
 func (s *Server) serveUDP(ctx context.Context) {
-	in, out := make([]byte, maxQuery), make([]byte, dns.MaxMsgSize)
-	for {
-		n, from, err := s.udp.ReadFromUDPAddrPort(in)
-		if err != nil {
-			if errors.Is(err, net.ErrClosed) {
-				return
-			}
-			continue
-		}
-		if isSlow(in[:n]) {
-			// Taken out of the way of the others; how many wait is bounded, and a client that is not served asks again.
-			select {
-			case s.slots <- struct{}{}:
-				req := append([]byte(nil), in[:n]...)
-				go func() {
-					defer func() { <-s.slots }()
-					_ = s.slow(ctx, req, from.Addr().Unmap(), false, func(b []byte) error { _, err := s.udp.WriteToUDPAddrPort(b, from); return err })
-				}()
-			default:
-			}
-			continue
-		}
-		if n = s.directory.respond(in[:n], out, false); n > 0 {
-			switch s.limit.take(from.Addr(), time.Now()) {
-			case cutShort:
-				s.counters.cutShort.Add(1)
-				n = shorten(out[:n])
-			case silent:
-				s.counters.silenced.Add(1)
-				continue
-			}
-			if _, err := s.udp.WriteToUDPAddrPort(out[:n], from); err == nil {
-				s.counters.answered.Add(1)
-			}
-		}
+	b, err := newBatch(s.udp)
+	if err != nil {
+		s.log.Error("DNS on UDP is not served", "error", err)
+		return
 	}
+	for {
+		n, err := b.receive()
+		if errors.Is(err, net.ErrClosed) {
+			return
+		}
+		for i := range n {
+			if size := s.overUDP(ctx, b, i); size > 0 {
+				b.reply(i, size)
+			}
+		}
+		s.counters.answered.Add(uint64(b.send()))
+	}
+}
+
+// overUDP writes the reply to the ith packet of b and returns its length, 0 for none.
+func (s *Server) overUDP(ctx context.Context, b *batch, i int) int {
+	in := b.packet(i)
+	if isSlow(in) {
+		// Taken out of the way of the others; how many wait is bounded, and a client that is not served asks again.
+		select {
+		case s.slots <- struct{}{}:
+			req, from, source := append([]byte(nil), in...), b.from(i), b.to(i)
+			go func() {
+				defer func() { <-s.slots }()
+				_ = s.slow(ctx, req, from.Addr().Unmap(), false, func(out []byte) error { _, _, err := s.udp.WriteMsgUDPAddrPort(out, source, from); return err })
+			}()
+		default:
+		}
+		return 0
+	}
+	out := b.replies[i]
+	n := s.directory.respond(in, out, false)
+	if n == 0 || s.limit == nil {
+		return n
+	}
+	switch s.limit.take(b.from(i).Addr(), time.Now()) {
+	case cutShort:
+		s.counters.cutShort.Add(1)
+		return shorten(out[:n])
+	case silent:
+		s.counters.silenced.Add(1)
+		return 0
+	}
+	return n
 }
 
 func (s *Server) serveTCP(ctx context.Context) {

@@ -3,6 +3,7 @@ package dnsask
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -23,15 +24,41 @@ const (
 	Resolver      Kind = true
 )
 
+const patience = 2 * time.Second
+
 // Addresses asks server ("host:port", or "host:port/tcp" for TCP alone) for the A and AAAA records of name, first over UDP, over TCP where the answer was
 // cut short. A family without a record is zero in the result. It returns an error where the server does not answer,
 // or answers with anything but "no error" or "no such name".
 func Addresses(ctx context.Context, server string, kind Kind, name names.Name) (wan.Pair, error) {
+	client := dns.Client{Timeout: patience}
+	address, overTCP := strings.CutSuffix(server, "/tcp")
+	if overTCP {
+		client.Net = "tcp"
+	}
+	conn, err := client.DialContext(ctx, address)
+	if err != nil {
+		return wan.Pair{}, fmt.Errorf("ask %s for %s: %w", server, name, err)
+	}
+	defer conn.Close()
+	return ask(ctx, conn, client, server, kind, name)
+}
+
+func ask(ctx context.Context, conn *dns.Conn, client dns.Client, server string, kind Kind, name names.Name) (wan.Pair, error) {
 	var p wan.Pair
+	address, _ := strings.CutSuffix(server, "/tcp")
 	for _, qtype := range []uint16{dns.TypeA, dns.TypeAAAA} {
-		reply, err := exchange(ctx, server, kind, name, qtype)
+		m := new(dns.Msg).SetQuestion(string(name)+".", qtype)
+		m.RecursionDesired = bool(kind)
+		reply, _, err := client.ExchangeWithConnContext(ctx, m, conn)
+		if err == nil && reply.Truncated {
+			whole := dns.Client{Timeout: client.Timeout, Net: "tcp"}
+			reply, _, err = whole.ExchangeContext(ctx, m, address)
+		}
+		if err == nil && reply.Rcode != dns.RcodeSuccess && reply.Rcode != dns.RcodeNameError {
+			err = errors.New("it answered " + dns.RcodeToString[reply.Rcode])
+		}
 		if err != nil {
-			return wan.Pair{}, err
+			return wan.Pair{}, fmt.Errorf("ask %s for %s: %w", server, name, err)
 		}
 		for _, rr := range reply.Answer {
 			switch rr := rr.(type) {
@@ -49,24 +76,49 @@ func Addresses(ctx context.Context, server string, kind Kind, name names.Name) (
 	return p, nil
 }
 
-func exchange(ctx context.Context, server string, kind Kind, name names.Name, qtype uint16) (*dns.Msg, error) {
-	m := new(dns.Msg).SetQuestion(string(name)+".", qtype)
-	m.RecursionDesired = bool(kind)
-	client := dns.Client{Timeout: 2 * time.Second}
-	address, overTCP := strings.CutSuffix(server, "/tcp")
-	if overTCP {
-		client.Net = "tcp"
+// Home asks one authoritative server of our own again and again, over sockets that it keeps. A server elsewhere is asked from
+// a new port each time, so that nobody can guess where an answer has to go; our own needs no such care.
+type Home struct {
+	server string
+	idle   chan *dns.Conn
+}
+
+// NewHome makes a Home of the server at "host:port".
+func NewHome(server string) *Home { return &Home{server: server, idle: make(chan *dns.Conn, 8)} }
+
+// Addresses is as the function of that name.
+func (h *Home) Addresses(ctx context.Context, name names.Name) (wan.Pair, error) {
+	client := dns.Client{Timeout: patience}
+	var conn *dns.Conn
+	select {
+	case conn = <-h.idle:
+	default:
+		var err error
+		if conn, err = client.DialContext(ctx, h.server); err != nil {
+			return wan.Pair{}, fmt.Errorf("ask %s for %s: %w", h.server, name, err)
+		}
 	}
-	reply, _, err := client.ExchangeContext(ctx, m, address)
-	if err == nil && reply.Truncated {
-		client.Net = "tcp"
-		reply, _, err = client.ExchangeContext(ctx, m, address)
+	p, err := ask(ctx, conn, client, h.server, Authoritative, name)
+	if err != nil { // an answer may still be on its way to this socket
+		_ = conn.Close()
+		return p, err
 	}
-	if err != nil {
-		return nil, fmt.Errorf("ask %s for %s: %w", server, name, err)
+	select {
+	case h.idle <- conn:
+	default:
+		_ = conn.Close()
 	}
-	if reply.Rcode != dns.RcodeSuccess && reply.Rcode != dns.RcodeNameError {
-		return nil, fmt.Errorf("ask %s for %s: it answered %s", server, name, dns.RcodeToString[reply.Rcode])
+	return p, nil
+}
+
+// Close closes the sockets that are kept.
+func (h *Home) Close() {
+	for {
+		select {
+		case conn := <-h.idle:
+			_ = conn.Close()
+		default:
+			return
+		}
 	}
-	return reply, nil
 }

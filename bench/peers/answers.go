@@ -1,0 +1,94 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"strings"
+)
+
+const moves = 500 // a second
+
+// answers asks all servers the same questions. Ink Post has one processor, as the others have one worker, and has 500 moves a
+// second to carry out in one of its two turns; the others have nothing else to do.
+func answers(r rig) error {
+	var questions strings.Builder
+	for i := range zoneNames {
+		fmt.Fprintf(&questions, "site-%d.%s A\n", i*7919%zoneNames, apex)
+	}
+	data, err := r.write("questions", questions.String())
+	if err != nil {
+		return err
+	}
+	peers := map[string]server{}
+	for _, start := range []func() (server, error){r.nsd, r.bind} {
+		s, err := start()
+		if err != nil {
+			return err
+		}
+		defer s.stop()
+		peers[s.name] = s
+	}
+	us, err := r.inkpost(zoneNames, false)
+	if err != nil {
+		return err
+	}
+	defer us.stop()
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
+
+	type figures struct{ rate, cost []float64 }
+	got := map[string]*figures{}
+	note := func(name string, o outcome, cpu float64) {
+		if got[name] == nil {
+			got[name] = &figures{}
+		}
+		got[name].rate = append(got[name].rate, o.rate)
+		got[name].cost = append(got[name].cost, cpu/o.count*1e6)
+	}
+	const still, moving = "Ink Post", "Ink Post, 500 moves/s"
+	for range r.rounds {
+		for _, name := range []string{"NSD", "BIND"} {
+			s := peers[name]
+			before, err := s.ticks()
+			if err != nil {
+				return err
+			}
+			o, err := r.dnsperf(s.port, data, 100)
+			if err != nil {
+				return err
+			}
+			after, err := s.ticks()
+			if err != nil {
+				return err
+			}
+			note(name, o, after-before)
+		}
+		for _, name := range []string{still, moving} {
+			ctx, stop := context.WithCancel(r.ctx)
+			moved := func() int { return 0 }
+			if name == moving {
+				moved = us.move(ctx, moves)
+			}
+			before := ticks()
+			o, err := r.dnsperf(us.port, data, 100)
+			after := ticks()
+			stop()
+			if err != nil {
+				return err
+			}
+			if n := moved(); name == moving && n < moves*r.seconds*9/10 {
+				return fmt.Errorf("only %d moves in %d s", n, r.seconds)
+			}
+			note(name, o, after-before)
+		}
+	}
+	nsd, bind := median(got["NSD"].rate), median(got["BIND"].rate)
+	nsdCost := median(got["NSD"].cost)
+	fmt.Printf("Questions for %d names, one worker each, dnsperf with 100 outstanding, median of %d\n", zoneNames, r.rounds)
+	fmt.Printf("%-24s %12s %8s %8s %14s %8s\n", "", "answers/s", "x NSD", "x BIND", "µs CPU/answer", "x NSD")
+	for _, name := range []string{"NSD", "BIND", still, moving} {
+		rate, cost := median(got[name].rate), median(got[name].cost)
+		fmt.Printf("%-24s %12.0f %8.2f %8.2f %14.2f %8.2f\n", name, rate, rate/nsd, rate/bind, cost, cost/nsdCost)
+	}
+	return nil
+}
