@@ -49,7 +49,7 @@ func (s *Store) CommitMoves(ctx context.Context, changes []Change, zones []int64
 				AS t(site_id, link_id, old4, old6, new4, new6, source, noticed, received)
 		), moved AS (
 			UPDATE link SET ipv4 = i.new4, ipv6 = i.new6, source = i.source, since_at = i.received, heard_at = i.received
-			FROM input i WHERE link.id = i.link_id RETURNING link.id
+			FROM input i WHERE link.id = i.link_id AND link.id = ANY($2::bigint[]) RETURNING link.id
 		), logged AS (
 			INSERT INTO move (site_id, link_id, old_ipv4, old_ipv6, new_ipv4, new_ipv6, source, noticed_at, received_at)
 			SELECT i.site_id, i.link_id, i.old4, i.old6, i.new4, i.new6, i.source, i.noticed, i.received
@@ -128,7 +128,8 @@ type Stages struct {
 	Recorded, Published, Answered, Seen, Confirmed time.Time
 }
 
-// NoteStages writes the stages of many moves in one statement.
+// NoteStages writes the stages of many moves in one statement. That names the moves twice: by the second the planner sees that
+// they are few, whatever it knows of the table.
 func (s *Store) NoteStages(ctx context.Context, list []Stages) error {
 	n := len(list)
 	ids := make([]int64, n)
@@ -143,7 +144,7 @@ func (s *Store) NoteStages(ctx context.Context, list []Stages) error {
 		answered_at = coalesce(t.answered, answered_at), seen_at = coalesce(t.seen, seen_at), confirmed_at = coalesce(t.confirmed, confirmed_at)
 		FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::timestamptz[], $5::timestamptz[], $6::timestamptz[])
 			AS t(id, recorded, published, answered, seen, confirmed)
-		WHERE move.id = t.id`, ids, recorded, published, answered, seen, confirmed)
+		WHERE move.id = t.id AND move.id = ANY($1::bigint[])`, ids, recorded, published, answered, seen, confirmed)
 }
 
 func timeOrNil(t time.Time) *time.Time {
