@@ -4,6 +4,7 @@ go 1.26.0
 
 require (
 	github.com/chromedp/chromedp v0.23.0
+	github.com/dchest/siphash v1.2.3
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jmoiron/sqlx v1.4.0

@@ -37,16 +37,23 @@ func TestNoLimitPassesEverything(t *testing.T) {
 	require.Equal(t, pass, l.take(netip.MustParseAddr("198.51.100.7"), time.Now()))
 }
 
-func TestWhoIsOverTheLimitIsSentToTCP(t *testing.T) {
+// limited is a server that gives one network so many answers a second.
+func limited(t *testing.T, perSecond int) *Server {
+	t.Helper()
 	d := &Directory{}
 	d.Put(zone(t))
 	s, err := Listen("127.0.0.1:0", d, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	s.Limit(Limit{PerSecond: 5})
+	s.Limit(Limit{PerSecond: perSecond})
 	ctx, stop := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
 	wg.Go(func() { _ = s.Serve(ctx) })
 	t.Cleanup(func() { stop(); wg.Wait() })
+	return s
+}
+
+func TestWhoIsOverTheLimitIsSentToTCP(t *testing.T) {
+	s := limited(t, 5)
 	whole, cut, none := 0, 0, 0
 	c := dns.Client{Timeout: 100 * time.Millisecond}
 	for range 40 {

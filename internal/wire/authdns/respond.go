@@ -2,6 +2,8 @@ package authdns
 
 import (
 	"encoding/binary"
+	"net/netip"
+	"time"
 
 	"github.com/miekg/dns"
 )
@@ -32,16 +34,26 @@ type query struct {
 	edns      bool
 	version   byte
 	size      int
+	cookie    [clientCookie + serverCookieMax]byte
+	cookieLen int
+	jar       *jar
+	from      netip.Addr
+	now       time.Time
 }
 
 // respond writes the answer to req into out and returns its length; 0 means that the request is
 // not worth an answer (RFC 8906 section 4 lists what must be answered). out holds dns.MaxMsgSize bytes
 // over TCP, replySize over UDP.
 func (d *Directory) respond(req, out []byte, tcp bool) int {
+	var q query
+	return d.answerTo(&q, req, out, tcp)
+}
+
+// answerTo is respond with what is known of the client, and shows what was read of its question.
+func (d *Directory) answerTo(q *query, req, out []byte, tcp bool) int {
 	if len(req) < headerSize || req[2]&0x80 != 0 {
 		return 0
 	}
-	var q query
 	q.id = binary.BigEndian.Uint16(req)
 	q.flags = binary.BigEndian.Uint16(req[2:])
 	if q.flags&opcodeMask != dns.OpcodeQuery<<11 {
@@ -57,7 +69,7 @@ func (d *Directory) respond(req, out []byte, tcp bool) int {
 	if tcp {
 		limit = dns.MaxMsgSize
 	}
-	r := reply{out: out, limit: limit, q: &q}
+	r := reply{out: out, limit: limit, q: q}
 	copy(out[headerSize:], req[headerSize:q.end])
 	r.n = q.end
 	switch {
@@ -123,6 +135,10 @@ func (q *query) readOPT(req []byte) bool {
 				return false
 			}
 			q.edns, q.size, q.version = true, int(class), version
+			options := req[start+11 : off] // behind the root's name and the fixed part
+			if version == 0 && !q.readCookie(options) {
+				return false
+			}
 		}
 	}
 	return true
@@ -167,10 +183,18 @@ type reply struct {
 }
 
 func (r *reply) room() int {
-	if r.q.edns {
-		return r.limit - optSize - r.n
+	return r.limit - r.q.optLength() - r.n
+}
+
+// optLength is how long the OPT record of the reply is.
+func (q *query) optLength() int {
+	switch {
+	case !q.edns:
+		return 0
+	case q.cookieLen > 0 && q.jar != nil:
+		return optSize + cookieOption
 	}
-	return r.limit - r.n
+	return optSize
 }
 
 // put adds a set whose owner is written at ownerAt in the reply.
@@ -220,6 +244,15 @@ func (r *reply) finish() int {
 		binary.BigEndian.PutUint16(opt[3:], bufferSize)
 		opt[5] = byte(r.rcode >> 4)
 		r.n += optSize
+		if r.q.cookieLen > 0 && r.q.jar != nil {
+			binary.BigEndian.PutUint16(opt[9:], cookieOption)
+			option := r.out[r.n : r.n+cookieOption]
+			binary.BigEndian.PutUint16(option, dns.EDNS0COOKIE)
+			binary.BigEndian.PutUint16(option[2:], clientCookie+serverCookie)
+			copy(option[4:], r.q.cookie[:clientCookie])
+			r.q.jar.make(option[4+clientCookie:], r.q.cookie[:clientCookie], r.q.from, r.q.now)
+			r.n += cookieOption
+		}
 		r.additionals++
 	}
 	h := r.out

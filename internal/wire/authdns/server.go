@@ -25,6 +25,7 @@ type Server struct {
 	log       *slog.Logger
 	access    Access
 	limit     *limiter
+	cookies   *jar
 	slots     chan struct{} // for requests that are not answered from memory
 	counters  counters
 }
@@ -56,7 +57,7 @@ func Listen(address string, d *Directory, log *slog.Logger) (*Server, error) {
 		}
 		t, err := net.Listen("tcp", u.LocalAddr().String())
 		if err == nil {
-			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log, slots: make(chan struct{}, slowMost)}, nil
+			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log, slots: make(chan struct{}, slowMost), cookies: newJar()}, nil
 		}
 		_ = u.Close()
 		last = fmt.Errorf("DNS on TCP: %w", err)
@@ -114,8 +115,9 @@ func (s *Server) serveUDP(ctx context.Context) {
 		if errors.Is(err, net.ErrClosed) {
 			return
 		}
+		now := time.Now()
 		for i := range n {
-			if size := s.overUDP(ctx, b, i); size > 0 {
+			if size := s.overUDP(ctx, b, i, now); size > 0 {
 				b.reply(i, size)
 			}
 		}
@@ -124,7 +126,7 @@ func (s *Server) serveUDP(ctx context.Context) {
 }
 
 // overUDP writes the reply to the ith packet of b and returns its length, 0 for none.
-func (s *Server) overUDP(ctx context.Context, b *batch, i int) int {
+func (s *Server) overUDP(ctx context.Context, b *batch, i int, now time.Time) int {
 	in := b.packet(i)
 	if isSlow(in) {
 		// Taken out of the way of the others; how many wait is bounded, and a client that is not served asks again.
@@ -140,11 +142,12 @@ func (s *Server) overUDP(ctx context.Context, b *batch, i int) int {
 		return 0
 	}
 	out := b.replies[i]
-	n := s.directory.respond(in, out, false)
-	if n == 0 || s.limit == nil {
+	q := query{jar: s.cookies, from: b.from(i).Addr(), now: now}
+	n := s.directory.answerTo(&q, in, out, false)
+	if n == 0 || s.limit == nil || q.cookieLen > 0 && s.cookies.knows(q.cookie[:q.cookieLen], q.from, now) {
 		return n
 	}
-	switch s.limit.take(b.from(i).Addr(), time.Now()) {
+	switch s.limit.take(q.from, now) {
 	case cutShort:
 		s.counters.cutShort.Add(1)
 		return shorten(out[:n])
@@ -213,7 +216,8 @@ func (s *Server) serveConn(ctx context.Context, c net.Conn) {
 			}
 			continue
 		}
-		n = s.directory.respond(in[:n], out[2:], true)
+		q := query{jar: s.cookies, from: from.Addr(), now: time.Now()}
+		n = s.directory.answerTo(&q, in[:n], out[2:], true)
 		if n == 0 {
 			return
 		}
