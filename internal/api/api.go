@@ -22,6 +22,7 @@ type Lab interface {
 	Renumber(site, link string) (contract.Renumbering, error)
 	SetService(site, service string, running bool) error
 	SetForward(site, service string, present bool) error
+	SetPrimary(running bool) error
 }
 
 // Options of the API.

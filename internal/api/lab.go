@@ -15,6 +15,10 @@ func (a *api) renumber(c *echo.Context, _ principal) error {
 	return ok(c, http.StatusOK, r, err)
 }
 
+func (a *api) labPrimary(running bool) func(*echo.Context, principal) error {
+	return func(c *echo.Context, _ principal) error { return done(c, a.lab.SetPrimary(running)) }
+}
+
 func (a *api) labService(running bool) func(*echo.Context, principal) error {
 	return func(c *echo.Context, _ principal) error {
 		return done(c, a.lab.SetService(c.Param("code"), c.Param("name"), running))

@@ -139,6 +139,8 @@ func (a *api) routes() []route {
 		list = append(list, []route{
 			{method: "GET", path: base + "/lab", summary: "The simulated world", who: person, out: contract.World{}, serve: a.world},
 			{method: "POST", path: base + "/lab/sites/:code/links/:label/renumberings", summary: "Have the simulated provider renumber a link", who: person, out: contract.Renumbering{}, serve: a.renumber},
+			{method: "PUT", path: base + "/lab/primary/running", summary: "Bring the simulated primary of the remote zone back", who: person, status: http.StatusNoContent, serve: a.labPrimary(true)},
+			{method: "DELETE", path: base + "/lab/primary/running", summary: "Take the simulated primary of the remote zone away", who: person, status: http.StatusNoContent, serve: a.labPrimary(false)},
 			{method: "PUT", path: base + "/lab/sites/:code/services/:name/running", summary: "Start a simulated service", who: person, status: http.StatusNoContent, serve: a.labService(true)},
 			{method: "DELETE", path: base + "/lab/sites/:code/services/:name/running", summary: "Stop a simulated service", who: person, status: http.StatusNoContent, serve: a.labService(false)},
 			{method: "PUT", path: base + "/lab/sites/:code/services/:name/forward", summary: "Restore a simulated router's forward", who: person, status: http.StatusNoContent, serve: a.labForward(true)},

@@ -92,7 +92,19 @@ func labCommand() *cobra.Command {
 			return c.SetLabForward(cmd.Context(), args[0], args[1], on)
 		}
 	}
+	primary := func(use, short, words string, running bool) *cobra.Command {
+		return &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs,
+			RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+				err := c.SetLabPrimary(cmd.Context(), running)
+				if err == nil {
+					say(cmd, "The primary of the remote zone %s.", words)
+				}
+				return err
+			})}
+	}
 	return group("lab", "Change the simulated world of the demo", world, renumber,
+		group("primary", "Take the remote zone's primary away and bring it back",
+			primary("stop", "Take it away", "is away", false), primary("start", "Bring it back", "is back", true)),
 		group("service", "Stop and start services on simulated devices",
 			toggle("stop SITE SERVICE", "Stop a service on its device", "is stopped", service(false)),
 			toggle("start SITE SERVICE", "Start a service on its device", "runs", service(true))),

@@ -169,6 +169,7 @@ loopback addresses, with a real agent behind each router. inkpost lab changes th
 	f.BoolVar(&o.Fresh, "fresh", false, "forget what an earlier demo kept")
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
 	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")
+	f.StringVar(&o.Redirect, "redirect", defaultRedirect, "address at which browsers are sent on")
 	f.StringVar(&level, "log-level", "warn", "debug, info, warn or error")
 	return c
 }
@@ -192,6 +193,8 @@ func guide(cmd *cobra.Command, d *demo.Demo, file string) {
 		"bin/inkpost lab renumber KET-07",
 		"bin/inkpost moves --limit 3",
 		"bin/inkpost lab forward remove KET-07 playback",
+		"bin/inkpost zone pushes quay.saltmarsh.example",
+		"bin/inkpost lab primary stop",
 	} {
 		say(cmd, "  %s", line)
 	}

@@ -102,6 +102,11 @@ func (c *Client) Announce(ctx context.Context, in contract.Announcement) (contra
 	return call[contract.Receipt](ctx, c, "POST", "/agent/announcements", in)
 }
 
+// SetLabPrimary takes the simulated primary of the remote zone away, or brings it back.
+func (c *Client) SetLabPrimary(ctx context.Context, running bool) error {
+	return c.toggle(ctx, running, "lab", "primary", "running")
+}
+
 // World shows the lab.
 func (c *Client) World(ctx context.Context) (contract.World, error) {
 	return call[contract.World](ctx, c, "GET", "/lab", nil)

@@ -24,15 +24,16 @@ import (
 
 // Options of Start.
 type Options struct {
-	Dir     string // where the demo keeps its database and its agents' keys
-	Fresh   bool   // forget what an earlier demo kept
-	HTTP    string
-	DNS     string
-	Console fs.FS
-	Version string
-	Log     *slog.Logger
-	Say     io.Writer // where progress is told
-	Key     string    // an access key of an earlier demo, to use again where it still fits
+	Dir      string // where the demo keeps its database and its agents' keys
+	Fresh    bool   // forget what an earlier demo kept
+	HTTP     string
+	DNS      string
+	Redirect string
+	Console  fs.FS
+	Version  string
+	Log      *slog.Logger
+	Say      io.Writer // where progress is told
+	Key      string    // an access key of an earlier demo, to use again where it still fits
 }
 
 // Demo is a running demo.
@@ -46,6 +47,7 @@ type Demo struct {
 
 	cluster  *cluster.Cluster
 	resolver *lab.Resolver
+	primary  *lab.Primary
 	agents   sync.WaitGroup
 	cancel   context.CancelFunc
 }
@@ -125,13 +127,18 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	if d.resolver, err = lab.NewResolver(); err != nil {
 		return err
 	}
-	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, DNS: o.DNS,
+	if d.primary, err = lab.NewPrimary(primaryAt, remoteZone, pushKey, pushSecret); err != nil {
+		return err
+	}
+	d.World.Place(d.primary)
+	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, DNS: o.DNS, Redirect: o.Redirect,
 		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}}, ProbeDeadline: time.Second, CheckEvery: 2 * time.Second, VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
 		Lab: d.World, Console: o.Console, Version: o.Version, Log: o.Log})
 	if err != nil {
 		return err
 	}
 	d.resolver.Ask(d.DNS)
+	d.resolver.AskFor(remoteZone, d.primary.Addr())
 	if d.Password, err = d.Engine.EnsureOwner(ctx, owner); err != nil {
 		return err
 	}
@@ -236,6 +243,9 @@ func (d *Demo) Stop() {
 	}
 	if d.World != nil {
 		d.World.Close()
+	}
+	if d.primary != nil {
+		_ = d.primary.SetRunning(false)
 	}
 	d.cluster.Stop()
 }

@@ -38,6 +38,14 @@ type exposed struct {
 
 const zone = "isles.saltmarsh.example"
 
+// The remote zone, its primary's address in the lab, and the key that it knows us by.
+const (
+	remoteZone = "quay.saltmarsh.example"
+	primaryAt  = "127.120.0.53:8453"
+	pushKey    = "isles-to-quay.saltmarsh.example"
+	pushSecret = "c2xpcHdheS1nYW5uZXQta2V0dGxlLWZlcnJ5LTAwMDE="
+)
+
 func places() []place {
 	cable := func(n byte) connection {
 		return connection{label: "main", provider: "Kettle Cable", first: netip.AddrFrom4([4]byte{127, 101, n, 20 + n})}

@@ -5,14 +5,16 @@ import (
 	"fmt"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/engine"
 )
 
 // seed puts the scenario on record, as an installer would: zone, sites, links, hostnames, devices, services; and the
 // history that they would have by now.
 func seed(ctx context.Context, d *daemon.Daemon, list []place, probeSeconds int, server string) error {
 	e := d.Engine
-	if _, err := e.AddZone(ctx, contract.ZoneInput{Apex: zone, Contact: "hostmaster@saltmarsh.example", TTL: 30,
+	if _, err := e.AddZone(ctx, contract.ZoneInput{Apex: zone, Contact: "hostmaster@saltmarsh.example", TTL: 30, Template: "{code}." + zone,
 		Servers: []string{"ns1." + zone + "=" + server}}); err != nil {
 		return err
 	}
@@ -39,6 +41,9 @@ func seed(ctx context.Context, d *daemon.Daemon, list []place, probeSeconds int,
 			}
 		}
 	}
+	if err := otherNames(ctx, e); err != nil {
+		return err
+	}
 	if err := pastMoves(ctx, d, list); err != nil {
 		return fmt.Errorf("the moves of the past: %w", err)
 	}
@@ -62,4 +67,38 @@ func seed(ctx context.Context, d *daemon.Daemon, list []place, probeSeconds int,
 		}
 	}
 	return pastSpans(ctx, d, list)
+}
+
+// otherNames records what stands beside the sites' own names: a remote zone that is pushed to its primary, aliases,
+// redirects, a record.
+func otherNames(ctx context.Context, e *engine.Engine) error {
+	if _, err := e.AddSigningKey(ctx, contract.SigningKeyInput{Name: pushKey, Secret: pushSecret}); err != nil {
+		return err
+	}
+	if _, err := e.AddZone(ctx, contract.ZoneInput{Apex: remoteZone, Kind: string(names.Remote), Primary: primaryAt, PrimaryKey: pushKey}); err != nil {
+		return err
+	}
+	for _, in := range []contract.HostnameInput{{Name: "tickets." + remoteZone, Site: "FER-11"}, {Name: "slip." + remoteZone, Site: "BOA-09", Extras: []string{"www"}}} {
+		if _, err := e.AddHostname(ctx, in); err != nil {
+			return err
+		}
+	}
+	for _, in := range []contract.AliasInput{{Name: "museum." + zone, Hostname: "ket-07." + zone}, {Name: "ferry." + zone, Hostname: "fer-11." + zone}, {Name: "kiosk." + remoteZone, Hostname: "tickets." + remoteZone}} {
+		if _, err := e.AddAlias(ctx, in); err != nil {
+			return err
+		}
+	}
+	for _, in := range []contract.RedirectInput{
+		{Name: "museum-view." + zone, Hostname: "ket-07." + zone, Scheme: "https", Port: 8443, Path: "/live"},
+		{Name: "club." + zone, Hostname: "rad-06." + zone, Port: 8080, KeepPath: true},
+	} {
+		if _, err := e.AddRedirect(ctx, in); err != nil {
+			return err
+		}
+	}
+	if _, err := e.AddZoneRecord(ctx, zone, names.Record{Name: zone, Type: "TXT", Data: `"v=spf1 -all"`}); err != nil {
+		return err
+	}
+	_, err := e.PushZone(ctx, remoteZone)
+	return err
 }

@@ -15,6 +15,7 @@ import (
 // as long as the TTL allows, and counts the TTL down in what it gives out.
 type Resolver struct {
 	upstream atomic.Value // the name server's "host:port"
+	others   sync.Map     // zones with a final dot that another name server has, to its "host:port"
 	servers  []*dns.Server
 	at       string
 
@@ -52,6 +53,9 @@ func NewResolver() (*Resolver, error) {
 
 // Ask names the name server that the resolver asks, by its "host:port".
 func (r *Resolver) Ask(server string) { r.upstream.Store(server) }
+
+// AskFor names the name server of one zone.
+func (r *Resolver) AskFor(zone, server string) { r.others.Store(dns.Fqdn(zone), server) }
 
 // Addr is where the resolver answers.
 func (r *Resolver) Addr() string { return r.at }
@@ -95,6 +99,13 @@ func (r *Resolver) lookup(q dns.Question) (reply *dns.Msg, age uint32) {
 	if !known {
 		return nil, 0
 	}
+	r.others.Range(func(zone, server any) bool {
+		if dns.IsSubDomain(zone.(string), q.Name) {
+			upstream = server.(string)
+			return false
+		}
+		return true
+	})
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
 	ask := new(dns.Msg).SetQuestion(q.Name, q.Qtype)

@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
@@ -41,6 +42,7 @@ type ServiceSpec struct {
 type World struct {
 	providers map[string]*provider
 	sites     map[string]*premises
+	primary   atomic.Pointer[Primary] // of a remote zone, if there is one
 	log       *slog.Logger
 }
 
@@ -188,6 +190,18 @@ func (w *World) SetService(code, name string, running bool) error {
 		err = errors.Join(err, l.router.change(func() {}))
 	}
 	return err
+}
+
+// Place puts the primary of a remote zone into the world.
+func (w *World) Place(p *Primary) { w.primary.Store(p) }
+
+// SetPrimary takes the remote zone's primary away, or brings it back.
+func (w *World) SetPrimary(running bool) error {
+	p := w.primary.Load()
+	if p == nil {
+		return errors.New("this world has no primary")
+	}
+	return p.SetRunning(running)
 }
 
 // SetForward restores or removes the forward to a service on every router of the site.

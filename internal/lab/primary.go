@@ -1,0 +1,158 @@
+package lab
+
+import (
+	"fmt"
+	"net"
+	"strings"
+	"sync"
+
+	"github.com/miekg/dns"
+)
+
+// Primary is a stand-in for somebody else's primary server of one zone: it takes signed updates (RFC 2136) and answers from
+// what it was told. It can be taken away and brought back, with its records.
+type Primary struct {
+	address, zone, key, secret string
+
+	mu      sync.Mutex
+	servers []*dns.Server
+	records map[string]map[uint16][]dns.RR // by owner and type
+}
+
+// NewPrimary starts a primary at "host:port" for a zone, whose names the holder of a TSIG key (hmac-sha256) may change.
+func NewPrimary(address, zone, key, secret string) (*Primary, error) {
+	p := &Primary{address: address, zone: dns.Fqdn(zone), key: dns.Fqdn(key), secret: secret, records: map[string]map[uint16][]dns.RR{}}
+	return p, p.SetRunning(true)
+}
+
+// SetRunning takes the primary away, or brings it back.
+func (p *Primary) SetRunning(running bool) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if running == (len(p.servers) > 0) {
+		return nil
+	}
+	if !running {
+		for _, s := range p.servers {
+			_ = s.Shutdown()
+		}
+		p.servers = nil
+		return nil
+	}
+	u, err := net.ListenPacket("udp", p.address)
+	if err != nil {
+		return fmt.Errorf("primary: %w", err)
+	}
+	p.address = u.LocalAddr().String()
+	l, err := net.Listen("tcp", p.address)
+	if err != nil {
+		_ = u.Close()
+		return fmt.Errorf("primary: %w", err)
+	}
+	for _, s := range []*dns.Server{{PacketConn: u}, {Listener: l}} {
+		s.Handler, s.TsigSecret = p, map[string]string{p.key: p.secret}
+		s.MsgAcceptFunc = func(dns.Header) dns.MsgAcceptAction { return dns.MsgAccept } // updates as well
+		started := make(chan struct{})
+		s.NotifyStartedFunc = func() { close(started) }
+		go func() { _ = s.ActivateAndServe() }()
+		<-started
+		p.servers = append(p.servers, s)
+	}
+	return nil
+}
+
+// Addr is where the primary answers.
+func (p *Primary) Addr() string { return p.address }
+
+// ServeDNS implements dns.Handler.
+func (p *Primary) ServeDNS(w dns.ResponseWriter, m *dns.Msg) {
+	reply := new(dns.Msg).SetReply(m)
+	reply.Authoritative = true
+	switch {
+	case len(m.Question) != 1:
+		reply.Rcode = dns.RcodeFormatError
+	case m.Opcode == dns.OpcodeUpdate:
+		reply.Rcode = p.update(m, m.IsTsig() != nil && w.TsigStatus() == nil)
+	case m.Opcode != dns.OpcodeQuery:
+		reply.Rcode = dns.RcodeNotImplemented
+	case !dns.IsSubDomain(p.zone, m.Question[0].Name):
+		reply.Rcode, reply.Authoritative = dns.RcodeRefused, false
+	default:
+		p.answer(reply, m.Question[0])
+	}
+	if t := m.IsTsig(); t != nil && w.TsigStatus() == nil {
+		reply.SetTsig(p.key, t.Algorithm, 300, int64(t.TimeSigned))
+	}
+	_ = w.WriteMsg(reply)
+}
+
+func (p *Primary) answer(reply *dns.Msg, q dns.Question) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	name := strings.ToLower(q.Name)
+	soa := &dns.SOA{Hdr: dns.RR_Header{Name: p.zone, Rrtype: dns.TypeSOA, Class: dns.ClassINET, Ttl: 30}, Ns: "ns.elsewhere.example.",
+		Mbox: "hostmaster.elsewhere.example.", Serial: 1, Refresh: 3600, Retry: 300, Expire: 1209600, Minttl: 5}
+	for range 8 {
+		if q.Qtype == dns.TypeSOA && name == p.zone {
+			reply.Answer = append(reply.Answer, soa)
+			return
+		}
+		sets, there := p.records[name]
+		if list := sets[q.Qtype]; len(list) > 0 {
+			reply.Answer = append(reply.Answer, list...)
+			return
+		}
+		alias := sets[dns.TypeCNAME]
+		if len(alias) == 0 {
+			if !there && name != p.zone {
+				reply.Rcode = dns.RcodeNameError
+			}
+			reply.Ns = append(reply.Ns, soa)
+			return
+		}
+		reply.Answer = append(reply.Answer, alias...)
+		name = strings.ToLower(alias[0].(*dns.CNAME).Target)
+	}
+}
+
+func (p *Primary) update(m *dns.Msg, signed bool) int {
+	if !signed {
+		return dns.RcodeRefused
+	}
+	if strings.ToLower(m.Question[0].Name) != p.zone {
+		return dns.RcodeNotAuth
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, rr := range m.Answer {
+		h := rr.Header()
+		if h.Class != dns.ClassNONE {
+			return dns.RcodeNotImplemented // no more than our own side asks for
+		}
+		if len(p.records[strings.ToLower(h.Name)][h.Rrtype]) > 0 {
+			return dns.RcodeYXRrset
+		}
+	}
+	for _, rr := range m.Ns {
+		if !dns.IsSubDomain(p.zone, rr.Header().Name) {
+			return dns.RcodeNotZone
+		}
+	}
+	for _, rr := range m.Ns {
+		h := rr.Header()
+		name := strings.ToLower(h.Name)
+		switch h.Class {
+		case dns.ClassANY:
+			delete(p.records[name], h.Rrtype)
+			if len(p.records[name]) == 0 {
+				delete(p.records, name)
+			}
+		case dns.ClassINET:
+			if p.records[name] == nil {
+				p.records[name] = map[uint16][]dns.RR{}
+			}
+			p.records[name][h.Rrtype] = append(p.records[name][h.Rrtype], rr)
+		}
+	}
+	return dns.RcodeSuccess
+}
