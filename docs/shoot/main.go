@@ -78,6 +78,8 @@ func events(ctx context.Context, c *client.Client) error {
 		func() error { _, err := c.Renumber(ctx, "KET-07", "main"); return err },
 		func() error { time.Sleep(4 * time.Second); return nil }, // the services answer at the new address first
 		func() error { return c.SetLabForward(ctx, "KET-07", "playback", false) },
+		func() error { return c.SetLabPrimary(ctx, false) },
+		func() error { _, err := c.Renumber(ctx, "FER-11", "main"); return err },
 		func() error { return c.SetLabService(ctx, "BOA-09", "gate-shell", false) },
 		func() error { return c.SetLabForward(ctx, "CLI-05", "router-page", true) },
 	} {
@@ -121,6 +123,22 @@ func pages(ctx context.Context, d *demo.Demo, password, out string) error {
 		chromedp.ScrollIntoView(`#moves-main`),
 		chromedp.Sleep(500*time.Millisecond),
 		shot(filepath.Join(out, "console-moves.png")),
+		chromedp.Navigate(d.URL+"/names"),
+		chromedp.WaitVisible(`[data-line="museum.isles.saltmarsh.example"]`),
+		chromedp.Sleep(time.Second),
+		shot(filepath.Join(out, "console-names.png")),
+		chromedp.Click(`//section[@id="zone-quay.saltmarsh.example"]//button[normalize-space()="Add a redirect"]`),
+		chromedp.SendKeys(`input[name="name"]`, "fähre.isles.saltmarsh.example"),
+		chromedp.Sleep(time.Second),
+		shot(filepath.Join(out, "console-entry.png")),
+		chromedp.Click(`//button[normalize-space()="Cancel"]`),
+		chromedp.ScrollIntoView(`#signing-keys`),
+		chromedp.Sleep(500*time.Millisecond),
+		shot(filepath.Join(out, "console-remote-zone.png")),
+		chromedp.Navigate(d.URL+"/moves?site=KET-07"),
+		chromedp.WaitVisible(`[data-move]`),
+		chromedp.Sleep(time.Second),
+		shot(filepath.Join(out, "console-moves-page.png")),
 		chromedp.EmulateViewport(390, 844),
 		chromedp.Navigate(d.URL+"/sites/KET-07"),
 		chromedp.WaitVisible(`[data-outcome="opened"]`),
@@ -161,6 +179,7 @@ func terminal(d *demo.Demo, out string) error {
 		"cli-why":      {"why KET-07"},
 		"cli-moves":    {"moves --limit 8", "service list KET-07", "probe KET-07 playback", "hostname list --site KET-07"},
 		"cli-lab":      {"lab world"},
+		"cli-zones":    {"zone list", "zone pushes quay.saltmarsh.example", "alias list", "redirect list", "hostname check fähre.isles.saltmarsh.example", "zone export quay.saltmarsh.example"},
 	} {
 		var script strings.Builder
 		for _, c := range commands {

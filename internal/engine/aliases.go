@@ -32,6 +32,13 @@ func (e *Engine) askAlias(ctx context.Context, a site.Alias, at place) {
 	e.aliases.given[a.ID][at] = given
 }
 
+func (v *aliasViews) of(aliasID int64, at place) (wan.Pair, bool) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	given, has := v.given[aliasID][at]
+	return given, has
+}
+
 func (e *Engine) aliasesOf(siteID int64) (out []site.Alias) {
 	all, _ := e.record.content()
 	for _, a := range all {

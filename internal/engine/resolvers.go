@@ -93,13 +93,24 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises, every bool) {
 			}
 		}
 	}
+	aliased := map[place][]site.Alias{}
+	for _, a := range e.aliasesOf(p.ID) {
+		_, h, _ := e.record.at(a.Hostname)
+		for _, server := range e.config.Resolvers {
+			at := place{server, dnsask.Resolver}
+			if given, has := e.aliases.of(a.ID, at); every || !has || given != p.answerOf(h) {
+				aliased[at] = append(aliased[at], a)
+				if asked[at] == nil {
+					asked[at] = []site.Hostname{} // this place is asked for aliases only
+				}
+			}
+		}
+	}
 	for at, hostnames := range asked {
 		server := at.server
 		wg.Go(func() {
-			for _, a := range e.aliasesOf(p.ID) {
-				if at.kind == dnsask.Resolver {
-					e.askAlias(ctx, a, at)
-				}
+			for _, a := range aliased[at] {
+				e.askAlias(ctx, a, at)
 			}
 			for _, h := range hostnames {
 				given, err := dnsask.Addresses(ctx, server, at.kind, h.Name)

@@ -13,10 +13,26 @@ export interface SiteSummary {
   service_count: number; as_expected_count: number; fault_count: number
 }
 export interface Stage { name: string; at?: string; after_ms: number; reached_ms: number }
-export interface Move { id: number; site: string; link: string; old: string; new: string; source: string; noticed: string; total_ms: number; stages: Stage[] }
+export interface Move { id: number; site: string; link: string; old: string; new: string; source: string; noticed: string; total_ms: number; stages: Stage[]; zones?: { zone: string; at: string; reached_ms: number }[] }
 export interface Overview { faults: Fault[]; sites: SiteSummary[]; moves: Move[] }
-export interface Link { label: string; provider: string; mode: string; position: number; ipv4?: string; ipv6?: string; since?: string; heard?: string; source?: string; agent: boolean; overdue: boolean }
-export interface Hostname { name: string; zone: string; site: string; link?: string; ttl_seconds: number; state: string; ipv4?: string; ipv6?: string; given?: string }
+export interface Link { label: string; provider: string; mode: string; position: number; ipv4?: string; ipv6?: string; since?: string; heard?: string; source?: string; agent: boolean; overdue: boolean; change_at?: string }
+export interface ResolverView { server: string; authoritative?: boolean; given: string; differs: boolean }
+export interface Hostname {
+  name: string; shown?: string; zone: string; site: string; link?: string; ttl_seconds: number; state: string; ipv4?: string; ipv6?: string; given?: string
+  held?: string; kept_by?: string; kept_at?: string; extras?: string[]; mail?: string; resolvers?: ResolverView[]
+}
+export interface Zone {
+  apex: string; kind: 'hosted' | 'remote'; contact: string; serial: number; ttl_seconds: number; servers: { name: string; addresses?: string[] }[]; notify?: string[]; transfer_key?: string
+  template?: string; primary?: string; primary_key?: string; transport?: string; reassert_seconds?: number; pushing?: boolean
+}
+export interface Push { name: string; state: string; taken?: string; tries: number; detail?: string }
+export interface Difference { name: string; type: string; now: string[] | null; want: string[] | null }
+export interface Alias { name: string; hostname: string; site: string; given?: string; hostname_given?: string; same: boolean; resolvers?: ResolverView[] }
+export interface Redirect { name: string; hostname: string; site: string; scheme: string; port?: number; path: string; keep_path: boolean; status: number; leads: string }
+export interface ZoneRecord { id: number; name: string; type: string; ttl_seconds: number; data: string }
+export interface SigningKey { name: string; algorithm: string; site?: string; created: string; secret?: string }
+export interface NameCheck { name: string; shown: string; legal: boolean; free: boolean; detail: string }
+export interface Key { secret: string; holder: string }
 export interface Device { name: string; mac: string; lan_address: string; reserved: boolean }
 export interface Service {
   name: string; device: string; link?: string; kind: string; transport: string; external_from: number; external_to: number; internal_from: number
@@ -78,6 +94,20 @@ export const api = {
     call<History>('GET', at('sites', site, 'services', service, 'history') + `?from=${from.toISOString()}&until=${until.toISOString()}`),
   probe: (site: string, service: string) => call<Story>('POST', at('sites', site, 'services', service, 'probes')),
   invite: (site: string, link: string) => call<Invitation>('POST', at('sites', site, 'links', link, 'invitations')),
+  routerKey: (site: string, link: string) => call<Key>('POST', at('sites', site, 'links', link, 'router-keys'), { label: 'router' }),
+  keep: (name: string, kept: boolean) => call<Hostname>(kept ? 'PUT' : 'DELETE', at('hostnames', name, 'kept')),
+  checkName: (name: string) => call<NameCheck>('GET', `/names/check?name=${encodeURIComponent(name)}`),
+  suggestName: (site: string) => call<NameCheck>('GET', at('sites', site, 'name-suggestion')),
+  movesBy: (query: URLSearchParams) => call<Move[]>('GET', `/moves?${query}`),
+  zones: () => call<Zone[]>('GET', '/zones'),
+  hostnames: () => call<Hostname[]>('GET', '/hostnames'),
+  aliases: () => call<Alias[]>('GET', '/aliases'),
+  redirects: () => call<Redirect[]>('GET', '/redirects'),
+  signingKeys: () => call<SigningKey[]>('GET', '/signing-keys'),
+  records: (zone: string) => call<ZoneRecord[]>('GET', at('zones', zone, 'records')),
+  pushes: (zone: string) => call<Push[]>('GET', at('zones', zone, 'pushes')),
+  push: (zone: string) => call<Push[]>('POST', at('zones', zone, 'pushes')),
+  differences: (zone: string) => call<Difference[]>('GET', at('zones', zone, 'differences')),
   send: (method: 'POST' | 'PATCH', path: string, body: unknown) => call<unknown>(method, path, body),
   remove: (path: string) => call<void>('DELETE', path),
   renumber: (site: string, link: string) => call<{ old: string; new: string }>('POST', at('lab', 'sites', site, 'links', link, 'renumberings')),

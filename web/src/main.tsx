@@ -5,6 +5,8 @@ import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Route, Routes } from 'react-router'
 import { Problem } from './api'
 import { FirstPage } from './pages/FirstPage'
+import { MovesPage } from './pages/MovesPage'
+import { NamesPage } from './pages/NamesPage'
 import { SitePage } from './pages/SitePage'
 import { Bench } from './parts/Bench'
 import { Door } from './parts/Door'
@@ -39,6 +41,8 @@ function Console() {
             <Bench mode={mode} turn={turn}>
               <Routes>
                 <Route path="/" element={<FirstPage />} />
+                <Route path="/names" element={<NamesPage />} />
+                <Route path="/moves" element={<MovesPage />} />
                 <Route path="/sites/:code" element={<SitePage />} />
                 <Route path="*" element={<FirstPage />} />
               </Routes>

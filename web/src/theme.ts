@@ -12,7 +12,7 @@ declare module '@mui/material/styles' {
   interface Theme {
     rule: { field: string; section: string; hair: string; broken: string }
     font: { label: string; text: string; mono: string }
-    draw: { ribbon: number; line: number; gap: number; stair: number; stationWidth: number; column: number }
+    draw: { ribbon: number; line: number; gap: number; stair: number; stationWidth: number; column: number; word: number }
   }
   interface ThemeOptions {
     rule?: Theme['rule']
@@ -66,7 +66,7 @@ export function themeFor(mode: Mode) {
   return createTheme({
     rule,
     font,
-    draw: { ribbon: 22, line: 3, gap: 14, stair: 110, stationWidth: 120, column: 1240 },
+    draw: { ribbon: 22, line: 3, gap: 14, stair: 110, stationWidth: 120, column: 1240, word: 84 },
     palette: {
       mode: mode === 'day' ? 'light' : 'dark',
       primary: { main: c.action },

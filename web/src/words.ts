@@ -18,6 +18,11 @@ export function ports(from: number, to: number): string {
   return from === to ? `${from}` : `${from}-${to}`
 }
 
+// nameTone is the colour that goes with the word for a hostname's state.
+export function nameTone(state: string): string | undefined {
+  return { pointed: 'success.main', settling: 'warning.main', held: 'error.main', stale: 'error.main' }[state]
+}
+
 export function capital(s: string): string {
   return s.charAt(0).toUpperCase() + s.slice(1)
 }

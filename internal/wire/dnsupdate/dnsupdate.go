@@ -6,6 +6,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
+	"syscall"
 	"time"
 
 	"github.com/miekg/dns"
@@ -89,7 +91,7 @@ func (p Primary) Send(ctx context.Context, m *dns.Msg) error {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case reply == nil:
-		return Unreachable{Detail: err.Error()}
+		return Unreachable{Detail: plainly(err)}
 	case reply.Rcode == dns.RcodeServerFailure:
 		return Unreachable{Detail: "it answered SERVFAIL: it cannot work now"}
 	case reply.Rcode != dns.RcodeSuccess:
@@ -121,6 +123,20 @@ func (p Primary) exchange(ctx context.Context, m *dns.Msg) (reply *dns.Msg, err 
 		return nil, errors.New("the answer is for another question")
 	}
 	return reply, err
+}
+
+// plainly says in words why no answer came.
+func plainly(err error) string {
+	var network net.Error
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "nothing listens at its port (connection refused)"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return "there is no way to it (unreachable)"
+	case errors.As(err, &network) && network.Timeout():
+		return "it does not answer"
+	}
+	return err.Error()
 }
 
 // explain says in words what a refusal means.
@@ -168,7 +184,7 @@ func (p Primary) Records(ctx context.Context, name names.Name, types []string) (
 			reply, err = over.exchange(ctx, m)
 		}
 		if err != nil {
-			return nil, Unreachable{Detail: err.Error()}
+			return nil, Unreachable{Detail: plainly(err)}
 		}
 		if reply.Rcode != dns.RcodeSuccess && reply.Rcode != dns.RcodeNameError {
 			return nil, Refused{Rcode: reply.Rcode, Detail: "asked for " + string(name) + " it answered " + dns.RcodeToString[reply.Rcode]}

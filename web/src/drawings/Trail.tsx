@@ -25,6 +25,7 @@ export function Trail({ move }: { move: Move }) {
             {s.name} {s.at ? '+' + length(s.after_ms) : 'not yet'}
           </Typography>
         ))}
+        {move.zones?.map((z) => <Typography key={z.zone} variant="label" title={exact(z.at)}>{z.zone} took it +{length(z.reached_ms)}</Typography>)}
         <Typography variant="label" sx={{ ml: 'auto' }}>in all {length(move.total_ms)}</Typography>
       </Box>
     </Box>

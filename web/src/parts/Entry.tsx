@@ -1,32 +1,60 @@
 import { Alert, Button, Checkbox, Dialog, DialogActions, DialogContent, DialogTitle, FormControlLabel, MenuItem, Stack, TextField } from '@mui/material'
-import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useDeferredValue, useState } from 'react'
 import { api, Problem } from '../api'
 
-// One field to fill in. With choices it is a list to pick from.
-export interface Blank { name: string; label: string; help?: string; choices?: string[]; kind?: 'text' | 'number' | 'yes' }
+// One field to fill in. With choices it is a list to pick from; a list is typed with commas; a name is checked as it is typed.
+export interface Blank { name: string; label: string; help?: string; choices?: string[]; none?: string; kind?: 'text' | 'number' | 'yes' | 'list' | 'time' | 'name' | 'secret' }
 
-type Value = string | number | boolean
+export type Value = string | number | boolean | string[]
+
+const never = '0001-01-01T00:00:00Z'
+
+// sent is a field's value as the server takes it.
+function sent(b: Blank, v: Value): Value {
+  if (b.kind === 'list' && typeof v === 'string') return v.split(/[\s,]+/).filter(Boolean)
+  if (b.kind === 'time') return v ? new Date(String(v)).toISOString() : never
+  return v
+}
+
+// typed is a value as it stands in its field.
+function typed(b: Blank, v: Value | undefined): string {
+  if (Array.isArray(v)) return v.join(', ')
+  if (b.kind === 'time' && v) {
+    const at = new Date(String(v))
+    return at.getFullYear() < 2000 ? '' : new Date(at.getTime() - at.getTimezoneOffset() * 60000).toISOString().slice(0, 16)
+  }
+  return String(v ?? '')
+}
 
 // Entry is a form for one thing on the record. What the server finds wrong stands under the field that it is about.
 export function Entry({ title, path, method, blanks, given, close, done }: {
   title: string; path: string; method: 'POST' | 'PATCH'; blanks: Blank[]; given: Record<string, Value>; close: () => void; done?: (saved: unknown) => void
 }) {
   const queries = useQueryClient()
-  const [values, setValues] = useState(given)
+  const [values, setValues] = useState<Record<string, Value>>(() => Object.fromEntries(Object.entries(given).map(([k, v]) => {
+    const b = blanks.find((b) => b.name === k)
+    return [k, b && (b.kind === 'list' || b.kind === 'time') ? typed(b, v) : v]
+  })))
   const set = (name: string, v: Value) => setValues({ ...values, [name]: v })
   const save = useMutation({
-    mutationFn: () => api.send(method, path, values),
+    mutationFn: () => api.send(method, path, Object.fromEntries(Object.entries(values).map(([k, v]) => {
+      const b = blanks.find((b) => b.name === k)
+      return [k, b ? sent(b, v) : v]
+    }))),
     onSuccess: async (saved) => {
       await queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
       close()
       done?.(saved)
     },
   })
+  const asked = useDeferredValue(String(blanks.some((b) => b.kind === 'name') ? values.name ?? '' : ''))
+  const check = useQuery({ queryKey: ['name', asked], queryFn: () => api.checkName(asked), enabled: asked !== '', retry: false })
   const flaws = save.error instanceof Problem ? save.error.errors : []
   // The server names a range by its ends; the form has one field for it.
   const flaw = (name: string) => flaws.filter((f) => f.field === name || f.field.startsWith(name + '_')).map((f) => f.detail).join('; ')
   const placed = blanks.some((b) => flaw(b.name))
+  const words = (b: Blank) => flaw(b.name) || (b.kind === 'name' && check.data && asked ? check.data.detail : b.help)
   return (
     <Dialog open onClose={close} fullWidth maxWidth="xs">
       <form noValidate onSubmit={(e) => { e.preventDefault(); save.mutate() }}>
@@ -37,10 +65,12 @@ export function Entry({ title, path, method, blanks, given, close, done }: {
             {blanks.map((b) => b.kind === 'yes' ? (
               <FormControlLabel key={b.name} label={b.label} control={<Checkbox checked={Boolean(values[b.name])} onChange={(e) => set(b.name, e.target.checked)} />} />
             ) : (
-              <TextField key={b.name} name={b.name} label={b.label} value={values[b.name] ?? ''} select={Boolean(b.choices)} type={b.kind === 'number' ? 'number' : 'text'}
-                error={Boolean(flaw(b.name))} helperText={flaw(b.name) || b.help}
+              <TextField key={b.name} name={b.name} label={b.label} value={b.kind === 'time' ? values[b.name] ?? '' : typed(b, values[b.name])} select={Boolean(b.choices)}
+                type={b.kind === 'number' ? 'number' : b.kind === 'time' ? 'datetime-local' : b.kind === 'secret' ? 'password' : 'text'}
+                slotProps={b.kind === 'time' ? { inputLabel: { shrink: true } } : undefined}
+                error={Boolean(flaw(b.name)) || (b.kind === 'name' && check.data?.free === false)} helperText={words(b)}
                 onChange={(e) => set(b.name, b.kind === 'number' ? Number(e.target.value) : e.target.value)}>
-                {b.choices?.map((c) => <MenuItem key={c} value={c}>{c || 'the preferred link'}</MenuItem>)}
+                {b.choices?.map((c) => <MenuItem key={c} value={c}>{c || b.none || 'the preferred link'}</MenuItem>)}
               </TextField>
             ))}
           </Stack>
