@@ -85,6 +85,17 @@ func TestRealServersStandBesideUs(t *testing.T) {
 		awaitSerial(t, server, z.Serial, 30*time.Second)
 	}
 
+	t.Run("names are verified there", func(t *testing.T) {
+		require.EventuallyWithT(t, func(c *assert) {
+			h, err := s.Client.Hostname(t.Context(), "ket-07."+zone)
+			require.NoError(c, err)
+			require.Len(c, h.Resolvers, 2)
+			for _, view := range h.Resolvers {
+				require.True(c, view.Authoritative)
+				require.False(c, view.Differs, "%s gives %s", view.Server, view.Given)
+			}
+		}, 20*time.Second, 50*time.Millisecond)
+	})
 	t.Run("the same answers", func(t *testing.T) { sameAnswers(t, s.DNS, map[string]string{"BIND": bind.Addr(), "NSD": nsd.Addr()}) })
 
 	t.Run("a move reaches them", func(t *testing.T) {

@@ -41,7 +41,7 @@ type Counts struct {
 }
 
 const (
-	tcpClients = 256              // connections at once; one more waits in the kernel's queue
+	tcpClients = 256              // connections at once; for one more, the idlest has to go
 	tcpIdle    = 10 * time.Second // RFC 7766 section 6.2.3 asks for a few seconds
 	slowMost   = 1024             // signed requests and updates over UDP at once
 	maxQuery   = 4096             // no honest question is longer
@@ -159,14 +159,12 @@ func (s *Server) overUDP(ctx context.Context, b *batch, i int, now time.Time) in
 }
 
 func (s *Server) serveTCP(ctx context.Context) {
-	slots := make(chan struct{}, tcpClients)
+	var open visitors
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	for {
-		slots <- struct{}{}
 		c, err := s.tcp.Accept()
 		if err != nil {
-			<-slots
 			if errors.Is(err, net.ErrClosed) {
 				return
 			}
@@ -174,18 +172,53 @@ func (s *Server) serveTCP(ctx context.Context) {
 			time.Sleep(50 * time.Millisecond) // out of descriptors: let some be closed
 			continue
 		}
+		open.enter(c, time.Now())
 		wg.Go(func() {
-			defer func() { <-slots }()
+			defer open.leave(c)
 			stop := context.AfterFunc(ctx, func() { _ = c.Close() })
 			defer stop()
-			s.serveConn(ctx, c)
+			s.serveConn(ctx, c, func() { open.enter(c, time.Now()) })
 		})
 	}
 }
 
+// visitors are the open connections, each with when it last had a whole question. Where there are too many, the one that has
+// been silent for longest has to go (RFC 7766 section 6.2.3): whoever holds connections without asking anything keeps
+// nobody out.
+type visitors struct {
+	mu   sync.Mutex
+	last map[net.Conn]time.Time
+}
+
+func (v *visitors) enter(c net.Conn, now time.Time) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.last == nil {
+		v.last = map[net.Conn]time.Time{}
+	}
+	v.last[c] = now
+	if len(v.last) <= tcpClients {
+		return
+	}
+	var idlest net.Conn
+	for other, at := range v.last {
+		if other != c && (idlest == nil || at.Before(v.last[idlest])) {
+			idlest = other
+		}
+	}
+	delete(v.last, idlest)
+	_ = idlest.Close()
+}
+
+func (v *visitors) leave(c net.Conn) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	delete(v.last, c)
+}
+
 // serveConn answers the questions of one connection in the order in which they come (RFC 7766 section 6.2.1.1 allows
 // that). A client has tcpIdle for each whole question, so that a slow one holds its place no longer than an idle one.
-func (s *Server) serveConn(ctx context.Context, c net.Conn) {
+func (s *Server) serveConn(ctx context.Context, c net.Conn, asked func()) {
 	defer c.Close()
 	from, _ := netip.ParseAddrPort(c.RemoteAddr().String())
 	in, out := make([]byte, maxQuery), make([]byte, 2+dns.MaxMsgSize)
@@ -210,6 +243,7 @@ func (s *Server) serveConn(ctx context.Context, c net.Conn) {
 		if _, err := io.ReadFull(c, in[:n]); err != nil {
 			return
 		}
+		asked()
 		if isSlow(in[:n]) {
 			if s.slow(ctx, in[:n], from.Addr().Unmap(), true, write) != nil {
 				return

@@ -11,7 +11,7 @@ import (
 )
 
 // server answers as the name asked for says.
-func server(t *testing.T) string {
+func server(t *testing.T, address string) string {
 	t.Helper()
 	handler := dns.HandlerFunc(func(w dns.ResponseWriter, m *dns.Msg) {
 		r := new(dns.Msg).SetReply(m)
@@ -41,7 +41,7 @@ func server(t *testing.T) string {
 		}
 		_ = w.WriteMsg(r)
 	})
-	u, err := net.ListenPacket("udp", "127.0.0.1:0")
+	u, err := net.ListenPacket("udp", address)
 	require.NoError(t, err)
 	l, err := net.Listen("tcp", u.LocalAddr().String())
 	require.NoError(t, err)
@@ -56,7 +56,7 @@ func server(t *testing.T) string {
 }
 
 func TestAddresses(t *testing.T) {
-	at := server(t)
+	at := server(t, "127.0.0.1:0")
 	p, err := Addresses(t.Context(), at, Resolver, "both.example")
 	require.NoError(t, err)
 	require.Equal(t, "198.51.100.7 2001:db8::7", p.String())
@@ -75,4 +75,26 @@ func TestAddresses(t *testing.T) {
 	_, err = Addresses(t.Context(), at, Resolver, "silent.example")
 	require.Error(t, err)
 	require.Less(t, time.Since(began), 5*time.Second)
+}
+
+func TestServersAreAskedOverBothFamiliesAndTransports(t *testing.T) {
+	for _, address := range []string{"127.0.0.1:0", "[::1]:0"} {
+		at := server(t, address)
+		for _, way := range []string{at, at + "/tcp"} {
+			p, err := Addresses(t.Context(), way, Resolver, "both.example")
+			require.NoError(t, err, way)
+			require.Equal(t, "198.51.100.7 2001:db8::7", p.String(), way)
+		}
+		p, err := Addresses(t.Context(), at+"/tcp", Resolver, "long.example")
+		require.NoError(t, err)
+		require.Equal(t, "198.51.100.9", p.String(), "over TCP nothing is cut short")
+		home := NewHome(at)
+		for range 20 {
+			p, err := home.Addresses(t.Context(), "both.example")
+			require.NoError(t, err)
+			require.True(t, p.Known())
+		}
+		require.Len(t, home.idle, 1, "one socket after the other is enough")
+		home.Close()
+	}
 }
