@@ -88,6 +88,12 @@ func TestUpdatesOfOnesOwnNames(t *testing.T) {
 	_, same, _ := answers(t, s.DNS, "ket-07."+zone)
 	require.Equal(t, next, same)
 
+	require.Equal(t, "NOERROR", u.rcode(one(ket+" 60 AAAA 2001:db8::8")))
+	require.Equal(t, []string{"2001:db8::8"}, ask(t, s.DNS, "ket-07."+zone, dns.TypeAAAA))
+	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.RemoveRRset([]dns.RR{rrOf(t, ket+" 60 AAAA 2001:db8::8")}) }))
+	require.Empty(t, ask(t, s.DNS, "ket-07."+zone, dns.TypeAAAA), "a link that lost one family keeps the other")
+	require.Equal(t, []string{"198.51.100.8"}, ask(t, s.DNS, "ket-07."+zone, dns.TypeA))
+
 	challenge := "_acme-challenge." + ket
 	require.Equal(t, "NOERROR", u.rcode(one(challenge+` 60 TXT "proof one"`)))
 	require.Equal(t, "NOERROR", u.rcode(one(challenge+` 60 TXT "proof two"`)))

@@ -65,21 +65,22 @@ type Engine struct {
 
 	// edit is held while the record changes, in the database first and in memory after, so that both change in the
 	// same order.
-	edit    sync.Mutex
-	record  record
-	heard   heardList
-	intake  chan pending
-	names   nameStates
-	moves   moveTracker
-	prober  *prober
-	faults  faultBoard
-	stages  chan store.Stages
-	recheck chan int64
-	tell    chan int64 // zones whose secondaries have to be told
-	remote  remoteBook
-	queue   *pushQueue
-	aliases aliasViews
-	home    *dnsask.Home
+	edit     sync.Mutex
+	record   record
+	heard    heardList
+	intake   chan pending
+	names    nameStates
+	moves    moveTracker
+	prober   *prober
+	faults   faultBoard
+	stages   chan store.Stages
+	stopping chan struct{} // closed when the engine stops
+	recheck  chan int64
+	tell     chan int64 // zones whose secondaries have to be told
+	remote   remoteBook
+	queue    *pushQueue
+	aliases  aliasViews
+	home     *dnsask.Home
 }
 
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
@@ -87,12 +88,13 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	config = config.withDefaults()
 	e := &Engine{
 		config: config, store: st, directory: directory, log: config.Log, now: config.Clock, listening: config.Clock(),
-		Events:  NewHub(config.Clock),
-		intake:  make(chan pending, 4096),
-		stages:  make(chan store.Stages, 4096),
-		recheck: make(chan int64, 4096),
-		tell:    make(chan int64, 4096),
-		home:    dnsask.NewHome(config.NameServer),
+		Events:   NewHub(config.Clock),
+		intake:   make(chan pending, 4096),
+		stages:   make(chan store.Stages, 2*stagesMost),
+		stopping: make(chan struct{}),
+		recheck:  make(chan int64, 4096),
+		tell:     make(chan int64, 4096),
+		home:     dnsask.NewHome(config.NameServer),
 	}
 	e.heard.at = map[int64]time.Time{}
 	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
@@ -148,6 +150,7 @@ func (e *Engine) resume(ctx context.Context) error {
 
 // Run keeps all loops going until ctx ends.
 func (e *Engine) Run(ctx context.Context) {
+	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
 		e.runIntake, e.runHeard, e.runStages, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.prober.run, e.prober.runLedger,

@@ -197,7 +197,7 @@ func (e *Engine) afterMove(p premises, following []site.Hostname, c store.Change
 		s.Published = time.Time{} // its primaries have to take it first
 	}
 	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, zones: e.remoteZonesOf(following), unseen: e.resolvable(following), waiting: e.prober.expectedOn(c.LinkID)})
-	e.stages <- s
+	e.reached(s)
 	for _, h := range following {
 		e.names.publish(h.ID, published)
 	}

@@ -98,6 +98,17 @@ func (t *moveTracker) drop(m *openMove) {
 	}
 }
 
+// reached notes that a move has reached a stage. Once the engine stops nobody writes it any more, and nobody waits for that.
+func (e *Engine) reached(s store.Stages) {
+	select {
+	case e.stages <- s:
+	case <-e.stopping:
+	}
+}
+
+// stagesMost is the most stages in one statement.
+const stagesMost = 8192
+
 // stagesWait is how long stages are collected before they are written: they come in flocks, and nobody waits for them.
 const stagesWait = 50 * time.Millisecond
 
@@ -113,7 +124,7 @@ func (e *Engine) runStages(ctx context.Context) {
 		}
 		timer := time.NewTimer(stagesWait)
 	collect:
-		for len(list) < commitMost {
+		for len(list) < stagesMost {
 			select {
 			case s := <-e.stages:
 				list = append(list, s)

@@ -304,7 +304,7 @@ func (p *prober) take(w *watch, r round) (confirming bool) {
 	}
 	if asExpected && r.outcome.Good() {
 		if id, done := p.e.moves.confirmed(r.linkID, s.ID); done {
-			p.e.stages <- store.Stages{MoveID: id, Confirmed: r.at}
+			p.e.reached(store.Stages{MoveID: id, Confirmed: r.at})
 		}
 	}
 	bad := after.view.Outcome != probe.Skipped && !probe.AsExpected(s.Expected, probe.Verdict(s.Expected, probe.StateUnknown, []probe.View{{Outcome: r.outcome, InRow: probe.Confirmations}}))

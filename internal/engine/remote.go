@@ -289,7 +289,7 @@ func (e *Engine) afterPush(z names.Zone, n store.RemoteName) {
 	}
 	if all {
 		for _, id := range e.moves.published(p.ID, z.ID) {
-			e.stages <- store.Stages{MoveID: id, ZoneID: z.ID, Published: n.GivenAt}
+			e.reached(store.Stages{MoveID: id, ZoneID: z.ID, Published: n.GivenAt})
 		}
 	}
 	e.faults.review(p.ID)

@@ -197,9 +197,12 @@ func (e *Engine) verify(ctx context.Context, siteID int64, every bool) {
 		}
 		var given wan.Pair
 		var err error
-		if server == e.config.NameServer {
+		switch {
+		case server == e.config.NameServer && every:
 			given, err = e.home.Addresses(ctx, h.Name)
-		} else {
+		case server == e.config.NameServer:
+			given, err = e.home.Changed(ctx, h.Name, p.answerOf(h))
+		default:
 			given, err = dnsask.Addresses(ctx, server, dnsask.Authoritative, h.Name)
 		}
 		for _, a := range e.aliasesOf(siteID) {
@@ -226,7 +229,7 @@ func (e *Engine) verify(ctx context.Context, siteID int64, every bool) {
 		return // it moved while we asked; that move brings its own question
 	}
 	for _, id := range e.moves.answered(siteID) {
-		e.stages <- store.Stages{MoveID: id, Answered: now}
+		e.reached(store.Stages{MoveID: id, Answered: now})
 	}
 	e.verifyElsewhere(ctx, p, every)
 }

@@ -40,13 +40,13 @@ func Addresses(ctx context.Context, server string, kind Kind, name names.Name) (
 		return wan.Pair{}, fmt.Errorf("ask %s for %s: %w", server, name, err)
 	}
 	defer conn.Close()
-	return ask(ctx, conn, client, server, kind, name)
+	return ask(ctx, conn, client, server, kind, name, dns.TypeA, dns.TypeAAAA)
 }
 
-func ask(ctx context.Context, conn *dns.Conn, client dns.Client, server string, kind Kind, name names.Name) (wan.Pair, error) {
+func ask(ctx context.Context, conn *dns.Conn, client dns.Client, server string, kind Kind, name names.Name, types ...uint16) (wan.Pair, error) {
 	var p wan.Pair
 	address, _ := strings.CutSuffix(server, "/tcp")
-	for _, qtype := range []uint16{dns.TypeA, dns.TypeAAAA} {
+	for _, qtype := range types {
 		m := new(dns.Msg).SetQuestion(string(name)+".", qtype)
 		m.RecursionDesired = bool(kind)
 		reply, _, err := client.ExchangeWithConnContext(ctx, m, conn)
@@ -88,6 +88,22 @@ func NewHome(server string) *Home { return &Home{server: server, idle: make(chan
 
 // Addresses is as the function of that name.
 func (h *Home) Addresses(ctx context.Context, name names.Name) (wan.Pair, error) {
+	return h.ask(ctx, name, dns.TypeA, dns.TypeAAAA)
+}
+
+// Changed is Addresses for a name whose answer was just changed to want: a family that should have no address is taken to
+// have none, which the next full round proves.
+func (h *Home) Changed(ctx context.Context, name names.Name, want wan.Pair) (wan.Pair, error) {
+	switch {
+	case want.IPv4.IsValid() && !want.IPv6.IsValid():
+		return h.ask(ctx, name, dns.TypeA)
+	case want.IPv6.IsValid() && !want.IPv4.IsValid():
+		return h.ask(ctx, name, dns.TypeAAAA)
+	}
+	return h.Addresses(ctx, name)
+}
+
+func (h *Home) ask(ctx context.Context, name names.Name, types ...uint16) (wan.Pair, error) {
 	client := dns.Client{Timeout: patience}
 	var conn *dns.Conn
 	select {
@@ -98,7 +114,7 @@ func (h *Home) Addresses(ctx context.Context, name names.Name) (wan.Pair, error)
 			return wan.Pair{}, fmt.Errorf("ask %s for %s: %w", h.server, name, err)
 		}
 	}
-	p, err := ask(ctx, conn, client, h.server, Authoritative, name)
+	p, err := ask(ctx, conn, client, h.server, Authoritative, name, types...)
 	if err != nil { // an answer may still be on its way to this socket
 		_ = conn.Close()
 		return p, err
