@@ -12,7 +12,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 RUN_NEEDS := /usr/lib/postgresql/*/bin/initdb:postgresql
 TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/named:bind9 /usr/sbin/nsd:nsd /usr/sbin/knotd:knot
 
-.PHONY: bench demo test build console check unit race clean screenshots install-run install-test
+.PHONY: bench bench-peers demo test build console check unit race clean screenshots install-run install-test
 
 demo: build
 	@exec bin/inkpost demo
@@ -53,6 +53,11 @@ test: install-test build check
 
 bench:
 	$(GO) test -run xxx -bench . -benchtime 3s ./bench
+
+# Beside NSD, BIND and Knot, with everybody's files in memory: how long a disk takes to be sure is not what is compared.
+bench-peers: install-test
+	$(call install,/usr/bin/dnsperf:dnsperf)
+	TMPDIR=$$([ -d /dev/shm ] && echo /dev/shm || echo /tmp) $(GO) run ./bench/peers
 
 screenshots: build install-test
 	$(call install,/usr/bin/Xvfb:xvfb /usr/bin/xterm:xterm /usr/bin/import-im6*:imagemagick)

@@ -2,4 +2,5 @@
 // machine, and told as a ratio: machines are noisy.
 //
 //	go test -run xxx -bench . ./bench
+//	make bench-peers
 package bench

@@ -57,7 +57,7 @@ func main() {
 func run(ctx context.Context, seconds, rounds int, parts []string) error {
 	for _, program := range []string{"dnsperf", "nsd", "named", "knotd"} {
 		if _, err := exec.LookPath(program); err != nil {
-			return fmt.Errorf("%s is not installed: make install-bench", program)
+			return fmt.Errorf("%s is not installed: make bench-peers", program)
 		}
 	}
 	dir, err := os.MkdirTemp("", "inkpost-peers-")

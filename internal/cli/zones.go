@@ -228,7 +228,10 @@ func zonePushes() *cobra.Command {
 			return show(cmd, rows,
 				column[contract.Push]{title: "name", text: func(p contract.Push) string { return string(p.Name) }, tone: func(contract.Push) tone { return strong }},
 				column[contract.Push]{title: "state", text: func(p contract.Push) string { return p.State }, tone: func(p contract.Push) tone {
-					return map[string]tone{contract.PushTaken: proven, contract.PushWaiting: unsettled}[p.State]
+					if t, known := map[string]tone{contract.PushTaken: proven, contract.PushWaiting: unsettled}[p.State]; known {
+						return t
+					}
+					return wrong
 				}},
 				column[contract.Push]{title: "taken", text: func(p contract.Push) string { return ago(p.Taken) }, machine: func(p contract.Push) string { return stamp(p.Taken) }},
 				column[contract.Push]{title: "tries", text: func(p contract.Push) string { return count(p.Tries) }},

@@ -87,6 +87,9 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises, every bool) {
 	asked := map[place][]site.Hostname{}
 	for _, h := range p.hostnames {
 		known := e.names.of(h.ID)
+		if known.given != p.answerOf(h) {
+			continue // asked too early, a resolver would keep the old answer for longer
+		}
 		for _, at := range e.places(h) {
 			if view, has := known.resolvers[at.server]; every || !has || view.given != p.answerOf(h) {
 				asked[at] = append(asked[at], h)
@@ -138,8 +141,18 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises, every bool) {
 	}
 	now := e.now()
 	answered, differing, waiting := 0, 0, false
+	for at, list := range aliased {
+		for _, a := range list {
+			_, h, _ := e.record.at(a.Hostname)
+			given, _ := e.aliases.of(a.ID, at)
+			waiting = waiting || given != p.answerOf(h) && now.Before(e.lastChange(p, h).Add(e.cacheTime(h)+5*again))
+		}
+	}
 	for _, h := range p.hostnames {
 		known, want := e.names.of(h.ID), p.answerOf(h)
+		if known.given != want {
+			differing++
+		}
 		for _, view := range known.resolvers {
 			answered++
 			if view.given != want {

@@ -222,14 +222,16 @@ func (e *Engine) verify(ctx context.Context, siteID int64, every bool) {
 		}
 	}
 	now := e.now()
-	if len(p.hostnames) == 0 || right < len(p.hostnames) {
+	if len(p.hostnames) == 0 {
 		return
 	}
 	if current, ok := e.record.site(siteID); !ok || !sameAddresses(p, current) {
 		return // it moved while we asked; that move brings its own question
 	}
-	for _, id := range e.moves.answered(siteID) {
-		e.reached(store.Stages{MoveID: id, Answered: now})
+	if right == len(p.hostnames) {
+		for _, id := range e.moves.answered(siteID) {
+			e.reached(store.Stages{MoveID: id, Answered: now})
+		}
 	}
 	e.verifyElsewhere(ctx, p, every)
 }
