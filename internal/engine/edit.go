@@ -24,6 +24,7 @@ func (e *Engine) change(ctx context.Context, code, words string, f func() error)
 	if err := e.reload(ctx); err != nil {
 		return err
 	}
+	e.remote.forgetZones(func(id int64) bool { return e.record.zone(id).ID != 0 })
 	if err := e.publishAll(); err != nil {
 		return err
 	}

@@ -1,13 +1,11 @@
 package engine
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
@@ -32,99 +30,6 @@ const (
 	pushesAtOnce    = 8
 	pushesInOneTurn = 5 // of one name that keeps changing
 )
-
-// remoteKey is one name of one remote zone.
-type remoteKey struct {
-	zoneID int64
-	name   names.Name
-}
-
-// remoteBook is the memory of the table remote_name, and of primaries that do not answer.
-type remoteBook struct {
-	mu      sync.Mutex
-	names   map[remoteKey]store.RemoteName
-	resting map[int64]time.Time // zones whose primary is left alone until then
-	trying  map[int64]bool      // of those: one name is being tried
-}
-
-func (b *remoteBook) of(k remoteKey) store.RemoteName {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	n := b.names[k]
-	n.ZoneID, n.Name = k.zoneID, k.name
-	return n
-}
-
-func (b *remoteBook) put(n store.RemoteName) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.names[remoteKey{n.ZoneID, n.Name}] = n
-}
-
-func (b *remoteBook) drop(k remoteKey) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	delete(b.names, k)
-}
-
-// forgetZones drops what is kept of zones that are no longer on record.
-func (b *remoteBook) forgetZones(keep func(int64) bool) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	for k := range b.names {
-		if !keep(k.zoneID) {
-			delete(b.names, k)
-		}
-	}
-}
-
-func (b *remoteBook) list(zoneID int64) []store.RemoteName {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	var out []store.RemoteName
-	for k, n := range b.names {
-		if k.zoneID == zoneID {
-			out = append(out, n)
-		}
-	}
-	return out
-}
-
-// enter asks whether a zone's primary may be talked to now; where it does not answer, one name at a time finds out.
-func (b *remoteBook) enter(zoneID int64, now time.Time) (wait time.Duration) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	until, resting := b.resting[zoneID]
-	switch {
-	case !resting:
-		return 0
-	case until.After(now):
-		return until.Sub(now)
-	case b.trying[zoneID]:
-		return pushAgain
-	}
-	b.trying[zoneID] = true
-	return 0
-}
-
-// leave notes how talking to a zone's primary went: rest is how long it is left alone.
-func (b *remoteBook) leave(zoneID int64, now time.Time, rest time.Duration) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	delete(b.trying, zoneID)
-	if rest == 0 {
-		delete(b.resting, zoneID)
-		return
-	}
-	b.resting[zoneID] = now.Add(rest)
-}
-
-// wake lets a zone's primary be talked to at once.
-func (b *remoteBook) wake(zoneID int64) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	delete(b.resting, zoneID)
-}
 
 func (e *Engine) loadRemote(ctx context.Context) error {
 	list, err := e.store.RemoteNames(ctx)
@@ -348,105 +253,6 @@ func (e *Engine) pushOf(h site.Hostname) (push diagnose.PushEvidence, held bool)
 	}
 	n := e.remote.of(remoteKey{z.ID, late})
 	return diagnose.PushEvidence{Problem: diagnose.PushProblem(n.Problem), Primary: z.Primary.String(), Detail: n.Detail, Tries: n.Tries, Since: n.Since}, n.Problem != ""
-}
-
-// Pushes lists how each name of a remote zone stands at its primary, by name.
-func (e *Engine) Pushes(apex string) ([]contract.Push, error) {
-	z, err := e.remoteZone(apex)
-	if err != nil {
-		return nil, err
-	}
-	wanted := e.wanted(z)
-	all := map[names.Name]bool{}
-	for name := range wanted {
-		all[name] = true
-	}
-	for _, n := range e.remote.list(z.ID) {
-		all[n.Name] = true
-	}
-	out := []contract.Push{}
-	for name := range all {
-		n := e.remote.of(remoteKey{z.ID, name})
-		p := contract.Push{Name: name, State: contract.PushTaken, Taken: n.GivenAt, Tries: n.Tries, Detail: n.Detail}
-		if !names.SameRecords(n.Given, wanted[name]) {
-			p.State = contract.PushWaiting
-			if n.Problem != "" {
-				p.State = n.Problem
-			}
-		}
-		out = append(out, p)
-	}
-	slices.SortFunc(out, func(a, b contract.Push) int { return cmp.Compare(a.Name, b.Name) })
-	return out, nil
-}
-
-// ZoneDifferences asks a remote zone's primary what it has, and says what a push would change. Nothing is pushed.
-func (e *Engine) ZoneDifferences(ctx context.Context, apex string) ([]names.Difference, error) {
-	z, err := e.remoteZone(apex)
-	if err != nil {
-		return nil, err
-	}
-	primary, wanted := e.primary(z), e.wanted(z)
-	var there, want []names.Record
-	given := map[names.Name][]names.Record{}
-	for _, n := range e.remote.list(z.ID) {
-		given[n.Name] = n.Given
-		if wanted[n.Name] == nil {
-			wanted[n.Name] = nil // to be removed
-		}
-	}
-	for name, records := range wanted {
-		want = append(want, records...)
-		types := names.OwnedTypes(given[name], records)
-		if len(records) > 0 && !slices.Contains(types, "CNAME") {
-			types = append(types, "CNAME") // it would stand in the way
-		}
-		list, err := primary.Records(ctx, name, types)
-		if err != nil {
-			return nil, PrimaryTrouble{Zone: z.Apex, Primary: z.Primary.String(), Detail: err.Error()}
-		}
-		there = append(there, list...)
-	}
-	return append([]names.Difference{}, names.Differences(there, want)...), nil
-}
-
-// PrimaryTrouble reports that a remote zone's primary could not be asked.
-type PrimaryTrouble struct {
-	Zone            names.Name
-	Primary, Detail string
-}
-
-func (e PrimaryTrouble) Error() string {
-	return fmt.Sprintf("the primary %s of zone %s could not be asked: %s", e.Primary, e.Zone, e.Detail)
-}
-
-// PushZone has all names of a remote zone go to its primary now, those that it has already among them. The first call lets
-// the zone be pushed at all.
-func (e *Engine) PushZone(ctx context.Context, apex string) ([]contract.Push, error) {
-	z, err := e.remoteZone(apex)
-	if err != nil {
-		return nil, err
-	}
-	if !z.Pushing {
-		if err := e.change(ctx, "", "names of zone "+apex+" go to its primary from now on", func() error { return e.store.StartPushing(ctx, z.ID) }); err != nil {
-			return nil, err
-		}
-	}
-	e.remote.wake(z.ID)
-	for _, n := range e.remote.list(z.ID) {
-		n.GivenAt, n.Tries, n.Problem, n.Detail = time.Time{}, 0, "", ""
-		e.remote.put(n)
-	}
-	e.pushDue(e.record.zone(z.ID), true)
-	return e.Pushes(apex)
-}
-
-func (e *Engine) remoteZone(apex string) (names.Zone, error) {
-	z, err := e.Zone(apex)
-	if err == nil && z.Kind != names.Remote {
-		err = site.Flaws{{Field: "apex", Detail: fmt.Sprintf("zone %s is hosted here: nothing of it is pushed", apex)}}
-	}
-	return z, err
 }
 
 // pushDue queues the names of a remote zone that are due; with now, also those that wait for another try are tried at once.

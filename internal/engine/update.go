@@ -244,7 +244,9 @@ func (p *updatePlan) carryOut(ctx context.Context) int {
 		a := gone[family.linkID]
 		a.NoIPv4, a.NoIPv6 = a.NoIPv4 || !family.six, a.NoIPv6 || family.six
 		gone[family.linkID] = a
-		p.addresses[family.linkID] = p.addresses[family.linkID]
+		if _, named := p.addresses[family.linkID]; !named {
+			p.addresses[family.linkID] = wan.Pair{}
+		}
 	}
 	proofs := len(p.addTXT)+len(p.removeTXT) > 0
 	if proofs && len(p.addresses) > 0 {

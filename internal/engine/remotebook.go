@@ -1,0 +1,102 @@
+package engine
+
+import (
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// remoteKey is one name of one remote zone.
+type remoteKey struct {
+	zoneID int64
+	name   names.Name
+}
+
+// remoteBook is the memory of the table remote_name, and of primaries that do not answer.
+type remoteBook struct {
+	mu      sync.Mutex
+	names   map[remoteKey]store.RemoteName
+	resting map[int64]time.Time // zones whose primary is left alone until then
+	trying  map[int64]bool      // of those: one name is being tried
+}
+
+func (b *remoteBook) of(k remoteKey) store.RemoteName {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	n := b.names[k]
+	n.ZoneID, n.Name = k.zoneID, k.name
+	return n
+}
+
+func (b *remoteBook) put(n store.RemoteName) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.names[remoteKey{n.ZoneID, n.Name}] = n
+}
+
+func (b *remoteBook) drop(k remoteKey) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.names, k)
+}
+
+// forgetZones drops what is kept of zones that are no longer on record.
+func (b *remoteBook) forgetZones(keep func(int64) bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for k := range b.names {
+		if !keep(k.zoneID) {
+			delete(b.names, k)
+		}
+	}
+}
+
+func (b *remoteBook) list(zoneID int64) []store.RemoteName {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var out []store.RemoteName
+	for k, n := range b.names {
+		if k.zoneID == zoneID {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// enter asks whether a zone's primary may be talked to now; where it does not answer, one name at a time finds out.
+func (b *remoteBook) enter(zoneID int64, now time.Time) (wait time.Duration) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	until, resting := b.resting[zoneID]
+	switch {
+	case !resting:
+		return 0
+	case until.After(now):
+		return until.Sub(now)
+	case b.trying[zoneID]:
+		return pushAgain
+	}
+	b.trying[zoneID] = true
+	return 0
+}
+
+// leave notes how talking to a zone's primary went: rest is how long it is left alone.
+func (b *remoteBook) leave(zoneID int64, now time.Time, rest time.Duration) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.trying, zoneID)
+	if rest == 0 {
+		delete(b.resting, zoneID)
+		return
+	}
+	b.resting[zoneID] = now.Add(rest)
+}
+
+// wake lets a zone's primary be talked to at once.
+func (b *remoteBook) wake(zoneID int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.resting, zoneID)
+}
