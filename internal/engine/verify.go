@@ -113,6 +113,10 @@ func (e *Engine) runVerify(ctx context.Context) {
 						return nil
 					}
 					e.verify(gctx, id, every)
+					select { // a site that goes on moving is asked for at this pace, not once a move
+					case <-time.After(verifyPause):
+					case <-gctx.Done():
+					}
 				}
 			})
 		}
@@ -136,6 +140,9 @@ func (e *Engine) runVerify(ctx context.Context) {
 		}
 	}
 }
+
+// verifyPause is the least time between two inquiries about one site. The first after a move waits for nothing.
+const verifyPause = 20 * time.Millisecond
 
 // inquiries are the sites that are being asked for. One that has to be asked for again meanwhile is, once, whatever came up
 // how often.
