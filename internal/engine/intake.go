@@ -107,9 +107,8 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 	defer cancel()
 	e.edit.Lock()
 	defer e.edit.Unlock()
-	var accepted []pending
-	var changes []store.Change
-	var changed []site.Link
+	accepted, changes := make([]pending, 0, len(group)), make([]store.Change, 0, len(group))
+	changed := make([]site.Link, 0, len(group))
 	taken, zoneSet := map[int64]bool{}, map[int64]bool{}
 	for _, p := range group {
 		where, l, ok := e.record.ofLink(p.linkID)
@@ -132,7 +131,7 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 			Noticed: p.what.Noticed, Received: p.received})
 		l.IPv4, l.IPv6, l.Source, l.Since, l.Heard = d.New.IPv4, d.New.IPv6, p.what.Source, p.received, p.received
 		changed = append(changed, l)
-		for _, h := range where.following(map[int64]bool{l.ID: true}) {
+		for _, h := range where.followingOne(l.ID) {
 			zoneSet[h.ZoneID] = true
 		}
 	}
@@ -165,7 +164,7 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 	for i, p := range accepted {
 		where, _, _ := e.record.ofLink(p.linkID)
 		receipt := Receipt{Decision: wan.Decision{Changed: true, Old: changes[i].Old, New: changes[i].New}, MoveID: ids[i]}
-		following := where.following(map[int64]bool{p.linkID: true})
+		following := where.followingOne(p.linkID)
 		for _, h := range following {
 			if where.answerOf(h) == changes[i].New {
 				receipt.Hostnames = append(receipt.Hostnames, string(h.Name))

@@ -38,8 +38,11 @@ type record struct {
 	owners map[names.Name]nameOwner
 }
 
-// nameOwner is a hostname on a site's record.
-type nameOwner struct{ siteID, hostnameID int64 }
+// nameOwner is a hostname on a site's record, by its place there.
+type nameOwner struct {
+	siteID int64
+	place  int
+}
 
 // premises is one site with all that belongs to it.
 type premises struct {
@@ -55,13 +58,27 @@ type premises struct {
 
 // following lists the hostnames whose answer may change with some links.
 func (p premises) following(links map[int64]bool) []site.Hostname {
-	out := p.followers[0]
+	count := len(p.followers[0])
 	for id := range links {
-		if list := p.followers[id]; len(list) > 0 {
-			out = append(out[:len(out):len(out)], list...)
-		}
+		count += len(p.followers[id])
+	}
+	out := append(make([]site.Hostname, 0, count), p.followers[0]...)
+	for id := range links {
+		out = append(out, p.followers[id]...)
 	}
 	return out
+}
+
+// followingOne is following for one link.
+func (p premises) followingOne(linkID int64) []site.Hostname {
+	either, one := p.followers[0], p.followers[linkID]
+	switch {
+	case len(either) == 0:
+		return one
+	case len(one) == 0:
+		return either
+	}
+	return append(either[:len(either):len(either)], one...)
 }
 
 // addressOf gives the addresses of what follows a link of the site, or its preferred link where linkID is 0.
@@ -174,12 +191,12 @@ func (e *Engine) reload(ctx context.Context) error {
 			if p.followers == nil {
 				p.followers = map[int64][]site.Hostname{}
 			}
+			for _, name := range ownersOf(h) {
+				owners[name] = nameOwner{h.SiteID, len(p.hostnames)}
+			}
 			p.hostnames = append(p.hostnames, h)
 			p.followers[h.LinkID] = append(p.followers[h.LinkID], h)
 		})
-		for _, name := range ownersOf(h) {
-			owners[name] = nameOwner{h.SiteID, h.ID}
-		}
 	}
 	for _, d := range devices {
 		with(d.SiteID, func(p *premises) { p.devices = append(p.devices, d) })
@@ -237,13 +254,12 @@ func (r *record) all() []premises {
 func (r *record) at(name names.Name) (p premises, h site.Hostname, ok bool) {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
-	o := r.owners[name]
-	p = r.sites[o.siteID]
-	i := slices.IndexFunc(p.hostnames, func(h site.Hostname) bool { return h.ID == o.hostnameID })
-	if o.hostnameID == 0 || i < 0 {
+	o, ok := r.owners[name]
+	if !ok {
 		return p, h, false
 	}
-	return p, p.hostnames[i], true
+	p = r.sites[o.siteID]
+	return p, p.hostnames[o.place], true
 }
 
 func (r *record) plainAt(zoneID int64, name names.Name) []names.Record {
@@ -334,7 +350,9 @@ func (r *record) signingKey(name string) (store.SigningKey, bool) {
 }
 
 func (r *record) zoneByApex(apex names.Name) (names.Zone, bool) {
-	for _, z := range r.zoneList() {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	for _, z := range r.zones {
 		if z.Apex == apex {
 			return z, true
 		}

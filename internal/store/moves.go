@@ -38,12 +38,7 @@ func (s *Store) CommitMoves(ctx context.Context, changes []Change, zones []int64
 		sources[i], noticed[i], received[i] = string(c.Source), c.Noticed, c.Received
 		place[c.LinkID] = i
 	}
-	var rows []struct {
-		Table string `db:"what"`
-		ID    int64  `db:"id"`
-		Value int64  `db:"value"`
-	}
-	err = s.db.SelectContext(ctx, &rows, `
+	rows, err := s.pool.Query(ctx, `
 		WITH input AS (
 			SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::inet[], $4::inet[], $5::inet[], $6::inet[], $7::text[], $8::timestamptz[], $9::timestamptz[])
 				AS t(site_id, link_id, old4, old6, new4, new6, source, noticed, received)
@@ -57,18 +52,24 @@ func (s *Store) CommitMoves(ctx context.Context, changes []Change, zones []int64
 		), bumped AS (
 			UPDATE zone SET `+nextSerial+` WHERE id = ANY($10::bigint[]) RETURNING id, serial
 		)
-		SELECT 'move' AS what, id, link_id AS value FROM logged UNION ALL SELECT 'zone', id, serial FROM bumped`,
+		SELECT true, id, link_id FROM logged UNION ALL SELECT false, id, serial FROM bumped`,
 		sites, links, old4, old6, new4, new6, sources, noticed, received, zones)
 	if err != nil {
 		return nil, nil, fmt.Errorf("record %d moves: %w", n, err)
 	}
 	moveIDs, serials = make([]int64, n), make(map[int64]uint32, len(zones))
-	for _, r := range rows {
-		if r.Table == "zone" {
-			serials[r.ID] = uint32(r.Value)
+	var move bool
+	var id, value int64 // of a move, and its link; of a zone, and its serial
+	_, err = pgx.ForEachRow(rows, []any{&move, &id, &value}, func() error {
+		if move {
+			moveIDs[place[value]] = id
 		} else {
-			moveIDs[place[r.Value]] = r.ID
+			serials[id] = uint32(value)
 		}
+		return nil
+	})
+	if err != nil {
+		return nil, nil, fmt.Errorf("record %d moves: %w", n, err)
 	}
 	return moveIDs, serials, nil
 }
