@@ -18,6 +18,7 @@ import (
 	"runtime/debug"
 	"runtime/pprof"
 	"slices"
+	"strconv"
 	"time"
 )
 
@@ -55,6 +56,15 @@ func main() {
 }
 
 func run(ctx context.Context, seconds, rounds int, parts []string) error {
+	if len(parts) == 2 && parts[0] == "one-by-one" { // this program as its own client
+		port, err := strconv.Atoi(parts[1])
+		if err != nil {
+			return err
+		}
+		o, err := rig{ctx: ctx, seconds: seconds}.oneByOne(port)
+		fmt.Println(o.rate)
+		return err
+	}
 	for _, program := range []string{"dnsperf", "nsd", "named", "knotd"} {
 		if _, err := exec.LookPath(program); err != nil {
 			return fmt.Errorf("%s is not installed: make bench-peers", program)

@@ -2,7 +2,10 @@ package main
 
 import (
 	"fmt"
+	"os"
+	"os/exec"
 	"runtime"
+	"strconv"
 	"strings"
 	"time"
 
@@ -34,32 +37,36 @@ func updates(r rig) error {
 		got[name][outstanding] = append(got[name][outstanding], o.rate)
 	}
 	const one, all = "Ink Post, GOMAXPROCS=1", "Ink Post"
+	bind, err := r.bind()
+	if err != nil {
+		return err
+	}
+	defer bind.stop()
+	knot, err := r.knot()
+	if err != nil {
+		return err
+	}
+	defer knot.stop()
+	us, err := r.inkpost(updateNames, true)
+	if err != nil {
+		return err
+	}
+	defer us.stop()
+	// One after the other at each level, so that all of them have the machine's good and bad moments.
 	for range r.rounds {
-		for _, start := range []func() (server, error){r.bind, r.knot} {
-			s, err := start()
-			if err != nil {
-				return err
-			}
-			err = r.levels(s.port, data, s.name, note)
-			s.stop()
-			if err != nil {
-				return fmt.Errorf("%s: %w", s.name, err)
-			}
-		}
-		for _, name := range []string{one, all} {
-			us, err := r.inkpost(updateNames, true)
-			if err != nil {
-				return err
-			}
-			before := runtime.GOMAXPROCS(0)
-			if name == one {
-				runtime.GOMAXPROCS(1)
-			}
-			err = r.levels(us.port, data, name, note)
-			runtime.GOMAXPROCS(before)
-			us.stop()
-			if err != nil {
-				return err
+		for _, outstanding := range []int{alone, 1, 20, 90} {
+			for _, x := range []struct {
+				name       string
+				port       int
+				processors int
+			}{{"BIND", bind.port, 0}, {"Knot", knot.port, 0}, {one, us.port, 1}, {all, us.port, 0}} {
+				before := runtime.GOMAXPROCS(x.processors)
+				o, err := r.level(x.port, data, outstanding)
+				runtime.GOMAXPROCS(before)
+				if err != nil {
+					return fmt.Errorf("%s: %w", x.name, err)
+				}
+				note(x.name, outstanding, o)
 			}
 		}
 	}
@@ -81,21 +88,27 @@ func updates(r rig) error {
 // alone marks what the client of our own measured.
 const alone = 0
 
-// levels measures one server at all numbers of outstanding requests.
-func (r rig) levels(port int, data, name string, note func(string, int, outcome)) error {
-	o, err := r.oneByOne(port)
+// level measures one server at one number of outstanding requests.
+func (r rig) level(port int, data string, outstanding int) (outcome, error) {
+	if outstanding == alone {
+		return r.apart(port)
+	}
+	return r.dnsperf(port, data, outstanding, "-u", "-y", "hmac-sha256:"+keyName+":"+keySecret)
+}
+
+// apart runs oneByOne in a process of its own, as dnsperf is one: it must not take processor time from Ink Post, which runs
+// in this one.
+func (r rig) apart(port int) (outcome, error) {
+	self, err := os.Executable()
 	if err != nil {
-		return err
+		return outcome{}, err
 	}
-	note(name, alone, o)
-	for _, q := range []int{1, 20, 90} {
-		o, err := r.dnsperf(port, data, q, "-u", "-y", "hmac-sha256:"+keyName+":"+keySecret)
-		if err != nil {
-			return err
-		}
-		note(name, q, o)
+	text, err := exec.CommandContext(r.ctx, self, "-seconds", fmt.Sprint(r.seconds), "one-by-one", fmt.Sprint(port)).CombinedOutput()
+	if err != nil {
+		return outcome{}, fmt.Errorf("one by one: %w\n%s", err, text)
 	}
-	return nil
+	rate, err := strconv.ParseFloat(strings.TrimSpace(string(text)), 64)
+	return outcome{rate: rate}, err
 }
 
 // oneByOne sends signed updates, each when the one before was answered.
