@@ -60,6 +60,7 @@ func zoneCommand() *cobra.Command {
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			f, err := given(cmd, map[string]string{"ns": "servers", "contact": "contact", "ttl": "ttl_seconds",
 				"transfer-to": "transfer_to", "transfer-key": "transfer_key", "notify": "notify", "also-ask": "also_ask", "template": "template",
+				"refresh": "refresh_seconds", "retry": "retry_seconds", "expire": "expire_seconds", "negative": "negative_seconds",
 				"primary": "primary", "primary-key": "primary_key", "transport": "transport", "reassert": "reassert_seconds"})
 			if err != nil {
 				return err
@@ -77,6 +78,10 @@ func zoneCommand() *cobra.Command {
 		c.Flags().StringArrayVar(&in.Notify, "notify", nil, "a secondary to tell of changes, ADDRESS or ADDRESS:PORT; give it again for each")
 		c.Flags().StringVar(&in.Contact, "contact", "", "mail address of who answers for the zone")
 		c.Flags().IntVar(&in.TTL, "ttl", 0, "seconds that resolvers may keep answers (30)")
+		c.Flags().IntVar(&in.Refresh, "refresh", 0, "seconds after which secondaries look for changes (3600)")
+		c.Flags().IntVar(&in.Retry, "retry", 0, "seconds after which they try again (300)")
+		c.Flags().IntVar(&in.Expire, "expire", 0, "seconds after which they stop answering without us (1209600)")
+		c.Flags().IntVar(&in.Negative, "negative", 0, "seconds that resolvers may keep that there is no such name (30)")
 		c.Flags().StringArrayVar(&in.AlsoAsk, "also-ask", nil, "a further authoritative server to verify names at, ADDRESS or ADDRESS:PORT; give it again for each")
 		c.Flags().StringVar(&in.Template, "template", "", "makes a site's first name, such as {code}.isles.saltmarsh.example; {name} and {n} may stand in it too")
 		c.Flags().StringVar(&in.Primary, "primary", "", "of a remote zone: its primary, ADDRESS or ADDRESS:PORT")

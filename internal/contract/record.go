@@ -168,6 +168,11 @@ type ZoneInput struct {
 	Contact string   `json:"contact"`
 	TTL     int      `json:"ttl_seconds"`
 	Servers []string `json:"servers"`
+	// Timers of the SOA record, in seconds (RFC 1035 section 3.3.13; Negative: RFC 2308 section 4). 0 takes the default.
+	Refresh  int `json:"refresh_seconds"`
+	Retry    int `json:"retry_seconds"`
+	Expire   int `json:"expire_seconds"`
+	Negative int `json:"negative_seconds"`
 	// TransferTo lists addresses and prefixes that may have the whole zone; TransferKey names the TSIG key whose holders
 	// may. Notify lists the secondaries to tell of changes.
 	TransferTo  []string `json:"transfer_to"`

@@ -60,6 +60,8 @@ func TestBadZoneContentIsNamedAndChangesNothing(t *testing.T) {
 		"mail to nowhere":            {host(contract.HostnameInput{Name: "n." + zone, Site: "KET-07", Mail: "no_host"}), 422, "mail", "letters a-z"},
 		"transfer to nonsense":       {editZone(client.Fields{"transfer_to": []string{"everybody"}}), 422, "transfer_to", "neither an address nor a prefix"},
 		"transfer by unknown key":    {editZone(client.Fields{"transfer_key": "nobody.example"}), 422, "transfer_key", "there is no signing key"},
+		"a hasty refresh":            {editZone(client.Fields{"refresh_seconds": 5}), 422, "refresh_seconds", "30 to 604800 seconds"},
+		"expires before it retries":  {editZone(client.Fields{"expire_seconds": 3600, "refresh_seconds": 3600}), 422, "expire_seconds", "not longer than refresh and retry"},
 		"notify nonsense":            {editZone(client.Fields{"notify": []string{"ns2"}}), 422, "notify", "neither an address"},
 		"key of unknown algorithm":   {sign(contract.SigningKeyInput{Name: "k.example", Algorithm: "hmac-md5"}), 422, "algorithm", "one of hmac-sha256, hmac-sha512"},
 		"key of unknown site":        {sign(contract.SigningKeyInput{Name: "k.example", Site: "XXX-99"}), 422, "site", "there is no site"},

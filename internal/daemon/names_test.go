@@ -222,6 +222,24 @@ func TestNamesAreCheckedAndSuggested(t *testing.T) {
 	require.True(t, client.IsStatus(err, 404))
 }
 
+func TestZonesHaveTimersOfTheirOwn(t *testing.T) {
+	s, _ := named(t, nil)
+	_, err := s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: "west.example", Servers: []string{"ns.elsewhere.example"}, TTL: 120, Refresh: 1800, Retry: 60, Expire: 604800, Negative: 10})
+	require.NoError(t, err)
+	soa := func(zone string) *dns.SOA {
+		r, _, err := new(dns.Client).Exchange(new(dns.Msg).SetQuestion(zone+".", dns.TypeSOA), s.DNS)
+		require.NoError(t, err)
+		require.Len(t, r.Answer, 1)
+		return r.Answer[0].(*dns.SOA)
+	}
+	require.Equal(t, []uint32{120, 1800, 60, 604800, 10}, []uint32{soa("west.example").Hdr.Ttl, soa("west.example").Refresh, soa("west.example").Retry, soa("west.example").Expire, soa("west.example").Minttl})
+	_, err = s.Client.EditZone(t.Context(), "west.example", client.Fields{"retry_seconds": 90})
+	require.NoError(t, err)
+	require.EqualValues(t, 90, soa("west.example").Retry)
+	require.EqualValues(t, 1800, soa("west.example").Refresh, "what is not given stays")
+	require.EqualValues(t, 3600, soa(zone).Refresh, "the other zone keeps its own")
+}
+
 func TestAnAliasIsShownToAnswerTheSame(t *testing.T) {
 	s, agent := named(t, nil)
 	_, err := s.Client.AddAlias(t.Context(), contract.AliasInput{Name: "lighthouse." + zone, Hostname: "ket-07." + zone})

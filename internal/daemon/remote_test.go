@@ -311,6 +311,15 @@ func TestAPrimaryThatWasAwayGetsEachNameOnceAndTheNewest(t *testing.T) {
 	for name, n := range g.counts() {
 		require.Equal(t, 1, n, "updates of %s on return", name)
 	}
+	ahead.Add(int64(25 * time.Hour))
+	require.Eventually(t, func() bool {
+		for _, n := range g.counts() {
+			if n != 2 {
+				return false
+			}
+		}
+		return true
+	}, 30*time.Second, 100*time.Millisecond, "after a day each name is told again, once")
 	moves, err := s.Client.Moves(ctx, contract.MoveQuery{Limit: 500})
 	require.NoError(t, err)
 	require.Len(t, moves, 500)

@@ -180,7 +180,7 @@ func (e *Engine) Zone(apex string) (names.Zone, error) {
 func (e *Engine) ZoneInput(apex string) (contract.ZoneInput, error) {
 	z, err := e.Zone(apex)
 	in := contract.ZoneInput{Apex: string(z.Apex), Contact: string(z.Contact), TTL: int(z.TTL), TransferKey: z.TransferKey, Template: z.Template,
-		Kind: string(z.Kind), Transport: z.Transport, PrimaryKey: z.PrimaryKey, Reassert: z.Reassert}
+		Refresh: int(z.Refresh), Retry: int(z.Retry), Expire: int(z.Expire), Negative: int(z.Negative), Kind: string(z.Kind), Transport: z.Transport, PrimaryKey: z.PrimaryKey, Reassert: z.Reassert}
 	if z.Primary.IsValid() {
 		in.Primary = z.Primary.String()
 	}
@@ -231,6 +231,13 @@ func (e *Engine) EditZone(ctx context.Context, apex string, in contract.ZoneInpu
 func (e *Engine) putZone(ctx context.Context, z names.Zone, in contract.ZoneInput) (names.Zone, error) {
 	var f site.Flaws
 	z.Contact, z.Servers, z.TTL = "", nil, uint32(max(in.TTL, 0))
+	timers := names.Timers{Refresh: in.Refresh, Retry: in.Retry, Expire: in.Expire, Negative: in.Negative}
+	for field, err := range timers.Check() {
+		f.Note(field, err)
+	}
+	if len(f) == 0 {
+		z = timers.On(z)
+	}
 	if in.TTL < 0 {
 		f.Note("ttl_seconds", names.CheckTTL(in.TTL))
 	}
