@@ -15,7 +15,7 @@ export function Bench({ mode, turn, children }: { mode: Mode; turn: () => void; 
   const leave = useMutation({ mutationFn: api.signOut, onSettled: () => { queries.clear(); location.assign('/') } })
   return (
     <Box sx={{ maxWidth: (t) => t.draw.column, mx: 'auto', px: { xs: 1, sm: 2 }, pb: 4 }}>
-      <Stack component="header" direction="row" sx={{ alignItems: 'center', gap: 2, py: 1, flexWrap: 'wrap' }}>
+      <Stack component="header" direction="row" sx={{ alignItems: 'center', columnGap: { xs: 1, sm: 2 }, py: 1, flexWrap: 'wrap' }}>
         <Link component={To} to="/" color="text.primary" variant="value" underline="none">INK POST</Link>
         {[['/names', 'Names'], ['/moves', 'Moves']].map(([to, word]) => <Link key={to} component={To} to={to} color="text.primary" sx={{ fontWeight: 600 }}>{word}</Link>)}
         <Typography variant="label" role="status" sx={{ color: live ? 'text.secondary' : 'error.main' }}>
@@ -23,7 +23,7 @@ export function Bench({ mode, turn, children }: { mode: Mode; turn: () => void; 
         </Typography>
         <Box sx={{ flex: 1 }} />
         <Button size="small" variant="text" color="inherit" onClick={turn}>{mode === 'day' ? 'Night' : 'Day'}</Button>
-        <Button size="small" variant="text" color="inherit" onClick={() => leave.mutate()}>Sign out {session.name}</Button>
+        <Button size="small" variant="text" color="inherit" onClick={() => leave.mutate()}>Sign out<Box component="span" sx={{ display: { xs: 'none', sm: 'inline' }, whiteSpace: 'pre' }}> {session.name}</Box></Button>
       </Stack>
       <Box component="main">{children}</Box>
     </Box>
