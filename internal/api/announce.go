@@ -104,7 +104,7 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 		return reply(http.StatusUnprocessableEntity, fetched{Word: wordRefused, Detail: err.Error()})
 	}
 	// What is to stay is kept before the others move: nobody sees it elsewhere in between.
-	err = a.engine.KeepOut(c.Request().Context(), int64(k.LinkID), except)
+	err = a.engine.KeepOut(c.Request().Context(), int64(k.LinkID), except, in)
 	var r engine.Receipt
 	if err == nil {
 		r, err = a.engine.Announce(c.Request().Context(), int64(k.LinkID), in)

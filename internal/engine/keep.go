@@ -43,11 +43,15 @@ func (e *Engine) keep(ctx context.Context, p premises, by site.Keeper, kept map[
 }
 
 // KeepOut has exactly the named hostnames of a link stay where they are while an announcement moves the others. What an
-// earlier announcement kept out and this one does not follows again. It does nothing where that is so already.
-func (e *Engine) KeepOut(ctx context.Context, linkID int64, except map[string]bool) error {
-	p, _, ok := e.record.ofLink(linkID)
+// earlier announcement kept out and this one does not follows again. It does nothing where that is so already, or where the
+// announcement itself cannot be taken. Errors: those of Announce.
+func (e *Engine) KeepOut(ctx context.Context, linkID int64, except map[string]bool, a wan.Announcement) error {
+	p, l, ok := e.record.ofLink(linkID)
 	if !ok {
 		return ErrLinkGone
+	}
+	if _, err := wan.Decide(l.Addresses(), a, e.config.Policy); err != nil {
+		return err
 	}
 	keep, release := map[int64]wan.Pair{}, map[int64]wan.Pair{}
 	var zones []int64

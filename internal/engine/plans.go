@@ -39,6 +39,10 @@ func (e *Engine) followPlans(ctx context.Context) error {
 	var changed []premises
 	zones := map[int64]bool{}
 	for _, p := range planned {
+		p, ok := e.record.site(p.ID) // as it is now that nothing else changes: it may have moved meanwhile
+		if !ok {
+			continue
+		}
 		for zone, words := range e.retimed(p) {
 			zones[zone] = true
 			e.Events.Publish(contract.EventHostnameState, p.Code, "", words)

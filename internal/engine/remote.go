@@ -91,7 +91,6 @@ func (e *Engine) primary(z names.Zone) dnsupdate.Primary {
 }
 
 // push carries one name to its zone's primary. wait is how long to wait before it is tried again, 0 where it is done.
-// again pushes what the primary has already, too.
 func (e *Engine) push(ctx context.Context, k remoteKey) (wait time.Duration, err error) {
 	for range pushesInOneTurn {
 		z := e.record.zone(k.zoneID)

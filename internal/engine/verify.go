@@ -107,16 +107,18 @@ func (e *Engine) runVerify(ctx context.Context) {
 	ask := func(id int64, every bool) {
 		if under.begin(id, every) {
 			group.Go(func() error {
-				for {
+				for first := true; ; first = false {
 					every, more := under.next(id)
 					if !more || gctx.Err() != nil {
 						return nil
 					}
-					e.verify(gctx, id, every)
-					select { // a site that goes on moving is asked for at this pace, not once a move
-					case <-time.After(verifyPause):
-					case <-gctx.Done():
+					if !first { // a site that goes on moving is asked for at this pace, not once a move
+						select {
+						case <-time.After(verifyPause):
+						case <-gctx.Done():
+						}
 					}
+					e.verify(gctx, id, every)
 				}
 			})
 		}
