@@ -74,16 +74,37 @@ func (s *Store) PutHostname(ctx context.Context, h site.Hostname) (id int64, ser
 	return id, serial, explained(err, "hostname", "name", string(h.Name))
 }
 
-// RemoveHostname removes a hostname and raises its zone's serial in the same transaction.
-func (s *Store) RemoveHostname(ctx context.Context, h site.Hostname) (serial uint32, err error) {
-	err = s.inTx(ctx, func(tx *sqlx.Tx) error {
-		if err := bump(ctx, tx, h.ZoneID, &serial); err != nil {
+// bumpWithout raises the serial of every zone that loses a name with some hostnames h: their own, and those of the aliases
+// and redirects that go with them.
+func bumpWithout(ctx context.Context, tx *sqlx.Tx, which string, id int64, serials map[int64]uint32) error {
+	var zones []int64
+	if err := tx.SelectContext(ctx, &zones, `SELECT h.zone_id FROM hostname h WHERE `+which+`
+		UNION SELECT a.zone_id FROM alias a JOIN hostname h ON h.id = a.hostname_id WHERE `+which+`
+		UNION SELECT r.zone_id FROM redirect r JOIN hostname h ON h.id = r.hostname_id WHERE `+which+` ORDER BY zone_id`, id); err != nil {
+		return err
+	}
+	for _, zone := range zones {
+		var serial uint32
+		if err := bump(ctx, tx, zone, &serial); err != nil {
+			return err
+		}
+		serials[zone] = serial
+	}
+	return nil
+}
+
+// RemoveHostname removes a hostname with its aliases and redirects, and raises the serials of the zones that lose a name in
+// the same transaction. It returns them by zone ID.
+func (s *Store) RemoveHostname(ctx context.Context, h site.Hostname) (map[int64]uint32, error) {
+	serials := map[int64]uint32{}
+	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
+		if err := bumpWithout(ctx, tx, `h.id = $1`, h.ID, serials); err != nil {
 			return err
 		}
 		r, err := tx.ExecContext(ctx, `DELETE FROM hostname WHERE id = $1`, h.ID)
 		return affected(r, err, "hostname", "name", string(h.Name))
 	})
-	return serial, err
+	return serials, err
 }
 
 // KeepHostnames has hostnames stay at addresses, or, with by "", follow their links again; their zones' serials go up.

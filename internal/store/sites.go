@@ -40,22 +40,13 @@ func (s *Store) EditSite(ctx context.Context, in site.Site) error {
 	return affected(r, err, "site", "code", in.Code)
 }
 
-// RemoveSite removes a site and everything on its record, and raises the serial of every zone that loses a hostname. It
+// RemoveSite removes a site and everything on its record, and raises the serial of every zone that loses a name. It
 // returns those zones' new serials by zone ID.
 func (s *Store) RemoveSite(ctx context.Context, in site.Site) (map[int64]uint32, error) {
 	serials := map[int64]uint32{}
 	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
-		var zones []int64
-		if err := tx.SelectContext(ctx, &zones, `SELECT zone_id FROM hostname WHERE site_id = $1
-			UNION SELECT a.zone_id FROM alias a JOIN hostname h ON h.id = a.hostname_id WHERE h.site_id = $1 ORDER BY zone_id`, in.ID); err != nil {
+		if err := bumpWithout(ctx, tx, `h.site_id = $1`, in.ID, serials); err != nil {
 			return err
-		}
-		for _, id := range zones {
-			var serial uint32
-			if err := bump(ctx, tx, id, &serial); err != nil {
-				return err
-			}
-			serials[id] = serial
 		}
 		// What refers to links and devices goes first: those references guard against removing one by itself.
 		for _, table := range []string{"hostname", "service"} {
