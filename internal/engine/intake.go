@@ -31,7 +31,9 @@ type pending struct {
 	linkID   int64
 	what     wan.Announcement
 	received time.Time
-	done     chan<- result
+	update   bool // it came by DNS UPDATE
+	// done takes the result, once. It does not keep the caller; more says that another update's follows at once.
+	done func(r result, more bool)
 }
 
 type result struct {
@@ -60,7 +62,7 @@ func (e *Engine) Announce(ctx context.Context, linkID int64, a wan.Announcement)
 	}
 	done := make(chan result, 1)
 	select {
-	case e.intake <- pending{linkID: linkID, what: a, received: now, done: done}:
+	case e.intake <- pending{linkID: linkID, what: a, received: now, done: func(r result, _ bool) { done <- r }}:
 	case <-ctx.Done():
 		return Receipt{}, ErrNotRecorded
 	}
@@ -113,7 +115,7 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 	for _, p := range group {
 		where, l, ok := e.record.ofLink(p.linkID)
 		if !ok {
-			p.done <- result{err: ErrLinkGone}
+			p.done(result{err: ErrLinkGone}, false)
 			continue
 		}
 		if taken[p.linkID] {
@@ -122,7 +124,7 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 		}
 		d, err := wan.Decide(l.Addresses(), p.what, e.config.Policy)
 		if err != nil || !d.Changed {
-			p.done <- result{receipt: Receipt{Decision: d}, err: err}
+			p.done(result{receipt: Receipt{Decision: d}, err: err}, false)
 			continue
 		}
 		taken[p.linkID] = true
@@ -146,7 +148,7 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 	if err != nil {
 		e.log.Error("announcements not recorded", "count", len(changes), "error", err)
 		for _, p := range accepted {
-			p.done <- result{err: ErrNotRecorded}
+			p.done(result{err: ErrNotRecorded}, false)
 		}
 		return again
 	}
@@ -161,19 +163,34 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 		e.log.Error("publish", "error", err)
 	}
 	published := e.now()
-	for i, p := range accepted {
-		where, _, _ := e.record.ofLink(p.linkID)
-		receipt := Receipt{Decision: wan.Decision{Changed: true, Old: changes[i].Old, New: changes[i].New}, MoveID: ids[i]}
-		following := where.followingOne(p.linkID)
-		for _, h := range following {
-			if where.answerOf(h) == changes[i].New {
-				receipt.Hostnames = append(receipt.Hostnames, string(h.Name))
-			}
-		}
-		p.done <- result{receipt: receipt}
-		e.afterMove(where, following, changes[i], store.Stages{MoveID: ids[i], Recorded: recorded, Published: published})
+	e.answer(accepted, changes, ids)
+	for i, c := range changes {
+		where, _, _ := e.record.ofLink(c.LinkID)
+		e.afterMove(where, where.followingOne(c.LinkID), c, store.Stages{MoveID: ids[i], Recorded: recorded, Published: published})
 	}
 	return again
+}
+
+// answer gives those who announced their results. Updates need no receipt, and their replies go out together.
+func (e *Engine) answer(accepted []pending, changes []store.Change, ids []int64) {
+	last := -1
+	for i, p := range accepted {
+		if p.update {
+			last = i
+		}
+	}
+	for i, p := range accepted {
+		receipt := Receipt{Decision: wan.Decision{Changed: true, Old: changes[i].Old, New: changes[i].New}, MoveID: ids[i]}
+		if !p.update {
+			where, _, _ := e.record.ofLink(p.linkID)
+			for _, h := range where.followingOne(p.linkID) {
+				if where.answerOf(h) == changes[i].New {
+					receipt.Hostnames = append(receipt.Hostnames, string(h.Name))
+				}
+			}
+		}
+		p.done(result{receipt: receipt}, i < last)
+	}
 }
 
 func (e *Engine) sitesOf(changes []store.Change) []premises {

@@ -2,9 +2,9 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"net/netip"
 	"strings"
-	"time"
 
 	"github.com/miekg/dns"
 
@@ -21,36 +21,47 @@ const challenge = "_acme-challenge."
 // Update implements authdns.Access: it carries out a DNS UPDATE (RFC 2136) as an announcement. A site's key may set the
 // addresses of that site's own hostnames, and the TXT records right below them that prove a name to a certificate
 // authority; nobody may do anything else. It is carried out as a whole or not at all.
-func (e *Engine) Update(ctx context.Context, m *dns.Msg, keyName string, _ netip.Addr) int {
+func (e *Engine) Update(ctx context.Context, m *dns.Msg, keyName string, _ netip.Addr, reply func(rcode int, more bool)) {
+	if plan, rcode := e.planUpdate(m, keyName); rcode != dns.RcodeSuccess {
+		reply(rcode, false)
+	} else {
+		plan.carryOut(ctx, reply)
+	}
+}
+
+// planUpdate checks an update as a whole and says what it asks for.
+func (e *Engine) planUpdate(m *dns.Msg, keyName string) (plan updatePlan, rcode int) {
 	if len(m.Question) != 1 || m.Question[0].Qtype != dns.TypeSOA {
-		return dns.RcodeFormatError
+		return plan, dns.RcodeFormatError
 	}
 	z, known := e.record.zoneByApex(names.Name(canonical(m.Question[0].Name)))
 	hosted := e.directory.Zone(m.Question[0].Name)
 	if !known || hosted == nil || m.Question[0].Qclass != dns.ClassINET {
-		return dns.RcodeNotAuth
+		return plan, dns.RcodeNotAuth
 	}
 	key, ok := e.record.signingKey(keyName)
 	if !ok || key.SiteID == 0 {
-		return dns.RcodeRefused
+		return plan, dns.RcodeRefused
 	}
-	if rcode := prerequisites(hosted, z.Apex, m.Answer); rcode != dns.RcodeSuccess {
-		return rcode
+	if len(m.Answer) > 0 {
+		if rcode := prerequisites(hosted, z.Apex, m.Answer); rcode != dns.RcodeSuccess {
+			return plan, rcode
+		}
 	}
 	if rcode := prescan(z.Apex, m.Ns); rcode != dns.RcodeSuccess {
-		return rcode
+		return plan, rcode
 	}
 	p, ok := e.record.site(int64(key.SiteID))
 	if !ok {
-		return dns.RcodeRefused
+		return plan, dns.RcodeRefused
 	}
-	plan := updatePlan{engine: e, zone: z, site: p, addresses: map[int64]wan.Pair{}, added: map[familyOf]bool{}, deleted: map[familyOf]bool{}}
+	plan = updatePlan{engine: e, zone: z, site: p}
 	for _, rr := range m.Ns {
 		if rcode := plan.take(rr); rcode != dns.RcodeSuccess {
-			return rcode
+			return plan, rcode
 		}
 	}
-	return plan.carryOut(ctx)
+	return plan, dns.RcodeSuccess
 }
 
 func canonical(name string) string { return strings.TrimSuffix(strings.ToLower(name), ".") }
@@ -148,21 +159,32 @@ func prescan(apex names.Name, list []dns.RR) int {
 	return dns.RcodeSuccess
 }
 
-// familyOf is one address family of one link.
-type familyOf struct {
-	linkID int64
-	six    bool
-}
-
 // updatePlan gathers what an update asks for before any of it is done.
 type updatePlan struct {
-	engine         *Engine
-	zone           names.Zone
-	site           premises
-	addresses      map[int64]wan.Pair // by link ID
-	added, deleted map[familyOf]bool
-	addTXT         []names.Record
-	removeTXT      []int64
+	engine    *Engine
+	zone      names.Zone
+	site      premises
+	links     []linkPlan
+	addTXT    []names.Record
+	removeTXT []int64
+}
+
+// linkPlan is what an update asks for of one link. A family that is deleted, and not given another address, goes.
+type linkPlan struct {
+	linkID           int64
+	addresses        wan.Pair
+	delete4, delete6 bool
+}
+
+// of finds the plan of a link, or begins it.
+func (p *updatePlan) of(linkID int64) *linkPlan {
+	for i := range p.links {
+		if p.links[i].linkID == linkID {
+			return &p.links[i]
+		}
+	}
+	p.links = append(p.links, linkPlan{linkID: linkID})
+	return &p.links[len(p.links)-1]
 }
 
 func (p *updatePlan) take(rr dns.RR) int {
@@ -185,29 +207,24 @@ func (p *updatePlan) address(host site.Hostname, rr dns.RR) int {
 	if !ok || h.Rrtype != dns.TypeA && h.Rrtype != dns.TypeAAAA {
 		return dns.RcodeRefused
 	}
-	family := familyOf{l.ID, h.Rrtype == dns.TypeAAAA}
+	plan, six := p.of(l.ID), h.Rrtype == dns.TypeAAAA
 	if h.Class != dns.ClassINET {
-		p.deleted[family] = true
+		plan.delete4, plan.delete6 = plan.delete4 || !six, plan.delete6 || six
 		return dns.RcodeSuccess
 	}
+	target := &plan.addresses.IPv4
 	var offered netip.Addr
 	switch rr := rr.(type) {
 	case *dns.A:
 		offered, _ = netip.AddrFromSlice(rr.A.To4())
 	case *dns.AAAA:
 		offered, _ = netip.AddrFromSlice(rr.AAAA.To16())
+		target = &plan.addresses.IPv6
 	}
-	next := p.addresses[l.ID]
-	before := next.IPv4
-	if family.six {
-		before, next.IPv6 = next.IPv6, offered
-	} else {
-		next.IPv4 = offered
-	}
-	if before.IsValid() && before != offered {
+	if target.IsValid() && *target != offered {
 		return dns.RcodeRefused // two addresses for one link
 	}
-	p.addresses[l.ID], p.added[family] = next, true
+	*target = offered
 	return dns.RcodeSuccess
 }
 
@@ -235,30 +252,21 @@ func (p *updatePlan) proof(name names.Name, rr dns.RR) int {
 	return dns.RcodeSuccess
 }
 
-func (p *updatePlan) carryOut(ctx context.Context) int {
-	gone := map[int64]wan.Announcement{}
-	for family := range p.deleted {
-		if p.added[family] {
-			continue
-		}
-		a := gone[family.linkID]
-		a.NoIPv4, a.NoIPv6 = a.NoIPv4 || !family.six, a.NoIPv6 || family.six
-		gone[family.linkID] = a
-		if _, named := p.addresses[family.linkID]; !named {
-			p.addresses[family.linkID] = wan.Pair{}
-		}
-	}
+func (p *updatePlan) carryOut(ctx context.Context, reply func(rcode int, more bool)) {
 	proofs := len(p.addTXT)+len(p.removeTXT) > 0
-	if proofs && len(p.addresses) > 0 {
-		return dns.RcodeRefused // the two are recorded apart, and could be half-done
+	switch {
+	case proofs && len(p.links) > 0:
+		reply(dns.RcodeRefused, false) // the two are recorded apart, and could be half-done
+	case proofs:
+		go func() {
+			err := p.engine.change(ctx, p.site.Code, "a proof for a certificate was updated", func() error {
+				return p.engine.store.ChangeZoneRecords(ctx, p.zone.ID, p.addTXT, p.removeTXT)
+			})
+			reply(updateRcode(err), false)
+		}()
+	default:
+		p.announce(ctx, reply)
 	}
-	if proofs {
-		err := p.engine.change(ctx, p.site.Code, "a proof for a certificate was updated", func() error {
-			return p.engine.store.ChangeZoneRecords(ctx, p.zone.ID, p.addTXT, p.removeTXT)
-		})
-		return updateRcode(err)
-	}
-	return p.engine.announceTogether(ctx, p.addresses, gone)
 }
 
 func updateRcode(err error) int {
@@ -268,52 +276,53 @@ func updateRcode(err error) int {
 	return dns.RcodeSuccess
 }
 
-// announceTogether announces the addresses of several links at once: all are recorded in one statement, or none.
-func (e *Engine) announceTogether(ctx context.Context, addresses map[int64]wan.Pair, gone map[int64]wan.Announcement) int {
-	now := e.now()
-	var group []pending
-	var waiting []chan result
-	for linkID, pair := range addresses {
-		a := gone[linkID]
-		a.Addresses, a.Source, a.Noticed = pair, wan.SourceInterface, now
-		_, l, ok := e.record.ofLink(linkID)
+// announce announces the addresses of the links: those of several are recorded in one transaction, or none.
+func (p *updatePlan) announce(ctx context.Context, reply func(rcode int, more bool)) {
+	e, now := p.engine, p.engine.now()
+	group := make([]pending, 0, len(p.links))
+	for _, plan := range p.links {
+		a := wan.Announcement{Addresses: plan.addresses, Source: wan.SourceInterface, Noticed: now,
+			NoIPv4: plan.delete4 && !plan.addresses.IPv4.IsValid(), NoIPv6: plan.delete6 && !plan.addresses.IPv6.IsValid()}
+		l, ok := p.site.link(plan.linkID)
 		if !ok {
-			return dns.RcodeRefused
+			reply(dns.RcodeRefused, false)
+			return
 		}
 		d, err := wan.Decide(l.Addresses(), a, e.config.Policy)
 		if err != nil {
-			return dns.RcodeRefused
+			reply(dns.RcodeRefused, false)
+			return
 		}
 		if !d.Changed {
-			e.heard.note(linkID, now)
+			e.heard.note(plan.linkID, now)
 			continue
 		}
-		done := make(chan result, 1)
-		waiting = append(waiting, done)
-		group = append(group, pending{linkID: linkID, what: a, received: now, done: done})
+		group = append(group, pending{linkID: plan.linkID, what: a, received: now, update: true})
 	}
-	if len(group) == 1 { // the usual case joins everybody else's group
+	switch len(group) {
+	case 0:
+		reply(dns.RcodeSuccess, false)
+	case 1: // the usual case joins everybody else's group
+		group[0].done = func(r result, more bool) { reply(updateRcode(r.err), more) }
 		select {
 		case e.intake <- group[0]:
-		case <-ctx.Done():
-			return dns.RcodeServerFailure
+		default:
+			reply(dns.RcodeServerFailure, false) // thousands are waiting
 		}
-	} else if len(group) > 1 {
-		e.commit(ctx, group)
-	}
-	for _, done := range waiting {
-		select {
-		case r := <-done:
-			if r.err != nil {
-				return dns.RcodeServerFailure
+	default:
+		results := make(chan error, len(group))
+		for i := range group {
+			group[i].done = func(r result, _ bool) { results <- r.err }
+		}
+		go func() {
+			e.commit(ctx, group)
+			var err error
+			for range group {
+				err = errors.Join(err, <-results)
 			}
-		case <-time.After(10 * time.Second):
-			return dns.RcodeServerFailure
-		case <-ctx.Done():
-			return dns.RcodeServerFailure
-		}
+			reply(updateRcode(err), false)
+		}()
 	}
-	return dns.RcodeSuccess
 }
 
 // signingAlgorithms are the ones that keys are made for (RFC 8945 section 6).

@@ -107,18 +107,19 @@ func (e *Engine) runVerify(ctx context.Context) {
 	ask := func(id int64, every bool) {
 		if under.begin(id, every) {
 			group.Go(func() error {
-				for first := true; ; first = false {
+				var pause time.Duration // a site that goes on moving is asked for at a pace, not once a move
+				for {
 					every, more := under.next(id)
 					if !more || gctx.Err() != nil {
 						return nil
 					}
-					if !first { // a site that goes on moving is asked for at this pace, not once a move
-						select {
-						case <-time.After(verifyPause):
-						case <-gctx.Done():
-						}
+					select {
+					case <-time.After(pause):
+					case <-gctx.Done():
 					}
+					began := time.Now()
 					e.verify(gctx, id, every)
+					pause = min(max(verifyPause, 8*time.Since(began)), verifyPauseMost)
 				}
 			})
 		}
@@ -143,8 +144,12 @@ func (e *Engine) runVerify(ctx context.Context) {
 	}
 }
 
-// verifyPause is the least time between two inquiries about one site. The first after a move waits for nothing.
-const verifyPause = 20 * time.Millisecond
+// verifyPause is the least time between two inquiries about one site, and verifyPauseMost the longest; between them it is such
+// that inquiries take a ninth of the time. The first after a move waits for nothing.
+const (
+	verifyPause     = 20 * time.Millisecond
+	verifyPauseMost = 500 * time.Millisecond
+)
 
 // inquiries are the sites that are being asked for. One that has to be asked for again meanwhile is, once, whatever came up
 // how often.

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"net/netip"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/site"
@@ -81,14 +80,5 @@ func (s *Store) Hear(ctx context.Context, heard map[int64]time.Time) error {
 		ids, times = append(ids, id), append(times, at)
 	}
 	return s.soon(ctx, `UPDATE link SET heard_at = t.at
-		FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at) WHERE link.id = t.id AND link.id = ANY($1::bigint[]) AND (heard_at IS NULL OR heard_at < t.at)`, ids, times)
-}
-
-// addrText gives the array element for an address: nil for none.
-func addrText(a netip.Addr) *string {
-	if !a.IsValid() {
-		return nil
-	}
-	s := a.String()
-	return &s
+		FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at) WHERE link.id = t.id AND (heard_at IS NULL OR heard_at < t.at)`, ids, times)
 }

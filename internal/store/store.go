@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -28,7 +29,13 @@ var migrations embed.FS
 type Store struct {
 	db   *sqlx.DB
 	pool *pgxpool.Pool
+	// writes is for what is written thousands of times a second, by key. Its plans are made once, and for large tables however
+	// small they are then: to plan such a statement anew for the values at hand takes longer than to carry it out.
+	writes *pgxpool.Pool
 }
+
+// writers is how many connections there are for writes: one commits moves, one notes stages, one is spare.
+const writers = 3
 
 // Open connects to the PostgreSQL at url and brings the schema up to date.
 func Open(ctx context.Context, url string) (*Store, error) {
@@ -41,7 +48,18 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	s := &Store{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), pool: pool}
+	config = config.Copy()
+	config.MaxConns = writers
+	config.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
+	for _, way := range []string{"enable_seqscan", "enable_hashjoin", "enable_mergejoin"} {
+		config.ConnConfig.RuntimeParams[way] = "off"
+	}
+	writes, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	s := &Store{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), pool: pool, writes: writes}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -79,6 +97,7 @@ func (s *Store) migrate(ctx context.Context) error {
 func (s *Store) Close() {
 	_ = s.db.Close()
 	s.pool.Close()
+	s.writes.Close()
 }
 
 // Ping says whether the database answers.
@@ -129,13 +148,10 @@ func affected(r sql.Result, err error, kind, field, name string) error {
 // soon carries a statement out without waiting for the disk: what it writes is lost where the database's machine fails within
 // the next fraction of a second. It is for what can be done without, so that announcements do not wait for it.
 func (s *Store) soon(ctx context.Context, statement string, args ...any) error {
-	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `SET LOCAL synchronous_commit = off`); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, statement, args...)
-		return err
-	})
+	var together pgx.Batch // one transaction
+	together.Queue(`SET LOCAL synchronous_commit = off`)
+	together.Queue(statement, args...)
+	return s.writes.SendBatch(ctx, &together).Close()
 }
 
 // inTx runs f in one transaction: all of it is kept, or nothing.

@@ -124,14 +124,6 @@ func (b *batch) from(i int) netip.AddrPort {
 	return netip.AddrPortFrom(netip.AddrFrom16([16]byte(raw[8:24])), port)
 }
 
-// to is what says, when a reply to the ith packet is sent apart, that it comes from the address that was asked.
-func (b *batch) to(i int) []byte {
-	if !b.wild {
-		return nil
-	}
-	return append([]byte(nil), b.source(i)...)
-}
-
 // source gives the ith packet's control message with the interface left to the routes.
 func (b *batch) source(i int) []byte {
 	n := int(b.in[i].header.Controllen)

@@ -32,7 +32,6 @@ func (b *batch) receive() (int, error) {
 
 func (b *batch) packet(int) []byte       { return b.buffer[:b.length] }
 func (b *batch) from(int) netip.AddrPort { return b.client }
-func (b *batch) to(int) []byte           { return nil }
 func (b *batch) reply(_, n int)          { b.size = n }
 
 func (b *batch) send() (sent int) {

@@ -172,9 +172,11 @@ func TestTheJournalIsBounded(t *testing.T) {
 // open lets everybody have everything.
 type open struct{}
 
-func (open) Secret(string) (string, string, bool)                          { return "", "", false }
-func (open) MayTransfer(string, netip.Addr, string) bool                   { return true }
-func (open) Update(context.Context, *dns.Msg, string, netip.Addr) (rc int) { return dns.RcodeRefused }
+func (open) Secret(string) (string, string, bool)        { return "", "", false }
+func (open) MayTransfer(string, netip.Addr, string) bool { return true }
+func (open) Update(_ context.Context, _ *dns.Msg, _ string, _ netip.Addr, reply func(int, bool)) {
+	reply(dns.RcodeRefused, false)
+}
 
 func TestALargeZoneIsTransferredInManyMessages(t *testing.T) {
 	content := Names{apex: {set(t, apex+" 300 NS ns1.elsewhere.example.")}}

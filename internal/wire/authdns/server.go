@@ -26,7 +26,9 @@ type Server struct {
 	access    Access
 	limit     *limiter
 	cookies   *jar
-	slots     chan struct{} // for requests that are not answered from memory
+	outbox    *outbox
+	keys      keyring
+	updating  atomic.Int64 // updates over UDP that are being carried out
 	counters  counters
 }
 
@@ -41,10 +43,10 @@ type Counts struct {
 }
 
 const (
-	tcpClients = 256              // connections at once; for one more, the idlest has to go
-	tcpIdle    = 10 * time.Second // RFC 7766 section 6.2.3 asks for a few seconds
-	slowMost   = 1024             // signed requests and updates over UDP at once
-	maxQuery   = 4096             // no honest question is longer
+	tcpClients  = 256              // connections at once; for one more, the idlest has to go
+	tcpIdle     = 10 * time.Second // RFC 7766 section 6.2.3 asks for a few seconds
+	updatesMost = 1024             // over UDP at once
+	maxQuery    = 4096             // no honest question is longer
 )
 
 // Listen opens both sockets at address; the DNS answers once Serve runs. Port 0 picks a free one, the same for both.
@@ -57,7 +59,8 @@ func Listen(address string, d *Directory, log *slog.Logger) (*Server, error) {
 		}
 		t, err := net.Listen("tcp", u.LocalAddr().String())
 		if err == nil {
-			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log, slots: make(chan struct{}, slowMost), cookies: newJar()}, nil
+			out, err := newOutbox(u.(*net.UDPConn))
+			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log, outbox: out, cookies: newJar()}, err
 		}
 		_ = u.Close()
 		last = fmt.Errorf("DNS on TCP: %w", err)
@@ -129,16 +132,8 @@ func (s *Server) serveUDP(ctx context.Context) {
 func (s *Server) overUDP(ctx context.Context, b *batch, i int, now time.Time) int {
 	in := b.packet(i)
 	if isSlow(in) {
-		// Taken out of the way of the others; how many wait is bounded, and a client that is not served asks again.
-		select {
-		case s.slots <- struct{}{}:
-			req, from, source := append([]byte(nil), in...), b.from(i), b.to(i)
-			go func() {
-				defer func() { <-s.slots }()
-				_ = s.slow(ctx, req, from.Addr().Unmap(), false, func(out []byte) error { _, _, err := s.udp.WriteMsgUDPAddrPort(out, source, from); return err })
-			}()
-		default:
-		}
+		to := b.postal(i)
+		_ = s.slow(ctx, in, caller{from: b.from(i).Addr().Unmap(), write: func(out []byte, more bool) error { s.outbox.post(to, out, more); return nil }})
 		return 0
 	}
 	out := b.replies[i]
@@ -222,7 +217,7 @@ func (s *Server) serveConn(ctx context.Context, c net.Conn, asked func()) {
 	defer c.Close()
 	from, _ := netip.ParseAddrPort(c.RemoteAddr().String())
 	in, out := make([]byte, maxQuery), make([]byte, 2+dns.MaxMsgSize)
-	write := func(b []byte) error {
+	write := func(b []byte, _ bool) error {
 		if len(b) > dns.MaxMsgSize {
 			return errors.New("the reply is too large")
 		}
@@ -245,7 +240,7 @@ func (s *Server) serveConn(ctx context.Context, c net.Conn, asked func()) {
 		}
 		asked()
 		if isSlow(in[:n]) {
-			if s.slow(ctx, in[:n], from.Addr().Unmap(), true, write) != nil {
+			if s.slow(ctx, in[:n], caller{from: from.Addr().Unmap(), tcp: true, write: write}) != nil {
 				return
 			}
 			continue

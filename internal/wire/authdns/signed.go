@@ -15,47 +15,49 @@ type Access interface {
 	Secret(keyName string) (algorithm, secret string, ok bool)
 	// MayTransfer says whether an address, or the holder of a key ("" for none), may have the whole zone.
 	MayTransfer(apex string, from netip.Addr, keyName string) bool
-	// Update carries out a DNS UPDATE (RFC 2136) and returns its RCODE. keyName is "" for an unsigned one.
-	Update(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr) int
+	// Update carries out a DNS UPDATE (RFC 2136) without keeping the caller, and then gives its RCODE to reply, once; more
+	// says that another update's follows at once. keyName is "" for an unsigned one.
+	Update(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr, reply func(rcode int, more bool))
 }
 
 const tsigFudge = 300 // seconds, RFC 8945 section 10
 
-// slow takes a request apart as a whole: transfers, updates, and questions that are signed (RFC 8945).
-func (s *Server) slow(ctx context.Context, req []byte, from netip.Addr, tcp bool, write func([]byte) error) error {
+// caller is who sent a request, and how replies go back: with more, another reply follows at once.
+type caller struct {
+	from  netip.Addr
+	tcp   bool
+	write func(text []byte, more bool) error
+}
+
+// slow takes a request apart as a whole: transfers, updates, and questions that are signed (RFC 8945). An update over UDP is
+// answered later.
+func (s *Server) slow(ctx context.Context, req []byte, c caller) error {
 	m := new(dns.Msg)
 	if err := m.Unpack(req); err != nil {
 		var q query
 		q.id = uint16(req[0])<<8 | uint16(req[1])
 		q.flags = uint16(req[2])<<8 | uint16(req[3])
 		out := make([]byte, headerSize)
-		return write(out[:q.bare(out, dns.RcodeFormatError)])
+		return c.write(out[:q.bare(out, dns.RcodeFormatError)], false)
 	}
 	signer, rcode := s.verify(m, req)
-	send := func(reply *dns.Msg) error {
+	send := func(reply *dns.Msg, more bool) error {
 		packed, err := signer.sign(reply)
 		if err != nil {
 			return err
 		}
 		s.counters.answered.Add(1)
-		return write(packed)
+		return c.write(packed, more)
 	}
 	if rcode != dns.RcodeSuccess {
 		s.counters.badSignatures.Add(1)
-		reply := new(dns.Msg).SetRcode(m, rcode)
-		return send(reply)
+		return send(new(dns.Msg).SetRcode(m, rcode), false)
 	}
 	if m.Opcode == dns.OpcodeUpdate {
-		rcode := dns.RcodeRefused
-		if s.access != nil {
-			s.counters.updates.Add(1)
-			rcode = s.access.Update(ctx, m, signer.name, from)
-		}
-		reply := new(dns.Msg).SetRcode(m, rcode)
-		return send(reply)
+		return s.update(ctx, m, signer.name, c, send)
 	}
 	if t := m.Question[0].Qtype; t == dns.TypeAXFR || t == dns.TypeIXFR {
-		return s.transfer(m, from, tcp, signer.name, send)
+		return s.transfer(m, c.from, c.tcp, signer.name, func(reply *dns.Msg) error { return send(reply, false) })
 	}
 	// A signed question: answered like any other, then signed.
 	plain := m.Copy()
@@ -66,18 +68,49 @@ func (s *Server) slow(ctx context.Context, req []byte, from netip.Addr, tcp bool
 	}
 	out := make([]byte, dns.MaxMsgSize)
 	reply := new(dns.Msg)
-	if err := reply.Unpack(out[:s.directory.respond(packed, out, tcp)]); err != nil {
+	if err := reply.Unpack(out[:s.directory.respond(packed, out, c.tcp)]); err != nil {
 		return err
 	}
-	return send(reply)
+	return send(reply, false)
+}
+
+// update has an update carried out. Of those over UDP so many may be under way that one more is left to ask again; over TCP
+// the connection waits.
+func (s *Server) update(ctx context.Context, m *dns.Msg, keyName string, c caller, send func(reply *dns.Msg, more bool) error) error {
+	if s.access == nil {
+		return send(new(dns.Msg).SetRcode(m, dns.RcodeRefused), false)
+	}
+	s.counters.updates.Add(1)
+	if !c.tcp {
+		if s.updating.Add(1) > updatesMost {
+			s.updating.Add(-1)
+			return nil
+		}
+		s.access.Update(ctx, m, keyName, c.from, func(rcode int, more bool) {
+			s.updating.Add(-1)
+			if err := send(new(dns.Msg).SetRcode(m, rcode), more); err != nil {
+				s.log.Warn("the reply to an update could not be made", "error", err)
+			}
+		})
+		return nil
+	}
+	done := make(chan int, 1)
+	s.access.Update(ctx, m, keyName, c.from, func(rcode int, _ bool) { done <- rcode })
+	select {
+	case rcode := <-done:
+		return send(new(dns.Msg).SetRcode(m, rcode), false)
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }
 
 // signer signs the replies to one request. The zero signer leaves them unsigned.
 type signer struct {
-	name, algorithm, secret string
-	mac                     string // of the request, then of the reply before
-	failure                 uint16 // the TSIG error to report
-	later                   bool   // further messages of one reply sign timers only (RFC 8945 section 5.3.1)
+	name, algorithm string
+	key             *keyed
+	mac             string // of the request, then of the reply before
+	failure         uint16 // the TSIG error to report
+	later           bool   // further messages of one reply sign timers only (RFC 8945 section 5.3.1)
 }
 
 // verify checks a request's signature, in the order of RFC 8945 section 5.2: key, MAC, time.
@@ -88,15 +121,16 @@ func (s *Server) verify(m *dns.Msg, req []byte) (*signer, int) {
 	}
 	out := &signer{name: dns.CanonicalName(t.Hdr.Name), algorithm: t.Algorithm, mac: t.MAC}
 	known := false
-	var algorithm string
+	var algorithm, secret string
 	if s.access != nil {
-		algorithm, out.secret, known = s.access.Secret(out.name)
+		algorithm, secret, known = s.access.Secret(out.name)
 	}
 	if !known || dns.CanonicalName(t.Algorithm) != algorithm {
 		out.failure = dns.RcodeBadKey
 		return out, dns.RcodeNotAuth
 	}
-	switch err := dns.TsigVerify(append([]byte(nil), req...), out.secret, "", false); {
+	out.key = s.keys.of(out.name, algorithm, secret)
+	switch err := dns.TsigVerifyWithProvider(req, out.key, "", false); {
 	case err == nil:
 		return out, dns.RcodeSuccess
 	case errors.Is(err, dns.ErrTime):
@@ -118,7 +152,7 @@ func (g *signer) sign(m *dns.Msg) ([]byte, error) {
 		t.OtherLen = 6
 		t.OtherData = sixOctets(uint64(time.Now().Unix()))
 	}
-	packed, mac, err := dns.TsigGenerate(m, g.secret, g.mac, g.later)
+	packed, mac, err := dns.TsigGenerateWithProvider(m, g.key, g.mac, g.later)
 	g.mac, g.later = mac, true
 	return packed, err
 }
