@@ -11,10 +11,17 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
+// editing waits until every announcement so far is recorded and published, and keeps further ones waiting until the edit is
+// done.
+func (e *Engine) editing() (done func()) {
+	e.edit.Lock()
+	e.publishing.Lock()
+	return func() { e.publishing.Unlock(); e.edit.Unlock() }
+}
+
 // change carries one edit of the record out: f writes it to the database, then memory, zones and prober follow.
 func (e *Engine) change(ctx context.Context, code, words string, f func() error) error {
-	e.edit.Lock()
-	defer e.edit.Unlock()
+	defer e.editing()()
 	before := e.answersNow()
 	if err := f(); err != nil {
 		return err

@@ -65,22 +65,25 @@ type Engine struct {
 
 	// edit is held while the record changes, in the database first and in memory after, so that both change in the
 	// same order.
-	edit     sync.Mutex
-	record   record
-	heard    heardList
-	intake   chan pending
-	names    nameStates
-	moves    moveTracker
-	prober   *prober
-	faults   faultBoard
-	stages   chan store.Stages
-	stopping chan struct{} // closed when the engine stops
-	recheck  chan int64
-	tell     chan int64 // zones whose secondaries have to be told
-	remote   remoteBook
-	queue    *pushQueue
-	aliases  aliasViews
-	home     *dnsask.Home
+	edit sync.Mutex
+	// publishing is held while a group of recorded announcements is published. Whoever holds edit may take it, not the other
+	// way round.
+	publishing sync.Mutex
+	record     record
+	heard      heardList
+	intake     chan pending
+	names      nameStates
+	moves      moveTracker
+	prober     *prober
+	faults     faultBoard
+	stages     chan store.Stages
+	stopping   chan struct{} // closed when the engine stops
+	recheck    chan int64
+	tell       chan int64 // zones whose secondaries have to be told
+	remote     remoteBook
+	queue      *pushQueue
+	aliases    aliasViews
+	home       *dnsask.Home
 }
 
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -86,6 +88,8 @@ func (e *Engine) runIntake(ctx context.Context) {
 			case p := <-e.intake:
 				group = append(group, p)
 			case <-ctx.Done():
+				e.publishing.Lock() // the last group is through
+				defer e.publishing.Unlock()
 				return
 			}
 		}
@@ -102,23 +106,23 @@ func (e *Engine) runIntake(ctx context.Context) {
 	}
 }
 
-// commit decides on each announcement against the newest state, records all that change something in one statement,
-// publishes them, and answers. A second announcement for the same link is handed back for the next group.
+// commit decides on each announcement against the newest state and records all that change something in one transaction.
+// They are published and answered while the next group is being recorded. A second announcement for the same link is handed
+// back for the next group.
 func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	e.edit.Lock()
 	defer e.edit.Unlock()
-	accepted, changes := make([]pending, 0, len(group)), make([]store.Change, 0, len(group))
-	changed := make([]site.Link, 0, len(group))
-	taken, zoneSet := map[int64]bool{}, map[int64]bool{}
+	r := recorded{accepted: make([]pending, 0, len(group)), changes: make([]store.Change, 0, len(group)), links: make(map[int64]bool, len(group))}
+	changed, zoneSet := make([]site.Link, 0, len(group)), map[int64]bool{}
 	for _, p := range group {
 		where, l, ok := e.record.ofLink(p.linkID)
 		if !ok {
 			p.done(result{err: ErrLinkGone}, false)
 			continue
 		}
-		if taken[p.linkID] {
+		if r.links[p.linkID] {
 			again = append(again, p)
 			continue
 		}
@@ -127,9 +131,9 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 			p.done(result{receipt: Receipt{Decision: d}, err: err}, false)
 			continue
 		}
-		taken[p.linkID] = true
-		accepted = append(accepted, p)
-		changes = append(changes, store.Change{SiteID: l.SiteID, LinkID: l.ID, Old: d.Old, New: d.New, Source: p.what.Source,
+		r.links[p.linkID] = true
+		r.accepted = append(r.accepted, p)
+		r.changes = append(r.changes, store.Change{SiteID: l.SiteID, LinkID: l.ID, Old: d.Old, New: d.New, Source: p.what.Source,
 			Noticed: p.what.Noticed, Received: p.received})
 		l.IPv4, l.IPv6, l.Source, l.Since, l.Heard = d.New.IPv4, d.New.IPv6, p.what.Source, p.received, p.received
 		changed = append(changed, l)
@@ -137,54 +141,73 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 			zoneSet[h.ZoneID] = true
 		}
 	}
-	if len(changes) == 0 {
+	if len(r.changes) == 0 {
 		return again
 	}
-	zones := make([]int64, 0, len(zoneSet))
-	for id := range zoneSet {
-		zones = append(zones, id)
-	}
-	ids, serials, err := e.store.CommitMoves(ctx, changes, zones)
-	if err != nil {
-		e.log.Error("announcements not recorded", "count", len(changes), "error", err)
-		for _, p := range accepted {
+	var err error
+	if r.ids, r.serials, err = e.store.CommitMoves(ctx, r.changes, slices.Collect(maps.Keys(zoneSet))); err != nil {
+		e.log.Error("announcements not recorded", "count", len(r.changes), "error", err)
+		for _, p := range r.accepted {
 			p.done(result{err: ErrNotRecorded}, false)
 		}
 		return again
 	}
-	recorded := e.now()
+	r.at = e.now()
 	for _, l := range changed {
 		e.heard.note(l.ID, l.Heard)
 	}
 	e.record.setLinks(changed)
-	e.record.setSerials(serials)
-	moved := e.sitesOf(changes)
-	if err := e.republish(moved, func(p premises) []site.Hostname { return p.following(taken) }, serials); err != nil {
-		e.log.Error("publish", "error", err)
-	}
-	published := e.now()
-	e.answer(accepted, changes, ids)
-	for i, c := range changes {
-		where, _, _ := e.record.ofLink(c.LinkID)
-		e.afterMove(where, where.followingOne(c.LinkID), c, store.Stages{MoveID: ids[i], Recorded: recorded, Published: published})
+	e.record.setSerials(r.serials)
+	r.sites = e.sitesOf(r.changes)
+	e.publishing.Lock() // before edit is given back, so that groups are published in the order in which they are recorded
+	if len(e.intake)+len(again) > 0 {
+		go e.publishGroup(r)
+	} else {
+		e.publishGroup(r)
 	}
 	return again
 }
 
+// recorded is a group of announcements that the database has taken.
+type recorded struct {
+	accepted []pending
+	changes  []store.Change // of each
+	ids      []int64        // of their moves
+	links    map[int64]bool
+	serials  map[int64]uint32 // of the zones that they change
+	sites    map[int64]premises
+	at       time.Time
+}
+
+// publishGroup has the zones answer what was recorded, tells those who announced it, and sets off what follows. It gives back
+// e.publishing.
+func (e *Engine) publishGroup(r recorded) {
+	defer e.publishing.Unlock()
+	if err := e.republish(slices.Collect(maps.Values(r.sites)), func(p premises) []site.Hostname { return p.following(r.links) }, r.serials); err != nil {
+		e.log.Error("publish", "error", err)
+	}
+	published := e.now()
+	e.answer(r)
+	for i, c := range r.changes {
+		p := r.sites[c.SiteID]
+		e.afterMove(p, p.followingOne(c.LinkID), c, store.Stages{MoveID: r.ids[i], Recorded: r.at, Published: published})
+	}
+}
+
 // answer gives those who announced their results. Updates need no receipt, and their replies go out together.
-func (e *Engine) answer(accepted []pending, changes []store.Change, ids []int64) {
+func (e *Engine) answer(r recorded) {
 	last := -1
-	for i, p := range accepted {
+	for i, p := range r.accepted {
 		if p.update {
 			last = i
 		}
 	}
-	for i, p := range accepted {
-		receipt := Receipt{Decision: wan.Decision{Changed: true, Old: changes[i].Old, New: changes[i].New}, MoveID: ids[i]}
-		if !p.update {
-			where, _, _ := e.record.ofLink(p.linkID)
+	for i, p := range r.accepted {
+		c := r.changes[i]
+		receipt := Receipt{Decision: wan.Decision{Changed: true, Old: c.Old, New: c.New}, MoveID: r.ids[i]}
+		if where := r.sites[c.SiteID]; !p.update {
 			for _, h := range where.followingOne(p.linkID) {
-				if where.answerOf(h) == changes[i].New {
+				if where.answerOf(h) == c.New {
 					receipt.Hostnames = append(receipt.Hostnames, string(h.Name))
 				}
 			}
@@ -193,13 +216,14 @@ func (e *Engine) answer(accepted []pending, changes []store.Change, ids []int64)
 	}
 }
 
-func (e *Engine) sitesOf(changes []store.Change) []premises {
-	seen := map[int64]bool{}
-	var out []premises
+func (e *Engine) sitesOf(changes []store.Change) map[int64]premises {
+	out := make(map[int64]premises, len(changes))
 	for _, c := range changes {
-		if p, ok := e.record.site(c.SiteID); ok && !seen[c.SiteID] {
-			seen[c.SiteID] = true
-			out = append(out, p)
+		if _, there := out[c.SiteID]; there {
+			continue
+		}
+		if p, ok := e.record.site(c.SiteID); ok {
+			out[c.SiteID] = p
 		}
 	}
 	return out

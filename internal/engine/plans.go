@@ -34,8 +34,7 @@ func (e *Engine) followPlans(ctx context.Context) error {
 	if len(planned) == 0 {
 		return nil
 	}
-	e.edit.Lock()
-	defer e.edit.Unlock()
+	defer e.editing()()
 	var changed []premises
 	zones := map[int64]bool{}
 	for _, p := range planned {

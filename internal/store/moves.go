@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
 
 	"inkpost.example/inkpost/internal/core/wan"
 )
@@ -28,9 +29,9 @@ type Change struct {
 func (s *Store) CommitMoves(ctx context.Context, changes []Change, zones []int64) (moveIDs []int64, serials map[int64]uint32, err error) {
 	n := len(changes)
 	sites, links := make([]int64, n), make([]int64, n)
-	old4, old6, new4, new6 := make([]netip.Addr, n), make([]netip.Addr, n), make([]netip.Addr, n), make([]netip.Addr, n)
+	old4, old6, new4, new6 := make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n)
 	sources := make([]string, n)
-	noticed, received := make([]time.Time, n), make([]time.Time, n)
+	noticed, received := make(pgtype.FlatArray[time.Time], n), make(pgtype.FlatArray[time.Time], n)
 	place := make(map[int64]int, n)
 	for i, c := range changes {
 		sites[i], links[i] = c.SiteID, c.LinkID
@@ -92,8 +93,8 @@ type Stages struct {
 func (s *Store) NoteStages(ctx context.Context, list []Stages) error {
 	n := len(list)
 	ids := make([]int64, n)
-	recorded, published, answered := make([]*time.Time, n), make([]*time.Time, n), make([]*time.Time, n)
-	seen, confirmed := make([]*time.Time, n), make([]*time.Time, n)
+	column := func() pgtype.FlatArray[*time.Time] { return make(pgtype.FlatArray[*time.Time], n) }
+	recorded, published, answered, seen, confirmed := column(), column(), column(), column(), column()
 	for i := range list {
 		ids[i] = list[i].MoveID
 		recorded[i], published[i] = timeOrNil(list[i].Recorded), timeOrNil(list[i].Published)

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
@@ -169,7 +170,7 @@ func (c *Cluster) serve(fast bool) error {
 		return err
 	}
 	c.Port = port
-	args := []string{"-D", c.Dir, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
+	args := []string{"-D", c.Dir, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=" + c.socket(),
 		"-c", "max_connections=100", "-c", "log_min_messages=warning"}
 	if fast {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
@@ -198,6 +199,16 @@ func (c *Cluster) serve(fast bool) error {
 	}
 	c.proc = cmd.Process
 	return nil
+}
+
+// socket is the folder of the server's socket: its own, which nobody else may enter. "" stands for none, where the system allows
+// no path that long.
+func (c *Cluster) socket() string {
+	const most, name = 107, len("/.s.PGSQL.65535")
+	if len(c.Dir)+name > most || strings.Contains(c.Dir, ",") {
+		return ""
+	}
+	return c.Dir
 }
 
 func freePort() (int, error) {
@@ -251,8 +262,12 @@ func (c *Cluster) NewDatabase(ctx context.Context, name string) (string, error) 
 	return c.URL(name), c.makeDatabase(ctx, db, name)
 }
 
-// URL of a database in the cluster. The one that Start makes is called inkpost.
+// URL of a database in the cluster. The one that Start makes is called inkpost. It leads through the socket where there is one,
+// which takes less time than the loopback network.
 func (c *Cluster) URL(database string) string {
+	if dir := c.socket(); dir != "" {
+		return fmt.Sprintf("postgres://inkpost@/%s?host=%s&port=%d&sslmode=disable", database, url.QueryEscape(dir), c.Port)
+	}
 	return fmt.Sprintf("postgres://inkpost@127.0.0.1:%d/%s?sslmode=disable", c.Port, database)
 }
 
