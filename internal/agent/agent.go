@@ -1,31 +1,57 @@
-// Package agent is the program at the site: it learns the site's public address and announces when it changes.
+// Package agent is the program at the site: it learns the addresses of the site's links, announces them when they change, and looks
+// at the devices on the site's record from inside.
 package agent
 
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
-	"math/rand/v2"
 	"net"
-	"net/http"
-	"os"
+	"net/netip"
+	"sync"
 	"time"
 
-	"inkpost.example/inkpost/internal/client"
-	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/pace"
-	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/agent/source"
 )
 
 // Options of Run.
 type Options struct {
 	Server   string // the server's address; needed to enrol; later it may be left out
 	Code     string // the one-time code; needed to enrol
-	StateDir string // where the key is kept
+	StateDir string // where the key is kept, and what status shows
+	Version  string
+	// Sources of the link's address in order; none takes what the server says, or the usual ones.
+	Sources []string
+	// STUN lists further STUN servers, "host:port", beside Ink Post's own.
+	STUN []string
+	// Fixed are addresses that somebody typed.
+	Fixed []netip.Addr
+	// Links are the links of an agent with several interfaces; each enrols on its own. None: one, on whatever interface the routes say.
+	Links []LinkOptions
+	// After is a command, with its arguments, to run after a change.
+	After []string
+	// AfterLimit is how long it may run; 30 s where 0.
+	AfterLimit time.Duration
+	// Reload is read anew, and used, whenever something is received; nil never.
+	Reload <-chan Options
+
 	// Dial opens connections; nil takes the system's. The lab's router takes the place of the kernel's routing here.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
-	Log  *slog.Logger
+	// Lookup resolves names; nil takes the system's resolver.
+	Lookup func(ctx context.Context, host string) ([]netip.Addr, error)
+	// Network says where the router is, where that is not to be found out.
+	Network source.Network
+	// LAN looks at devices; nil takes the system's neighbour table.
+	LAN LAN
+	Now func() time.Time
+	Log *slog.Logger
+}
+
+// LinkOptions is one link of an agent with several interfaces.
+type LinkOptions struct {
+	Interface string
+	Code      string // the one-time code; needed to enrol
+	Sources   []string
 }
 
 const (
@@ -33,145 +59,126 @@ const (
 	announceMost = 5 * time.Minute // an announcement is due after this long, even if nothing differs
 	retryBase    = 500 * time.Millisecond
 	retryMost    = time.Minute
+	slowFor      = 300 * time.Millisecond // how long an announcement waits for sources that are no witnesses
 )
 
 // ErrRevoked reports that the server no longer takes the agent's key: a person has to enrol it again.
 var ErrRevoked = errors.New("the server does not take this agent's key any more; enrol it again with a new code")
 
-// runner is an agent that has enrolled.
-type runner struct {
-	client    *client.Client
-	transport *http.Transport
-	log       *slog.Logger
-	every     time.Duration
-
-	seen      string    // the newest address that the server saw
-	noticed   time.Time // when it was first seen
-	announced string
-	lastWord  time.Time
-}
-
-// Run enrols where that has not been done, and then keeps the server told of the site's address until ctx ends. While the
-// server is away it tries again, with growing pauses, and announces the newest address when it is back.
-func Run(ctx context.Context, o Options) error {
+func (o Options) withDefaults() Options {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	transport := &http.Transport{DialContext: o.Dial, ResponseHeaderTimeout: requestLimit, IdleConnTimeout: time.Minute, MaxIdleConns: 1, ForceAttemptHTTP2: true}
-	defer transport.CloseIdleConnections()
-	h := &http.Client{Transport: transport, Timeout: requestLimit}
-	state, err := readState(o.StateDir)
-	if errors.Is(err, os.ErrNotExist) {
-		if state, err = enrol(ctx, o, h); err == nil {
-			err = state.write(o.StateDir)
+	if o.Lookup == nil {
+		o.Lookup = func(ctx context.Context, host string) ([]netip.Addr, error) {
+			return net.DefaultResolver.LookupNetIP(ctx, "ip", host)
 		}
 	}
-	if err != nil {
-		return err
+	if o.Now == nil {
+		o.Now = time.Now
 	}
-	if o.Server != "" { // the server has another address than at enrolment
-		state.Server = o.Server
+	if o.AfterLimit == 0 {
+		o.AfterLimit = 30 * time.Second
 	}
-	c, err := client.New(state.Server, state.Key, client.WithHTTP(h))
-	if err != nil {
-		return err
+	if o.LAN == nil {
+		o.LAN = systemLAN{}
 	}
-	o.Log.Info("agent runs", "site", state.Site, "link", state.Link, "server", state.Server)
-	r := &runner{client: c, transport: transport, log: o.Log, every: time.Duration(state.CheckSeconds * float64(time.Second))}
-	return r.loop(ctx)
+	return o
 }
 
-func enrol(ctx context.Context, o Options, h *http.Client) (state, error) {
-	if o.Server == "" || o.Code == "" {
-		return state{}, errors.New("this agent has not enrolled yet: give --server and --code, a code is made by inkpost agent invite SITE")
-	}
-	c, err := client.New(o.Server, "", client.WithHTTP(h))
-	if err != nil {
-		return state{}, err
-	}
-	label, _ := os.Hostname()
-	for failures := 0; ; failures++ {
-		e, err := c.Enrol(ctx, contract.Enrolment{Code: o.Code, Label: label})
-		var away *client.Unreachable
-		switch {
-		case err == nil:
-			return state{Server: o.Server, Key: e.Key, Site: e.Site, Link: e.Link, CheckSeconds: e.CheckSeconds}, nil
-		case !errors.As(err, &away) && !client.IsStatus(err, http.StatusTooManyRequests) && !client.IsStatus(err, http.StatusServiceUnavailable):
-			return state{}, fmt.Errorf("enrol: %w", err)
-		}
-		o.Log.Warn("cannot enrol yet; trying again", "error", err)
-		if !pause(ctx, pace.Backoff(failures, retryBase, retryMost, rand.Float64())) {
-			return state{}, ctx.Err()
-		}
-	}
-}
-
-func (r *runner) loop(ctx context.Context) error {
-	failures := 0
+// Run enrols where that has not been done, and then keeps the server told of the site's addresses until ctx ends. While the server
+// is away it tries again, with growing pauses, and announces the newest address when it is back.
+func Run(ctx context.Context, o Options) error {
 	for {
-		err := r.check(ctx)
-		if err != nil && ctx.Err() == nil && failures == 0 {
-			// The first failure is often a connection that the router's old address took with it: a fresh one works.
-			r.transport.CloseIdleConnections()
-			err = r.check(ctx)
+		again, err := runOnce(ctx, o.withDefaults())
+		if again == nil || err != nil {
+			return err
 		}
-		wait := r.every
-		switch {
-		case ctx.Err() != nil:
-			return nil
-		case err == nil:
-			failures = 0
-		case client.IsStatus(err, http.StatusUnauthorized), client.IsStatus(err, http.StatusGone):
-			return fmt.Errorf("%w (%v)", ErrRevoked, err)
-		default:
-			wait = pace.Backoff(failures, retryBase, retryMost, rand.Float64())
-			failures++
-			r.log.Warn("the server could not be told", "error", err, "again in", wait.Round(time.Millisecond))
-		}
-		if !pause(ctx, wait) {
-			return nil
-		}
+		again.Reload = o.Reload
+		o = *again
+		o.withDefaults().Log.Info("configuration read anew")
 	}
 }
 
-// check asks which address the server sees, and announces where it is another one or a word is due.
-func (r *runner) check(ctx context.Context) error {
-	o, err := r.client.Observed(ctx)
-	if err != nil {
-		return err
+// runOnce runs until ctx ends, or until another configuration comes.
+func runOnce(ctx context.Context, o Options) (again *Options, err error) {
+	run, stop := context.WithCancel(ctx)
+	defer stop()
+	links := o.Links
+	if len(links) == 0 {
+		links = []LinkOptions{{Code: o.Code, Interface: o.Network.Interface, Sources: o.Sources}}
 	}
-	if o.CheckSeconds >= 1 {
-		r.every = time.Duration(o.CheckSeconds * float64(time.Second))
+	f := &fleet{down: map[string]bool{}}
+	ended := make(chan error, len(links))
+	var wg sync.WaitGroup
+	for _, l := range links {
+		f.runners = append(f.runners, newRunner(o, l, f, len(o.Links) > 0))
 	}
-	if o.Address != r.seen {
-		r.seen, r.noticed = o.Address, time.Now()
+	for _, r := range f.runners {
+		wg.Go(func() { ended <- r.run(run) })
 	}
-	if r.seen == r.announced && time.Since(r.lastWord) < announceMost {
-		return nil
-	}
-	in := contract.Announcement{Source: string(wan.SourceObserved)}
-	if r.seen != r.announced {
-		in.NoticedMS = time.Since(r.noticed).Milliseconds()
-	}
-	receipt, err := r.client.Announce(ctx, in)
-	if err != nil {
-		return err
-	}
-	r.announced, r.lastWord = r.seen, time.Now()
-	if receipt.Changed {
-		r.log.Info("address announced", "old", receipt.Old, "new", receipt.New, "hostnames", receipt.Hostnames)
-	}
-	return nil
-}
-
-// pause waits; false says that ctx ended first.
-func pause(ctx context.Context, d time.Duration) bool {
-	t := time.NewTimer(d)
-	defer t.Stop()
+	wg.Go(func() { hearKernel(run, o.Log, f) })
 	select {
-	case <-t.C:
-		return true
+	case next := <-o.Reload:
+		again = &next
+	case err = <-ended: // one that is revoked ends all: somebody has to come
 	case <-ctx.Done():
-		return false
 	}
+	stop()
+	wg.Wait()
+	if again == nil && err == nil {
+		for range len(ended) {
+			if e := <-ended; e != nil {
+				err = e
+			}
+		}
+	}
+	return again, err
+}
+
+// hearKernel has the links looked at when routes or addresses change.
+func hearKernel(ctx context.Context, log *slog.Logger, f *fleet) {
+	if err := source.Changes(ctx, func() { f.poke("the kernel says that routes or addresses changed") }); err != nil && ctx.Err() == nil {
+		log.Info("changes are noticed by the regular check only", "because", err)
+	}
+}
+
+// fleet is the links of one agent, which tell each other when nothing comes through.
+type fleet struct {
+	mu      sync.Mutex
+	runners []*runner
+	down    map[string]bool // by label
+}
+
+func (f *fleet) poke(why string) {
+	for _, r := range f.runners {
+		r.look(why)
+	}
+}
+
+// set notes whether a link gets something through, and has the others tell.
+func (f *fleet) set(label string, down bool) {
+	f.mu.Lock()
+	changed := f.down[label] != down
+	f.down[label] = down
+	f.mu.Unlock()
+	if changed && down {
+		for _, r := range f.runners {
+			if r.state.Link != label {
+				r.look("link " + label + " gets nothing through")
+			}
+		}
+	}
+}
+
+func (f *fleet) downed() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	var out []string
+	for label, down := range f.down {
+		if down {
+			out = append(out, label)
+		}
+	}
+	return out
 }

@@ -3,6 +3,7 @@ package agent
 import (
 	"encoding/json"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
 )
@@ -14,6 +15,8 @@ type state struct {
 	Site         string  `json:"site"`
 	Link         string  `json:"link"`
 	CheckSeconds float64 `json:"check_seconds"`
+	// Last is where the server's name led when it was last resolved.
+	Last []netip.Addr `json:"last,omitempty"`
 }
 
 const stateFile = "agent.json"
@@ -38,16 +41,33 @@ func readState(dir string) (state, error) {
 
 // write keeps the state where only the agent's user can read it. The file appears whole or not at all.
 func (s state) write(dir string) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
 	doc, err := json.Marshal(s)
 	if err != nil {
 		return err
 	}
-	next := filepath.Join(dir, stateFile+".new")
-	if err := os.WriteFile(next, doc, 0o600); err != nil {
+	return writeWhole(filepath.Join(dir, stateFile), doc)
+}
+
+// writeWhole writes a file that only its owner can read, whole or not at all: a full disk leaves the one before.
+func writeWhole(path string, doc []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	return os.Rename(next, filepath.Join(dir, stateFile))
+	next := path + ".new"
+	f, err := os.OpenFile(next, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(doc)
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		_ = os.Remove(next)
+		return err
+	}
+	return os.Rename(next, path)
 }

@@ -87,8 +87,15 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 		_, secret, _ = c.Request().BasicAuth()
 	}
 	k, err := a.engine.KeyOf(c.Request().Context(), secret)
+	if err == nil && k.Scope == store.ScopePerson {
+		k, err = store.Key{}, engine.ErrKey
+	}
+	if err != nil {
+		user, _, _ := c.Request().BasicAuth()
+		a.noteRefused(c, k, user, err)
+	}
 	switch {
-	case errors.Is(err, engine.ErrKey), err == nil && k.Scope == store.ScopePerson:
+	case errors.Is(err, engine.ErrKey):
 		return reply(http.StatusUnauthorized, fetched{Word: wordRefused, Detail: "this key announces nothing"})
 	case err != nil:
 		return reply(http.StatusServiceUnavailable, fetched{Word: wordLater, Detail: "not recorded; try again in 5 seconds"})

@@ -32,6 +32,7 @@ type Options struct {
 	Lab     Lab          // nil outside the demo
 	Console fs.FS        // the built console; nil serves the API alone
 	Version string       // of the program
+	STUN    int          // the port of the STUN responder; 0 without one
 	// Proxies are trusted to say, in X-Forwarded-For, whom they speak for. Where empty, the client's address is the
 	// socket's and the header is ignored.
 	Proxies []netip.Prefix
@@ -52,12 +53,13 @@ type api struct {
 	version string
 	doc     []byte
 	fetches perKey
+	stun    int
 }
 
 // New makes the HTTP handler of everything.
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
-	a := &api{engine: o.Engine, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version}
+	a := &api{engine: o.Engine, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, stun: o.STUN}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)

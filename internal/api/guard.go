@@ -65,6 +65,7 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 		}
 		k, err := a.engine.KeyOf(ctx, strings.TrimSpace(key))
 		if err != nil {
+			a.noteRefused(c, k, "", err)
 			return principal{}, err
 		}
 		return principal{personID: int64(k.PersonID), name: k.Person, scope: k.Scope, linkID: int64(k.LinkID)}, nil

@@ -107,8 +107,14 @@ func (a *api) observed(c *echo.Context, p principal) error {
 	if err != nil {
 		return err
 	}
-	a.engine.Heard(p.linkID)
-	return c.JSON(http.StatusOK, contract.Observed{Address: addr.String(), CheckSeconds: a.engine.CheckEvery().Seconds()})
+	a.engine.Observe(p.linkID, addr)
+	l, _ := a.engine.LinkOf(p.linkID)
+	out := contract.Observed{Address: addr.String(), CheckSeconds: a.engine.CheckEvery().Seconds(), Protocol: contract.AgentProtocol, STUN: a.stun,
+		Clock: time.Now().UTC()}
+	for _, s := range l.Sources {
+		out.Sources = append(out.Sources, string(s))
+	}
+	return c.JSON(http.StatusOK, out)
 }
 
 // noticedMost bounds how long ago a sender may claim to have noticed: an agent that was cut off may have waited days.
@@ -147,6 +153,9 @@ func (a *api) announce(c *echo.Context, p principal) error {
 			return err
 		}
 		pair = wan.PairOf(addr)
+	}
+	if in.Protocol >= 2 {
+		return a.report(c, p, in, source, time.Now().UTC().Add(-ago))
 	}
 	r, err := a.engine.Announce(c.Request().Context(), p.linkID, wan.Announcement{Addresses: pair, Source: source, Noticed: time.Now().UTC().Add(-ago)})
 	if err != nil {

@@ -65,6 +65,7 @@ func explain(err error) failure {
 		connect   *pgconn.ConnectError
 		network   net.Error
 		pg        *pgconn.PgError
+		clock     errClock
 	)
 	switch {
 	case errors.As(err, &f):
@@ -87,6 +88,10 @@ func explain(err error) failure {
 		return problemOf(http.StatusUnauthorized, "key-not-valid", err.Error())
 	case errors.Is(err, engine.ErrCode):
 		return problemOf(http.StatusForbidden, "code-not-valid", err.Error())
+	case errors.Is(err, engine.ErrNoAgent):
+		return problemOf(http.StatusConflict, "no-agent", err.Error())
+	case errors.As(err, &clock):
+		return problemOf(http.StatusForbidden, "clock-wrong", clock.Error())
 	case errors.Is(err, engine.ErrLinkGone):
 		return problemOf(http.StatusGone, "link-gone", err.Error())
 	case errors.Is(err, engine.ErrNotRecorded):

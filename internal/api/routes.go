@@ -133,6 +133,12 @@ func (a *api) routes() []route {
 		{method: "POST", path: "/announce", summary: "Announce by a form, the key as the password of HTTP Basic", query: fetchParams, out: fetched{}, serve: a.fetch},
 		{method: "POST", path: base + "/sites/:code/links/:label/router-keys", summary: "Make a key for a router that announces by fetching a URL", who: person, in: contract.KeyInput{}, out: contract.Key{}, status: http.StatusCreated, serve: a.addRouterKey},
 		{method: "GET", path: base + "/agent/observed", summary: "The agent's address as the server sees it", who: agentOnly, out: contract.Observed{}, serve: a.observed},
+		{method: "GET", path: base + "/agent/orders", summary: "What the agent is to do at its site; waits for something new", who: agentOnly, out: contract.Orders{}, serve: a.orders},
+		{method: "POST", path: base + "/agent/lan", summary: "Tell what the devices on record look like from inside", who: agentOnly, in: contract.LANReport{}, status: http.StatusNoContent, serve: a.takeLAN},
+		{method: "POST", path: base + "/agent/proofs/:id", summary: "Tell how a path proof goes", who: agentOnly, in: contract.ProofWord{}, status: http.StatusNoContent, serve: a.tellProof},
+		{method: "GET", path: base + "/sites/:code/lan", summary: "What an agent last saw of the site's devices", who: person, out: []contract.Sighting{}, serve: a.lan},
+		{method: "POST", path: base + "/sites/:code/lan", summary: "Have an agent look at the site's devices now", who: person, out: []contract.Sighting{}, serve: a.look},
+		{method: "POST", path: base + "/sites/:code/proofs", summary: "Prove that the router passes a port on to the agent's machine", who: person, in: contract.ProofInput{}, out: contract.Proof{}, serve: a.prove},
 		{method: "POST", path: base + "/agent/announcements", summary: "Announce the link's address", who: agentOnly, in: contract.Announcement{}, out: contract.Receipt{}, serve: a.announce},
 	}
 	if a.lab != nil {

@@ -1,6 +1,10 @@
 package contract
 
-import "time"
+import (
+	"time"
+
+	"inkpost.example/inkpost/internal/core/wan"
+)
 
 // SignIn asks for a session.
 type SignIn struct {
@@ -64,6 +68,12 @@ type Enrolled struct {
 type Observed struct {
 	Address      string  `json:"address"`
 	CheckSeconds float64 `json:"check_seconds"`
+	// Protocol is the newest that the server speaks; 0 stands for 1. STUN is the port of its STUN responder, 0 for none. Sources
+	// are those that are set for the link. Clock is the server's.
+	Protocol int       `json:"protocol,omitempty"`
+	STUN     int       `json:"stun_port,omitempty"`
+	Sources  []string  `json:"sources,omitempty"`
+	Clock    time.Time `json:"clock,omitzero"`
 }
 
 // Announcement says what a link's address is now. An address left out is taken from the socket where the source is
@@ -73,6 +83,7 @@ type Announcement struct {
 	IPv4      string `json:"ipv4,omitempty"`
 	IPv6      string `json:"ipv6,omitempty"`
 	NoticedMS int64  `json:"noticed_ms"`
+	AgentWord
 }
 
 // Receipt says what an announcement did. What changed is durable and answered by the hosted zone when it is sent.
@@ -82,6 +93,9 @@ type Receipt struct {
 	New       string   `json:"new"`
 	MoveID    int64    `json:"move_id,omitempty"`
 	Hostnames []string `json:"hostnames,omitempty"`
+	// Held says why an address is not taken yet; NAT what stands in front of the router.
+	Held string      `json:"held,omitempty"`
+	NAT  wan.Verdict `json:"nat,omitempty"`
 }
 
 // Event is one thing that happened, as a CloudEvents 1.0 document.
@@ -104,6 +118,8 @@ type EventData struct {
 
 // Types of events.
 const (
+	EventLANSeen        = "inkpost.lan.seen"
+	EventLinkStanding   = "inkpost.link.standing"
 	EventMoveRecorded   = "inkpost.move.recorded"
 	EventMoveProgressed = "inkpost.move.progressed"
 	EventServiceOutcome = "inkpost.service.outcome"

@@ -38,6 +38,10 @@ type LinkInput struct {
 	IPv6     string `json:"ipv6"`
 	// ChangeAt is when the provider is expected to change the address; TTLs are lowered ahead of it. Zero: nothing is planned.
 	ChangeAt time.Time `json:"change_at"`
+	// RouterWAN is the router's WAN address where no protocol tells it. Sources are the ways of learning the link's address, the
+	// most trusted first; none stands for the usual ones.
+	RouterWAN string   `json:"router_address"`
+	Sources   []string `json:"sources"`
 }
 
 // HostnameInput is what a person gives of a hostname. An empty Link follows the site's preferred link; TTL 0 takes the
@@ -193,7 +197,8 @@ type ZoneInput struct {
 // Link is a link as it stands now.
 type Link struct {
 	site.Link
-	Overdue bool `json:"overdue"`
+	Overdue  bool          `json:"overdue"`
+	Standing *LinkStanding `json:"standing,omitempty"`
 }
 
 // Hostname is a hostname as it stands now: its state, what it should answer, and what the zone's server last answered.

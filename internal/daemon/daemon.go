@@ -19,15 +19,18 @@ import (
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/authdns"
 	"inkpost.example/inkpost/internal/wire/redirect"
+	"inkpost.example/inkpost/internal/wire/stun"
 )
 
 // Options of Start.
 type Options struct {
-	Database      string       // URL of a PostgreSQL database
-	HTTP          string       // "host:port" of the API and console; port 0 picks a free one
-	DNS           string       // "host:port" of the name server
-	Redirect      string       // "host:port" of the redirect listener; "" has none
-	RedirectAt    []netip.Addr // its public addresses; the listener's own where left out
+	Database      string        // URL of a PostgreSQL database
+	HTTP          string        // "host:port" of the API and console; port 0 picks a free one
+	DNS           string        // "host:port" of the name server
+	STUN          string        // "host:port" of the STUN responder; "" has none
+	HoldDown      time.Duration // how long a link has to work again before names come back to it
+	Redirect      string        // "host:port" of the redirect listener; "" has none
+	RedirectAt    []netip.Addr  // its public addresses; the listener's own where left out
 	Proxies       []netip.Prefix
 	Policy        wan.Policy
 	Vantage       string
@@ -50,6 +53,7 @@ type Daemon struct {
 	URL    string // of the API and console
 	DNS    string // "host:port" of the name server
 	SendOn string // "host:port" of the redirect listener
+	STUN   string // "host:port" of the STUN responder
 
 	Names *authdns.Server // for its counts
 
@@ -87,9 +91,12 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
 	d := &Daemon{Store: st, DNS: names.Addr(), Names: names, stop: stop, fail: make(chan error, 2)}
 	d.Engine, err = engine.New(ctx, st, directory, engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline,
-		CheckEvery: o.CheckEvery, VerifyEvery: o.VerifyEvery, NameServer: names.Addr(), Resolvers: o.Resolvers,
+		CheckEvery: o.CheckEvery, VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, NameServer: names.Addr(), Resolvers: o.Resolvers,
 		RedirectAt: o.RedirectAt, Clock: o.Clock, Log: o.Log})
 	names.Limit(o.Limit)
+	if err == nil && o.STUN != "" {
+		err = d.answerSTUN(run, o.STUN)
+	}
 	if err == nil {
 		names.Allow(d.Engine)
 		err = d.serve(run, o)
@@ -108,8 +115,20 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 	return d, nil
 }
 
+// answerSTUN answers agents that ask for their address, and takes their asking for a sign of life.
+func (d *Daemon) answerSTUN(ctx context.Context, address string) error {
+	r, err := stun.Listen(address)
+	if err != nil {
+		return err
+	}
+	r.Password, r.Heard = d.Engine.Heartbeat, d.Engine.Beat
+	d.STUN = r.Addr()
+	d.done.Go(func() { d.report(ctx, r.Serve(ctx)) })
+	return nil
+}
+
 func (d *Daemon) serve(ctx context.Context, o Options) error {
-	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names), Lab: o.Lab, Console: o.Console, Version: o.Version, Proxies: o.Proxies, Log: o.Log})
+	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names), Lab: o.Lab, Console: o.Console, Version: o.Version, STUN: d.stunPort(), Proxies: o.Proxies, Log: o.Log})
 	if err != nil {
 		return err
 	}
@@ -120,6 +139,11 @@ func (d *Daemon) serve(ctx context.Context, o Options) error {
 	d.URL = "http://" + l.Addr().String()
 	d.listen(ctx, l, handler, o.Log)
 	return nil
+}
+
+func (d *Daemon) stunPort() int {
+	at, _ := netip.ParseAddrPort(d.STUN)
+	return int(at.Port())
 }
 
 // listen serves HTTP on a listener until ctx ends.

@@ -202,7 +202,7 @@ func (e *Engine) KeyOf(ctx context.Context, secret string) (store.Key, error) {
 	}
 	var missing store.Missing
 	if errors.As(err, &missing) || err == nil && !k.Revoked.IsZero() {
-		return store.Key{}, ErrKey
+		return k, ErrKey // whose it was is for those who look after the site
 	}
 	return k, err
 }

@@ -18,7 +18,7 @@ func (e *Engine) Links(code string) ([]contract.Link, error) {
 	out := []contract.Link{}
 	for _, l := range p.links {
 		ev := e.linkEvidence(l, e.now())
-		out = append(out, contract.Link{Link: ev.Link, Overdue: ev.Overdue})
+		out = append(out, contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID)})
 	}
 	return out, err
 }
@@ -30,7 +30,7 @@ func (e *Engine) Link(code, label string) (contract.Link, error) {
 		return contract.Link{}, err
 	}
 	ev := e.linkEvidence(l, e.now())
-	return contract.Link{Link: ev.Link, Overdue: ev.Overdue}, nil
+	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID)}, nil
 }
 
 func (e *Engine) link(code, label string) (premises, site.Link, error) {
@@ -45,7 +45,8 @@ func (e *Engine) link(code, label string) (premises, site.Link, error) {
 // LinkInput gives a link as a person would enter it, to edit.
 func (e *Engine) LinkInput(code, label string) (contract.LinkInput, error) {
 	_, l, err := e.link(code, label)
-	in := contract.LinkInput{Label: l.Label, Provider: l.Provider, Mode: string(l.Mode), Position: l.Position, ChangeAt: l.ChangeAt}
+	in := contract.LinkInput{Label: l.Label, Provider: l.Provider, Mode: string(l.Mode), Position: l.Position, ChangeAt: l.ChangeAt,
+		RouterWAN: addressText(l.RouterWAN), Sources: sourceWords(l.Sources)}
 	if l.Mode == site.Static {
 		in.IPv4, in.IPv6 = addressText(l.IPv4), addressText(l.IPv6)
 	}
@@ -77,9 +78,10 @@ func (e *Engine) EditLink(ctx context.Context, code, label string, in contract.L
 func (e *Engine) putLink(ctx context.Context, p premises, l site.Link, in contract.LinkInput) (contract.Link, error) {
 	v4, err1 := parseAddress("ipv4", in.IPv4)
 	v6, err2 := parseAddress("ipv6", in.IPv6)
-	given := site.Link{ID: l.ID, SiteID: p.ID, Label: in.Label, Provider: in.Provider, Mode: site.Mode(in.Mode), Position: in.Position, IPv4: v4, IPv6: v6, ChangeAt: in.ChangeAt}
+	router, err3 := parseAddress("router_address", in.RouterWAN)
+	given := site.Link{RouterWAN: router, Sources: sourcesOf(in.Sources), ID: l.ID, SiteID: p.ID, Label: in.Label, Provider: in.Provider, Mode: site.Mode(in.Mode), Position: in.Position, IPv4: v4, IPv6: v6, ChangeAt: in.ChangeAt}
 	given, err := given.Checked(e.config.Policy)
-	if err := flawed(err1, err2, err); err != nil {
+	if err := flawed(err1, err2, err3, err); err != nil {
 		return contract.Link{}, err
 	}
 	if given.Mode == site.Dynamic && given.Addresses().Known() {
@@ -136,6 +138,22 @@ func zonesOf(p premises) []int64 {
 			seen[h.ZoneID] = true
 			out = append(out, h.ZoneID)
 		}
+	}
+	return out
+}
+
+func sourceWords(list []wan.Source) []string {
+	out := []string{}
+	for _, s := range list {
+		out = append(out, string(s))
+	}
+	return out
+}
+
+func sourcesOf(words []string) []wan.Source {
+	var out []wan.Source
+	for _, w := range words {
+		out = append(out, wan.Source(strings.ToLower(strings.TrimSpace(w))))
 	}
 	return out
 }

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/authdns"
@@ -22,6 +23,8 @@ type Config struct {
 	Vantage       string           // what this server is called as a vantage point; "server" where empty
 	ProbeDeadline time.Duration    // how long a probe waits for an answer; 3 s
 	CheckEvery    time.Duration    // how often agents check their address; 15 s
+	HoldDown      time.Duration    // how long a link has to work again before names come back to it; site.HoldDown
+	WatchEvery    time.Duration    // how often agents look at the devices on record; 60 s
 	VerifyEvery   time.Duration    // how often every hostname is asked for again; 60 s
 	NameServer    string           // "host:port" of our own DNS server, which verification asks
 	Resolvers     []string         // "host:port" of resolvers elsewhere, which verification asks too
@@ -37,7 +40,7 @@ func (c Config) withDefaults() Config {
 	for _, d := range []struct {
 		field *time.Duration
 		value time.Duration
-	}{{&c.ProbeDeadline, 3 * time.Second}, {&c.CheckEvery, 15 * time.Second}, {&c.VerifyEvery, time.Minute}} {
+	}{{&c.ProbeDeadline, 3 * time.Second}, {&c.CheckEvery, 15 * time.Second}, {&c.VerifyEvery, time.Minute}, {&c.HoldDown, site.HoldDown}, {&c.WatchEvery, watchEvery}} {
 		if *d.field == 0 {
 			*d.field = d.value
 		}
@@ -84,6 +87,9 @@ type Engine struct {
 	queue      *pushQueue
 	aliases    aliasViews
 	home       *dnsask.Home
+	standings  standings
+	failover   failover // under the lock of standings
+	yard       yard
 }
 
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
@@ -103,6 +109,14 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
 	e.moves.open = map[int64]*openMove{}
 	e.faults.open = map[int64]map[string]bool{}
+	e.failover = failover{down: map[int64]time.Time{}, working: map[int64]time.Time{}, tried: map[int64]time.Time{}}
+	e.standings.links, e.standings.dirty = map[int64]*linkStanding{}, map[int64]bool{}
+	if err := e.loadSightings(ctx); err != nil {
+		return nil, fmt.Errorf("read what agents saw: %w", err)
+	}
+	if err := e.loadStandings(ctx); err != nil {
+		return nil, fmt.Errorf("read what agents reported: %w", err)
+	}
 	if err := e.loadRemote(ctx); err != nil {
 		return nil, fmt.Errorf("read what primaries have: %w", err)
 	}
@@ -156,7 +170,7 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runHeard, e.runStages, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.prober.run, e.prober.runLedger,
+		e.runIntake, e.runHeard, e.runStages, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}

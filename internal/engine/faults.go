@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -143,7 +144,16 @@ func (f *faultBoard) tell(key, words string) {
 
 // evidence gathers what is known of a site now.
 func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
-	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.devices}
+	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.devices, Seen: map[string]diagnose.DeviceSeen{}}
+	for _, d := range p.devices {
+		if s, ok := e.sighting(d.ID); ok {
+			seen := diagnose.DeviceSeen{At: s.At, Present: s.Present, Found: s.Found, Ports: map[string]string{}}
+			for _, port := range s.Ports {
+				seen.Ports[port.Service] = port.State
+			}
+			ev.Seen[d.Name] = seen
+		}
+	}
 	for _, l := range p.links {
 		ev.Links = append(ev.Links, e.linkEvidence(l, now))
 	}
@@ -163,6 +173,22 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 
 func (e *Engine) linkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
 	l.Heard = e.heard.last(l)
-	return diagnose.LinkEvidence{Link: l,
-		Overdue: l.Agent && wan.Overdue(l.Heard, e.listening, now, e.config.CheckEvery)}
+	out := diagnose.LinkEvidence{Link: l, Overdue: l.Agent && wan.Overdue(l.Heard, e.listening, now, e.config.CheckEvery)}
+	v := e.standings.view(l.ID)
+	if v == nil {
+		return out
+	}
+	out.NAT = wan.NAT{Verdict: v.NAT, Words: v.Words, Remedies: v.Remedies}
+	for _, hop := range v.Chain {
+		if a, err := netip.ParseAddr(hop); err == nil {
+			out.NAT.Chain = append(out.NAT.Chain, a)
+		}
+	}
+	out.Resolver = v.Resolver
+	for _, r := range v.Refused {
+		if now.Sub(r.Last) <= refusedFor {
+			out.Refused = append(out.Refused, diagnose.RefusedEvidence{Reason: r.Reason, From: r.From, Count: r.Count, Last: r.Last})
+		}
+	}
+	return out
 }

@@ -306,11 +306,18 @@ func (e *Engine) runHeard(ctx context.Context) {
 		case <-ctx.Done():
 			last = true
 		}
+		bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+		if err := e.writeStandings(bounded); err != nil {
+			e.log.Warn("what agents reported is not written; kept for the next try", "error", err)
+		}
+		if err := e.writeSightings(bounded); err != nil {
+			e.log.Warn("what agents saw is not written; kept for the next try", "error", err)
+		}
 		d := e.heard.take()
 		if len(d) == 0 {
+			cancel()
 			continue
 		}
-		bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
 		if err := e.store.Hear(bounded, d); err != nil {
 			e.heard.putBack(d)
 			e.log.Warn("last-heard times not written; kept for the next try", "error", err)

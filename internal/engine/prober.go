@@ -158,6 +158,34 @@ func (p *prober) moved(where premises, linkID int64) {
 	}
 }
 
+// hurryOn probes the services of a link at once, without forgetting what is known of them.
+func (p *prober) hurryOn(where premises, linkID int64) {
+	now := p.e.now()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range where.services {
+		if l, ok := where.followed(s.LinkID); ok && l.ID == linkID && p.watches[s.ID] != nil {
+			p.hurry(p.watches[s.ID], now)
+		}
+	}
+}
+
+// provenOn gives when a service was last reached through a link: at its address, whatever it follows now.
+func (p *prober) provenOn(linkID int64) (newest time.Time) {
+	where, l, ok := p.e.record.ofLink(linkID)
+	if !ok {
+		return newest
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range where.services {
+		if w := p.watches[s.ID]; w != nil && w.address.IsValid() && w.address == target(l) && w.view.Outcome.Good() && w.probed.After(newest) {
+			newest = w.probed
+		}
+	}
+	return newest
+}
+
 // expectedOn gives the services whose answer confirms a move of the link: those that answered before, or were never tried.
 func (p *prober) expectedOn(linkID int64) map[int64]bool {
 	where, _, ok := p.e.record.ofLink(linkID)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 
+	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
@@ -25,6 +26,7 @@ type record struct {
 	listed []int64 // site IDs in order of code
 
 	keys    map[string]store.Key // by hash
+	beats   map[string]beat      // by the user name of an agent's STUN credential
 	aliases []site.Alias
 	// redirects holds the redirect names, by name.
 	redirects map[names.Name]site.Redirect
@@ -36,6 +38,12 @@ type record struct {
 	plain map[int64]map[names.Name][]names.Record
 	// owners finds the hostname that has its addresses at a name.
 	owners map[names.Name]nameOwner
+}
+
+// beat is what an agent's STUN credential stands for.
+type beat struct {
+	password string
+	linkID   int64
 }
 
 // nameOwner is a hostname on a site's record, by its place there.
@@ -159,6 +167,13 @@ func (e *Engine) reload(ctx context.Context) error {
 	for _, k := range access {
 		byHash[string(k.Hash)] = k
 	}
+	beats := map[string]beat{}
+	for _, k := range access {
+		if k.Scope == store.ScopeAgent && k.Revoked.IsZero() {
+			user, password := contract.Heartbeat(k.Hash)
+			beats[user] = beat{password, int64(k.LinkID)}
+		}
+	}
 	signing := make(map[string]store.SigningKey, len(keys))
 	for _, k := range keys {
 		signing[k.Name] = k
@@ -176,7 +191,14 @@ func (e *Engine) reload(ctx context.Context) error {
 		f(&p)
 		all[id] = p
 	}
+	failing := map[int64]bool{} // no database knows of that
+	for _, p := range e.record.all() {
+		for _, l := range p.links {
+			failing[l.ID] = l.Failing
+		}
+	}
 	for _, l := range links {
+		l.Failing = failing[l.ID]
 		with(l.SiteID, func(p *premises) {
 			if p.at == nil {
 				p.at = map[int64]int{}
@@ -211,6 +233,7 @@ func (e *Engine) reload(ctx context.Context) error {
 	defer e.record.mu.Unlock()
 	e.record.sites, e.record.codes, e.record.links, e.record.zones, e.record.listed = all, codes, owner, byZone, listed
 	e.record.aliases, e.record.records, e.record.signing, e.record.keys = aliases, records, signing, byHash
+	e.record.beats = beats
 	e.record.owners, e.record.redirects = owners, sentOn
 	return nil
 }

@@ -9,28 +9,31 @@ import (
 )
 
 type linkRow struct {
-	ID       int64      `db:"id"`
-	SiteID   int64      `db:"site_id"`
-	Label    string     `db:"label"`
-	Provider string     `db:"provider"`
-	Mode     site.Mode  `db:"mode"`
-	Position int        `db:"position"`
-	IPv4     inet       `db:"ipv4"`
-	IPv6     inet       `db:"ipv6"`
-	Source   wan.Source `db:"source"`
-	Since    when       `db:"since_at"`
-	Heard    when       `db:"heard_at"`
-	Agent    bool       `db:"agent"`
-	ChangeAt when       `db:"change_at"`
+	ID       int64            `db:"id"`
+	SiteID   int64            `db:"site_id"`
+	Label    string           `db:"label"`
+	Provider string           `db:"provider"`
+	Mode     site.Mode        `db:"mode"`
+	Position int              `db:"position"`
+	IPv4     inet             `db:"ipv4"`
+	IPv6     inet             `db:"ipv6"`
+	Source   wan.Source       `db:"source"`
+	Since    when             `db:"since_at"`
+	Heard    when             `db:"heard_at"`
+	Agent    bool             `db:"agent"`
+	ChangeAt when             `db:"change_at"`
+	Router   inet             `db:"router_address"`
+	Sources  list[wan.Source] `db:"sources"`
 }
 
 func (r linkRow) link() site.Link {
 	return site.Link{ID: r.ID, SiteID: r.SiteID, Label: r.Label, Provider: r.Provider, Mode: r.Mode, Position: r.Position,
-		IPv4: r.IPv4.Addr, IPv6: r.IPv6.Addr, Source: r.Source, Since: r.Since.Time, Heard: r.Heard.Time, Agent: r.Agent, ChangeAt: r.ChangeAt.Time}
+		IPv4: r.IPv4.Addr, IPv6: r.IPv6.Addr, Source: r.Source, Since: r.Since.Time, Heard: r.Heard.Time, Agent: r.Agent, ChangeAt: r.ChangeAt.Time,
+		RouterWAN: r.Router.Addr, Sources: r.Sources}
 }
 
 const linkColumns = `SELECT l.id, l.site_id, l.label, l.provider, l.mode, l.position, host(l.ipv4) AS ipv4, host(l.ipv6) AS ipv6,
-	l.source, l.since_at, l.heard_at, l.change_at,
+	l.source, l.since_at, l.heard_at, l.change_at, host(l.router_address) AS router_address, l.sources,
 	EXISTS (SELECT FROM access_key k WHERE k.link_id = l.id AND k.scope = 'agent' AND k.revoked_at IS NULL) AS agent
 	FROM link l`
 
@@ -55,15 +58,15 @@ func (s *Store) Link(ctx context.Context, siteID int64, label string) (site.Link
 // AddLink records a link and returns its ID. Addresses are not recorded here: they come by CommitMoves.
 func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 	var id int64
-	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position, change_at) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id`,
-		in.SiteID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt})
+	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position, change_at, router_address, sources) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`,
+		in.SiteID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources))
 	return id, explained(err, "link", "label", in.Label)
 }
 
 // EditLink writes the link's own fields by its ID; its addresses stay.
 func (s *Store) EditLink(ctx context.Context, in site.Link) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6 WHERE id = $1`,
-		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt})
+	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6, router_address = $7, sources = $8 WHERE id = $1`,
+		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources))
 	return affected(r, err, "link", "label", in.Label)
 }
 
@@ -81,4 +84,27 @@ func (s *Store) Hear(ctx context.Context, heard map[int64]time.Time) error {
 	}
 	return s.soon(ctx, `UPDATE link SET heard_at = t.at
 		FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at) WHERE link.id = t.id AND (heard_at IS NULL OR heard_at < t.at)`, ids, times)
+}
+
+// LinkStandings gives what agents reported last, as JSON, by link.
+func (s *Store) LinkStandings(ctx context.Context) (map[int64][]byte, error) {
+	var rows []struct {
+		ID  int64  `db:"id"`
+		Doc []byte `db:"standing"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, standing FROM link WHERE standing IS NOT NULL`)
+	out := make(map[int64][]byte, len(rows))
+	for _, r := range rows {
+		out[r.ID] = r.Doc
+	}
+	return out, err
+}
+
+// NoteLinkStandings keeps what agents reported last.
+func (s *Store) NoteLinkStandings(ctx context.Context, docs map[int64][]byte) error {
+	ids, list := make([]int64, 0, len(docs)), make([]string, 0, len(docs))
+	for id, doc := range docs {
+		ids, list = append(ids, id), append(list, string(doc))
+	}
+	return s.soon(ctx, `UPDATE link SET standing = t.doc FROM unnest($1::bigint[], $2::jsonb[]) AS t(id, doc) WHERE link.id = t.id`, ids, list)
 }

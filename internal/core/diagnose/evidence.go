@@ -11,6 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
 )
 
 // Evidence is everything known of one site at one moment.
@@ -21,12 +22,16 @@ type Evidence struct {
 	Hostnames []HostnameEvidence
 	Devices   []site.Device
 	Services  []ServiceEvidence
+	Seen      map[string]DeviceSeen // by device: what an agent saw of it from inside
 }
 
-// LinkEvidence is a link, and whether its agent should have been heard from by now.
+// LinkEvidence is a link, whether its agent should have been heard from by now, and what is known from the site's side.
 type LinkEvidence struct {
 	site.Link
-	Overdue bool
+	Overdue  bool
+	NAT      wan.NAT
+	Resolver string // what is wrong with name resolution at the site
+	Refused  []RefusedEvidence
 }
 
 // HostnameEvidence is a hostname with what its zone should give and gives.

@@ -33,6 +33,13 @@ const (
 	CauseWrongProtocol  Cause = "wrong-protocol"
 	CauseExposed        Cause = "exposed"
 	CauseAgentOverdue   Cause = "agent-overdue"
+	CauseDoubleNAT      Cause = "double-nat"
+	CauseCarrierNAT     Cause = "carrier-nat"
+	CauseDeviceMoved    Cause = "device-moved"
+	CauseDeviceFirewall Cause = "device-firewall"
+	CauseLinkFailing    Cause = "link-failing"
+	CauseSiteResolver   Cause = "site-resolver"
+	CauseKeyRefused     Cause = "key-refused"
 )
 
 // Finding is one problem with one cause: at which hop, on which part of the site, the evidence, and the next step.
@@ -54,5 +61,9 @@ func (f Finding) Key() string { return string(f.Cause) + " " + f.Subject }
 
 // Serious says whether customers are cut off, or a door is open; the others can wait for the next visit.
 func (f Finding) Serious() bool {
-	return f.Cause != CauseAgentOverdue && f.Cause != CauseResolverBehind
+	switch f.Cause {
+	case CauseAgentOverdue, CauseResolverBehind, CauseSiteResolver, CauseKeyRefused:
+		return false
+	}
+	return true
 }

@@ -7,6 +7,7 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
 )
 
 // Site gives every problem that the evidence shows, each symptom under one cause only.
@@ -15,6 +16,7 @@ func Site(e Evidence) []Finding {
 	for _, l := range e.Links {
 		out = append(out, e.explain(l)...)
 	}
+	out = append(out, e.moved()...)
 	out = append(out, e.held()...)
 	for _, h := range e.Hostnames {
 		if h.State == names.StateStale && len(h.Behind) > 0 && h.Given == h.Want {
@@ -47,7 +49,7 @@ func (e Evidence) explain(l LinkEvidence) []Finding {
 		}
 		return []Finding{e.addressUnknown(l)}
 	}
-	var out []Finding
+	out := e.atSite(l)
 	var cut, closedWrong []ServiceEvidence
 	for _, s := range failing {
 		if s.Expected == probe.ExpectClosed {
@@ -62,6 +64,9 @@ func (e Evidence) explain(l LinkEvidence) []Finding {
 		out = append(out, e.noRoute(l, cut))
 	case len(cut) > 0 && len(proven) == 0 && l.Overdue && all(cut, probe.Silent, probe.Refused, probe.Unroutable):
 		out = append(out, e.siteDark(l, cut))
+	case len(cut) > 0 && len(proven) == 0 && all(cut, probe.Silent, probe.Refused) && (l.NAT.Verdict == wan.NATDouble || l.NAT.Verdict == wan.NATCarrier):
+		f, _ := e.translated(l, cut)
+		out = append(out, f)
 	case len(cut) > 1 && len(proven) == 0 && all(cut, probe.Silent) && devicesOf(cut) > 1:
 		out = append(out, e.inboundBlocked(l, cut))
 	default:
@@ -183,6 +188,17 @@ func (e Evidence) narrow(l LinkEvidence, cut []ServiceEvidence) []Finding {
 		of := func(x ServiceEvidence) bool { return x.Device == s.Device && x.OnLink == l.Label }
 		siblings := e.where(func(x ServiceEvidence) bool { return of(x) && x.Expected == probe.ExpectReachable })
 		silent := e.where(func(x ServiceEvidence) bool { return of(x) && x.failing() && x.Outcome == probe.Silent })
+		seen, looked := e.inside(s.Device)
+		if looked && seen.Found != "" {
+			continue // it is told of as a device that has moved
+		}
+		if f, ok := e.fromInside(s); ok && (s.Outcome == probe.Silent || s.Outcome == probe.Refused) {
+			if f.Cause != CauseDeviceAway || !done[s.Device] {
+				out = append(out, f)
+			}
+			done[s.Device] = done[s.Device] || f.Cause == CauseDeviceAway
+			continue
+		}
 		switch {
 		case s.Outcome == probe.Silent && len(siblings) > 1 && len(silent) == len(siblings):
 			if !done[s.Device] {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -111,6 +112,16 @@ func (l Link) Checked(policy wan.Policy) (Link, error) {
 	}
 	f.family("ipv4", l.IPv4, true, policy)
 	f.family("ipv6", l.IPv6, false, policy)
+	if l.RouterWAN.IsValid() && !l.RouterWAN.Is4() {
+		f.add("router_address", "%s is not an IPv4 address; IPv6 is not translated", l.RouterWAN)
+	}
+	for i, s := range l.Sources {
+		if _, err := wan.ParseSource(string(s)); err != nil {
+			f.Note("sources", err)
+		} else if slices.Contains(l.Sources[:i], s) {
+			f.add("sources", "%s is there twice", s)
+		}
+	}
 	return l, f.Err()
 }
 

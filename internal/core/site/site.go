@@ -44,6 +44,12 @@ type Link struct {
 	Source   wan.Source `json:"source,omitzero"`
 	Agent    bool       `json:"agent"`
 	ChangeAt time.Time  `json:"change_at,omitzero"` // when the provider is expected to change the address
+	// RouterWAN is the router's WAN address where no protocol tells it and somebody typed it.
+	RouterWAN netip.Addr `json:"router_address,omitzero"`
+	// Sources are the ways of learning the address, the most trusted first; empty stands for the usual ones.
+	Sources []wan.Source `json:"sources,omitempty"`
+	// Failing says that nothing comes through the link at present: what follows the preferred link uses the next one.
+	Failing bool `json:"failing,omitempty"`
 }
 
 // Addresses of the link.
@@ -138,14 +144,20 @@ func (h Hostname) Records() []names.Record {
 	return out
 }
 
-// Preferred picks, among a site's links, the first in order of preference that has an address; failing that, the first.
-// ok is false for a site without links.
+// Preferred picks, among a site's links, the first in order of preference that has an address and works; failing that, the first
+// that has an address; failing that, the first. ok is false for a site without links.
 func Preferred(links []Link) (best Link, ok bool) {
+	rank := func(l Link) int {
+		switch {
+		case !l.Addresses().Known():
+			return 2
+		case l.Failing:
+			return 1
+		}
+		return 0
+	}
 	for _, l := range links {
-		better := !ok ||
-			(l.Addresses().Known() && !best.Addresses().Known()) ||
-			(l.Addresses().Known() == best.Addresses().Known() && l.Position < best.Position)
-		if better {
+		if !ok || rank(l) < rank(best) || rank(l) == rank(best) && l.Position < best.Position {
 			best, ok = l, true
 		}
 	}

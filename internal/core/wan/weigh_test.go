@@ -28,7 +28,9 @@ func says(s Source, addresses ...netip.Addr) Report {
 
 func aged(r Report, age time.Duration) Report { r.At = weighNow.Add(-age); return r }
 
-func failed(s Source, problem string) Report { return Report{Source: s, At: weighNow, Problem: problem} }
+func failed(s Source, problem string) Report {
+	return Report{Source: s, At: weighNow, Problem: problem}
+}
 
 // The cases in which sources disagree: what is decided, who is named, and in which words.
 func TestSourcesDisagree(t *testing.T) {

@@ -1,0 +1,162 @@
+package agent
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"time"
+
+	"inkpost.example/inkpost/internal/agent/source"
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// chainEvery is how often the way out is looked at, while the address stays the same.
+const chainEvery = 30 * time.Minute
+
+// sources are those that are set for the link.
+func (r *runner) sources() []source.Source {
+	var out []source.Source
+	for _, kind := range r.order() {
+		switch kind {
+		case wan.SourceObserved:
+			out = append(out, source.Observed{Ask: r.observedOver})
+		case wan.SourceSTUN:
+			if servers := r.stunServers(); len(servers) > 0 {
+				out = append(out, r.stun(servers))
+			}
+		case wan.SourceGateway:
+			out = append(out, source.Gateway{Network: r.o.Network})
+		case wan.SourceInterface:
+			if r.link.Interface != "" {
+				out = append(out, source.Interface{Name: r.link.Interface})
+			}
+		case wan.SourceFixed:
+			if len(r.o.Fixed) > 0 {
+				var p wan.Pair
+				for _, a := range r.o.Fixed {
+					p = p.With(a.Is6(), a)
+				}
+				out = append(out, source.Fixed{Addresses: p})
+			}
+		}
+	}
+	return out
+}
+
+// observedOver asks the server over one family which address it sees: only so does it see both.
+func (r *runner) observedOver(ctx context.Context, six bool) (netip.Addr, error) {
+	to := r.to.four
+	if six {
+		to = r.to.six
+	}
+	o, err := to.Observed(ctx)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	return netip.ParseAddr(o.Address)
+}
+
+// gather asks all sources at once. It waits for those that see the link from outside; what the others say is told when they have
+// said it, if they take longer, so that nobody waits for a router that keeps silent.
+func (r *runner) gather(ctx context.Context, seen netip.Addr) []wan.Report {
+	moved := seen.IsValid() && r.sent.Known() && r.sent.Of(seen.Is6()) != seen
+	type said struct {
+		kind    wan.Source
+		reports []wan.Report
+	}
+	list := r.sources()
+	answers := make(chan said, len(list))
+	began := time.Now()
+	witnesses := 0
+	for _, s := range list {
+		if s.Kind().Witness() {
+			witnesses++
+		}
+		go func() { answers <- said{s.Kind(), s.Learn(ctx)} }()
+	}
+	now := map[wan.Source][]wan.Report{}
+	slow := time.NewTimer(slowFor)
+	defer slow.Stop()
+	waited := false
+	for len(now) < len(list) && !(waited && witnesses == 0) {
+		select {
+		case a := <-answers:
+			now[a.kind] = a.reports
+			if a.kind.Witness() {
+				witnesses--
+			}
+		case <-slow.C:
+			waited = true
+		}
+	}
+	if missing := len(list) - len(now); missing > 0 {
+		go r.await(ctx, missing, func() (wan.Source, []wan.Report) { a := <-answers; return a.kind, a.reports })
+	}
+	for _, p := range now[wan.SourceSTUN] {
+		if p.Problem == "" {
+			r.beat = p.Addresses
+			break
+		}
+	}
+	go r.lookOut(ctx, seen, moved)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for kind, reports := range now {
+		r.heard[kind] = reports
+	}
+	var out []wan.Report
+	for _, s := range list {
+		for _, p := range r.heard[s.Kind()] {
+			if !(moved && p.At.Before(began)) { // said of the address before
+				out = append(out, p)
+			}
+		}
+	}
+	return out
+}
+
+// await takes in what slow sources say, and has it told where that is something else than before.
+func (r *runner) await(ctx context.Context, missing int, next func() (wan.Source, []wan.Report)) {
+	changed := false
+	for range missing {
+		kind, reports := next()
+		r.mu.Lock()
+		changed = changed || !sameWords(r.heard[kind], reports)
+		r.heard[kind] = reports
+		r.mu.Unlock()
+	}
+	if changed && ctx.Err() == nil {
+		r.look("a slow source has answered")
+	}
+}
+
+func sameWords(a, b []wan.Report) bool {
+	return slices.EqualFunc(a, b, func(x, y wan.Report) bool {
+		return x.Via == y.Via && x.Addresses == y.Addresses && x.Problem == y.Problem
+	})
+}
+
+// lookOut sees which devices stand on the way out, now and then and after a move.
+func (r *runner) lookOut(ctx context.Context, target netip.Addr, moved bool) {
+	r.mu.Lock()
+	due := moved || time.Since(r.asked) > chainEvery
+	if due {
+		r.asked = time.Now()
+	}
+	r.mu.Unlock()
+	if !due || r.o.Dial != nil { // a simulated way out has no hops
+		return
+	}
+	server, err := r.way.resolve(ctx, hostOf(r.state.Server))
+	if err != nil || len(server) == 0 {
+		return
+	}
+	chain := source.Hops(ctx, server[0].Unmap())
+	r.mu.Lock()
+	changed := !slices.Equal(chain, r.chain)
+	r.chain = chain
+	r.mu.Unlock()
+	if changed && ctx.Err() == nil {
+		r.look("the way out is another one")
+	}
+}

@@ -1,0 +1,162 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/netip"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+)
+
+// Neighbour is a machine in the neighbour table: an address and the MAC that answers for it.
+type Neighbour struct {
+	Address netip.Addr
+	MAC     string
+}
+
+// LAN is the agent's view of the site's network. Neighbours lists what the system knows, at most NeighboursMost. Try tries one
+// port: "open", "refused", "silent", or "unknown" where the protocol cannot tell. Cannot says in words what it is not able to do.
+type LAN interface {
+	Neighbours(ctx context.Context) ([]Neighbour, error)
+	Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string)
+	Cannot() []string
+}
+
+// NeighboursMost bounds what is read of a neighbour table: somebody may fill it.
+const NeighboursMost = 4096
+
+// ErrManyNeighbours reports a table that is not read to its end.
+var ErrManyNeighbours = errors.New("the neighbour table is full of addresses: somebody scans this network, or it is very large; only a part was looked at")
+
+// tryLimit is how long a port may take to answer on a LAN.
+const tryLimit = 1500 * time.Millisecond
+
+// survey looks at the devices on record: is each there, under which address, and how are its ports from inside. Ports are tried
+// first, which is also what makes the system ask for the device's MAC.
+func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.WatchItem) []contract.Sighting {
+	out := make([]contract.Sighting, len(list))
+	slots := make(chan struct{}, 16)
+	var wg sync.WaitGroup
+	for i, item := range list {
+		wg.Go(func() {
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			out[i] = look(ctx, lan, before, item)
+		})
+	}
+	wg.Wait()
+	after, _ := lan.Neighbours(ctx)
+	for i, item := range list {
+		settle(&out[i], item, after)
+	}
+	return out
+}
+
+func look(ctx context.Context, lan LAN, before []Neighbour, item contract.WatchItem) contract.Sighting {
+	out := contract.Sighting{Device: item.Device, At: time.Now().UTC()}
+	at, err := netip.ParseAddr(item.Address)
+	if err != nil {
+		return out
+	}
+	// Where the device has moved, its ports are tried where it is now.
+	if there := whereIs(before, item.MAC, at); there.IsValid() {
+		at = there
+	}
+	for _, p := range item.Ports {
+		state, detail := lan.Try(ctx, p.Transport, netip.AddrPortFrom(at, uint16(p.Port)))
+		out.Ports = append(out.Ports, contract.PortSeen{Service: p.Service, State: state, Detail: detail})
+		out.Present = out.Present || state == "open" || state == "refused"
+	}
+	return out
+}
+
+// settle adds what the neighbour table says after the ports were tried.
+func settle(s *contract.Sighting, item contract.WatchItem, table []Neighbour) {
+	at, err := netip.ParseAddr(item.Address)
+	if err != nil {
+		return
+	}
+	for _, n := range table {
+		if n.Address == at {
+			s.MAC = n.MAC
+			s.Present = s.Present || item.MAC == "" || sameMAC(n.MAC, item.MAC)
+		}
+		if item.MAC != "" && sameMAC(n.MAC, item.MAC) && n.Address.Is6() && n.Address.IsGlobalUnicast() && !n.Address.IsPrivate() {
+			s.IPv6 = n.Address.String()
+		}
+	}
+	if there := whereIs(table, item.MAC, at); there.IsValid() {
+		s.Found, s.Present = there.String(), true
+	}
+}
+
+// whereIs gives another address of the recorded one's family at which a MAC answers, if it does not at the recorded one.
+func whereIs(table []Neighbour, mac string, recorded netip.Addr) (other netip.Addr) {
+	if mac == "" {
+		return netip.Addr{}
+	}
+	for _, n := range table {
+		if !sameMAC(n.MAC, mac) || n.Address.Is4() != recorded.Is4() || n.Address.IsLinkLocalUnicast() {
+			continue
+		}
+		if n.Address == recorded {
+			return netip.Addr{}
+		}
+		other = n.Address
+	}
+	return other
+}
+
+func sameMAC(a, b string) bool {
+	x, err1 := net.ParseMAC(a)
+	y, err2 := net.ParseMAC(b)
+	return err1 == nil && err2 == nil && strings.EqualFold(x.String(), y.String())
+}
+
+// systemLAN is the machine's own network.
+type systemLAN struct{}
+
+// Try implements LAN.
+func (systemLAN) Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string) {
+	ctx, cancel := context.WithTimeout(ctx, tryLimit)
+	defer cancel()
+	c, err := (&net.Dialer{}).DialContext(ctx, transport, at.String())
+	if err == nil {
+		defer c.Close()
+		if transport == "tcp" {
+			return "open", ""
+		}
+		return tryUDP(ctx, c)
+	}
+	var timeout net.Error
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "refused", ""
+	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, syscall.EHOSTUNREACH):
+		return "silent", ""
+	}
+	return "unknown", err.Error()
+}
+
+// tryUDP sends nothing but an empty datagram: a closed port is refused by ICMP, an open one need not answer.
+func tryUDP(ctx context.Context, c net.Conn) (state, detail string) {
+	if _, err := c.Write(nil); err != nil {
+		return "unknown", err.Error()
+	}
+	_ = c.SetReadDeadline(time.Now().Add(tryLimit / 2))
+	_, err := c.Read(make([]byte, 1))
+	switch {
+	case err == nil:
+		return "open", ""
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "refused", ""
+	case ctx.Err() != nil:
+		return "unknown", ctx.Err().Error()
+	}
+	return "unknown", "UDP: an open port need not answer; prove the path instead"
+}

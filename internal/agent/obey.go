@@ -1,0 +1,63 @@
+package agent
+
+import (
+	"context"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/pace"
+)
+
+// obey asks the server what is to be done at the site, and does it: look at the devices on record at intervals and when somebody
+// waits for it, and prove that ports are passed on. It touches nothing that is not on the site's record.
+func (r *runner) obey(ctx context.Context) {
+	var orders contract.Orders
+	var next time.Time
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	proving := map[int64]bool{}
+	for failures := 0; ctx.Err() == nil; {
+		got, err := r.to.orders(ctx, orders.Version, time.Until(next))
+		if err != nil {
+			if !pause(ctx, pace.Backoff(failures, time.Second, time.Minute, rand.Float64())) {
+				return
+			}
+			failures++
+			continue
+		}
+		failures = 0
+		for _, p := range got.Proofs {
+			if !proving[p.ID] {
+				proving[p.ID] = true
+				wg.Go(func() { r.prove(ctx, p) })
+			}
+		}
+		due := got.Look != 0 || got.Version != orders.Version || time.Now().After(next)
+		orders = got
+		if len(orders.Watch) > 0 && due {
+			r.watch(ctx, orders)
+		}
+		if due {
+			next = time.Now().Add(max(time.Second, time.Duration(orders.Every*float64(time.Second))))
+		}
+	}
+}
+
+// watch looks at the devices on record once and tells the server.
+func (r *runner) watch(ctx context.Context, o contract.Orders) {
+	report := contract.LANReport{Look: o.Look}
+	neighbours, err := r.o.LAN.Neighbours(ctx)
+	if err != nil {
+		report.Problem = err.Error()
+	}
+	report.Sightings = survey(ctx, r.o.LAN, neighbours, o.Watch)
+	r.mu.Lock()
+	r.status.LAN, r.status.LANTrouble = report.Sightings, report.Problem
+	r.mu.Unlock()
+	if err := r.to.any.ReportLAN(ctx, report); err != nil && ctx.Err() == nil {
+		r.log.Warn("what the LAN looks like could not be told", "error", err)
+	}
+	r.writeStatus()
+}

@@ -1,0 +1,92 @@
+package agent
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"net"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+)
+
+// prove listens on a port for a while: where the nonce arrives there, the router passes the external port on.
+func (r *runner) prove(ctx context.Context, p contract.ProofOrder) {
+	ctx, cancel := context.WithTimeout(ctx, time.Duration(p.Seconds*float64(time.Second)))
+	defer cancel()
+	tell := func(w contract.ProofWord) {
+		if err := r.to.any.TellProof(context.WithoutCancel(ctx), p.ID, w); err != nil {
+			r.log.Warn("the server could not be told of a proof", "error", err)
+		}
+	}
+	arrived, err := listenFor(ctx, p, func() { tell(contract.ProofWord{State: "listening"}) })
+	switch {
+	case err != nil:
+		tell(contract.ProofWord{State: "failed", Problem: err.Error()})
+	case arrived != "":
+		tell(contract.ProofWord{State: "arrived", From: arrived})
+	}
+}
+
+// Answer is what the agent's machine sends back for a nonce, so that the way back is proven too.
+func Answer(nonce string) string {
+	sum := sha256.Sum256([]byte("arrived " + nonce))
+	return hex.EncodeToString(sum[:])
+}
+
+// listenFor waits for the nonce and gives whom it came from; "" where it did not come.
+func listenFor(ctx context.Context, p contract.ProofOrder, ready func()) (from string, err error) {
+	at := fmt.Sprintf(":%d", p.Port)
+	busy := func(err error) error {
+		return fmt.Errorf("port %d cannot be listened on (%w); choose another internal port, above 1023 for an agent without rights", p.Port, err)
+	}
+	if p.Transport == "udp" {
+		c, err := net.ListenPacket("udp", at)
+		if err != nil {
+			return "", busy(err)
+		}
+		defer c.Close()
+		defer context.AfterFunc(ctx, func() { _ = c.Close() })()
+		ready()
+		buffer := make([]byte, 256)
+		for {
+			n, sender, err := c.ReadFrom(buffer)
+			if err != nil {
+				return "", nil
+			}
+			if string(buffer[:n]) == p.Nonce {
+				_, _ = c.WriteTo([]byte(Answer(p.Nonce)), sender)
+				return sender.String(), nil
+			}
+		}
+	}
+	l, err := net.Listen("tcp", at)
+	if err != nil {
+		return "", busy(err)
+	}
+	defer l.Close()
+	defer context.AfterFunc(ctx, func() { _ = l.Close() })()
+	ready()
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return "", nil
+		}
+		_ = c.SetDeadline(time.Now().Add(2 * time.Second))
+		buffer := make([]byte, len(p.Nonce))
+		got := 0
+		for got < len(buffer) {
+			n, err := c.Read(buffer[got:])
+			if got += n; err != nil {
+				break
+			}
+		}
+		if string(buffer[:got]) == p.Nonce {
+			_, _ = c.Write([]byte(Answer(p.Nonce)))
+			_ = c.Close()
+			return c.RemoteAddr().String(), nil
+		}
+		_ = c.Close()
+	}
+}

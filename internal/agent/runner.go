@@ -1,0 +1,357 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/agent/source"
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/pace"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/wire/stun"
+)
+
+// runner follows one link.
+type runner struct {
+	o     Options
+	link  LinkOptions
+	dir   string
+	fleet *fleet
+	log   *slog.Logger
+	way   *way
+	to    clients
+	state state
+
+	looks   chan string // why to look at once
+	every   time.Duration
+	server  contract.Observed
+	beat    wan.Pair // what STUN said last
+	sent    wan.Pair // what was announced
+	noticed time.Time
+	by      wan.Source // which source noticed
+	word    time.Time  // when the server was told last
+	held    bool
+	status  Status
+
+	mu    sync.Mutex
+	heard map[wan.Source][]wan.Report // what slow sources said last
+	chain []netip.Addr
+	asked time.Time // when the chain was looked at
+}
+
+func newRunner(o Options, l LinkOptions, f *fleet, many bool) *runner {
+	o.Network.Interface = l.Interface
+	r := &runner{o: o, link: l, dir: o.StateDir, fleet: f, log: o.Log, way: &way{o: o}, looks: make(chan string, 1), heard: map[wan.Source][]wan.Report{}}
+	if many {
+		r.dir = filepath.Join(o.StateDir, l.Interface)
+	}
+	r.o.Network.Dial = r.way.dial
+	return r
+}
+
+// look has the link looked at soon.
+func (r *runner) look(why string) {
+	select {
+	case r.looks <- why:
+	default: // it is being looked at already
+	}
+}
+
+func (r *runner) run(ctx context.Context) error {
+	var err error
+	r.state, err = readState(r.dir)
+	if errors.Is(err, os.ErrNotExist) {
+		if r.state, err = r.enrol(ctx); err == nil {
+			err = r.state.write(r.dir)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if r.o.Server != "" { // the server has another address than at enrolment
+		r.state.Server = r.o.Server
+	}
+	r.way.last = r.state.Last
+	if r.to, err = r.way.clients(r.state.Server, r.state.Key); err != nil {
+		return err
+	}
+	defer r.to.hangUp()
+	r.log = r.log.With("site", r.state.Site, "link", r.state.Link)
+	r.every = time.Duration(r.state.CheckSeconds * float64(time.Second))
+	r.status = Status{Site: r.state.Site, Link: r.state.Link, Server: r.state.Server, Version: r.o.Version, Started: r.o.Now()}
+	r.log.Info("agent runs", "server", r.state.Server)
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	run, stop := context.WithCancel(ctx)
+	defer stop()
+	if r.uses(wan.SourceGateway) {
+		wg.Go(func() {
+			source.Gateway{Network: r.o.Network}.Notices(run, func() { r.look("the router says that its address changed") })
+		})
+	}
+	wg.Go(func() { r.obey(run) })
+	return r.loop(run)
+}
+
+func (r *runner) enrol(ctx context.Context) (state, error) {
+	if r.o.Server == "" || r.link.Code == "" {
+		return state{}, errors.New("this agent has not enrolled yet: give --server and --code, a code is made by inkpost agent invite SITE")
+	}
+	to, err := r.way.clients(r.o.Server, "")
+	if err != nil {
+		return state{}, err
+	}
+	defer to.hangUp()
+	label, _ := os.Hostname()
+	for failures := 0; ; failures++ {
+		e, err := to.any.Enrol(ctx, contract.Enrolment{Code: r.link.Code, Label: label})
+		var away *client.Unreachable
+		switch {
+		case err == nil:
+			return state{Server: r.o.Server, Key: e.Key, Site: e.Site, Link: e.Link, CheckSeconds: e.CheckSeconds}, nil
+		case !errors.As(err, &away) && !client.IsStatus(err, http.StatusTooManyRequests) && !client.IsStatus(err, http.StatusServiceUnavailable):
+			return state{}, fmt.Errorf("enrol: %w", err)
+		}
+		r.log.Warn("cannot enrol yet; trying again", "error", err)
+		if !pause(ctx, pace.Backoff(failures, retryBase, retryMost, rand.Float64())) {
+			return state{}, ctx.Err()
+		}
+	}
+}
+
+func (r *runner) loop(ctx context.Context) error {
+	failures, why := 0, "it has just started"
+	for {
+		err := r.check(ctx, why)
+		if err != nil && ctx.Err() == nil && failures == 0 && !final(err) {
+			// The first failure is often a connection that the router's old address took with it: a fresh one works.
+			r.to.hangUp()
+			err = r.check(ctx, why)
+		}
+		wait := r.every
+		switch {
+		case ctx.Err() != nil:
+			return nil
+		case err == nil:
+			failures = 0
+			r.fleet.set(r.state.Link, false)
+		case client.IsStatus(err, http.StatusUnauthorized), client.IsStatus(err, http.StatusGone):
+			r.status.Trouble = ErrRevoked.Error()
+			r.writeStatus()
+			return fmt.Errorf("%w (%v)", ErrRevoked, err)
+		default:
+			var away *client.Unreachable
+			r.fleet.set(r.state.Link, errors.As(err, &away))
+			wait = pace.Backoff(failures, retryBase, min(retryMost, 4*r.every), rand.Float64())
+			failures++
+			r.log.Warn("the server could not be told", "error", err, "again in", wait.Round(time.Millisecond))
+			r.status.Trouble = err.Error()
+			r.writeStatus()
+		}
+		why = ""
+		t := time.NewTimer(wait)
+		select {
+		case <-t.C:
+		case why = <-r.looks:
+			r.log.Debug("looking at once", "because", why)
+		case <-ctx.Done():
+		}
+		t.Stop()
+		if ctx.Err() != nil {
+			return nil
+		}
+	}
+}
+
+// final says whether to ask again at once is useless.
+func final(err error) bool {
+	var e *client.Error
+	return errors.As(err, &e)
+}
+
+func (r *runner) order() []wan.Source {
+	words := r.link.Sources
+	if len(words) == 0 {
+		words = r.o.Sources
+	}
+	if len(words) == 0 {
+		words = r.server.Sources
+	}
+	var out []wan.Source
+	for _, w := range words {
+		if s, err := wan.ParseSource(w); err == nil {
+			out = append(out, s)
+		}
+	}
+	if len(out) == 0 {
+		return wan.UsualOrder
+	}
+	return out
+}
+
+func (r *runner) uses(kind wan.Source) bool {
+	for _, s := range r.order() {
+		if s == kind {
+			return true
+		}
+	}
+	return false
+}
+
+// stunServers lists Ink Post's own responder, at the server's host, and those that are configured.
+func (r *runner) stunServers() []string {
+	var out []string
+	if u, err := url.Parse(r.state.Server); err == nil && r.server.STUN > 0 {
+		out = append(out, net.JoinHostPort(u.Hostname(), strconv.Itoa(r.server.STUN)))
+	}
+	return append(out, r.o.STUN...)
+}
+
+func (r *runner) stun(servers []string) source.STUN {
+	user, password := contract.Heartbeat(keyHash(r.state.Key))
+	return source.STUN{Network: r.o.Network, Servers: servers, Credential: stun.Credential{Username: user, Password: password}}
+}
+
+// check asks STUN, which is cheap, and tells the server everything where that differs, a word is due, or there is a reason to look.
+func (r *runner) check(ctx context.Context, why string) error {
+	servers := r.stunServers()
+	if why == "" && len(servers) > 0 && r.server.STUN > 0 && !r.held && time.Since(r.word) < announceMost {
+		one := r.stun(servers[:1]).Learn(ctx)[0]
+		if one.Problem == "" && one.Addresses == r.beat {
+			r.status.Checked = r.o.Now()
+			return nil
+		}
+		if one.Problem == "" && one.Addresses.Known() {
+			r.note(one.Addresses, wan.SourceSTUN)
+		}
+	}
+	return r.tell(ctx, why)
+}
+
+// note remembers when, and by which source, another address was seen first.
+func (r *runner) note(seen wan.Pair, by wan.Source) {
+	if seen != r.beat && r.noticed.IsZero() {
+		r.noticed, r.by = time.Now(), by
+	}
+	r.beat = seen
+}
+
+// tell asks all sources and announces what they say.
+func (r *runner) tell(ctx context.Context, why string) error {
+	o, err := r.to.any.Observed(ctx)
+	if err != nil {
+		return err
+	}
+	r.server = o
+	if o.CheckSeconds >= 1 {
+		r.every = time.Duration(o.CheckSeconds * float64(time.Second))
+	}
+	seen, err := netip.ParseAddr(o.Address)
+	if err != nil {
+		return fmt.Errorf("the server's word %q is no address", o.Address)
+	}
+	if r.sent.Of(seen.Is6()) != seen && r.noticed.IsZero() {
+		r.noticed, r.by = time.Now(), wan.SourceObserved
+	}
+	in := contract.Announcement{Source: string(wan.SourceObserved)}
+	if !r.noticed.IsZero() {
+		in.Source, in.NoticedMS = string(r.by), time.Since(r.noticed).Milliseconds()
+	}
+	if o.Protocol < 2 { // an older server takes what it sees itself
+		if r.sent.Of(seen.Is6()) == seen && time.Since(r.word) < announceMost {
+			return nil
+		}
+		in.Source = string(wan.SourceObserved)
+		return r.announce(ctx, in, wan.PairOf(seen))
+	}
+	reports := r.gather(ctx, seen)
+	for _, p := range reports {
+		out := contract.SourceReport{Source: string(p.Source), Via: p.Via, AgeMS: max(0, time.Since(p.At).Milliseconds()), Problem: p.Problem}
+		if p.Addresses.IPv4.IsValid() {
+			out.IPv4 = p.Addresses.IPv4.String()
+		}
+		if p.Addresses.IPv6.IsValid() {
+			out.IPv6 = p.Addresses.IPv6.String()
+		}
+		in.Reports = append(in.Reports, out)
+	}
+	in.Protocol, in.Version, in.Platform, in.Sent = contract.AgentProtocol, r.o.Version, runtime.GOOS+"/"+runtime.GOARCH, r.o.Now().UTC()
+	in.Resolver, in.Down, in.Cannot = r.way.resolver(), r.fleet.downed(), r.o.LAN.Cannot()
+	r.mu.Lock()
+	for _, hop := range r.chain {
+		in.Chain = append(in.Chain, hop.String())
+	}
+	r.mu.Unlock()
+	r.status.Sources = in.Reports
+	return r.announce(ctx, in, wan.PairOf(seen))
+}
+
+func (r *runner) announce(ctx context.Context, in contract.Announcement, seen wan.Pair) error {
+	receipt, err := r.to.any.Announce(ctx, in)
+	if err != nil {
+		return err
+	}
+	for _, six := range []bool{false, true} {
+		if a := seen.Of(six); a.IsValid() {
+			r.sent = r.sent.With(six, a)
+		}
+	}
+	r.word, r.noticed, r.held = time.Now(), time.Time{}, receipt.Held != ""
+	r.status.Told, r.status.Checked, r.status.Answer, r.status.Trouble, r.status.Resolver = r.o.Now(), r.o.Now(), receipt, "", in.Resolver
+	r.way.mu.Lock()
+	last := r.way.last
+	r.way.mu.Unlock()
+	if !sameAddrs(last, r.state.Last) {
+		r.state.Last = last
+		if err := r.state.write(r.dir); err != nil {
+			r.log.Warn("where the server is cannot be kept; it is asked for again after a restart", "error", err)
+		}
+	}
+	r.writeStatus()
+	if receipt.Changed {
+		r.log.Info("address announced", "old", receipt.Old, "new", receipt.New, "hostnames", receipt.Hostnames, "nat", receipt.NAT)
+		r.afterChange(ctx, receipt)
+	}
+	if receipt.Held != "" {
+		r.log.Warn("the address is not followed yet", "because", receipt.Held)
+	}
+	return nil
+}
+
+func sameAddrs(a, b []netip.Addr) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for i := range a {
+		if a[i] != b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// pause waits; false says that ctx ended first.
+func pause(ctx context.Context, d time.Duration) bool {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}

@@ -1,0 +1,24 @@
+//go:build !linux
+
+package source
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+)
+
+// gateway gives the router of the link: on this system it has to be configured.
+func (n Network) gateway(six bool) (netip.Addr, error) {
+	if n.Gateway.IsValid() && n.Gateway.Is6() == six {
+		return n.Gateway, nil
+	}
+	return netip.Addr{}, errors.New("on this system the router's address has to be configured: set gateway")
+}
+
+// Changes says that this system's kernel is not heard: only the regular check notices.
+func Changes(context.Context, func()) error {
+	return errors.New("on this system the kernel's word on routes is not heard; the regular check notices")
+}
+
+func (g Gateway) hearPMP(ctx context.Context, _ func()) { <-ctx.Done() }

@@ -1,0 +1,190 @@
+package api
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"strconv"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// Bounds of what an agent may report.
+const (
+	reportsMost = 16
+	wordsMost   = 300 // characters of one remark
+)
+
+// errClock refuses an announcement of an agent whose clock is wrong: what it reports cannot be put in order.
+type errClock struct{ off time.Duration }
+
+func (e errClock) Error() string {
+	way := "ahead of"
+	if e.off < 0 {
+		way = "behind"
+	}
+	return fmt.Sprintf("the clock at the site is %s %s the server's; set it, best by NTP, and the agent goes on by itself", e.off.Abs().Round(time.Second), way)
+}
+
+// report takes an announcement of an agent of protocol 2, which has asked all its sources.
+func (a *api) report(c *echo.Context, p principal, in contract.Announcement, noticedBy wan.Source, noticed time.Time) error {
+	from, err := clientAddress(c)
+	if err != nil {
+		return err
+	}
+	now := time.Now().UTC()
+	if off := in.Sent.Sub(now); in.Sent.IsZero() || off.Abs() > contract.ClockTolerance {
+		a.engine.NoteRefusal(p.linkID, errClock{off}.Error(), from)
+		return errClock{off}
+	}
+	reported := engine.Reported{Noticed: noticed, Source: noticedBy, Word: in.AgentWord}
+	var f site.Flaws
+	if len(in.Reports) > reportsMost || len(in.Chain) > reportsMost || len(in.Cannot) > reportsMost || len(in.Down) > reportsMost {
+		f.Note("reports", fmt.Errorf("there are too many; %d at most", reportsMost))
+		return f.Err()
+	}
+	for i, r := range in.Reports {
+		field := fmt.Sprintf("reports[%d]", i)
+		one, err := readReport(r, now)
+		f.Note(field, err)
+		reported.Reports = append(reported.Reports, one)
+	}
+	for i, hop := range in.Chain {
+		at, err := netip.ParseAddr(hop)
+		f.Note(fmt.Sprintf("chain[%d]", i), err)
+		reported.Chain = append(reported.Chain, at)
+	}
+	for _, words := range append([]string{in.Version, in.Platform, in.Resolver}, append(in.Cannot, in.Down...)...) {
+		if len(words) > wordsMost {
+			f.Note("words", fmt.Errorf("a remark has more than %d characters", wordsMost))
+		}
+	}
+	if err := f.Err(); err != nil {
+		return err
+	}
+	a.engine.Observe(p.linkID, from)
+	r, j, err := a.engine.Report(c.Request().Context(), p.linkID, reported)
+	if err != nil {
+		return err
+	}
+	a.engine.Downed(p.linkID, in.Down)
+	return c.JSON(http.StatusOK, contract.Receipt{Changed: r.Decision.Changed, Old: r.Decision.Old.String(), New: r.Decision.New.String(),
+		MoveID: r.MoveID, Hostnames: r.Hostnames, Held: j.Held, NAT: j.NAT.Verdict})
+}
+
+func readReport(in contract.SourceReport, now time.Time) (wan.Report, error) {
+	source, err := wan.ParseSource(in.Source)
+	if err != nil {
+		return wan.Report{}, err
+	}
+	if len(in.Via) > wordsMost || len(in.Problem) > wordsMost {
+		return wan.Report{}, fmt.Errorf("a remark has more than %d characters", wordsMost)
+	}
+	age := time.Duration(in.AgeMS) * time.Millisecond
+	if in.AgeMS < 0 || age > noticedMost {
+		return wan.Report{}, fmt.Errorf("age_ms %d is out of range; 0 to %d are allowed", in.AgeMS, noticedMost.Milliseconds())
+	}
+	out := wan.Report{Source: source, Via: in.Via, At: now.Add(-age), Problem: in.Problem}
+	four, err := typed("ipv4", in.IPv4)
+	if err != nil {
+		return out, err
+	}
+	six, err := typed("ipv6", in.IPv6)
+	out.Addresses = wan.Pair{IPv4: four.IPv4, IPv6: six.IPv6}
+	return out, err
+}
+
+// noteRefused keeps a refused key for those who look after the site that it seems to come from: the site whose revoked key it is,
+// the one that the caller names, or the one that has the caller's address. The caller learns nothing of it.
+func (a *api) noteRefused(c *echo.Context, k store.Key, named string, err error) {
+	if !errors.Is(err, engine.ErrKey) {
+		return
+	}
+	from, addrErr := clientAddress(c)
+	if addrErr != nil {
+		return
+	}
+	switch link, known := a.engine.LinkAt(from); {
+	case k.LinkID != 0:
+		a.engine.NoteRefusal(int64(k.LinkID), "a key that was revoked is still in use", from)
+	case named != "" && a.engine.FirstLink(named) != 0:
+		a.engine.NoteRefusal(a.engine.FirstLink(named), "a wrong key was given with the site's name", from)
+	case known:
+		a.engine.NoteRefusal(link, "a wrong key comes from the site's own address", from)
+	}
+}
+
+// ordersMost is the longest that a question for orders waits.
+const ordersMost = 55
+
+func (a *api) orders(c *echo.Context, p principal) error {
+	wait, err := strconv.Atoi(cmp.Or(c.QueryParam("wait_seconds"), "0"))
+	if err != nil || wait < 0 || wait > ordersMost {
+		return site.Flaws{{Field: "wait_seconds", Detail: fmt.Sprintf("%q is out of range; 0 to %d", c.QueryParam("wait_seconds"), ordersMost)}}
+	}
+	ctx, cancel := context.WithTimeout(c.Request().Context(), time.Duration(wait)*time.Second)
+	defer cancel()
+	out, err := a.engine.Orders(ctx, p.linkID, c.QueryParam("have"))
+	return ok(c, http.StatusOK, out, err)
+}
+
+// sightingsMost bounds a report; no site has more devices on record.
+const sightingsMost = 1000
+
+func (a *api) takeLAN(c *echo.Context, p principal) error {
+	var in contract.LANReport
+	if err := decode(c, &in); err != nil {
+		return err
+	}
+	if len(in.Sightings) > sightingsMost {
+		return site.Flaws{{Field: "sightings", Detail: fmt.Sprintf("there are more than %d", sightingsMost)}}
+	}
+	if err := a.engine.TakeLAN(p.linkID, in); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (a *api) tellProof(c *echo.Context, p principal) error {
+	var in contract.ProofWord
+	if err := decode(c, &in); err != nil {
+		return err
+	}
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return store.Missing{Kind: "proof", Name: c.Param("id")}
+	}
+	if err := a.engine.TellProof(p.linkID, id, in); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}
+
+func (a *api) lan(c *echo.Context, _ principal) error {
+	out, err := a.engine.LAN(c.Param("code"))
+	return ok(c, http.StatusOK, out, err)
+}
+
+func (a *api) look(c *echo.Context, _ principal) error {
+	out, err := a.engine.Look(c.Request().Context(), c.Param("code"))
+	return ok(c, http.StatusOK, out, err)
+}
+
+func (a *api) prove(c *echo.Context, _ principal) error {
+	var in contract.ProofInput
+	if err := decode(c, &in); err != nil {
+		return err
+	}
+	out, err := a.engine.Prove(c.Request().Context(), c.Param("code"), in)
+	return ok(c, http.StatusOK, out, err)
+}

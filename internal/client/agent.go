@@ -1,0 +1,41 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+)
+
+// Orders asks, with an agent's key, what is to be done at the site. Where that is nothing other than what the agent has, by its
+// version, the server answers only after wait.
+func (c *Client) Orders(ctx context.Context, have string, wait time.Duration) (contract.Orders, error) {
+	return call[contract.Orders](ctx, c, "GET", fmt.Sprintf("/agent/orders?have=%s&wait_seconds=%d", have, int(wait.Seconds())), nil)
+}
+
+// ReportLAN tells, with an agent's key, what the devices on record look like from inside.
+func (c *Client) ReportLAN(ctx context.Context, in contract.LANReport) error {
+	_, err := call[nothing](ctx, c, "POST", "/agent/lan", in)
+	return err
+}
+
+// TellProof tells, with an agent's key, how a path proof goes.
+func (c *Client) TellProof(ctx context.Context, id int64, in contract.ProofWord) error {
+	_, err := call[nothing](ctx, c, "POST", fmt.Sprintf("/agent/proofs/%d", id), in)
+	return err
+}
+
+// LAN gives what an agent last saw of a site's devices; with fresh, it is asked to look now.
+func (c *Client) LAN(ctx context.Context, site string, fresh bool) ([]contract.Sighting, error) {
+	method, path := "GET", at("sites", site, "lan")
+	if fresh {
+		method = "POST"
+	}
+	return call[[]contract.Sighting](ctx, c, method, path, nil)
+}
+
+// Prove asks whether a site's router passes a port on to the agent's machine.
+func (c *Client) Prove(ctx context.Context, site string, in contract.ProofInput) (contract.Proof, error) {
+	return call[contract.Proof](ctx, c, "POST", at("sites", site, "proofs"), in)
+}

@@ -1,0 +1,179 @@
+package contract
+
+import (
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// AgentProtocol is the newest version of what agents and servers say to each other. Both speak the lower of their two: 1 announces
+// an address, 2 reports all sources, watches the LAN and carries out orders.
+const AgentProtocol = 2
+
+// ClockTolerance is how far an agent's clock may be off.
+const ClockTolerance = 5 * time.Minute
+
+// SourceReport is what one source of an agent said. AgeMS is how long ago.
+type SourceReport struct {
+	Source  string `json:"source"`
+	Via     string `json:"via,omitempty"`
+	IPv4    string `json:"ipv4,omitempty"`
+	IPv6    string `json:"ipv6,omitempty"`
+	AgeMS   int64  `json:"age_ms"`
+	Problem string `json:"problem,omitempty"`
+}
+
+// AgentWord is what an agent of protocol 2 says of itself and its link with an announcement.
+type AgentWord struct {
+	Protocol int       `json:"protocol,omitempty"`
+	Version  string    `json:"version,omitempty"`
+	Platform string    `json:"platform,omitempty"`
+	Sent     time.Time `json:"sent,omitzero"`
+	// Reports holds what every source said; Chain the devices on the way out.
+	Reports []SourceReport `json:"reports,omitempty"`
+	Chain   []string       `json:"chain,omitempty"`
+	// Resolver says what is wrong with name resolution at the site, Cannot what the agent is not able to do there.
+	Resolver string   `json:"resolver,omitempty"`
+	Cannot   []string `json:"cannot,omitempty"`
+	// Down names links of the same site on which the same agent gets nothing through.
+	Down []string `json:"down,omitempty"`
+}
+
+// LinkSource is what one source last said of a link.
+type LinkSource struct {
+	Source    wan.Source `json:"source"`
+	Via       string     `json:"via,omitempty"`
+	Addresses string     `json:"addresses"`
+	At        time.Time  `json:"at,omitzero"`
+	Problem   string     `json:"problem,omitempty"`
+	Dissent   string     `json:"dissent,omitempty"`
+}
+
+// LinkStanding is what is known of a link from the site's side.
+type LinkStanding struct {
+	NAT      wan.Verdict  `json:"nat"`
+	Words    string       `json:"words,omitempty"`
+	Remedies []string     `json:"remedies,omitempty"`
+	Chain    []string     `json:"chain,omitempty"`
+	Router   string       `json:"router_address,omitempty"`
+	Reason   string       `json:"reason,omitempty"`
+	Held     string       `json:"held,omitempty"`
+	Sources  []LinkSource `json:"sources,omitempty"`
+	Agent    string       `json:"agent,omitempty"`
+	Protocol int          `json:"protocol,omitempty"`
+	Resolver string       `json:"resolver,omitempty"`
+	Cannot   []string     `json:"cannot,omitempty"`
+	Reported time.Time    `json:"reported,omitzero"`
+	// Refused tells of announcements that were refused lately.
+	Refused []Refusal `json:"refused,omitempty"`
+	// Rhythm is how often a router without an agent announces, in seconds; 0 where that is not known.
+	Rhythm float64 `json:"rhythm_seconds,omitempty"`
+}
+
+// Refusal tells of announcements that were refused.
+type Refusal struct {
+	Reason string    `json:"reason"`
+	From   string    `json:"from,omitempty"`
+	Count  int       `json:"count"`
+	First  time.Time `json:"first"`
+	Last   time.Time `json:"last"`
+}
+
+// Orders is what an agent is to do at its site. Version stands for Watch: it changes with it.
+type Orders struct {
+	Version string       `json:"version"`
+	Watch   []WatchItem  `json:"watch"`
+	Every   float64      `json:"watch_seconds"`
+	Look    int64        `json:"look,omitempty"` // a look at the LAN that somebody waits for
+	Proofs  []ProofOrder `json:"proofs,omitempty"`
+}
+
+// WatchItem is a device on the site's record, with the ports of its services.
+type WatchItem struct {
+	Device  string      `json:"device"`
+	MAC     string      `json:"mac,omitempty"`
+	Address string      `json:"lan_address"`
+	Ports   []WatchPort `json:"ports,omitempty"`
+}
+
+// WatchPort is an internal port of a service.
+type WatchPort struct {
+	Service   string `json:"service"`
+	Transport string `json:"transport"`
+	Port      int    `json:"port"`
+}
+
+// Sighting is what an agent saw of one device.
+type Sighting struct {
+	Device  string `json:"device"`
+	Present bool   `json:"present"`
+	// Found is the LAN address at which the device's MAC is now, where that is another than on record; IPv6 its global address.
+	Found string     `json:"found,omitempty"`
+	IPv6  string     `json:"ipv6,omitempty"`
+	MAC   string     `json:"mac,omitempty"`
+	Ports []PortSeen `json:"ports,omitempty"`
+	At    time.Time  `json:"at,omitzero"`
+}
+
+// PortSeen is how an internal port was from inside: open, refused, silent, or unknown where it could not be tried.
+type PortSeen struct {
+	Service string `json:"service"`
+	State   string `json:"state"`
+	Detail  string `json:"detail,omitempty"`
+}
+
+// LANReport is one look at a site's LAN.
+type LANReport struct {
+	Look      int64      `json:"look,omitempty"`
+	Sightings []Sighting `json:"sightings"`
+	Problem   string     `json:"problem,omitempty"`
+}
+
+// ProofOrder has an agent listen on a port for a while: what a vantage point sends to the external port has to arrive there.
+type ProofOrder struct {
+	ID        int64   `json:"id"`
+	Transport string  `json:"transport"`
+	Port      int     `json:"port"`
+	Nonce     string  `json:"nonce"`
+	Seconds   float64 `json:"seconds"`
+}
+
+// ProofWord is what an agent says of a proof: that it listens, that the nonce has arrived, or that it failed and why.
+type ProofWord struct {
+	State   string `json:"state"`
+	From    string `json:"from,omitempty"`
+	Problem string `json:"problem,omitempty"`
+}
+
+// ProofInput asks for a path proof. Port is the agent machine's; 0 takes the external one.
+type ProofInput struct {
+	Link      string `json:"link"`
+	Transport string `json:"transport"`
+	External  int    `json:"external"`
+	Port      int    `json:"port"`
+}
+
+// Proof says whether the router passes a port on to the agent's machine.
+type Proof struct {
+	Link      string    `json:"link"`
+	Transport string    `json:"transport"`
+	External  int       `json:"external"`
+	Port      int       `json:"port"`
+	Address   string    `json:"address"`
+	Proven    bool      `json:"proven"`
+	Words     string    `json:"words"`
+	Next      string    `json:"next_step,omitempty"`
+	TookMS    int64     `json:"took_ms"`
+	At        time.Time `json:"at"`
+}
+
+// Heartbeat derives the STUN credential (RFC 8489 section 9.1) of an agent from the hash of its key, which is what the server knows
+// of it. Whoever overhears the one does not learn the other.
+func Heartbeat(keyHash []byte) (username, password string) {
+	m := hmac.New(sha256.New, keyHash)
+	m.Write([]byte("stun"))
+	return hex.EncodeToString(keyHash[:8]), hex.EncodeToString(m.Sum(nil))
+}

@@ -1,0 +1,169 @@
+package diagnose
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// InsideFor is how long what an agent saw of a device counts.
+const InsideFor = 5 * time.Minute
+
+// DeviceSeen is what an agent saw of a device from inside the site. Ports holds, by service, "open", "refused", "silent" or
+// "unknown"; Found is the address at which the device's MAC is, where that is another than on record.
+type DeviceSeen struct {
+	At      time.Time
+	Present bool
+	Found   string
+	Ports   map[string]string
+}
+
+// RefusedEvidence tells of announcements that were refused lately.
+type RefusedEvidence struct {
+	Reason, From string
+	Count        int
+	Last         time.Time
+}
+
+func (e Evidence) inside(device string) (DeviceSeen, bool) {
+	s, ok := e.Seen[device]
+	return s, ok && e.Now.Sub(s.At) <= InsideFor
+}
+
+// fromInside explains a failing service by what an agent saw of it; ok is false where that says nothing certain.
+func (e Evidence) fromInside(s ServiceEvidence) (f Finding, ok bool) {
+	seen, ok := e.inside(s.Device)
+	if !ok {
+		return f, false
+	}
+	d, _ := e.device(s.Device)
+	port := fmt.Sprintf("%s port %d", strings.ToUpper(string(s.Transport)), s.InternalFrom)
+	word := fmt.Sprintf("from inside, %s ago: ", spoken(e.Now.Sub(seen.At)))
+	switch state := seen.Ports[s.Name]; {
+	case seen.Found != "":
+		return Finding{}, false // the device's own finding
+	case state == "open":
+		f = e.forwardMissing(s, 0)
+		f.Evidence = append(f.Evidence, word+fmt.Sprintf("%s has %s open", d.Name, port))
+		f.Also = nil
+	case state == "refused":
+		f = e.serviceStopped(s)
+		f.Summary = fmt.Sprintf("%s is on, and refuses %s even from inside: the service is not running", d.Name, port)
+		f.Evidence = append(f.Evidence, word+fmt.Sprintf("%s refuses %s", d.Name, port))
+		f.Also = nil
+	case state == "silent" && !seen.Present:
+		f = e.deviceAway([]ServiceEvidence{s})
+		f.Summary = fmt.Sprintf("Device %s does not answer, from inside the site either", d.Name)
+		f.Evidence = append(f.Evidence, word+fmt.Sprintf("nobody answers at %s", d.Address))
+	case state == "silent":
+		f = Finding{
+			Cause: CauseDeviceFirewall, Hop: HopDevice, Subject: "service " + s.Name, Services: []string{s.Name},
+			Summary:  fmt.Sprintf("%s is on, and drops %s even from inside", d.Name, port),
+			Evidence: append(seenList(s), word+fmt.Sprintf("%s is there, and %s keeps silent", d.Name, port)),
+			Next:     fmt.Sprintf("On %s, allow %s in the device's own firewall.", d.Name, port),
+		}
+	default:
+		return f, false
+	}
+	return f, true
+}
+
+func seenList(s ServiceEvidence) []string { return seen([]ServiceEvidence{s}) }
+
+// moved tells of devices that are not where the record has them: their forwards lead nowhere, or soon will.
+func (e Evidence) moved() []Finding {
+	var out []Finding
+	for _, d := range e.Devices {
+		s, ok := e.inside(d.Name)
+		if !ok || s.Found == "" {
+			continue
+		}
+		on := e.where(func(x ServiceEvidence) bool { return x.Device == d.Name })
+		f := Finding{
+			Cause: CauseDeviceMoved, Hop: HopDevice, Subject: "device " + d.Name, Services: serviceNames(on),
+			Summary:  fmt.Sprintf("%s is at %s now, and the forwards lead to %s", d.Name, s.Found, d.Address),
+			Evidence: []string{fmt.Sprintf("from inside, %s ago: %s answers at %s", spoken(e.Now.Sub(s.At)), d.MAC, s.Found)},
+			Next:     fmt.Sprintf("In the router, reserve %s for %s, then restart %s; or record %s and change the forwards.", d.Address, d.MAC, d.Name, s.Found),
+		}
+		if d.Reserved {
+			f.Also = []string{fmt.Sprintf("The reservation is for another MAC, or %s lies inside the range that the router gives out.", d.Address)}
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// translated explains a link on which nothing gets in by what stands in front of its router.
+func (e Evidence) translated(l LinkEvidence, cut []ServiceEvidence) (f Finding, ok bool) {
+	f = Finding{Subject: "link " + l.Label, Services: serviceNames(cut), Evidence: append(seen(cut), l.NAT.Words)}
+	switch l.NAT.Verdict {
+	case wan.NATCarrier:
+		f.Cause, f.Hop = CauseCarrierNAT, HopUpstream
+		f.Summary = fmt.Sprintf("%s translates in front of link %s: no forward works", provider(l.Link), l.Label)
+	case wan.NATDouble:
+		f.Cause, f.Hop = CauseDoubleNAT, HopUpstream
+		f.Summary = fmt.Sprintf("Another device translates in front of the router of link %s", l.Label)
+	default:
+		return f, false
+	}
+	if len(l.NAT.Chain) > 1 {
+		var hops []string
+		for _, h := range l.NAT.Chain {
+			hops = append(hops, h.String())
+		}
+		f.Evidence = append(f.Evidence, "on the way out: "+strings.Join(hops, ", then "))
+	}
+	f.Next = l.NAT.Remedies[0]
+	f.Also = l.NAT.Remedies[1:]
+	return f, true
+}
+
+// refusalsMin is how many refusals are told of: one is a slip.
+const refusalsMin = 3
+
+// atSite tells of what is wrong at the site although everything may still work.
+func (e Evidence) atSite(l LinkEvidence) []Finding {
+	var out []Finding
+	if l.Resolver != "" {
+		out = append(out, Finding{
+			Cause: CauseSiteResolver, Hop: HopAddress, Subject: "link " + l.Label,
+			Summary:  "The resolver at the site does not resolve the server's name",
+			Evidence: []string{l.Resolver, "the agent goes on with the address that the name had last: the link itself works"},
+			Next:     "Set a working resolver in the router, or on the agent's machine.",
+		})
+	}
+	var refused []string
+	for _, r := range l.Refused {
+		if r.Count >= refusalsMin {
+			refused = append(refused, fmt.Sprintf("%d times, from %s: %s", r.Count, r.From, r.Reason))
+		}
+	}
+	if len(refused) > 0 {
+		out = append(out, Finding{
+			Cause: CauseKeyRefused, Hop: HopAddress, Subject: "link " + l.Label,
+			Summary:  fmt.Sprintf("Announcements of link %s are refused", l.Label),
+			Evidence: refused,
+			Next:     fmt.Sprintf("Correct it at the site. A new key: inkpost agent invite %s %s for an agent, inkpost agent router-url %s %s for a router.", e.Site.Code, l.Label, e.Site.Code, l.Label),
+		})
+	}
+	if l.Failing {
+		f := Finding{
+			Cause: CauseLinkFailing, Hop: HopAddress, Subject: "link " + l.Label,
+			Summary:  fmt.Sprintf("Nothing comes through link %s", l.Label),
+			Evidence: []string{e.heard(l)},
+			Next:     fmt.Sprintf("Look at the modem and router of link %s; then report the line to %s.", l.Label, provider(l.Link)),
+		}
+		links := make([]site.Link, len(e.Links))
+		for i, x := range e.Links {
+			links[i] = x.Link
+		}
+		if other, ok := site.Preferred(links); ok && other.ID != l.ID {
+			f.Evidence = append(f.Evidence, fmt.Sprintf("hostnames that follow the preferred link lead to link %s (%s) meanwhile", other.Label, other.Addresses()))
+		}
+		out = append(out, f)
+	}
+	return out
+}

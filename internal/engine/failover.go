@@ -1,0 +1,158 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// failover knows which links of sites with several have nothing coming through.
+type failover struct {
+	down    map[int64]time.Time // when an agent of the site said that nothing goes through the link
+	working map[int64]time.Time // since when a link that failed has been working
+	tried   map[int64]time.Time // when the silence began for which a link's services were tried
+}
+
+// Downed notes that the agent of one link gets nothing through others of the same site.
+func (e *Engine) Downed(linkID int64, labels []string) {
+	p, _, ok := e.record.ofLink(linkID)
+	if !ok || len(labels) == 0 {
+		return
+	}
+	now := e.now()
+	e.standings.mu.Lock()
+	for _, label := range labels {
+		if l, err := p.linkNamed(label); err == nil && l.ID != linkID {
+			e.failover.down[l.ID] = now
+		}
+	}
+	e.standings.mu.Unlock()
+	if err := e.reviewLinks(context.Background(), p.ID); err != nil {
+		e.log.Warn("hostnames do not follow another link; trying again", "site", p.Code, "error", err)
+	}
+}
+
+// runFailover has hostnames follow the next link of a site when the preferred one fails, and come back after it has worked for a
+// while.
+func (e *Engine) runFailover(ctx context.Context) {
+	tick := time.NewTicker(min(time.Second, e.config.CheckEvery/4+50*time.Millisecond))
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+		for _, p := range e.record.all() {
+			if len(p.links) < 2 {
+				continue
+			}
+			if err := e.reviewLinks(ctx, p.ID); err != nil && ctx.Err() == nil {
+				e.log.Warn("hostnames do not follow another link; trying again", "site", p.Code, "error", err)
+			}
+		}
+	}
+}
+
+// failingNow says which links of a site have to be taken for failing now.
+func (e *Engine) failingNow(p premises, now time.Time) (failing map[int64]bool) {
+	failing = map[int64]bool{}
+	e.standings.mu.Lock()
+	defer e.standings.mu.Unlock()
+	for _, l := range p.links {
+		signs := site.LinkSigns{Heard: e.heard.last(l), Every: e.config.CheckEvery, Agent: l.Agent, Down: e.failover.down[l.ID], Proven: e.prober.provenOn(l.ID)}
+		switch fails := signs.Fails(now, e.listening); {
+		case fails:
+			failing[l.ID] = true
+			delete(e.failover.working, l.ID)
+		case l.Failing:
+			if e.failover.working[l.ID].IsZero() {
+				e.failover.working[l.ID] = now
+			}
+			failing[l.ID] = now.Sub(e.failover.working[l.ID]) < e.config.HoldDown
+		}
+	}
+	return failing
+}
+
+// tryServices probes the services of links whose agents are silent, so that what can be reached still counts.
+func (e *Engine) tryServices(p premises, now time.Time) {
+	for _, l := range p.links {
+		heard := e.heard.last(l)
+		if e.listening.After(heard) {
+			heard = e.listening
+		}
+		if !l.Agent || now.Sub(heard) <= e.config.CheckEvery {
+			continue
+		}
+		e.standings.mu.Lock()
+		known := e.failover.tried[l.ID].Equal(heard)
+		e.failover.tried[l.ID] = heard
+		e.standings.mu.Unlock()
+		if !known {
+			e.prober.hurryOn(p, l.ID)
+		}
+	}
+}
+
+// reviewLinks brings a site's links in line with what comes through them, and its hostnames with that.
+func (e *Engine) reviewLinks(ctx context.Context, siteID int64) error {
+	p, ok := e.record.site(siteID)
+	if !ok {
+		return nil
+	}
+	e.tryServices(p, e.now())
+	if sameFailing(p, e.failingNow(p, e.now())) {
+		return nil
+	}
+	defer e.editing()()
+	p, ok = e.record.site(siteID)
+	if !ok {
+		return nil
+	}
+	failing := e.failingNow(p, e.now())
+	before, _ := site.Preferred(p.links)
+	links := make([]site.Link, len(p.links))
+	for i, l := range p.links {
+		l.Failing = failing[l.ID]
+		links[i] = l
+	}
+	after, _ := site.Preferred(links)
+	if after.ID == before.ID {
+		e.record.setLinks(links)
+		e.faults.review(p.ID)
+		return nil
+	}
+	serials, err := e.store.BumpSerials(ctx, zonesOf(p))
+	if err != nil {
+		return err
+	}
+	e.record.setLinks(links)
+	e.record.setSerials(serials)
+	moved, _ := e.record.site(siteID)
+	if err := e.republish([]premises{moved}, func(p premises) []site.Hostname { return p.followers[0] }, serials); err != nil {
+		return err
+	}
+	now := e.now()
+	for _, h := range moved.followers[0] {
+		e.names.publish(h.ID, now)
+	}
+	e.Events.Publish(contract.EventLinkStanding, p.Code, after.Label, fmt.Sprintf("hostnames of %s follow link %s (%s) instead of %s", p.Code, after.Label, after.Addresses(), before.Label))
+	e.prober.sync(false)
+	e.prober.moved(moved, after.ID)
+	e.askAgain(p.ID)
+	e.faults.review(p.ID)
+	return nil
+}
+
+func sameFailing(p premises, failing map[int64]bool) bool {
+	for _, l := range p.links {
+		if l.Failing != failing[l.ID] {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,386 @@
+package engine
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"net"
+	"net/netip"
+	"strconv"
+	"sync"
+	"syscall"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// yard is what agents are to do, and what they saw.
+type yard struct {
+	mu     sync.Mutex
+	next   int64
+	wake   map[int64]chan struct{}     // by site: closed when there is something new to do
+	looks  map[int64]*look             // by site: somebody waits for a look at the LAN
+	proofs map[int64]map[int64]*proof  // by link, then by number
+	seen   map[int64]contract.Sighting // by device
+	dirty  map[int64]store.Sighting
+}
+
+type look struct {
+	id   int64
+	done chan struct{}
+}
+
+type proof struct {
+	order contract.ProofOrder
+	words chan contract.ProofWord
+}
+
+// watchEvery is how often an agent looks at the devices on record.
+const watchEvery = time.Minute
+
+// lookLimit is how long somebody waits for a look, and proofLimit how long an agent listens for a proof.
+const (
+	lookLimit  = 20 * time.Second
+	proofLimit = 10 * time.Second
+)
+
+// ErrNoAgent reports that no agent of the site is there to ask.
+var ErrNoAgent = errors.New("no agent of this site answers: it has none, it is overdue, or it is of an older version; start or update it, then try again")
+
+func (y *yard) waker(siteID int64) chan struct{} {
+	if y.wake[siteID] == nil {
+		y.wake[siteID] = make(chan struct{})
+	}
+	return y.wake[siteID]
+}
+
+// rouse has the agents of a site ask anew. The caller holds y.mu.
+func (y *yard) rouse(siteID int64) {
+	close(y.waker(siteID))
+	delete(y.wake, siteID)
+}
+
+// Orders gives what the agent of a link is to do. Where it has that already, it waits for something new, until ctx ends.
+func (e *Engine) Orders(ctx context.Context, linkID int64, have string) (contract.Orders, error) {
+	for {
+		p, _, ok := e.record.ofLink(linkID)
+		if !ok {
+			return contract.Orders{}, ErrLinkGone
+		}
+		out := contract.Orders{Watch: watchOf(p), Every: e.config.WatchEvery.Seconds()}
+		h := fnv.New64a()
+		_ = json.NewEncoder(h).Encode(out)
+		out.Version = strconv.FormatUint(h.Sum64(), 36)
+		e.yard.mu.Lock()
+		if l := e.yard.looks[p.ID]; l != nil {
+			out.Look = l.id
+		}
+		for _, pr := range e.yard.proofs[linkID] {
+			out.Proofs = append(out.Proofs, pr.order)
+		}
+		wake := e.yard.waker(p.ID)
+		e.yard.mu.Unlock()
+		if out.Version != have || out.Look != 0 || len(out.Proofs) > 0 || ctx.Err() != nil {
+			return out, nil
+		}
+		select {
+		case <-wake:
+		case <-ctx.Done():
+		case <-time.After(time.Second): // the record may have been edited
+		}
+	}
+}
+
+// watchOf lists the devices of a site with the ports of their services.
+func watchOf(p premises) []contract.WatchItem {
+	out := []contract.WatchItem{}
+	for _, d := range p.devices {
+		item := contract.WatchItem{Device: d.Name, MAC: d.MAC, Address: d.Address.String()}
+		for _, s := range p.services {
+			if s.DeviceID == d.ID {
+				item.Ports = append(item.Ports, contract.WatchPort{Service: s.Name, Transport: string(s.Transport), Port: s.InternalFrom})
+			}
+		}
+		out = append(out, item)
+	}
+	return out
+}
+
+// TakeLAN takes in what an agent saw of the devices on record. What is not on record is passed over.
+func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
+	p, l, ok := e.record.ofLink(linkID)
+	if !ok {
+		return ErrLinkGone
+	}
+	now := e.now()
+	known := map[string]site.Device{}
+	for _, d := range p.devices {
+		known[d.Name] = d
+	}
+	e.yard.mu.Lock()
+	changed := false
+	for _, s := range in.Sightings {
+		d, ok := known[s.Device]
+		if !ok {
+			continue
+		}
+		s.At = now
+		before := e.yard.seen[d.ID]
+		before.At = now
+		was, _ := json.Marshal(before)
+		doc, err := json.Marshal(s)
+		if err != nil {
+			continue
+		}
+		changed = changed || string(was) != string(doc)
+		e.yard.seen[d.ID] = s
+		e.yard.dirty[d.ID] = store.Sighting{DeviceID: d.ID, LinkID: linkID, At: now, Doc: doc}
+	}
+	if l := e.yard.looks[p.ID]; l != nil && l.id == in.Look {
+		close(l.done)
+		delete(e.yard.looks, p.ID)
+	}
+	e.yard.mu.Unlock()
+	if changed {
+		e.faults.review(p.ID)
+		e.Events.Publish(contract.EventLANSeen, p.Code, l.Label, "an agent looked at the devices of "+p.Code)
+	}
+	return nil
+}
+
+// LAN gives what was last seen of a site's devices.
+func (e *Engine) LAN(code string) ([]contract.Sighting, error) {
+	p, err := e.premises(code)
+	out := []contract.Sighting{}
+	for _, d := range p.devices {
+		if s, ok := e.sighting(d.ID); ok {
+			s.Device = d.Name
+			out = append(out, s)
+		}
+	}
+	return out, err
+}
+
+func (e *Engine) sighting(deviceID int64) (contract.Sighting, bool) {
+	e.yard.mu.Lock()
+	defer e.yard.mu.Unlock()
+	s, ok := e.yard.seen[deviceID]
+	return s, ok
+}
+
+// Look has an agent of the site look at its devices now. Error: ErrNoAgent.
+func (e *Engine) Look(ctx context.Context, code string) ([]contract.Sighting, error) {
+	p, err := e.premises(code)
+	if err != nil {
+		return nil, err
+	}
+	e.yard.mu.Lock()
+	l := e.yard.looks[p.ID]
+	if l == nil {
+		e.yard.next++
+		l = &look{id: e.yard.next, done: make(chan struct{})}
+		e.yard.looks[p.ID] = l
+		e.yard.rouse(p.ID)
+	}
+	e.yard.mu.Unlock()
+	select {
+	case <-l.done:
+		return e.LAN(code)
+	case <-ctx.Done():
+	case <-time.After(lookLimit):
+	}
+	e.yard.mu.Lock()
+	if e.yard.looks[p.ID] == l {
+		delete(e.yard.looks, p.ID)
+	}
+	e.yard.mu.Unlock()
+	return nil, ErrNoAgent
+}
+
+// TellProof takes an agent's word on a proof.
+func (e *Engine) TellProof(linkID, id int64, w contract.ProofWord) error {
+	e.yard.mu.Lock()
+	p := e.yard.proofs[linkID][id]
+	e.yard.mu.Unlock()
+	if p == nil {
+		return store.Missing{Kind: "proof", Name: strconv.FormatInt(id, 10)}
+	}
+	select {
+	case p.words <- w:
+	default: // nobody needs that many
+	}
+	return nil
+}
+
+// Prove has an agent listen on a port of its machine, and sends to the external port from here: what arrives proves that the router
+// passes it on, before the equipment is there, and for UDP too. Errors: ErrNoAgent, and flaws of the input.
+func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput) (contract.Proof, error) {
+	p, err := e.premises(code)
+	if err != nil {
+		return contract.Proof{}, err
+	}
+	l, ok := site.Preferred(p.links)
+	if in.Link != "" {
+		if l, err = p.linkNamed(in.Link); err != nil {
+			return contract.Proof{}, err
+		}
+	} else if !ok {
+		return contract.Proof{}, store.Missing{Kind: "link of " + p.Code, Name: "any"}
+	}
+	var f site.Flaws
+	if in.Port == 0 {
+		in.Port = in.External
+	}
+	if in.Transport == "" {
+		in.Transport = string(probe.TCP)
+	}
+	if in.Transport != string(probe.TCP) && in.Transport != string(probe.UDP) {
+		f.Note("transport", fmt.Errorf("%q is unknown; it is tcp or udp", in.Transport))
+	}
+	for field, port := range map[string]int{"external": in.External, "port": in.Port} {
+		if port < 1 || port > 65535 {
+			f.Note(field, fmt.Errorf("%d is no port; 1 to 65535", port))
+		}
+	}
+	to := target(l)
+	if !to.IsValid() {
+		f.Note("link", fmt.Errorf("the address of link %s is not known yet", l.Label))
+	}
+	if err := f.Err(); err != nil {
+		return contract.Proof{}, err
+	}
+	began := e.now()
+	out := contract.Proof{Link: l.Label, Transport: in.Transport, External: in.External, Port: in.Port, Address: to.String(), At: began}
+	nonce := make([]byte, 16)
+	_, _ = rand.Read(nonce) // never fails
+	e.yard.mu.Lock()
+	e.yard.next++
+	pr := &proof{order: contract.ProofOrder{ID: e.yard.next, Transport: in.Transport, Port: in.Port, Nonce: hex.EncodeToString(nonce), Seconds: proofLimit.Seconds()},
+		words: make(chan contract.ProofWord, 4)}
+	if e.yard.proofs[l.ID] == nil {
+		e.yard.proofs[l.ID] = map[int64]*proof{}
+	}
+	e.yard.proofs[l.ID][pr.order.ID] = pr
+	e.yard.rouse(p.ID)
+	e.yard.mu.Unlock()
+	defer func() {
+		e.yard.mu.Lock()
+		delete(e.yard.proofs[l.ID], pr.order.ID)
+		e.yard.mu.Unlock()
+	}()
+	ctx, cancel := context.WithTimeout(ctx, lookLimit)
+	defer cancel()
+	select {
+	case w := <-pr.words:
+		if w.State == "failed" {
+			return out, site.Flaws{{Field: "port", Detail: w.Problem}}
+		}
+	case <-ctx.Done():
+		return out, ErrNoAgent
+	}
+	back := e.send(ctx, in.Transport, netip.AddrPortFrom(to, uint16(in.External)), pr)
+	out.TookMS = e.now().Sub(began).Milliseconds()
+	ports := fmt.Sprintf("%s port %d", in.Transport, in.External)
+	switch back {
+	case "":
+		out.Proven = true
+		out.Words = fmt.Sprintf("what is sent to %s %s arrives at the agent's machine, port %d: the forward works", to, ports, in.Port)
+		out.Next = "Point the forward at the device when it is installed; the service can be commissioned."
+	default:
+		out.Words = fmt.Sprintf("what is sent to %s %s does not arrive at the agent's machine, port %d: %s", to, ports, in.Port, back)
+		out.Next = fmt.Sprintf("In the router, forward %s to the LAN address of the agent's machine, port %d, for this test.", ports, in.Port)
+		if v := e.standings.view(l.ID); v != nil && len(v.Remedies) > 0 && (v.NAT == "double" || v.NAT == "carrier") {
+			out.Next = v.Remedies[0]
+		}
+	}
+	e.Events.Publish(contract.EventLinkStanding, p.Code, l.Label, out.Words)
+	return out, nil
+}
+
+// send sends a proof's nonce until the agent says that it has come; it gives why not, or "".
+func (e *Engine) send(ctx context.Context, transport string, to netip.AddrPort, p *proof) (why string) {
+	ctx, cancel := context.WithTimeout(ctx, proofLimit/2)
+	defer cancel()
+	why = "nothing comes back and nothing arrives"
+	for ctx.Err() == nil {
+		d := net.Dialer{Timeout: 2 * time.Second}
+		c, err := d.DialContext(ctx, transport, to.String())
+		switch {
+		case err != nil && ctx.Err() == nil:
+			why = "the connection is " + connectWord(err)
+		case err == nil:
+			_, _ = c.Write([]byte(p.order.Nonce))
+		}
+		wait := time.NewTimer(time.Second)
+		select {
+		case w := <-p.words:
+			wait.Stop()
+			if c != nil {
+				_ = c.Close()
+			}
+			if w.State == "arrived" {
+				return ""
+			}
+			why = w.Problem
+		case <-wait.C:
+		case <-ctx.Done():
+		}
+		if c != nil {
+			_ = c.Close()
+		}
+		wait.Stop()
+	}
+	return why
+}
+
+func connectWord(err error) string {
+	if errors.Is(err, syscall.ECONNREFUSED) {
+		return "refused"
+	}
+	return "not answered"
+}
+
+// loadSightings reads what was seen before a restart.
+func (e *Engine) loadSightings(ctx context.Context) error {
+	e.yard = yard{wake: map[int64]chan struct{}{}, looks: map[int64]*look{}, proofs: map[int64]map[int64]*proof{}, seen: map[int64]contract.Sighting{}, dirty: map[int64]store.Sighting{}}
+	list, err := e.store.Sightings(ctx)
+	for _, s := range list {
+		var one contract.Sighting
+		if json.Unmarshal(s.Doc, &one) == nil {
+			e.yard.seen[s.DeviceID] = one
+		}
+	}
+	return err
+}
+
+// writeSightings keeps what was seen since it was called last.
+func (e *Engine) writeSightings(ctx context.Context) error {
+	e.yard.mu.Lock()
+	var list []store.Sighting
+	for _, s := range e.yard.dirty {
+		list = append(list, s)
+	}
+	clear(e.yard.dirty)
+	e.yard.mu.Unlock()
+	if len(list) == 0 {
+		return nil
+	}
+	err := e.store.NoteSightings(ctx, list)
+	if err != nil {
+		e.yard.mu.Lock()
+		for _, s := range list {
+			if _, newer := e.yard.dirty[s.DeviceID]; !newer {
+				e.yard.dirty[s.DeviceID] = s
+			}
+		}
+		e.yard.mu.Unlock()
+	}
+	return err
+}

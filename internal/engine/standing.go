@@ -1,0 +1,301 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// standings holds what is known of links from the site's side: what their sources said, and what was judged of it.
+type standings struct {
+	mu    sync.Mutex
+	links map[int64]*linkStanding
+	dirty map[int64]bool
+}
+
+type linkStanding struct {
+	view     contract.LinkStanding
+	observed [2]sight // of IPv4 and IPv6: what the server itself saw
+	moves    []time.Time
+	said     wan.Pair // what the sources say, and since when
+	since    time.Time
+}
+
+type sight struct {
+	address netip.Addr
+	at      time.Time
+}
+
+// observedFor is how long the server's own view of a connection counts beside a report: an agent has both families seen right
+// before it reports.
+const observedFor = 30 * time.Second
+
+func (s *standings) with(linkID int64, f func(*linkStanding)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	l := s.links[linkID]
+	if l == nil {
+		l = &linkStanding{view: contract.LinkStanding{NAT: wan.NATUnknown}}
+		s.links[linkID] = l
+	}
+	f(l)
+}
+
+// view gives what is known of a link; nil where nothing is.
+func (s *standings) view(linkID int64) *contract.LinkStanding {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	l := s.links[linkID]
+	if l == nil {
+		return nil
+	}
+	out := l.view
+	return &out
+}
+
+// load reads what was known before a restart.
+func (e *Engine) loadStandings(ctx context.Context) error {
+	docs, err := e.store.LinkStandings(ctx)
+	if err != nil {
+		return err
+	}
+	for id, doc := range docs {
+		l := &linkStanding{}
+		if err := json.Unmarshal(doc, &l.view); err == nil {
+			e.standings.links[id] = l
+		}
+	}
+	return nil
+}
+
+// writeStandings keeps what has changed since it was called last.
+func (e *Engine) writeStandings(ctx context.Context) error {
+	s := &e.standings
+	s.mu.Lock()
+	docs := map[int64][]byte{}
+	for id := range s.dirty {
+		if doc, err := json.Marshal(s.links[id].view); err == nil {
+			docs[id] = doc
+		}
+	}
+	clear(s.dirty)
+	s.mu.Unlock()
+	if len(docs) == 0 {
+		return nil
+	}
+	err := e.store.NoteLinkStandings(ctx, docs)
+	if err != nil {
+		s.mu.Lock()
+		for id := range docs {
+			s.dirty[id] = true
+		}
+		s.mu.Unlock()
+	}
+	return err
+}
+
+// Observe notes which address the server itself sees of a link's agent.
+func (e *Engine) Observe(linkID int64, address netip.Addr) {
+	now := e.now()
+	e.standings.with(linkID, func(l *linkStanding) {
+		i := 0
+		if address.Is6() {
+			i = 1
+		}
+		l.observed[i] = sight{address, now}
+	})
+	e.heard.note(linkID, now)
+}
+
+// LinkOf gives the link of an agent's key.
+func (e *Engine) LinkOf(linkID int64) (site.Link, bool) {
+	_, l, ok := e.record.ofLink(linkID)
+	return l, ok
+}
+
+// Reported is an announcement of an agent that has asked all its sources.
+type Reported struct {
+	Noticed time.Time
+	Source  wan.Source // which noticed
+	Reports []wan.Report
+	Chain   []netip.Addr
+	Word    contract.AgentWord
+}
+
+// Report weighs what an agent's sources say, beside what the server itself sees, and announces what is decided. Errors: those of
+// Announce.
+func (e *Engine) Report(ctx context.Context, linkID int64, in Reported) (Receipt, wan.Judgement, error) {
+	now := e.now()
+	_, l, ok := e.record.ofLink(linkID)
+	if !ok {
+		return Receipt{}, wan.Judgement{}, ErrLinkGone
+	}
+	w := wan.Weighing{Now: now, Current: l.Addresses(), Order: l.Sources, RouterWAN: l.RouterWAN, Chain: in.Chain, Policy: e.config.Policy}
+	e.standings.with(linkID, func(s *linkStanding) {
+		for _, o := range s.observed {
+			if o.address.IsValid() && now.Sub(o.at) <= observedFor {
+				w.Reports = append(w.Reports, wan.Report{Source: wan.SourceObserved, Via: "server", Addresses: wan.PairOf(o.address), At: o.at})
+			}
+		}
+		w.Moves = slices.Clone(s.moves)
+	})
+	for _, r := range in.Reports {
+		if r.Source != wan.SourceObserved { // what we see counts, whatever the sender believes
+			w.Reports = append(w.Reports, r)
+		}
+	}
+	w.Since = e.steadySince(linkID, w, now)
+	j := wan.Weigh(w)
+	var receipt Receipt
+	if j.Changed {
+		a := wan.Announcement{Source: in.Source, Noticed: in.Noticed}
+		for _, six := range []bool{false, true} {
+			if to := j.Addresses.Of(six); to != w.Current.Of(six) {
+				a.Addresses = a.Addresses.With(six, to)
+			}
+		}
+		var err error
+		if receipt, err = e.Announce(ctx, linkID, a); err != nil {
+			return receipt, j, err
+		}
+	} else {
+		receipt.Decision = wan.Decision{Old: w.Current, New: w.Current}
+		e.heard.note(linkID, now)
+	}
+	e.noteStanding(linkID, in, w, j, receipt.Decision.Changed)
+	return receipt, j, nil
+}
+
+// steadySince says since when the sources have said what they say now.
+func (e *Engine) steadySince(linkID int64, w wan.Weighing, now time.Time) (since time.Time) {
+	w.Moves = nil // what they would come to, were the link not damped
+	said := wan.Weigh(w).Addresses
+	e.standings.with(linkID, func(s *linkStanding) {
+		if s.said != said || s.since.IsZero() {
+			s.said, s.since = said, now
+		}
+		since = s.since
+	})
+	return since
+}
+
+func (e *Engine) noteStanding(linkID int64, in Reported, w wan.Weighing, j wan.Judgement, moved bool) {
+	before := e.standings.view(linkID)
+	view := contract.LinkStanding{NAT: j.NAT.Verdict, Words: j.NAT.Words, Remedies: j.NAT.Remedies, Reason: j.Reason, Held: j.Held,
+		Agent: in.Word.Version + " " + in.Word.Platform, Protocol: max(in.Word.Protocol, 1), Resolver: in.Word.Resolver, Cannot: in.Word.Cannot, Reported: w.Now}
+	if j.NAT.RouterWAN.IsValid() {
+		view.Router = j.NAT.RouterWAN.String()
+	}
+	for _, hop := range j.NAT.Chain {
+		view.Chain = append(view.Chain, hop.String())
+	}
+	for _, r := range w.Reports {
+		s := contract.LinkSource{Source: r.Source, Via: r.Via, Addresses: r.Addresses.String(), At: r.At, Problem: r.Problem}
+		for _, d := range j.Dissents {
+			if d.Source == r.Source && d.Via == r.Via {
+				s.Dissent = d.Words
+			}
+		}
+		view.Sources = append(view.Sources, s)
+	}
+	if before != nil {
+		view.Refused, view.Rhythm = before.Refused, before.Rhythm
+	}
+	e.standings.with(linkID, func(s *linkStanding) {
+		s.view = view
+		if moved {
+			s.moves = append(slices.DeleteFunc(s.moves, func(at time.Time) bool { return w.Now.Sub(at) > wan.FlapWindow }), w.Now)
+		}
+		e.standings.dirty[linkID] = true
+	})
+	p, l, ok := e.record.ofLink(linkID)
+	if !ok {
+		return
+	}
+	if before == nil || before.NAT != view.NAT || before.Held != view.Held || before.Resolver != view.Resolver {
+		e.faults.review(p.ID)
+		e.Events.Publish(contract.EventLinkStanding, p.Code, l.Label, fmt.Sprintf("link %s: %s", l.Label, orWords(view.Held, view.Words)))
+	}
+}
+
+func orWords(a, b string) string {
+	if a != "" {
+		return a
+	}
+	return b
+}
+
+// refusalsMost bounds what is kept of refusals of one link.
+const refusalsMost = 4
+
+// NoteRefusal keeps, for those who look after the site, that something of a link was refused. The caller learns nothing of it.
+func (e *Engine) NoteRefusal(linkID int64, reason string, from netip.Addr) {
+	p, _, ok := e.record.ofLink(linkID)
+	if !ok {
+		return
+	}
+	now := e.now()
+	e.standings.with(linkID, func(s *linkStanding) {
+		list := slices.DeleteFunc(slices.Clone(s.view.Refused), func(r contract.Refusal) bool { return now.Sub(r.Last) > refusedFor })
+		i := slices.IndexFunc(list, func(r contract.Refusal) bool { return r.Reason == reason })
+		if i < 0 {
+			list = append(list, contract.Refusal{Reason: reason, First: now})
+			i = len(list) - 1
+		}
+		list[i].Count++
+		list[i].Last, list[i].From = now, from.String()
+		s.view.Refused = list[max(0, len(list)-refusalsMost):]
+		e.standings.dirty[linkID] = true
+	})
+	e.faults.review(p.ID)
+}
+
+// refusedFor is how long a refusal is told of.
+const refusedFor = time.Hour
+
+// linkAt finds the link that has an address, so that what comes from there can be told to those who look after its site.
+func (e *Engine) LinkAt(address netip.Addr) (int64, bool) {
+	for _, p := range e.record.all() {
+		for _, l := range p.links {
+			if l.IPv4 == address || l.IPv6 == address {
+				return l.ID, true
+			}
+		}
+	}
+	return 0, false
+}
+
+// Heartbeat gives the password of an agent's STUN credential, "" for none.
+func (e *Engine) Heartbeat(username string) string {
+	e.record.mu.RLock()
+	defer e.record.mu.RUnlock()
+	return e.record.beats[username].password
+}
+
+// Beat notes that an agent was heard by STUN.
+func (e *Engine) Beat(username string, _ netip.Addr) {
+	e.record.mu.RLock()
+	linkID := e.record.beats[username].linkID
+	e.record.mu.RUnlock()
+	if linkID != 0 {
+		e.heard.note(linkID, e.now())
+	}
+}
+
+// FirstLink gives the preferred link of a site by its code; 0 where there is none.
+func (e *Engine) FirstLink(code string) int64 {
+	p, ok := e.record.byCode(code)
+	if !ok {
+		return 0
+	}
+	l, _ := site.Preferred(p.links)
+	return l.ID
+}

@@ -1,0 +1,34 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Sighting is the newest that an agent saw of a device, as JSON.
+type Sighting struct {
+	DeviceID int64     `db:"device_id"`
+	LinkID   int64     `db:"link_id"`
+	At       time.Time `db:"seen_at"`
+	Doc      []byte    `db:"doc"`
+}
+
+// Sightings gives the newest sighting of each device.
+func (s *Store) Sightings(ctx context.Context) ([]Sighting, error) {
+	var out []Sighting
+	err := s.db.SelectContext(ctx, &out, `SELECT device_id, link_id, seen_at, doc FROM sighting`)
+	return out, err
+}
+
+// NoteSightings keeps the newest sighting of each device that is still on record.
+func (s *Store) NoteSightings(ctx context.Context, list []Sighting) error {
+	n := len(list)
+	devices, links, at, docs := make([]int64, n), make([]int64, n), make([]time.Time, n), make([]string, n)
+	for i, g := range list {
+		devices[i], links[i], at[i], docs[i] = g.DeviceID, g.LinkID, g.At, string(g.Doc)
+	}
+	return s.soon(ctx, `INSERT INTO sighting (device_id, link_id, seen_at, doc)
+		SELECT t.* FROM unnest($1::bigint[], $2::bigint[], $3::timestamptz[], $4::jsonb[]) AS t(device_id, link_id, at, doc)
+		JOIN device ON device.id = t.device_id JOIN link ON link.id = t.link_id
+		ON CONFLICT (device_id) DO UPDATE SET link_id = excluded.link_id, seen_at = excluded.seen_at, doc = excluded.doc`, devices, links, at, docs)
+}

@@ -1,0 +1,92 @@
+// Package natpmp asks a gateway for its external IPv4 address by NAT-PMP (RFC 6886), and hears when that changes.
+package natpmp
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"time"
+)
+
+// Port is the gateway's, and NoticePort the one on which it tells of changes (RFC 6886 section 3.2.1), by multicast to Group.
+const (
+	Port       = 5351
+	NoticePort = 5350
+)
+
+// Group is where notices go to.
+var Group = netip.MustParseAddr("224.0.0.1")
+
+// ErrNoAnswer reports a gateway that does not speak the protocol.
+var ErrNoAnswer = errors.New("the gateway does not answer NAT-PMP")
+
+// results are the result codes of section 3.5.
+var results = map[uint16]string{1: "it does not speak version 0", 2: "it is switched off in the router", 3: "the router has no address itself yet",
+	4: "it is out of resources", 5: "it does not know the request"}
+
+// Refused reports a gateway that answers and gives no address.
+type Refused struct{ Code uint16 }
+
+func (e Refused) Error() string {
+	if words, ok := results[e.Code]; ok {
+		return "NAT-PMP: " + words
+	}
+	return fmt.Sprintf("NAT-PMP: result %d", e.Code)
+}
+
+// Dial opens a UDP "connection", so that only the gateway's own packets come back.
+type Dial func(ctx context.Context, network, address string) (net.Conn, error)
+
+// External asks for the external address. Epoch is the gateway's seconds since it began (section 3.6): one that goes back tells
+// of a gateway that has started anew.
+func External(ctx context.Context, dial Dial, gateway netip.AddrPort) (external netip.Addr, epoch uint32, err error) {
+	conn, err := dial(ctx, "udp4", gateway.String())
+	if err != nil {
+		return external, 0, err
+	}
+	defer conn.Close()
+	defer context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Now()) })()
+	buffer := make([]byte, 64)
+	for wait := 250 * time.Millisecond; wait <= 2*time.Second; wait *= 2 { // section 3.1
+		if _, err := conn.Write([]byte{0, 0}); err != nil {
+			return external, 0, fmt.Errorf("%w: %w", ErrNoAnswer, err)
+		}
+		_ = conn.SetReadDeadline(time.Now().Add(wait))
+		for ctx.Err() == nil {
+			n, err := conn.Read(buffer)
+			var timeout net.Error
+			if errors.As(err, &timeout) && timeout.Timeout() {
+				break
+			}
+			if err != nil {
+				return external, 0, fmt.Errorf("%w: %w", ErrNoAnswer, err)
+			}
+			if external, epoch, err = Read(buffer[:n]); !errors.Is(err, errNotOne) {
+				return external, epoch, err
+			}
+		}
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	return netip.Addr{}, 0, ErrNoAnswer
+}
+
+var errNotOne = errors.New("not an answer of NAT-PMP")
+
+// Read takes an answer, or a notice, apart (section 3.2): version 0, operation 128, a result, the epoch and the address.
+func Read(packet []byte) (external netip.Addr, epoch uint32, err error) {
+	if len(packet) < 4 || packet[0] != 0 || packet[1] != 128 {
+		return external, 0, errNotOne
+	}
+	if code := binary.BigEndian.Uint16(packet[2:]); code != 0 {
+		return external, 0, Refused{code}
+	}
+	if len(packet) != 12 {
+		return external, 0, errNotOne
+	}
+	return netip.AddrFrom4([4]byte(packet[8:12])), binary.BigEndian.Uint32(packet[4:]), nil
+}
