@@ -8,6 +8,7 @@ require (
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jmoiron/sqlx v1.4.0
+	github.com/kardianos/service v1.3.0
 	github.com/labstack/echo/v5 v5.4.4
 	github.com/miekg/dns v1.1.73
 	github.com/pion/stun/v3 v3.1.7

@@ -40,7 +40,7 @@ func run() error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	d, err := demo.Start(ctx, demo.Options{Dir: dir, HTTP: "127.0.0.1:8460", DNS: "127.0.0.1:8453", Redirect: "127.0.0.1:8480", Console: web.Console(), Log: slog.New(slog.DiscardHandler), Say: os.Stderr})
+	d, err := demo.Start(ctx, demo.Options{Dir: dir, HTTP: "127.0.0.1:8460", DNS: "127.0.0.1:8453", Redirect: "127.0.0.1:8480", STUN: "127.0.0.1:8478", Console: web.Console(), Log: slog.New(slog.DiscardHandler), Say: os.Stderr})
 	if err != nil {
 		return err
 	}

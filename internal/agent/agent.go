@@ -81,7 +81,7 @@ func (o Options) withDefaults() Options {
 		o.AfterLimit = 30 * time.Second
 	}
 	if o.LAN == nil {
-		o.LAN = systemLAN{}
+		o.LAN = SystemLAN{}
 	}
 	return o
 }
@@ -100,14 +100,29 @@ func Run(ctx context.Context, o Options) error {
 	}
 }
 
+// Enrol gets a key for each link that has none, and keeps it.
+func Enrol(ctx context.Context, o Options) error {
+	o = o.withDefaults()
+	for _, l := range o.links() {
+		if err := newRunner(o, l, &fleet{}, len(o.Links) > 0).begin(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (o Options) links() []LinkOptions {
+	if len(o.Links) > 0 {
+		return o.Links
+	}
+	return []LinkOptions{{Code: o.Code, Interface: o.Network.Interface, Sources: o.Sources}}
+}
+
 // runOnce runs until ctx ends, or until another configuration comes.
 func runOnce(ctx context.Context, o Options) (again *Options, err error) {
 	run, stop := context.WithCancel(ctx)
 	defer stop()
-	links := o.Links
-	if len(links) == 0 {
-		links = []LinkOptions{{Code: o.Code, Interface: o.Network.Interface, Sources: o.Sources}}
-	}
+	links := o.links()
 	f := &fleet{down: map[string]bool{}}
 	ended := make(chan error, len(links))
 	var wg sync.WaitGroup

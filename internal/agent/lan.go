@@ -118,11 +118,11 @@ func sameMAC(a, b string) bool {
 	return err1 == nil && err2 == nil && strings.EqualFold(x.String(), y.String())
 }
 
-// systemLAN is the machine's own network.
-type systemLAN struct{}
+// SystemLAN is the machine's own network.
+type SystemLAN struct{}
 
 // Try implements LAN.
-func (systemLAN) Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string) {
+func (SystemLAN) Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string) {
 	ctx, cancel := context.WithTimeout(ctx, tryLimit)
 	defer cancel()
 	c, err := (&net.Dialer{}).DialContext(ctx, transport, at.String())

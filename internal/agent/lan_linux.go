@@ -9,7 +9,7 @@ import (
 )
 
 // Neighbours implements LAN: the kernel's table of both families, without entries that failed.
-func (systemLAN) Neighbours(context.Context) ([]Neighbour, error) {
+func (SystemLAN) Neighbours(context.Context) ([]Neighbour, error) {
 	list, err := netlink.NeighList(0, 0)
 	if err != nil {
 		return nil, fmt.Errorf("the neighbour table cannot be read: %w", err)
@@ -29,4 +29,4 @@ func (systemLAN) Neighbours(context.Context) ([]Neighbour, error) {
 }
 
 // Cannot implements LAN.
-func (systemLAN) Cannot() []string { return nil }
+func (SystemLAN) Cannot() []string { return nil }

@@ -5,9 +5,9 @@ package agent
 import "context"
 
 // Neighbours implements LAN.
-func (systemLAN) Neighbours(context.Context) ([]Neighbour, error) { return nil, nil }
+func (SystemLAN) Neighbours(context.Context) ([]Neighbour, error) { return nil, nil }
 
 // Cannot implements LAN.
-func (systemLAN) Cannot() []string {
+func (SystemLAN) Cannot() []string {
 	return []string{"see by MAC whether a device has another LAN address: this system's neighbour table is not read"}
 }

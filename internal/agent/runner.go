@@ -71,14 +71,19 @@ func (r *runner) look(why string) {
 	}
 }
 
-func (r *runner) run(ctx context.Context) error {
-	var err error
+// begin reads the link's key, or enrols where there is none.
+func (r *runner) begin(ctx context.Context) (err error) {
 	r.state, err = readState(r.dir)
 	if errors.Is(err, os.ErrNotExist) {
 		if r.state, err = r.enrol(ctx); err == nil {
 			err = r.state.write(r.dir)
 		}
 	}
+	return err
+}
+
+func (r *runner) run(ctx context.Context) error {
+	err := r.begin(ctx)
 	if err != nil {
 		return err
 	}

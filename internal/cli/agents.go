@@ -1,42 +1,17 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strconv"
 
 	"github.com/spf13/cobra"
 
-	"inkpost.example/inkpost/internal/agent"
+	"inkpost.example/inkpost/internal/agent/command"
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 )
 
 func agentCommand() *cobra.Command {
-	var o agent.Options
-	var level string
-	run := &cobra.Command{Use: "run", Short: "Run the agent on a machine at the site", Args: cobra.NoArgs,
-		Long: `Run the agent on any always-on machine at the site. The first time it needs --server and the
-one-time --code that inkpost agent invite prints; it keeps its key in --state.`,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			var err error
-			if o.Log, err = logger(cmd.ErrOrStderr(), level); err != nil {
-				return err
-			}
-			o.Server, _ = cmd.Flags().GetString("server")
-			ctx, stop := interrupted(cmd)
-			defer stop()
-			err = agent.Run(ctx, o)
-			if errors.Is(err, ctx.Err()) {
-				return nil
-			}
-			return err
-		}}
-	run.Flags().StringVar(&o.Code, "code", "", "the one-time code")
-	run.Flags().StringVar(&o.StateDir, "state", defaultState(), "where the agent keeps its key")
-	run.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	invite := &cobra.Command{Use: "invite SITE [LINK]", Short: "Make a one-time code for the agent of a link", Args: cobra.RangeArgs(1, 2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			label := "main"
@@ -73,18 +48,7 @@ one-time --code that inkpost agent invite prints; it keeps its key in --state.`,
 			say(cmd, "or %s/announce with the password %s and any user name.", c.Base(), k.Secret)
 			return nil
 		})}
-	return group("agent", "The program at the site that announces its address", invite, run, router)
-}
-
-func defaultState() string {
-	if os.Geteuid() == 0 {
-		return "/var/lib/inkpost-agent"
-	}
-	dir, err := os.UserConfigDir()
-	if err != nil {
-		return "inkpost-agent"
-	}
-	return filepath.Join(dir, "inkpost", "agent")
+	return group("agent", "The program at the site that announces its address", invite, command.Run(Version), command.Status(), command.Install(Version), router, lanCommand(), proveCommand())
 }
 
 func keyCommand() *cobra.Command {

@@ -16,6 +16,17 @@ func linkColumns() []column[contract.Link] {
 		{title: "mode", text: func(l contract.Link) string { return string(l.Mode) }},
 		{title: "order", text: func(l contract.Link) string { return count(l.Position) }},
 		{title: "address", text: func(l contract.Link) string { return l.Addresses().String() }},
+		{title: "NAT", text: func(l contract.Link) string {
+			if l.Standing == nil {
+				return "-"
+			}
+			return string(l.Standing.NAT)
+		}, tone: func(l contract.Link) tone {
+			if l.Standing != nil && (l.Standing.NAT == "double" || l.Standing.NAT == "carrier") {
+				return unsettled
+			}
+			return plain
+		}},
 		{title: "since", text: func(l contract.Link) string { return ago(l.Since) }, machine: func(l contract.Link) string { return stamp(l.Since) }},
 		{title: "source", text: func(l contract.Link) string { return orDash(string(l.Source)) }},
 		{title: "heard", text: func(l contract.Link) string {
@@ -52,7 +63,8 @@ func linkCommand() *cobra.Command {
 		})}
 	edit := &cobra.Command{Use: "edit SITE LABEL", Short: "Change a link", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"label": "label", "provider": "provider", "mode": "mode", "order": "position", "ipv4": "ipv4", "ipv6": "ipv6"})
+			f, err := given(cmd, map[string]string{"label": "label", "provider": "provider", "mode": "mode", "order": "position", "ipv4": "ipv4", "ipv6": "ipv6",
+				"router-address": "router_address", "source": "sources"})
 			if err != nil {
 				return err
 			}
@@ -69,6 +81,8 @@ func linkCommand() *cobra.Command {
 		c.Flags().IntVar(&in.Position, "order", 0, "order of preference among the site's links, 1 first")
 		c.Flags().StringVar(&in.IPv4, "ipv4", "", "the IPv4 address of a static link")
 		c.Flags().StringVar(&in.IPv6, "ipv6", "", "the IPv6 address of a static link")
+		c.Flags().StringVar(&in.RouterWAN, "router-address", "", "the router's WAN address as its status page shows it, where no protocol tells it")
+		c.Flags().StringArrayVar(&in.Sources, "source", nil, "a source of the address, the most trusted first: observed, stun, gateway, interface or fixed; give it again for each")
 	}
 	plan := &cobra.Command{Use: "plan SITE LABEL TIME", Short: "Say when the provider will change the address, so that TTLs are low by then", Args: cobra.ExactArgs(3),
 		Long: `Say when the provider will change a link's address. The TTLs of the hostnames that follow it are lowered
@@ -108,7 +122,7 @@ ahead of it and restored after it. TIME is 2026-11-24T02:00:00Z, 6h for so long 
 			if err != nil {
 				return err
 			}
-			return showOne(cmd, l, linkColumns()...)
+			return showOne(cmd, l, append(linkColumns(), standingColumns(l)...)...)
 		})}
 	return group("link", "Internet connections of sites", add, list, one, edit, plan,
 		removal("remove SITE LABEL", "Remove a link", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {

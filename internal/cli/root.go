@@ -5,12 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"strings"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
 
+	"inkpost.example/inkpost/internal/agent/command"
 	"inkpost.example/inkpost/internal/client"
 )
 
@@ -35,7 +33,7 @@ func Main(ctx context.Context, args []string) int {
 	if errors.As(err, &u) {
 		return 2
 	}
-	return 1
+	return command.ExitCode(err)
 }
 
 // explain prints an error: what is wrong, field by field, and where to read on.
@@ -89,7 +87,7 @@ start the agent there, then look whether everything answers.`,
   inkpost why KET-07`,
 		SilenceUsage: true, SilenceErrors: true,
 		Version:           Version,
-		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return fromEnvironment(cmd) },
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return command.FromEnvironment(cmd) },
 	}
 	root.AddGroup(
 		&cobra.Group{ID: groupStart, Title: "1. Start and sign in"},
@@ -142,20 +140,6 @@ func tidy(cmd *cobra.Command) {
 			return c.Help()
 		}
 	}
-}
-
-// fromEnvironment takes flags that were not given from the environment: --database-url from INKPOST_DATABASE_URL.
-func fromEnvironment(cmd *cobra.Command) error {
-	var failed error
-	cmd.Flags().VisitAll(func(f *pflag.Flag) {
-		name := "INKPOST_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
-		if v, there := os.LookupEnv(name); there && !f.Changed && failed == nil {
-			if err := cmd.Flags().Set(f.Name, v); err != nil {
-				failed = usagef("%s: %v", name, err)
-			}
-		}
-	})
-	return failed
 }
 
 // group makes a command that only holds others.

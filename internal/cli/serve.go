@@ -25,6 +25,7 @@ const (
 	defaultHTTP     = "127.0.0.1:8460"
 	defaultDNS      = "127.0.0.1:8453"
 	defaultRedirect = "127.0.0.1:8480"
+	defaultSTUN     = "127.0.0.1:8478"
 )
 
 func logger(w io.Writer, level string) (*slog.Logger, error) {
@@ -105,6 +106,9 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
 	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")
 	f.StringVar(&o.Redirect, "redirect", defaultRedirect, "address at which browsers are sent on; empty for none")
+	f.StringVar(&o.STUN, "stun", defaultSTUN, "address of the STUN responder, which agents ask for their address; empty for none")
+	f.DurationVar(&o.HoldDown, "hold-down", 0, "how long a link has to work again before hostnames come back to it (default 2m)")
+	f.DurationVar(&o.WatchEvery, "watch-every", 0, "how often agents look at the devices on record (default 1m)")
 	f.StringSliceVar(&sendOn, "redirect-address", nil, "public address of that listener, which redirect names answer; give it again for each (default: the listener's)")
 	f.IntVar(&o.Limit.PerSecond, "answer-rate", 500, "DNS answers a second to one client network over UDP; 0 does not limit")
 	f.StringVar(&owner, "owner", "owner", "name of the first owner")
@@ -170,6 +174,7 @@ loopback addresses, with a real agent behind each router. inkpost lab changes th
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
 	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")
 	f.StringVar(&o.Redirect, "redirect", defaultRedirect, "address at which browsers are sent on")
+	f.StringVar(&o.STUN, "stun", defaultSTUN, "address of the STUN responder")
 	f.StringVar(&level, "log-level", "warn", "debug, info, warn or error")
 	return c
 }

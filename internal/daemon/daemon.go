@@ -28,6 +28,7 @@ type Options struct {
 	HTTP          string        // "host:port" of the API and console; port 0 picks a free one
 	DNS           string        // "host:port" of the name server
 	STUN          string        // "host:port" of the STUN responder; "" has none
+	WatchEvery    time.Duration // how often agents look at the devices on record
 	HoldDown      time.Duration // how long a link has to work again before names come back to it
 	Redirect      string        // "host:port" of the redirect listener; "" has none
 	RedirectAt    []netip.Addr  // its public addresses; the listener's own where left out
@@ -91,7 +92,7 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
 	d := &Daemon{Store: st, DNS: names.Addr(), Names: names, stop: stop, fail: make(chan error, 2)}
 	d.Engine, err = engine.New(ctx, st, directory, engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline,
-		CheckEvery: o.CheckEvery, VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, NameServer: names.Addr(), Resolvers: o.Resolvers,
+		CheckEvery: o.CheckEvery, VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: names.Addr(), Resolvers: o.Resolvers,
 		RedirectAt: o.RedirectAt, Clock: o.Clock, Log: o.Log})
 	names.Limit(o.Limit)
 	if err == nil && o.STUN != "" {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/agent"
+	"inkpost.example/inkpost/internal/agent/source"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/engine"
@@ -29,6 +30,7 @@ type Options struct {
 	HTTP     string
 	DNS      string
 	Redirect string
+	STUN     string
 	Console  fs.FS
 	Version  string
 	Log      *slog.Logger
@@ -131,7 +133,7 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 		return err
 	}
 	d.World.Place(d.primary)
-	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, DNS: o.DNS, Redirect: o.Redirect,
+	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, DNS: o.DNS, Redirect: o.Redirect, STUN: o.STUN, HoldDown: 30 * time.Second, WatchEvery: 15 * time.Second,
 		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}}, ProbeDeadline: time.Second, CheckEvery: 2 * time.Second, VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
 		Lab: d.World, Console: o.Console, Version: o.Version, Log: o.Log})
 	if err != nil {
@@ -194,8 +196,8 @@ func addresses(ctx context.Context, database string) (map[string]netip.Addr, err
 }
 
 func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) error {
-	for _, p := range list {
-		for _, l := range p.links {
+	for i, p := range list {
+		for n, l := range p.links {
 			if _, err := d.Engine.Link(p.code, l.label); l.static || err != nil {
 				continue // an operator sets it, or somebody has removed it from the record
 			}
@@ -203,8 +205,9 @@ func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) er
 			if err != nil {
 				return err
 			}
-			options := agent.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", p.code+"-"+l.label), Dial: dial,
-				Log: o.Log.With("agent", p.code+" "+l.label)}
+			options := agent.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", p.code+"-"+l.label), Dial: dial, Version: o.Version, LAN: neighbourhood{agent.SystemLAN{}, i, p},
+				Network: source.Network{Gateway: gatewayOf(i, n), Search: netip.AddrPortFrom(gatewayOf(i, n), 1900)},
+				Log:     o.Log.With("agent", p.code+" "+l.label)}
 			if !agent.Enrolled(options.StateDir) {
 				inv, err := d.Engine.Invite(ctx, p.code, l.label)
 				if err != nil {

@@ -21,6 +21,7 @@ type connection struct {
 	label, provider string
 	static          bool
 	first           netip.Addr // the first address of its history
+	told            netip.Addr // what its router says of its WAN address, where that is another one
 }
 
 type machine struct {
@@ -56,12 +57,14 @@ func places() []place {
 	mobile := func(label string, n byte) connection {
 		return connection{label: label, provider: "Gannet Mobile", first: netip.AddrFrom4([4]byte{127, 103, n, 60 + n})}
 	}
+	behindModem, shared := fibre(3), mobile("backup", 2)
+	behindModem.told, shared.told = netip.MustParseAddr("192.168.1.23"), netip.MustParseAddr("100.64.17.9")
 	fixed := fibre(1)
 	fixed.static = true
 	web, ssh, raw := lab.SpeaksWeb, lab.SpeaksSSH, lab.SpeaksRaw
 	return []place{
 		{"BAK-02", "Bakery at the Slipway", "Second link over the mobile network; the oven controller needs it.",
-			[]connection{cable(2), mobile("backup", 2)}, []string{"bak-02", "bakery"},
+			[]connection{cable(2), shared}, []string{"bak-02", "bakery"},
 			[]machine{{"oven", "02:00:5e:02:00:01", true, []exposed{{"oven-page", 8443, 443, web, false}, {"oven-shell", 8022, 22, ssh, false}}}}},
 		{"BIR-08", "Bird Observatory", "The hide's recorder has no reservation.",
 			[]connection{mobile("main", 8)}, []string{"bir-08"},
@@ -85,7 +88,7 @@ func places() []place {
 			[]machine{{"recorder", "02:00:5e:07:00:01", true, []exposed{{"recorder-page", 8443, 443, web, false}, {"playback", 8554, 554, raw, false}}},
 				{"ticket-desk", "02:00:5e:07:00:02", true, []exposed{{"desk-shell", 8022, 22, ssh, false}}}}},
 		{"OYS-03", "Oyster Hatchery", "The provider's modem stands in front of our router.",
-			[]connection{fibre(3)}, []string{"oys-03"},
+			[]connection{behindModem}, []string{"oys-03"},
 			[]machine{{"tanks", "02:00:5e:03:00:01", true, []exposed{{"tank-page", 8443, 443, web, false}, {"tank-shell", 8022, 22, ssh, false}}}}},
 		{"RAD-06", "Radio Club", "Club server in the attic.",
 			[]connection{cable(6)}, []string{"rad-06"},
@@ -102,6 +105,11 @@ func lan(i, n int) netip.Addr {
 	return netip.AddrFrom4([4]byte{127, 201, byte(i + 1), byte(20 + n)})
 }
 
+// gatewayOf gives the LAN side of the router of the n-th link of the i-th place.
+func gatewayOf(i, n int) netip.Addr {
+	return netip.AddrFrom4([4]byte{127, 202, byte(i + 1), byte(1 + n)})
+}
+
 // inner is the port that a simulated device really listens on: low ports need rights that the demo does without.
 func inner(port uint16) uint16 {
 	if port < 1024 {
@@ -115,12 +123,12 @@ func specs(list []place, recorded map[string]netip.Addr) []lab.SiteSpec {
 	var out []lab.SiteSpec
 	for i, p := range list {
 		s := lab.SiteSpec{Code: p.code}
-		for _, l := range p.links {
+		for n, l := range p.links {
 			wish := recorded[p.code+" "+l.label]
 			if !wish.IsValid() {
 				wish = newest(p, l)
 			}
-			s.Links = append(s.Links, lab.LinkSpec{Label: l.label, Provider: l.provider, Address: wish})
+			s.Links = append(s.Links, lab.LinkSpec{Label: l.label, Provider: l.provider, Address: wish, Gateway: gatewayOf(i, n), Told: l.told})
 		}
 		for n, d := range p.devices {
 			for _, e := range d.services {

@@ -166,7 +166,7 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 		st := e.prober.standing(s.ID)
 		l, _ := p.followed(s.LinkID)
 		ev.Services = append(ev.Services, diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.address, State: st.state,
-			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed})
+			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed, Turned: st.turned})
 	}
 	return ev
 }

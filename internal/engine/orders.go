@@ -175,6 +175,17 @@ func (e *Engine) sighting(deviceID int64) (contract.Sighting, bool) {
 	return s, ok
 }
 
+// lookSoon has an agent of the site look at its devices, and waits for nothing.
+func (e *Engine) lookSoon(siteID int64) {
+	e.yard.mu.Lock()
+	defer e.yard.mu.Unlock()
+	if e.yard.looks[siteID] == nil {
+		e.yard.next++
+		e.yard.looks[siteID] = &look{id: e.yard.next, done: make(chan struct{})}
+		e.yard.rouse(siteID)
+	}
+}
+
 // Look has an agent of the site look at its devices now. Error: ErrNoAgent.
 func (e *Engine) Look(ctx context.Context, code string) ([]contract.Sighting, error) {
 	p, err := e.premises(code)

@@ -50,6 +50,7 @@ type standing struct {
 	since   time.Time
 	view    probe.View
 	probed  time.Time
+	turned  time.Time // since when the outcome has had the same meaning
 	address netip.Addr
 	latency time.Duration
 }
@@ -309,7 +310,7 @@ func (p *prober) take(w *watch, r round) (confirming bool) {
 	if w.view.InRow > 0 && probe.SameMeaning(s.Expected, w.view.Outcome, r.outcome) {
 		w.view.InRow++
 	} else {
-		w.view.InRow = 1
+		w.view.InRow, w.turned = 1, r.at
 	}
 	w.view.Outcome = r.outcome
 	if w.state = probe.Verdict(s.Expected, before.state, []probe.View{w.view}); w.state != before.state {
@@ -326,6 +327,9 @@ func (p *prober) take(w *watch, r round) (confirming bool) {
 	if after.state != before.state {
 		p.book.standing(store.Standing{ServiceID: s.ID, State: after.state, Since: after.since})
 		p.e.Events.Publish(contract.EventServiceState, r.site, s.Name, fmt.Sprintf("%s went from %s to %s", s.Name, before.state, after.state))
+	}
+	if after.view.InRow == 1 && !asExpected || after.state != before.state && !asExpected {
+		p.e.lookSoon(s.SiteID) // from inside it may look otherwise
 	}
 	if after.state != before.state || after.view.Outcome != before.view.Outcome {
 		p.e.faults.review(s.SiteID)

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -25,6 +26,7 @@ type router struct {
 	holding  map[uint16]held
 	ghosts   []io.Closer // ports of addresses that it had before: nobody is there now
 	flows    map[net.Conn]bool
+	gateway  *gateway
 }
 
 // forward is a port forward on the router's record. Absent, its port is dropped.
@@ -184,7 +186,7 @@ func (r *router) flow(c net.Conn, on bool) {
 // Dial opens a connection from inside the site: it leaves from the WAN address. To the WAN address itself there is no way
 // from inside, as on most routers.
 func (r *router) Dial(ctx context.Context, network, address string) (net.Conn, error) {
-	target, err := net.ResolveTCPAddr(network, address)
+	target, err := net.ResolveTCPAddr(strings.Replace(network, "udp", "tcp", 1), address)
 	if err != nil {
 		return nil, err
 	}
@@ -195,6 +197,9 @@ func (r *router) Dial(ctx context.Context, network, address string) (net.Conn, e
 		return nil, &net.OpError{Op: "dial", Net: network, Addr: target, Err: syscall.ECONNREFUSED}
 	}
 	dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: from.AsSlice()}, Timeout: 3 * time.Second}
+	if strings.HasPrefix(network, "udp") {
+		dialer.LocalAddr = &net.UDPAddr{IP: from.AsSlice()}
+	}
 	c, err := dialer.DialContext(ctx, network, address)
 	if err != nil {
 		return nil, err
@@ -216,6 +221,9 @@ func (t *tracked) Close() error {
 func (r *router) close() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.gateway != nil {
+		_ = r.gateway.conn.Close()
+	}
 	for _, h := range r.holding {
 		if h.listener != nil {
 			_ = h.listener.Close()

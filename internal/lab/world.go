@@ -27,6 +27,9 @@ type SiteSpec struct {
 type LinkSpec struct {
 	Label, Provider string
 	Address         netip.Addr
+	// Gateway is where the router tells its WAN address by NAT-PMP; the zero value has it keep silent. Told is what it says instead
+	// of the address that the provider gave.
+	Gateway, Told netip.Addr
 }
 
 // ServiceSpec is a simulated service and the forward to it.
@@ -102,6 +105,11 @@ func (w *World) add(spec SiteSpec) error {
 		p.links = append(p.links, line{l, r})
 		if err := r.connect(l.Address); err != nil {
 			return err
+		}
+		if l.Gateway.IsValid() {
+			if err := r.openGateway(l.Gateway, l.Told); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -71,6 +71,7 @@ type ServiceEvidence struct {
 	Outcome probe.Outcome
 	InRow   int
 	Probed  time.Time
+	Turned  time.Time // since when the outcome has been what it is
 }
 
 func (s ServiceEvidence) failing() bool {

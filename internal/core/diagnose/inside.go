@@ -36,7 +36,7 @@ func (e Evidence) inside(device string) (DeviceSeen, bool) {
 // fromInside explains a failing service by what an agent saw of it; ok is false where that says nothing certain.
 func (e Evidence) fromInside(s ServiceEvidence) (f Finding, ok bool) {
 	seen, ok := e.inside(s.Device)
-	if !ok {
+	if !ok || seen.At.Before(s.Turned) { // a look from before it failed says nothing of why
 		return f, false
 	}
 	d, _ := e.device(s.Device)

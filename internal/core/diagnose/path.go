@@ -6,6 +6,7 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
 )
 
 // Verdict on one station of a path.
@@ -84,7 +85,34 @@ func (e Evidence) path(s ServiceEvidence, findings []Finding, vantages []string)
 		{Hop: HopService, Value: s.Name, Detail: joined(string(s.Kind), string(s.Outcome)), Verdict: Unproven},
 	}
 	e.judge(&p, s, l)
+	e.fromTheSite(&p, s, l)
 	return p
+}
+
+// fromTheSite adds what is known from the site's side: what stands in front of the router, and how the device looks from inside.
+func (e Evidence) fromTheSite(p *Path, s ServiceEvidence, l LinkEvidence) {
+	upstream := &p.Stations[3]
+	switch l.NAT.Verdict {
+	case wan.NATDirect:
+		if upstream.Verdict == Unproven {
+			upstream.Value, upstream.Verdict = "no NAT in front", Proven
+		}
+	case wan.NATDouble, wan.NATCarrier:
+		upstream.Detail = string(l.NAT.Verdict) + " NAT"
+		if upstream.Verdict == Unproven {
+			upstream.Verdict = Unsettled
+		}
+	}
+	seen, ok := e.inside(s.Device)
+	if !ok || seen.At.Before(s.Turned) {
+		return
+	}
+	if device := &p.Stations[5]; seen.Present && seen.Found == "" && device.Verdict == Unproven {
+		device.Verdict = Proven
+	}
+	if service := &p.Stations[6]; seen.Ports[s.Name] == "open" && service.Verdict == Unproven {
+		service.Verdict, service.Detail = Proven, joined(service.Detail, "open from inside")
+	}
 }
 
 // judge sets the verdicts behind the hostname. What a connection passed is proven; the hop that the finding names is

@@ -1,0 +1,133 @@
+// Package command is the agent's part of the command line: of the whole program, and of the small one that is the agent alone.
+package command
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"time"
+
+	"gopkg.in/yaml.v3"
+
+	"inkpost.example/inkpost/internal/agent"
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// Config is the agent's configuration file. A flag, or a variable of the environment, takes the place of its field.
+type Config struct {
+	Server     string        `yaml:"server,omitempty"`
+	Code       string        `yaml:"code,omitempty"`
+	State      string        `yaml:"state,omitempty"`
+	Sources    []string      `yaml:"sources,omitempty"`
+	STUN       []string      `yaml:"stun,omitempty"`
+	Fixed      []string      `yaml:"fixed,omitempty"`
+	Interface  string        `yaml:"interface,omitempty"`
+	Gateway    string        `yaml:"gateway,omitempty"`
+	Links      []LinkConfig  `yaml:"links,omitempty"`
+	After      []string      `yaml:"after,omitempty"`
+	AfterLimit time.Duration `yaml:"after_limit,omitempty"`
+	LogLevel   string        `yaml:"log_level,omitempty"`
+}
+
+// LinkConfig is one link of an agent with several interfaces.
+type LinkConfig struct {
+	Interface string   `yaml:"interface"`
+	Code      string   `yaml:"code,omitempty"`
+	Sources   []string `yaml:"sources,omitempty"`
+}
+
+// DefaultConfig is where the configuration is looked for.
+func DefaultConfig() string {
+	if os.Geteuid() == 0 {
+		return "/etc/inkpost-agent.yaml"
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "inkpost-agent.yaml"
+	}
+	return filepath.Join(dir, "inkpost", "agent.yaml")
+}
+
+// DefaultState is where the agent keeps its key.
+func DefaultState() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/inkpost-agent"
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "inkpost-agent"
+	}
+	return filepath.Join(dir, "inkpost", "agent")
+}
+
+// Read reads a configuration. A file that is not there is an empty one, unless it has to be.
+func Read(path string, needed bool) (Config, error) {
+	doc, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) && !needed {
+		return Config{}, nil
+	}
+	if err != nil {
+		return Config{}, fmt.Errorf("configuration: %w", err)
+	}
+	var c Config
+	d := yaml.NewDecoder(bytes.NewReader(doc))
+	d.KnownFields(true)
+	if err := d.Decode(&c); err != nil && !errors.Is(err, io.EOF) {
+		return c, fmt.Errorf("configuration %s: %w", path, err)
+	}
+	return c, nil
+}
+
+// options checks a configuration and turns it into what the agent runs with.
+func (c Config) options() (agent.Options, error) {
+	o := agent.Options{Server: c.Server, Code: c.Code, StateDir: c.State, Sources: c.Sources, STUN: c.STUN, After: c.After, AfterLimit: c.AfterLimit}
+	if o.StateDir == "" {
+		o.StateDir = DefaultState()
+	}
+	check := func(list []string) error {
+		for _, s := range list {
+			if _, err := wan.ParseSource(s); err != nil {
+				return usagef("%v", err)
+			}
+		}
+		return nil
+	}
+	if err := check(c.Sources); err != nil {
+		return o, err
+	}
+	for _, text := range c.Fixed {
+		a, err := netip.ParseAddr(text)
+		if err != nil {
+			return o, usagef("fixed: %q is not an IP address", text)
+		}
+		o.Fixed = append(o.Fixed, a.Unmap())
+	}
+	if c.Gateway != "" {
+		a, err := netip.ParseAddr(c.Gateway)
+		if err != nil {
+			return o, usagef("gateway: %q is not an IP address", c.Gateway)
+		}
+		o.Network.Gateway = a.Unmap()
+	}
+	o.Network.Interface = c.Interface
+	seen := map[string]bool{}
+	for i, l := range c.Links {
+		if l.Interface == "" || seen[l.Interface] {
+			return o, usagef("links: entry %d needs an interface of its own", i+1)
+		}
+		seen[l.Interface] = true
+		if err := check(l.Sources); err != nil {
+			return o, err
+		}
+		o.Links = append(o.Links, agent.LinkOptions{Interface: l.Interface, Code: l.Code, Sources: l.Sources})
+	}
+	if c.AfterLimit < 0 || c.AfterLimit > 10*time.Minute {
+		return o, usagef("after_limit: %s is out of range; up to 10m", c.AfterLimit)
+	}
+	return o, nil
+}

@@ -1,0 +1,153 @@
+package command
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"gopkg.in/yaml.v3"
+
+	"inkpost.example/inkpost/internal/agent"
+)
+
+// unit is the systemd unit: a user of its own, a file system that it cannot write but for its state, and no right beyond listening on
+// low ports while a path is proven.
+const unit = `[Unit]
+Description=Ink Post agent: announces this site's address
+Wants=network-online.target
+After=network-online.target
+
+[Service]
+ExecStart=%s run --config %s --state /var/lib/inkpost-agent
+ExecReload=/bin/kill -HUP $MAINPID
+Restart=on-failure
+RestartSec=5
+# The key was refused: somebody has to enrol it again.
+RestartPreventExitStatus=3
+DynamicUser=yes
+StateDirectory=inkpost-agent
+StateDirectoryMode=0700
+AmbientCapabilities=CAP_NET_BIND_SERVICE
+CapabilityBoundingSet=CAP_NET_BIND_SERVICE
+NoNewPrivileges=yes
+ProtectSystem=strict
+ProtectHome=yes
+ProtectProc=invisible
+ProtectKernelTunables=yes
+ProtectKernelModules=yes
+ProtectKernelLogs=yes
+ProtectControlGroups=yes
+ProtectClock=yes
+ProtectHostname=yes
+PrivateTmp=yes
+PrivateDevices=yes
+RestrictNamespaces=yes
+RestrictRealtime=yes
+RestrictSUIDSGID=yes
+RestrictAddressFamilies=AF_INET AF_INET6 AF_NETLINK AF_UNIX
+LockPersonality=yes
+MemoryDenyWriteExecute=yes
+SystemCallArchitectures=native
+SystemCallFilter=@system-service
+UMask=0077
+
+[Install]
+WantedBy=multi-user.target
+`
+
+// Install is the command that has the agent run from now on, and at every start of the machine.
+func Install(version string) *cobra.Command {
+	var s setting
+	var root string
+	var remove bool
+	c := &cobra.Command{Use: "install", Short: "Have the agent run on this machine from now on (systemd)", Args: cobra.NoArgs,
+		Long: `Enrol the agent, write its configuration and a systemd unit, and start it. It runs as a user of its
+own with a read-only file system. --remove undoes all of it but the key's revocation.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			at := func(path string) string { return filepath.Join(root, path) }
+			if root == "" && os.Geteuid() != 0 {
+				return usagef("only root may install a service; run it with sudo, or run the agent yourself: inkpost agent run")
+			}
+			if remove {
+				return uninstall(cmd, root)
+			}
+			config, err := s.read(cmd)
+			if err != nil {
+				return err
+			}
+			config.State = ""
+			o, err := config.options()
+			if err != nil {
+				return err
+			}
+			o.StateDir, o.Version = at("/var/lib/inkpost-agent"), version
+			if o.Log, err = logger(cmd.ErrOrStderr(), "warn"); err != nil {
+				return err
+			}
+			// Enrolled first: nothing is left behind where that fails.
+			if err := agent.Enrol(cmd.Context(), o); err != nil {
+				return err
+			}
+			program, err := os.Executable()
+			if err != nil {
+				return err
+			}
+			if filepath.Base(program) == "inkpost" {
+				program += " agent"
+			}
+			config.Code = ""
+			for i := range config.Links {
+				config.Links[i].Code = ""
+			}
+			doc, err := yaml.Marshal(config)
+			if err != nil {
+				return err
+			}
+			for path, content := range map[string]string{"/etc/inkpost-agent.yaml": string(doc), "/etc/systemd/system/inkpost-agent.service": fmt.Sprintf(unit, program, "/etc/inkpost-agent.yaml")} {
+				if err := os.MkdirAll(filepath.Dir(at(path)), 0o755); err != nil {
+					return err
+				}
+				if err := os.WriteFile(at(path), []byte(content), 0o644); err != nil { // no secret is in either
+					return err
+				}
+				_, _ = fmt.Fprintln(cmd.OutOrStdout(), "wrote", at(path))
+			}
+			if root != "" {
+				return nil
+			}
+			return systemctl(cmd, []string{"daemon-reload"}, []string{"enable", "--now", "inkpost-agent.service"})
+		}}
+	s.flags(c)
+	c.Flags().StringVar(&root, "root", "", "write below this folder and start nothing, to prepare an image of a disk")
+	c.Flags().BoolVar(&remove, "remove", false, "stop the agent and remove it from this machine")
+	return c
+}
+
+func uninstall(cmd *cobra.Command, root string) error {
+	if root == "" {
+		if err := systemctl(cmd, []string{"disable", "--now", "inkpost-agent.service"}); err != nil {
+			return err
+		}
+	}
+	for _, path := range []string{"/etc/systemd/system/inkpost-agent.service", "/etc/inkpost-agent.yaml", "/var/lib/inkpost-agent", "/var/lib/private/inkpost-agent"} {
+		if err := os.RemoveAll(filepath.Join(root, path)); err != nil {
+			return err
+		}
+	}
+	_, _ = fmt.Fprintln(cmd.OutOrStdout(), "The agent is removed. Revoke its key too: inkpost key list, inkpost key revoke KEY.")
+	return nil
+}
+
+func systemctl(cmd *cobra.Command, calls ...[]string) error {
+	for _, args := range calls {
+		out, err := exec.CommandContext(cmd.Context(), "systemctl", args...).CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("systemctl %s: %w %s; the files are written, start it by hand", strings.Join(args, " "), err, strings.TrimSpace(string(out)))
+		}
+	}
+	_, _ = fmt.Fprintln(cmd.OutOrStdout(), "done: systemctl", strings.Join(calls[len(calls)-1], " "))
+	return nil
+}

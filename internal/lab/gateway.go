@@ -1,0 +1,54 @@
+package lab
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net"
+	"net/netip"
+	"time"
+
+	"inkpost.example/inkpost/internal/wire/natpmp"
+)
+
+// gateway answers NAT-PMP (RFC 6886) on the LAN side of a simulated router.
+type gateway struct {
+	conn  *net.UDPConn
+	began time.Time
+}
+
+// openGateway has a router tell its WAN address at an address of its LAN side. Told is what it says where that is not the address
+// that the provider gave: a router behind another device, or behind a provider that translates, has none of its own.
+func (r *router) openGateway(at, told netip.Addr) error {
+	conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(at, natpmp.Port)))
+	if err != nil {
+		return fmt.Errorf("the router's NAT-PMP: %w", err)
+	}
+	g := &gateway{conn: conn, began: time.Now()}
+	r.gateway = g
+	go func() {
+		buffer := make([]byte, 64)
+		for {
+			n, from, err := conn.ReadFromUDPAddrPort(buffer)
+			if err != nil {
+				return
+			}
+			if n != 2 || buffer[0] != 0 || buffer[1] != 0 { // it knows the one request
+				_, _ = conn.WriteToUDPAddrPort([]byte{0, 128, 0, 1, 0, 0, 0, 0}, from)
+				continue
+			}
+			r.mu.Lock()
+			external := r.wan
+			r.mu.Unlock()
+			if told.IsValid() {
+				external = told
+			}
+			reply := make([]byte, 12)
+			reply[1] = 128
+			binary.BigEndian.PutUint32(reply[4:], uint32(time.Since(g.began).Seconds()))
+			a := external.As4()
+			copy(reply[8:], a[:])
+			_, _ = conn.WriteToUDPAddrPort(reply, from)
+		}
+	}()
+	return nil
+}
