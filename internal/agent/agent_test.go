@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -36,7 +37,13 @@ func (w *way) dial(ctx context.Context, network, address string) (net.Conn, erro
 	if w.cut.Load() {
 		return nil, errors.New("the line is cut")
 	}
+	if strings.HasSuffix(network, "6") {
+		return nil, errors.New("there is no IPv6 at this site")
+	}
 	d := net.Dialer{LocalAddr: &net.TCPAddr{IP: w.from.Load().AsSlice()}}
+	if strings.HasPrefix(network, "udp") {
+		d.LocalAddr = &net.UDPAddr{IP: w.from.Load().AsSlice()}
+	}
 	c, err := d.DialContext(ctx, network, address)
 	if err != nil {
 		return nil, err

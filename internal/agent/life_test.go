@@ -1,0 +1,297 @@
+package agent_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/agent"
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/testbed"
+)
+
+// start runs an agent until the test ends.
+func start(t *testing.T, o agent.Options) (ended chan error) {
+	t.Helper()
+	ctx, stop := context.WithCancel(context.Background())
+	ended = make(chan error, 1)
+	done := make(chan bool)
+	go func() { ended <- agent.Run(ctx, o); close(done) }()
+	t.Cleanup(func() { stop(); <-done })
+	return ended
+}
+
+func await(t *testing.T, what string, ready func() bool) {
+	t.Helper()
+	require.Eventually(t, ready, 20*time.Second, 20*time.Millisecond, what)
+}
+
+func standing(t *testing.T, s *testbed.Service) contract.LinkStanding {
+	t.Helper()
+	l, err := s.Client.Link(context.Background(), "KET-07", "main")
+	require.NoError(t, err)
+	if l.Standing == nil {
+		return contract.LinkStanding{}
+	}
+	return *l.Standing
+}
+
+func TestAnAgentTellsAllItsSourcesAndItsStatus(t *testing.T) {
+	s := testbed.Start(t, nil)
+	w := &way{}
+	w.move("127.101.5.1")
+	state := filepath.Join(t.TempDir(), "agent")
+	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial, Version: "test", Fixed: []netip.Addr{netip.MustParseAddr("127.101.9.9")}})
+	await(t, "the sources are told", func() bool { return len(standing(t, s).Sources) >= 4 })
+	said := map[wan.Source]contract.LinkSource{}
+	for _, r := range standing(t, s).Sources {
+		said[r.Source] = r
+	}
+	require.Equal(t, "127.101.5.1", said[wan.SourceObserved].Addresses)
+	require.Equal(t, "127.101.5.1", said[wan.SourceSTUN].Addresses, "Ink Post's own STUN responder is asked without being named")
+	require.Contains(t, said[wan.SourceFixed].Dissent, "was typed as fixed")
+	require.NotEmpty(t, said[wan.SourceGateway].Problem)
+	require.Equal(t, wan.NATUnknown, standing(t, s).NAT)
+
+	// An operator types the router's WAN address, and the verdict follows with the next announcement.
+	_, err := s.Client.EditLink(t.Context(), "KET-07", "main", map[string]any{"router_address": "192.168.1.23"})
+	require.NoError(t, err)
+	w.move("127.101.5.2")
+	awaitAddress(t, s, "127.101.5.2")
+	require.Equal(t, wan.NATDouble, standing(t, s).NAT)
+	require.Len(t, standing(t, s).Remedies, 3)
+
+	await(t, "the status is written", func() bool {
+		list, err := agent.ReadStatus(state)
+		return err == nil && list[0].Answer.New == "127.101.5.2" && list[0].Answer.NAT == wan.NATDouble && list[0].Site == "KET-07"
+	})
+	moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Site: "KET-07", Limit: 1})
+	require.NoError(t, err)
+	require.Equal(t, "stun", moves[0].Source, "the cheap check noticed")
+}
+
+func TestACommandRunsAfterAChange(t *testing.T) {
+	s := testbed.Start(t, nil)
+	w := &way{}
+	w.move("127.101.5.3")
+	out := filepath.Join(t.TempDir(), "told")
+	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
+		After: []string{"/bin/sh", "-c", `printf '%s' "$1 $INKPOST_LINK $INKPOST_OLD_IPV4 $INKPOST_NEW_IPV4" > "` + out + `.new"; mv "` + out + `.new" "` + out + `"`, "sh", "$(id); literally"}})
+	awaitAddress(t, s, "127.101.5.3")
+	w.move("127.101.5.4")
+	await(t, "the command has run", func() bool {
+		doc, err := os.ReadFile(out)
+		return err == nil && string(doc) == "$(id); literally main 127.101.5.3 127.101.5.4"
+	})
+}
+
+func TestAResolverThatFailsIsToldApartFromADeadLink(t *testing.T) {
+	s := testbed.Start(t, nil)
+	_, port, err := net.SplitHostPort(strings.TrimPrefix(s.URL, "http://"))
+	require.NoError(t, err)
+	w := &way{}
+	w.move("127.101.5.5")
+	var broken atomic.Bool
+	start(t, agent.Options{Server: "http://post.saltmarsh.example:" + port, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
+		Lookup: func(context.Context, string) ([]netip.Addr, error) {
+			if broken.Load() {
+				return nil, &net.DNSError{Err: "server misbehaving"}
+			}
+			return []netip.Addr{netip.MustParseAddr("127.0.0.1")}, nil
+		}})
+	awaitAddress(t, s, "127.101.5.5")
+	broken.Store(true)
+	w.move("127.101.5.6")
+	awaitAddress(t, s, "127.101.5.6") // by the address that the name had last
+	await(t, "the resolver is at fault", func() bool { return strings.Contains(standing(t, s).Resolver, "server misbehaving") })
+	await(t, "a fault says so", func() bool {
+		list, err := s.Client.Faults(context.Background(), "KET-07", true)
+		return err == nil && len(list) == 1 && list[0].Finding.Cause == "site-resolver"
+	})
+}
+
+func TestAnAgentWhoseClockIsWrongIsRefusedAndGoesOnWhenItIsRight(t *testing.T) {
+	s := testbed.Start(t, nil)
+	w := &way{}
+	w.move("127.101.5.7")
+	var off atomic.Int64
+	off.Store(int64(2 * time.Hour))
+	state := filepath.Join(t.TempDir(), "agent")
+	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial, Now: func() time.Time { return time.Now().Add(time.Duration(off.Load())) }})
+	await(t, "the site learns why", func() bool {
+		r := standing(t, s).Refused
+		return len(r) == 1 && strings.Contains(r[0].Reason, "the clock at the site is 2h0m0s ahead of the server's")
+	})
+	await(t, "the agent learns why", func() bool {
+		list, err := agent.ReadStatus(state)
+		return err == nil && strings.Contains(list[0].Trouble, "set it, best by NTP")
+	})
+	l, err := s.Client.Link(t.Context(), "KET-07", "main")
+	require.NoError(t, err)
+	require.False(t, l.Addresses().Known(), "nothing is taken from it meanwhile")
+	off.Store(0)
+	awaitAddress(t, s, "127.101.5.7")
+}
+
+// lan is a LAN that the test makes up.
+type lan struct {
+	table []agent.Neighbour
+	ports map[string]string // by "address:port/transport"
+	tried chan string
+}
+
+func (l lan) Neighbours(context.Context) ([]agent.Neighbour, error) { return l.table, nil }
+func (l lan) Cannot() []string                                      { return []string{"open ports below 1024"} }
+func (l lan) Try(_ context.Context, transport string, at netip.AddrPort) (string, string) {
+	l.tried <- at.String() + "/" + transport
+	if state := l.ports[at.String()+"/"+transport]; state != "" {
+		return state, ""
+	}
+	return "silent", ""
+}
+
+func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
+	s := testbed.Start(t, nil)
+	code := site(t, s)
+	for name, d := range map[string]contract.DeviceInput{"recorder": {MAC: "02:00:5e:07:00:01", Address: "192.168.7.20"}, "desk": {MAC: "02:00:5e:07:00:02", Address: "192.168.7.21", Reserved: true},
+		"oven": {Address: "192.168.7.22"}} {
+		d.Name = name
+		_, err := s.Client.AddDevice(t.Context(), "KET-07", d)
+		require.NoError(t, err)
+	}
+	for name, in := range map[string]contract.ServiceInput{"page": {Device: "recorder", External: "8443", Internal: "443"}, "shell": {Device: "desk", External: "8022", Internal: "22"},
+		"calls": {Device: "oven", External: "5060"}} {
+		in.Name, in.Interval = name, 3600
+		_, err := s.Client.AddService(t.Context(), "KET-07", in)
+		require.NoError(t, err)
+	}
+	table := []agent.Neighbour{{netip.MustParseAddr("192.168.7.20"), "02:00:5e:07:00:01"}, {netip.MustParseAddr("192.168.7.33"), "02:00:5e:07:00:02"},
+		{netip.MustParseAddr("2001:db8:7::20"), "02:00:5e:07:00:01"}, {netip.MustParseAddr("fe80::20"), "02:00:5e:07:00:01"}, {netip.MustParseAddr("192.168.7.99"), "02:00:5e:99:00:01"}}
+	for i := range 10000 { // somebody fills the table
+		table = append(table, agent.Neighbour{Address: netip.AddrFrom4([4]byte{10, 9, byte(i >> 8), byte(i)}), MAC: "02:00:5e:99:00:02"})
+	}
+	tried := make(chan string, 100000)
+	w := &way{}
+	w.move("127.101.5.8")
+	start(t, agent.Options{Server: s.URL, Code: code, StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
+		LAN: lan{table: table, ports: map[string]string{"192.168.7.20:443/tcp": "open", "192.168.7.33:22/tcp": "refused"}, tried: tried}})
+	awaitAddress(t, s, "127.101.5.8")
+	seen, err := s.Client.LAN(t.Context(), "KET-07", true)
+	require.NoError(t, err)
+	by := map[string]contract.Sighting{}
+	for _, g := range seen {
+		by[g.Device] = g
+	}
+	require.Len(t, by, 3)
+	require.True(t, by["recorder"].Present)
+	require.Equal(t, "open", by["recorder"].Ports[0].State)
+	require.Equal(t, "2001:db8:7::20", by["recorder"].IPv6)
+	require.Equal(t, "192.168.7.33", by["desk"].Found, "it has another LAN address")
+	require.Equal(t, "refused", by["desk"].Ports[0].State)
+	require.False(t, by["oven"].Present)
+	close(tried)
+	for at := range tried {
+		require.Contains(t, []string{"192.168.7.20:443/tcp", "192.168.7.33:22/tcp", "192.168.7.21:22/tcp", "192.168.7.22:5060/tcp"}, at)
+	}
+	await(t, "the drift is a fault", func() bool {
+		list, err := s.Client.Faults(context.Background(), "KET-07", true)
+		for _, f := range list {
+			if err == nil && f.Finding.Cause == "device-moved" && strings.Contains(f.Finding.Next, "02:00:5e:07:00:02") && len(f.Finding.Also) == 1 {
+				return true
+			}
+		}
+		return false
+	})
+	require.Equal(t, []string{"open ports below 1024"}, standing(t, s).Cannot)
+}
+
+func TestAPathIsProvenWithoutTheDevice(t *testing.T) {
+	s := testbed.Start(t, nil)
+	w := &way{}
+	w.move("127.101.5.10")
+	code := site(t, s)
+	_, err := s.Client.Prove(t.Context(), "KET-07", contract.ProofInput{Transport: "tcp", External: 40123})
+	require.ErrorContains(t, err, "the address of link main is not known yet")
+	start(t, agent.Options{Server: s.URL, Code: code, StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial, Log: slog.New(slog.DiscardHandler)})
+	awaitAddress(t, s, "127.101.5.10")
+	for _, transport := range []string{"tcp", "udp"} {
+		free, err := net.ListenPacket("udp", ":0")
+		require.NoError(t, err)
+		port := free.LocalAddr().(*net.UDPAddr).Port
+		require.NoError(t, free.Close())
+		p, err := s.Client.Prove(t.Context(), "KET-07", contract.ProofInput{Transport: transport, External: port})
+		require.NoError(t, err)
+		require.True(t, p.Proven, p.Words)
+		p, err = s.Client.Prove(t.Context(), "KET-07", contract.ProofInput{Transport: transport, External: port, Port: port + 1})
+		require.NoError(t, err)
+		require.False(t, p.Proven, "what is sent to another port does not arrive")
+		require.Contains(t, p.Next, "forward "+transport)
+	}
+	taken, err := net.Listen("tcp", ":0")
+	require.NoError(t, err)
+	defer taken.Close()
+	_, err = s.Client.Prove(t.Context(), "KET-07", contract.ProofInput{External: taken.Addr().(*net.TCPAddr).Port})
+	require.ErrorContains(t, err, "choose another internal port")
+	_, err = s.Client.Prove(t.Context(), "KET-07", contract.ProofInput{External: 70000, Transport: "sctp"})
+	require.ErrorContains(t, err, "it is tcp or udp")
+}
+
+func TestAFullDiskStopsNothing(t *testing.T) {
+	s := testbed.Start(t, nil)
+	w := &way{}
+	w.move("127.101.5.11")
+	state := filepath.Join(t.TempDir(), "agent")
+	o := agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial}
+	require.NoError(t, agent.Enrol(t.Context(), o))
+	before, err := os.ReadFile(filepath.Join(state, "agent.json"))
+	require.NoError(t, err)
+	// A folder where the new file should come stands for a disk that takes nothing more.
+	for _, name := range []string{"agent.json.new", "status.json.new"} {
+		require.NoError(t, os.Mkdir(filepath.Join(state, name), 0o700))
+	}
+	start(t, o)
+	awaitAddress(t, s, "127.101.5.11")
+	w.move("127.101.5.12")
+	awaitAddress(t, s, "127.101.5.12")
+	after, err := os.ReadFile(filepath.Join(state, "agent.json"))
+	require.NoError(t, err)
+	require.Equal(t, before, after, "the key is still there")
+	var kept map[string]any
+	require.NoError(t, json.Unmarshal(after, &kept))
+}
+
+func TestAConfigurationIsReadAnewWithoutARestart(t *testing.T) {
+	s := testbed.Start(t, nil)
+	w := &way{}
+	w.move("127.101.5.13")
+	reload := make(chan agent.Options)
+	o := agent.Options{Server: s.URL, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial, Reload: reload}
+	ended := start(t, o)
+	awaitAddress(t, s, "127.101.5.13")
+	o.Sources = []string{"observed", "fixed"}
+	o.Fixed = []netip.Addr{netip.MustParseAddr("127.101.5.14")}
+	reload <- o
+	await(t, "the new sources are used", func() bool {
+		list := standing(t, s).Sources
+		return len(list) == 2 && list[1].Source == wan.SourceFixed
+	})
+	require.Empty(t, ended)
+}
+
+func TestAStatusThatIsNotThereSaysWhatToDo(t *testing.T) {
+	_, err := agent.ReadStatus(t.TempDir())
+	require.ErrorContains(t, err, "inkpost agent run")
+	require.False(t, errors.Is(err, os.ErrNotExist))
+}
