@@ -85,9 +85,11 @@ func TestTheServerWeighsWhatAnAgentReports(t *testing.T) {
 		edit  func(*contract.Announcement)
 		words string
 	}{
-		"an unknown source":     {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "rumour"}} }, "it is one of observed"},
-		"no address":            {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "stun", IPv4: "x"}} }, "is not an IP address"},
-		"the other family":      {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "stun", IPv4: "2001:db8::1"}} }, "other address family"},
+		"an unknown source": {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "rumour"}} }, "it is one of observed"},
+		"no address":        {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "stun", IPv4: "x"}} }, "is not an IP address"},
+		"the other family": {func(a *contract.Announcement) {
+			a.Reports = []contract.SourceReport{{Source: "stun", IPv4: "2001:db8::1"}}
+		}, "other address family"},
 		"an age below nothing":  {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "stun", AgeMS: -1}} }, "out of range"},
 		"too many reports":      {func(a *contract.Announcement) { a.Reports = make([]contract.SourceReport, 17) }, "16 at most"},
 		"a hop that is none":    {func(a *contract.Announcement) { a.Chain = []string{"nowhere"} }, "chain[0]"},
@@ -112,7 +114,7 @@ func answer(t *testing.T, s *testbed.Service) string {
 	t.Helper()
 	h, err := s.Client.Hostname(context.Background(), "ket-07.isles.example")
 	require.NoError(t, err)
-	return h.Addresses().String()
+	return h.IPv4.String()
 }
 
 func TestHostnamesFollowTheLinkThatWorks(t *testing.T) {
