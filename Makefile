@@ -10,7 +10,8 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 # What the service and its tests need from Debian: a command or file that shows it is there, and its package.
 RUN_NEEDS := /usr/lib/postgresql/*/bin/initdb:postgresql
-TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/named:bind9 /usr/sbin/nsd:nsd /usr/sbin/knotd:knot
+TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/named:bind9 /usr/sbin/nsd:nsd /usr/sbin/knotd:knot \
+	/usr/sbin/miniupnpd:miniupnpd-nftables /usr/bin/turnserver:coturn /usr/sbin/nft:nftables /usr/sbin/ip:iproute2
 
 .PHONY: bench bench-peers demo test build console check unit race clean screenshots install-run install-test
 

@@ -39,7 +39,11 @@ func (n Network) gateway(six bool) (netip.Addr, error) {
 	}
 	best := -1
 	for i, r := range routes {
-		whole := r.Dst == nil || r.Dst.IP.IsUnspecified() && r.Dst.Mask.String() == net.CIDRMask(0, 8*len(r.Dst.IP)).String()
+		whole := r.Dst == nil
+		if !whole {
+			ones, _ := r.Dst.Mask.Size()
+			whole = ones == 0
+		}
 		if whole && r.Gw != nil && (index == 0 || r.LinkIndex == index) && (best < 0 || r.Priority < routes[best].Priority) {
 			best = i
 		}

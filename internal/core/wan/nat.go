@@ -51,6 +51,10 @@ func JudgeNAT(routerWAN, seen netip.Addr, chain []netip.Addr, policy Policy) NAT
 		out.Verdict = NATCarrier
 		out.Words = fmt.Sprintf("the provider translates: %s is an address that customers share (RFC 6598)", shared)
 		out.Remedies = carrierRemedies
+	case (!routerWAN.IsValid() || class == ClassUnspecified) && len(out.Chain) > 1:
+		out.Verdict = NATDouble
+		out.Words = fmt.Sprintf("behind the router stands another device on the way out: %s", strings.Join(beyond(out.Chain, netip.Addr{}), ", then "))
+		out.Remedies = doubleRemedies
 	case !routerWAN.IsValid() || class == ClassUnspecified:
 		out.Words = "no protocol tells the router's WAN address"
 		out.Remedies = []string{"Read the WAN address off the router's status page and type it: inkpost link edit SITE LINK --router-address ADDRESS.",

@@ -88,6 +88,8 @@ func TestSourcesDisagree(t *testing.T) {
 			Weighing{Current: at, Reports: []Report{says(SourceObserved, addrB), says(SourceGateway, private)}, Chain: []netip.Addr{private2, shared}}, Pair{addrB, sixA}, true, NATCarrier, nil, "customers share"},
 		"a typed WAN address where no protocol tells it": {
 			Weighing{Current: at, Reports: []Report{says(SourceObserved, addrA), failed(SourceGateway, "nobody answers")}, RouterWAN: private}, at, false, NATDouble, nil, "192.168.1.23"},
+		"a modem in front that only the way out shows": {
+			Weighing{Current: at, Reports: []Report{says(SourceObserved, addrA), failed(SourceGateway, "nobody answers")}, Chain: []netip.Addr{netip.MustParseAddr("192.168.7.1"), private2, addrB}}, at, false, NATDouble, nil, "on the way out: 192.168.1.1"},
 		"a stale report": {
 			Weighing{Current: at, Reports: []Report{says(SourceObserved, addrA), aged(says(SourceGateway, addrB), time.Hour)}}, at, false, NATUnknown, []Source{SourceGateway}, "1h0m0s old"},
 		"a report from the future": {
