@@ -217,6 +217,84 @@ func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
 	require.Equal(t, []string{"open ports below 1024"}, standing(t, s).Cannot)
 }
 
+func TestAnAgentTakesAnotherKeyInThePlaceOfItsOwn(t *testing.T) {
+	s := testbed.Start(t, nil)
+	w := &way{}
+	w.move("127.101.5.20")
+	state := filepath.Join(t.TempDir(), "agent")
+	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial})
+	awaitAddress(t, s, "127.101.5.20")
+	of := func() (good, revoked []contract.Key) {
+		list, err := s.Client.Keys(context.Background())
+		require.NoError(t, err)
+		for _, k := range list {
+			if k.Scope == "agent" && k.Revoked.IsZero() {
+				good = append(good, k)
+			} else if k.Scope == "agent" {
+				revoked = append(revoked, k)
+			}
+		}
+		return good, revoked
+	}
+	first, _ := of()
+	require.Len(t, first, 1)
+	before, err := os.ReadFile(filepath.Join(state, "agent.json"))
+	require.NoError(t, err)
+	require.NoError(t, s.Client.TurnKey(t.Context(), first[0].ID))
+	w.move("127.101.5.21") // it asks the server
+	awaitAddress(t, s, "127.101.5.21")
+	await(t, "the old key is revoked when the new one is in use", func() bool {
+		good, revoked := of()
+		return len(good) == 1 && len(revoked) == 1 && revoked[0].ID == first[0].ID
+	})
+	after, err := os.ReadFile(filepath.Join(state, "agent.json"))
+	require.NoError(t, err)
+	require.NotEqual(t, before, after)
+	w.move("127.101.5.22")
+	awaitAddress(t, s, "127.101.5.22")
+	require.Error(t, s.Client.TurnKey(t.Context(), first[0].ID), "a revoked key has no successor")
+}
+
+func TestAHostnameFollowsADevicesIPv6Address(t *testing.T) {
+	s := testbed.Start(t, func(o *testbed.Options) {
+		o.Policy.StandIns = append(o.Policy.StandIns, netip.MustParsePrefix("2001:db8::/32"))
+	})
+	code := site(t, s)
+	_, err := s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: "isles.example", Servers: []string{"ns.isles.example=127.0.0.1"}})
+	require.NoError(t, err)
+	_, err = s.Client.AddDevice(t.Context(), "KET-07", contract.DeviceInput{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: "192.168.7.20"})
+	require.NoError(t, err)
+	_, err = s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "recorder.isles.example", Site: "KET-07", Device: "recorder"})
+	require.NoError(t, err)
+	_, err = s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "other.isles.example", Site: "KET-07", Device: "nosuch"})
+	require.ErrorContains(t, err, "nosuch")
+	var six atomic.Value
+	six.Store("2001:db8:7::20")
+	w := &way{}
+	w.move("127.101.5.23")
+	start(t, agent.Options{Server: s.URL, Code: code, StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial, LAN: prefixed{&six}})
+	is := func(want string) func() bool {
+		return func() bool {
+			_, err := s.Client.LAN(context.Background(), "KET-07", true)
+			h, err2 := s.Client.Hostname(context.Background(), "recorder.isles.example")
+			return err == nil && err2 == nil && h.IPv4.String() == "127.101.5.23" && h.IPv6.String() == want
+		}
+	}
+	await(t, "the AAAA is the device's own", is("2001:db8:7::20"))
+	six.Store("2001:db8:8::20")
+	await(t, "the provider gives another prefix", is("2001:db8:8::20"))
+	require.Error(t, s.Client.RemoveDevice(t.Context(), "KET-07", "recorder"), "a hostname names it")
+}
+
+// prefixed is a LAN with one device, whose IPv6 address the test sets.
+type prefixed struct{ six *atomic.Value }
+
+func (p prefixed) Neighbours(context.Context) ([]agent.Neighbour, error) {
+	return []agent.Neighbour{{Address: netip.MustParseAddr(p.six.Load().(string)), MAC: "02:00:5e:07:00:01"}, {Address: netip.MustParseAddr("192.168.7.20"), MAC: "02:00:5e:07:00:01"}}, nil
+}
+func (prefixed) Cannot() []string                                             { return nil }
+func (prefixed) Try(context.Context, string, netip.AddrPort) (string, string) { return "open", "" }
+
 func TestAPathIsProvenWithoutTheDevice(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}

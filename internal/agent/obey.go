@@ -53,11 +53,8 @@ func (r *runner) watch(ctx context.Context, o contract.Orders) {
 		report.Problem = err.Error()
 	}
 	report.Sightings = survey(ctx, r.o.LAN, neighbours, o.Watch)
-	r.mu.Lock()
-	r.status.LAN, r.status.LANTrouble = report.Sightings, report.Problem
-	r.mu.Unlock()
+	r.tellStatus(func(s *Status) { s.LAN, s.LANTrouble = report.Sightings, report.Problem })
 	if err := r.to.any.ReportLAN(ctx, report); err != nil && ctx.Err() == nil {
 		r.log.Warn("what the LAN looks like could not be told", "error", err)
 	}
-	r.writeStatus()
 }

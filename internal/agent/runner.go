@@ -83,6 +83,14 @@ func (r *runner) begin(ctx context.Context) (err error) {
 }
 
 func (r *runner) run(ctx context.Context) error {
+	for {
+		if err := r.once(ctx); !errors.Is(err, errAgain) {
+			return err
+		}
+	}
+}
+
+func (r *runner) once(ctx context.Context) error {
 	err := r.begin(ctx)
 	if err != nil {
 		return err
@@ -154,9 +162,10 @@ func (r *runner) loop(ctx context.Context) error {
 		case err == nil:
 			failures = 0
 			r.fleet.set(r.state.Link, false)
+		case errors.Is(err, errAgain):
+			return err
 		case client.IsStatus(err, http.StatusUnauthorized), client.IsStatus(err, http.StatusGone):
-			r.status.Trouble = ErrRevoked.Error()
-			r.writeStatus()
+			r.tellStatus(func(s *Status) { s.Trouble = ErrRevoked.Error() })
 			return fmt.Errorf("%w (%v)", ErrRevoked, err)
 		default:
 			var away *client.Unreachable
@@ -164,8 +173,7 @@ func (r *runner) loop(ctx context.Context) error {
 			wait = pace.Backoff(failures, retryBase, min(retryMost, 4*r.every), rand.Float64())
 			failures++
 			r.log.Warn("the server could not be told", "error", err, "again in", wait.Round(time.Millisecond))
-			r.status.Trouble = err.Error()
-			r.writeStatus()
+			r.tellStatus(func(s *Status) { s.Trouble = err.Error() })
 		}
 		why = ""
 		t := time.NewTimer(wait)
@@ -185,7 +193,7 @@ func (r *runner) loop(ctx context.Context) error {
 // final says whether to ask again at once is useless.
 func final(err error) bool {
 	var e *client.Error
-	return errors.As(err, &e)
+	return errors.As(err, &e) || errors.Is(err, errAgain)
 }
 
 func (r *runner) order() []wan.Source {
@@ -237,7 +245,6 @@ func (r *runner) check(ctx context.Context, why string) error {
 	if why == "" && len(servers) > 0 && r.server.STUN > 0 && !r.held && time.Since(r.word) < announceMost {
 		one := r.stun(servers[:1]).Learn(ctx)[0]
 		if one.Problem == "" && one.Addresses == r.beat {
-			r.status.Checked = r.o.Now()
 			return nil
 		}
 		if one.Problem == "" && one.Addresses.Known() {
@@ -262,6 +269,9 @@ func (r *runner) tell(ctx context.Context, why string) error {
 		return err
 	}
 	r.server = o
+	if o.NewKey {
+		return r.turn(ctx)
+	}
 	if o.CheckSeconds >= 1 {
 		r.every = time.Duration(o.CheckSeconds * float64(time.Second))
 	}
@@ -301,7 +311,6 @@ func (r *runner) tell(ctx context.Context, why string) error {
 		in.Chain = append(in.Chain, hop.String())
 	}
 	r.mu.Unlock()
-	r.status.Sources = in.Reports
 	return r.announce(ctx, in, wan.PairOf(seen))
 }
 
@@ -316,7 +325,9 @@ func (r *runner) announce(ctx context.Context, in contract.Announcement, seen wa
 		}
 	}
 	r.word, r.noticed, r.held = time.Now(), time.Time{}, receipt.Held != ""
-	r.status.Told, r.status.Checked, r.status.Answer, r.status.Trouble, r.status.Resolver = r.o.Now(), r.o.Now(), receipt, "", in.Resolver
+	r.tellStatus(func(s *Status) {
+		s.Told, s.Answer, s.Trouble, s.Resolver, s.Sources = r.o.Now(), receipt, "", in.Resolver, in.Reports
+	})
 	r.way.mu.Lock()
 	last := r.way.last
 	r.way.mu.Unlock()
@@ -326,7 +337,6 @@ func (r *runner) announce(ctx context.Context, in contract.Announcement, seen wa
 			r.log.Warn("where the server is cannot be kept; it is asked for again after a restart", "error", err)
 		}
 	}
-	r.writeStatus()
 	if receipt.Changed {
 		r.log.Info("address announced", "old", receipt.Old, "new", receipt.New, "hostnames", receipt.Hostnames, "nat", receipt.NAT)
 		r.afterChange(ctx, receipt)
@@ -335,6 +345,24 @@ func (r *runner) announce(ctx context.Context, in contract.Announcement, seen wa
 		r.log.Warn("the address is not followed yet", "because", receipt.Held)
 	}
 	return nil
+}
+
+// errAgain begins again with what is in the state file.
+var errAgain = errors.New("begin again")
+
+// turn takes the key that the server has for us, in the place of the one we have: kept first, used then.
+func (r *runner) turn(ctx context.Context) error {
+	next, err := r.to.any.NextKey(ctx)
+	if err != nil {
+		return err
+	}
+	s := r.state
+	s.Key = next.Key
+	if err := s.write(r.dir); err != nil {
+		return fmt.Errorf("the new key cannot be kept, the old one stays in use: %w", err)
+	}
+	r.log.Info("the key was replaced")
+	return errAgain
 }
 
 func sameAddrs(a, b []netip.Addr) bool {

@@ -19,9 +19,8 @@ type Status struct {
 	Server     string                  `json:"server"`
 	Version    string                  `json:"version,omitempty"`
 	Started    time.Time               `json:"started"`
-	Checked    time.Time               `json:"checked,omitzero"` // when the address was looked at last
-	Told       time.Time               `json:"told,omitzero"`    // when the server was told last
-	Answer     contract.Receipt        `json:"answer"`           // what it answered
+	Told       time.Time               `json:"told,omitzero"` // when the server was told last
+	Answer     contract.Receipt        `json:"answer"`        // what it answered
 	Trouble    string                  `json:"trouble,omitempty"`
 	Resolver   string                  `json:"resolver,omitempty"`
 	Sources    []contract.SourceReport `json:"sources,omitempty"`
@@ -32,9 +31,10 @@ type Status struct {
 
 const statusFile = "status.json"
 
-// writeStatus keeps what status shows. That it fails, on a full disk perhaps, stops nothing.
-func (r *runner) writeStatus() {
+// tellStatus changes what status shows, and keeps it. That it fails, on a full disk perhaps, stops nothing.
+func (r *runner) tellStatus(edit func(*Status)) {
 	r.mu.Lock()
+	edit(&r.status)
 	r.status.Written = r.o.Now()
 	doc, err := json.MarshalIndent(r.status, "", "  ")
 	r.mu.Unlock()

@@ -114,7 +114,7 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	err = a.engine.KeepOut(c.Request().Context(), int64(k.LinkID), except, in)
 	var r engine.Receipt
 	if err == nil {
-		r, err = a.engine.Announce(c.Request().Context(), int64(k.LinkID), in)
+		r, err = a.engine.Fetched(c.Request().Context(), int64(k.LinkID), in)
 	}
 	var notPublic wan.ErrNotPublic
 	switch {

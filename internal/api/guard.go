@@ -21,6 +21,7 @@ const (
 
 // principal is who makes a request.
 type principal struct {
+	key      store.Key
 	personID int64
 	name     string
 	scope    string // of the key; empty for a session
@@ -68,7 +69,7 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 			a.noteRefused(c, k, "", err)
 			return principal{}, err
 		}
-		return principal{personID: int64(k.PersonID), name: k.Person, scope: k.Scope, linkID: int64(k.LinkID)}, nil
+		return principal{personID: int64(k.PersonID), name: k.Person, scope: k.Scope, linkID: int64(k.LinkID), key: k}, nil
 	}
 	cookie, err := c.Cookie(cookieName)
 	if err != nil {

@@ -111,6 +111,9 @@ func (a *api) observed(c *echo.Context, p principal) error {
 	l, _ := a.engine.LinkOf(p.linkID)
 	out := contract.Observed{Address: addr.String(), CheckSeconds: a.engine.CheckEvery().Seconds(), Protocol: contract.AgentProtocol, STUN: a.stun,
 		Clock: time.Now().UTC()}
+	if out.NewKey, err = a.engine.TurnDue(c.Request().Context(), p.key); err != nil {
+		return err
+	}
 	for _, s := range l.Sources {
 		out.Sources = append(out.Sources, string(s))
 	}

@@ -188,3 +188,19 @@ func (a *api) prove(c *echo.Context, _ principal) error {
 	out, err := a.engine.Prove(c.Request().Context(), c.Param("code"), in)
 	return ok(c, http.StatusOK, out, err)
 }
+
+func (a *api) nextKey(c *echo.Context, p principal) error {
+	key, err := a.engine.NextKey(c.Request().Context(), p.key)
+	return ok(c, http.StatusCreated, contract.NextKey{Key: key}, err)
+}
+
+func (a *api) turnKey(c *echo.Context, _ principal) error {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return store.Missing{Kind: "key", Name: c.Param("id")}
+	}
+	if err := a.engine.TurnKey(c.Request().Context(), id); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusNoContent)
+}

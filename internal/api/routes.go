@@ -133,6 +133,8 @@ func (a *api) routes() []route {
 		{method: "POST", path: "/announce", summary: "Announce by a form, the key as the password of HTTP Basic", query: fetchParams, out: fetched{}, serve: a.fetch},
 		{method: "POST", path: base + "/sites/:code/links/:label/router-keys", summary: "Make a key for a router that announces by fetching a URL", who: person, in: contract.KeyInput{}, out: contract.Key{}, status: http.StatusCreated, serve: a.addRouterKey},
 		{method: "GET", path: base + "/agent/observed", summary: "The agent's address as the server sees it", who: agentOnly, out: contract.Observed{}, serve: a.observed},
+		{method: "POST", path: base + "/agent/key", summary: "Take the key that takes the place of the agent's", who: agentOnly, out: contract.NextKey{}, status: http.StatusCreated, serve: a.nextKey},
+		{method: "POST", path: base + "/keys/:id/turn", summary: "Have an agent take another key", who: person, status: http.StatusNoContent, serve: a.turnKey},
 		{method: "GET", path: base + "/agent/orders", summary: "What the agent is to do at its site; waits for something new", who: agentOnly, out: contract.Orders{}, serve: a.orders},
 		{method: "POST", path: base + "/agent/lan", summary: "Tell what the devices on record look like from inside", who: agentOnly, in: contract.LANReport{}, status: http.StatusNoContent, serve: a.takeLAN},
 		{method: "POST", path: base + "/agent/proofs/:id", summary: "Tell how a path proof goes", who: agentOnly, in: contract.ProofWord{}, status: http.StatusNoContent, serve: a.tellProof},

@@ -71,7 +71,19 @@ func keyCommand() *cobra.Command {
 					return ago(k.Revoked)
 				}, machine: func(k contract.Key) string { return stamp(k.Revoked) }})
 		})}
-	return group("key", "Access keys of people and agents", list,
+	turn := &cobra.Command{Use: "turn KEY", Short: "Have an agent take another key in the place of the one that it has", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return usagef("%q is not the number of a key; inkpost key list shows them", args[0])
+			}
+			if err := c.TurnKey(cmd.Context(), id); err != nil {
+				return err
+			}
+			say(cmd, "The agent takes another key at its next announcement; key %s is revoked when the new one is used.", args[0])
+			return nil
+		})}
+	return group("key", "Access keys of people and agents", list, turn,
 		removal("revoke KEY", "Make a key useless at once", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {

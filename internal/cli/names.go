@@ -63,7 +63,7 @@ func hostnameCommand() *cobra.Command {
 	add.Flags().StringVar(&in.Site, "site", "", "the site that it belongs to")
 	edit := &cobra.Command{Use: "edit NAME", Short: "Change which link a hostname follows, or its TTL", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"link": "link", "ttl": "ttl_seconds", "extra": "extras", "mail": "mail"})
+			f, err := given(cmd, map[string]string{"link": "link", "ttl": "ttl_seconds", "extra": "extras", "mail": "mail", "device": "device"})
 			if err != nil {
 				return err
 			}
@@ -76,6 +76,7 @@ func hostnameCommand() *cobra.Command {
 	for _, c := range []*cobra.Command{add, edit} {
 		c.Flags().StringVar(&in.Link, "link", "", "the link to follow (default: the site's preferred link)")
 		c.Flags().StringArrayVar(&in.Extras, "extra", nil, "a label below the name with the same address: www, mail, or * for all others; give it again for each")
+		c.Flags().StringVar(&in.Device, "device", "", "the device whose own IPv6 address is the name's AAAA, as an agent sees it")
 		c.Flags().StringVar(&in.Mail, "mail", "", "the host that takes the name's mail")
 		c.Flags().IntVar(&in.TTL, "ttl", 0, "how many seconds a resolver may keep the answer (default: the zone's)")
 	}

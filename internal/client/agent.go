@@ -39,3 +39,14 @@ func (c *Client) LAN(ctx context.Context, site string, fresh bool) ([]contract.S
 func (c *Client) Prove(ctx context.Context, site string, in contract.ProofInput) (contract.Proof, error) {
 	return call[contract.Proof](ctx, c, "POST", at("sites", site, "proofs"), in)
 }
+
+// NextKey gets, with an agent's key, the one that takes its place.
+func (c *Client) NextKey(ctx context.Context) (contract.NextKey, error) {
+	return call[contract.NextKey](ctx, c, "POST", "/agent/key", nil)
+}
+
+// TurnKey has an agent take another key.
+func (c *Client) TurnKey(ctx context.Context, id int64) error {
+	_, err := call[nothing](ctx, c, "POST", fmt.Sprintf("/keys/%d/turn", id), nil)
+	return err
+}

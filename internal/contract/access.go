@@ -74,6 +74,8 @@ type Observed struct {
 	STUN     int       `json:"stun_port,omitempty"`
 	Sources  []string  `json:"sources,omitempty"`
 	Clock    time.Time `json:"clock,omitzero"`
+	// NewKey asks the agent to take another key.
+	NewKey bool `json:"new_key,omitempty"`
 }
 
 // Announcement says what a link's address is now. An address left out is taken from the socket where the source is

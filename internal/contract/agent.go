@@ -177,3 +177,8 @@ func Heartbeat(keyHash []byte) (username, password string) {
 	m.Write([]byte("stun"))
 	return hex.EncodeToString(keyHash[:8]), hex.EncodeToString(m.Sum(nil))
 }
+
+// NextKey is the key that takes the place of an agent's.
+type NextKey struct {
+	Key string `json:"key"`
+}

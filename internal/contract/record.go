@@ -55,6 +55,8 @@ type HostnameInput struct {
 	// that takes its mail, the name itself or another.
 	Extras []string `json:"extras"`
 	Mail   string   `json:"mail"`
+	// Device, where it is named, has its own IPv6 address as the hostname's AAAA, which follows the provider's prefix.
+	Device string `json:"device"`
 }
 
 // AliasInput is what a person gives of an alias; TTL 0 takes the zone's.

@@ -226,6 +226,33 @@ func (e *Engine) RevokeKey(ctx context.Context, id int64) error {
 	return e.change(ctx, "", "a key was revoked", func() error { return e.store.RevokeKey(ctx, id, fmt.Sprint(id), e.now()) })
 }
 
+// keyLife is how long an agent's key is used before it gets another.
+const keyLife = 90 * 24 * time.Hour
+
+// TurnKey has an agent take another key at its next check; the one that it has is revoked when the other is used.
+func (e *Engine) TurnKey(ctx context.Context, id int64) error {
+	return e.change(ctx, "", "a key is to be replaced", func() error { return e.store.TurnKey(ctx, id, fmt.Sprint(id)) })
+}
+
+// TurnDue says whether an agent's key has to be replaced, and revokes the one that it has taken the place of itself.
+func (e *Engine) TurnDue(ctx context.Context, k store.Key) (bool, error) {
+	if k.Replaces != 0 {
+		if err := e.change(ctx, "", "an agent uses its new key", func() error { return e.store.SettleKey(ctx, k.ID, e.now()) }); err != nil {
+			return false, err
+		}
+	}
+	return k.Turn || e.now().Sub(k.Created.Time) > keyLife, nil
+}
+
+// NextKey gives an agent the key that takes the place of the one that it has. That one stays good until the new one is used.
+func (e *Engine) NextKey(ctx context.Context, k store.Key) (string, error) {
+	if due, err := e.TurnDue(ctx, k); err != nil || !due {
+		return "", errors.Join(err, site.Flaws{{Field: "key", Detail: "this key is not due to be replaced; an operator asks for that: inkpost key turn KEY"}})
+	}
+	next := "inkpost-" + secret()
+	return next, e.change(ctx, "", "an agent gets a new key", func() error { return e.store.SucceedKey(ctx, k.ID, hash(next), e.now()) })
+}
+
 // Invite makes a one-time code with which an agent of a link enrols.
 func (e *Engine) Invite(ctx context.Context, code, label string) (contract.Invitation, error) {
 	p, l, err := e.link(code, label)

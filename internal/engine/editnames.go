@@ -53,6 +53,15 @@ func (e *Engine) putHostname(ctx context.Context, h site.Hostname, in contract.H
 		f.Note("link", err)
 		h.LinkID = l.ID
 	}
+	h.DeviceID = 0
+	if in.Device != "" && err == nil {
+		i := slices.IndexFunc(p.devices, func(d site.Device) bool { return strings.EqualFold(d.Name, in.Device) })
+		if i < 0 {
+			f.Note("device", store.Missing{Kind: "device of " + p.Code, Name: in.Device})
+		} else {
+			h.DeviceID = p.devices[i].ID
+		}
+	}
 	if err := f.Err(); err != nil {
 		return contract.Hostname{}, err
 	}
@@ -154,7 +163,7 @@ func joined(list []names.Name) string {
 // HostnameInput gives a hostname as a person would enter it, to edit.
 func (e *Engine) HostnameInput(name string) (contract.HostnameInput, error) {
 	h, err := e.Hostname(name)
-	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL, Extras: h.Extras, Mail: string(h.Mail)}, err
+	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL, Extras: h.Extras, Mail: string(h.Mail), Device: h.Device}, err
 }
 
 // RemoveHostname removes a hostname; the zone answers "no such name" at once.

@@ -178,6 +178,9 @@ func (e *Engine) linkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence 
 	if v == nil {
 		return out
 	}
+	if out.Rhythm = time.Duration(v.Rhythm * float64(time.Second)); !l.Agent && wan.OutOfRhythm(l.Heard, e.listening, now, out.Rhythm) {
+		out.Overdue = true
+	}
 	out.NAT = wan.NAT{Verdict: v.NAT, Words: v.Words, Remedies: v.Remedies}
 	for _, hop := range v.Chain {
 		if a, err := netip.ParseAddr(hop); err == nil {

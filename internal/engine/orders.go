@@ -126,10 +126,14 @@ func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
 	}
 	e.yard.mu.Lock()
 	changed := false
+	six := map[int64]netip.Addr{}
 	for _, s := range in.Sightings {
 		d, ok := known[s.Device]
 		if !ok {
 			continue
+		}
+		if a, err := netip.ParseAddr(s.IPv6); err == nil && a != d.IPv6 && e.config.Policy.Check(a) == nil {
+			six[d.ID] = a
 		}
 		s.At = now
 		before := e.yard.seen[d.ID]
@@ -148,11 +152,31 @@ func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
 		delete(e.yard.looks, p.ID)
 	}
 	e.yard.mu.Unlock()
+	if len(six) > 0 {
+		if err := e.readdress(p, six); err != nil {
+			return err
+		}
+	}
 	if changed {
 		e.faults.review(p.ID)
 		e.Events.Publish(contract.EventLANSeen, p.Code, l.Label, "an agent looked at the devices of "+p.Code)
 	}
 	return nil
+}
+
+// readdress records devices' IPv6 addresses, and has the hostnames that name them answer those.
+func (e *Engine) readdress(p premises, six map[int64]netip.Addr) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return e.change(ctx, p.Code, "devices of "+p.Code+" have other IPv6 addresses", func() error {
+		for id, a := range six {
+			if err := e.store.NoteDeviceIPv6(ctx, id, a); err != nil {
+				return err
+			}
+		}
+		_, err := e.store.BumpSerials(ctx, zonesOf(p))
+		return err
+	})
 }
 
 // LAN gives what was last seen of a site's devices.

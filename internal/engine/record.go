@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -104,7 +105,18 @@ func (p premises) followed(linkID int64) (site.Link, bool) {
 }
 
 // answerOf gives the addresses that a hostname should answer with.
-func (p premises) answerOf(h site.Hostname) wan.Pair { return h.Answer(p.addressOf(h.LinkID)) }
+func (p premises) answerOf(h site.Hostname) wan.Pair {
+	of := p.addressOf(h.LinkID)
+	if h.DeviceID != 0 { // its AAAA is the device's own
+		of.IPv6 = netip.Addr{}
+		for _, d := range p.devices {
+			if d.ID == h.DeviceID {
+				of.IPv6 = d.IPv6
+			}
+		}
+	}
+	return h.Answer(of)
+}
 
 func (p premises) link(id int64) (site.Link, bool) {
 	if i, ok := p.at[id]; ok {

@@ -25,7 +25,8 @@ type linkStanding struct {
 	view     contract.LinkStanding
 	observed [2]sight // of IPv4 and IPv6: what the server itself saw
 	moves    []time.Time
-	said     wan.Pair // what the sources say, and since when
+	calls    []time.Time // when a router announced lately
+	said     wan.Pair    // what the sources say, and since when
 	since    time.Time
 }
 
@@ -261,7 +262,36 @@ func (e *Engine) NoteRefusal(linkID int64, reason string, from netip.Addr) {
 // refusedFor is how long a refusal is told of.
 const refusedFor = time.Hour
 
-// linkAt finds the link that has an address, so that what comes from there can be told to those who look after its site.
+// called notes that a router without an agent announced for a link: overdue is judged by its own rhythm.
+func (e *Engine) called(linkID int64) {
+	now := e.now()
+	e.standings.with(linkID, func(s *linkStanding) {
+		s.calls = append(s.calls, now)
+		s.calls = s.calls[max(0, len(s.calls)-wan.RhythmMost):]
+		every, ok := wan.Rhythm(s.calls)
+		if !ok && len(s.calls) < 5 {
+			return // what was known before a restart stays until there is more
+		}
+		if !ok {
+			every = 0
+		}
+		if seconds := every.Round(time.Second).Seconds(); seconds != s.view.Rhythm {
+			s.view.Rhythm = seconds
+			e.standings.dirty[linkID] = true
+		}
+	})
+}
+
+// Fetched takes an announcement that a router made by fetching a URL. Errors: those of Announce.
+func (e *Engine) Fetched(ctx context.Context, linkID int64, a wan.Announcement) (Receipt, error) {
+	r, err := e.Announce(ctx, linkID, a)
+	if err == nil {
+		e.called(linkID)
+	}
+	return r, err
+}
+
+// LinkAt finds the link that has an address, so that what comes from there can be told to those who look after its site.
 func (e *Engine) LinkAt(address netip.Addr) (int64, bool) {
 	for _, p := range e.record.all() {
 		for _, l := range p.links {

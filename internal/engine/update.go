@@ -288,6 +288,7 @@ func (p *updatePlan) announce(ctx context.Context, reply func(rcode int, more bo
 			reply(dns.RcodeRefused, false)
 			return
 		}
+		e.called(plan.linkID)
 		d, err := wan.Decide(l.Addresses(), a, e.config.Policy)
 		if err != nil {
 			reply(dns.RcodeRefused, false)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"net/netip"
 
 	"inkpost.example/inkpost/internal/core/site"
 )
@@ -13,13 +14,14 @@ type deviceRow struct {
 	MAC      string `db:"mac"`
 	Address  inet   `db:"address"`
 	Reserved bool   `db:"reserved"`
+	IPv6     inet   `db:"ipv6"`
 }
 
 func (r deviceRow) device() site.Device {
-	return site.Device{ID: r.ID, SiteID: r.SiteID, Name: r.Name, MAC: r.MAC, Address: r.Address.Addr, Reserved: r.Reserved}
+	return site.Device{ID: r.ID, SiteID: r.SiteID, Name: r.Name, MAC: r.MAC, Address: r.Address.Addr, Reserved: r.Reserved, IPv6: r.IPv6.Addr}
 }
 
-const deviceColumns = `SELECT id, site_id, name, mac, host(address) AS address, reserved FROM device`
+const deviceColumns = `SELECT id, site_id, name, mac, host(address) AS address, reserved, host(ipv6) AS ipv6 FROM device`
 
 // Devices lists the devices of a site by name; siteID 0 lists those of all sites.
 func (s *Store) Devices(ctx context.Context, siteID int64) ([]site.Device, error) {
@@ -52,6 +54,12 @@ func (s *Store) EditDevice(ctx context.Context, in site.Device) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE device SET name = $2, mac = $3, address = $4, reserved = $5 WHERE id = $1`,
 		in.ID, in.Name, in.MAC, inet{in.Address}, in.Reserved)
 	return affected(r, err, "device", "name", in.Name)
+}
+
+// NoteDeviceIPv6 records the device's current global address.
+func (s *Store) NoteDeviceIPv6(ctx context.Context, id int64, a netip.Addr) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE device SET ipv6 = $2 WHERE id = $1`, id, inet{a})
+	return err
 }
 
 // RemoveDevice removes a device that no service is on.

@@ -11,31 +11,34 @@ import (
 )
 
 type hostnameRow struct {
-	ID     int64        `db:"id"`
-	ZoneID int64        `db:"zone_id"`
-	SiteID int64        `db:"site_id"`
-	LinkID ref          `db:"link_id"`
-	Name   names.Name   `db:"name"`
-	Zone   names.Name   `db:"zone"`
-	Site   string       `db:"site"`
-	Link   string       `db:"link"`
-	TTL    int          `db:"ttl"`
-	Extras list[string] `db:"extras"`
-	Mail   names.Name   `db:"mail"`
-	KeptBy site.Keeper  `db:"kept_by"`
-	Kept4  inet         `db:"kept4"`
-	Kept6  inet         `db:"kept6"`
+	ID       int64        `db:"id"`
+	ZoneID   int64        `db:"zone_id"`
+	SiteID   int64        `db:"site_id"`
+	LinkID   ref          `db:"link_id"`
+	Name     names.Name   `db:"name"`
+	Zone     names.Name   `db:"zone"`
+	Site     string       `db:"site"`
+	Link     string       `db:"link"`
+	TTL      int          `db:"ttl"`
+	Extras   list[string] `db:"extras"`
+	Mail     names.Name   `db:"mail"`
+	KeptBy   site.Keeper  `db:"kept_by"`
+	Kept4    inet         `db:"kept4"`
+	Kept6    inet         `db:"kept6"`
+	Device   ref          `db:"device_id"`
+	OfDevice string       `db:"device"`
 }
 
 func (r hostnameRow) hostname() site.Hostname {
 	return site.Hostname{ID: r.ID, ZoneID: r.ZoneID, SiteID: r.SiteID, LinkID: int64(r.LinkID), Name: r.Name, Zone: r.Zone,
 		Site: r.Site, Link: r.Link, TTL: r.TTL, Extras: r.Extras, Mail: r.Mail,
-		KeptBy: r.KeptBy, Kept: wan.Pair{IPv4: r.Kept4.Addr, IPv6: r.Kept6.Addr}}
+		KeptBy: r.KeptBy, Kept: wan.Pair{IPv4: r.Kept4.Addr, IPv6: r.Kept6.Addr}, DeviceID: int64(r.Device), Device: r.OfDevice}
 }
 
 const hostnameColumns = `SELECT h.id, h.zone_id, h.site_id, h.link_id, h.name, z.apex AS zone, s.code AS site,
-	coalesce(l.label, '') AS link, h.ttl, h.extras, h.mail, h.kept_by, host(h.kept_ipv4) AS kept4, host(h.kept_ipv6) AS kept6
-	FROM hostname h JOIN zone z ON z.id = h.zone_id JOIN site s ON s.id = h.site_id LEFT JOIN link l ON l.id = h.link_id`
+	coalesce(l.label, '') AS link, h.ttl, h.extras, h.mail, h.kept_by, host(h.kept_ipv4) AS kept4, host(h.kept_ipv6) AS kept6,
+	h.device_id, coalesce(d.name, '') AS device
+	FROM hostname h LEFT JOIN device d ON d.id = h.device_id JOIN zone z ON z.id = h.zone_id JOIN site s ON s.id = h.site_id LEFT JOIN link l ON l.id = h.link_id`
 
 // Hostnames lists the hostnames of a site by name; siteID 0 lists those of all sites.
 func (s *Store) Hostnames(ctx context.Context, siteID int64) ([]site.Hostname, error) {
@@ -64,11 +67,11 @@ func (s *Store) PutHostname(ctx context.Context, h site.Hostname) (id int64, ser
 			return err
 		}
 		if h.ID == 0 {
-			return tx.GetContext(ctx, &id, `INSERT INTO hostname (zone_id, site_id, link_id, name, ttl, extras, mail)
-				VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`, h.ZoneID, h.SiteID, ref(h.LinkID), h.Name, h.TTL, list[string](h.Extras), h.Mail)
+			return tx.GetContext(ctx, &id, `INSERT INTO hostname (zone_id, site_id, link_id, name, ttl, extras, mail, device_id)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`, h.ZoneID, h.SiteID, ref(h.LinkID), h.Name, h.TTL, list[string](h.Extras), h.Mail, ref(h.DeviceID))
 		}
-		r, err := tx.ExecContext(ctx, `UPDATE hostname SET link_id = $2, ttl = $3, extras = $4, mail = $5 WHERE id = $1`,
-			h.ID, ref(h.LinkID), h.TTL, list[string](h.Extras), h.Mail)
+		r, err := tx.ExecContext(ctx, `UPDATE hostname SET link_id = $2, ttl = $3, extras = $4, mail = $5, device_id = $6 WHERE id = $1`,
+			h.ID, ref(h.LinkID), h.TTL, list[string](h.Extras), h.Mail, ref(h.DeviceID))
 		return affected(r, err, "hostname", "name", string(h.Name))
 	})
 	return id, serial, explained(err, "hostname", "name", string(h.Name))

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Person may sign in. Once says that the password is a one-time password that must be replaced.
@@ -85,10 +87,12 @@ type Key struct {
 	Link     string `db:"link"`
 	Created  when   `db:"created_at"`
 	Revoked  when   `db:"revoked_at"`
+	Replaces ref    `db:"replaces"` // the key that this one takes the place of
+	Turn     bool   `db:"turn"`     // somebody asked for another key in its place
 }
 
 const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id, coalesce(s.code, '') AS site,
-	coalesce(l.label, '') AS link, k.created_at, k.revoked_at
+	coalesce(l.label, '') AS link, k.created_at, k.revoked_at, k.replaces, k.turn
 	FROM access_key k LEFT JOIN person p ON p.id = k.person_id LEFT JOIN link l ON l.id = k.link_id LEFT JOIN site s ON s.id = l.site_id`
 
 // AddPersonKey records a key of a person under the hash of its secret.
@@ -121,6 +125,34 @@ func (s *Store) Keys(ctx context.Context) ([]Key, error) {
 func (s *Store) RevokeKey(ctx context.Context, id int64, name string, now time.Time) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET revoked_at = coalesce(revoked_at, $2) WHERE id = $1`, id, now)
 	return affected(r, err, "key", "", name)
+}
+
+// TurnKey asks for another key in a key's place.
+func (s *Store) TurnKey(ctx context.Context, id int64, name string) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET turn = true WHERE id = $1 AND scope = 'agent' AND revoked_at IS NULL`, id)
+	return affected(r, err, "agent key", "", name)
+}
+
+// SucceedKey records a key that takes the place of another of an agent; one that was made for that before, and never used, is gone.
+func (s *Store) SucceedKey(ctx context.Context, old int64, hash []byte, now time.Time) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE access_key SET revoked_at = $2 WHERE replaces = $1 AND revoked_at IS NULL`, old, now); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO access_key (hash, scope, label, link_id, replaces) SELECT $2, scope, label, link_id, id FROM access_key WHERE id = $1`, old, hash)
+		return err
+	})
+}
+
+// SettleKey revokes the key that a new one, which is in use now, took the place of.
+func (s *Store) SettleKey(ctx context.Context, id int64, now time.Time) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE access_key SET revoked_at = coalesce(revoked_at, $2) WHERE id = (SELECT replaces FROM access_key WHERE id = $1)`, id, now); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE access_key SET replaces = NULL WHERE id = $1`, id)
+		return err
+	})
 }
 
 // AddEnrolment records a one-time code for an agent of a link under the code's hash.

@@ -30,7 +30,8 @@ type LinkEvidence struct {
 	site.Link
 	Overdue  bool
 	NAT      wan.NAT
-	Resolver string // what is wrong with name resolution at the site
+	Rhythm   time.Duration // how often a router without an agent announces; 0 where that is not known
+	Resolver string        // what is wrong with name resolution at the site
 	Refused  []RefusedEvidence
 }
 

@@ -119,6 +119,9 @@ func seen(list []ServiceEvidence) []string {
 }
 
 func (e Evidence) heard(l LinkEvidence) string {
+	if !l.Agent && l.Rhythm > 0 {
+		return fmt.Sprintf("the router on link %s announced last %s ago", l.Label, spoken(e.Now.Sub(l.Heard)))
+	}
 	if l.Heard.IsZero() {
 		return "no agent was ever heard on link " + l.Label
 	}
@@ -167,16 +170,34 @@ func (e Evidence) inboundBlocked(l LinkEvidence, cut []ServiceEvidence) Finding 
 }
 
 func (e Evidence) agentOverdue(l LinkEvidence, proven []ServiceEvidence) Finding {
+	if !l.Agent {
+		return e.routerOverdue(l, proven)
+	}
 	f := Finding{
 		Cause: CauseAgentOverdue, Hop: HopAddress, Subject: "link " + l.Label,
 		Summary:  fmt.Sprintf("The agent on link %s is overdue; a new address would not be noticed", l.Label),
 		Evidence: []string{e.heard(l)},
 		Next:     "Look at the machine that runs the agent: is it on, and does it reach this server? The agent's log says what it met.",
 	}
+	return e.stillReachable(f, l, proven)
+}
+
+func (e Evidence) stillReachable(f Finding, l LinkEvidence, proven []ServiceEvidence) Finding {
 	if len(proven) > 0 {
 		f.Evidence = append(f.Evidence, fmt.Sprintf("%s still reachable at %s", strings.Join(serviceNames(proven), ", "), l.Addresses()))
 	}
 	return f
+}
+
+// routerOverdue is agentOverdue for a router that announces by itself.
+func (e Evidence) routerOverdue(l LinkEvidence, proven []ServiceEvidence) Finding {
+	f := Finding{
+		Cause: CauseAgentOverdue, Hop: HopAddress, Subject: "link " + l.Label,
+		Summary:  fmt.Sprintf("The router on link %s no longer announces; a new address would not be noticed", l.Label),
+		Evidence: []string{fmt.Sprintf("it announced every %s, and was heard last %s ago", spoken(l.Rhythm), spoken(e.Now.Sub(l.Heard)))},
+		Next:     "Look at the router's page for dynamic names: does it still have the URL and the key, and what did it get as an answer?",
+	}
+	return e.stillReachable(f, l, proven)
 }
 
 // narrow explains failures while the link itself is fine: a device that is away takes all its services with it, the

@@ -63,6 +63,8 @@ type Device struct {
 	MAC      string     `json:"mac"`
 	Address  netip.Addr `json:"lan_address,omitzero"`
 	Reserved bool       `json:"reserved"`
+	// IPv6 is its current global address, as an agent sees it.
+	IPv6 netip.Addr `json:"ipv6,omitzero"`
 }
 
 // Service is one exposed thing. ExternalTo is ExternalFrom for a single port; a range maps one to one from InternalFrom.
@@ -100,6 +102,9 @@ type Hostname struct {
 	// KeptBy says who keeps it at the addresses Kept while its link moves; "" where it follows.
 	KeptBy Keeper   `json:"kept_by,omitempty"`
 	Kept   wan.Pair `json:"-"`
+	// Device is the device whose own IPv6 address is the hostname's AAAA; "" where that is the link's.
+	DeviceID int64  `json:"-"`
+	Device   string `json:"device,omitempty"`
 }
 
 // Keeper is who keeps a hostname where it is.

@@ -68,6 +68,27 @@ func TestPairText(t *testing.T) {
 	require.Equal(t, "198.51.100.1 2001:db8::1", Pair{IPv4: netip.MustParseAddr("198.51.100.1"), IPv6: netip.MustParseAddr("2001:db8::1")}.String())
 }
 
+func TestRhythm(t *testing.T) {
+	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	at := func(minutes ...int) (out []time.Time) {
+		for _, m := range minutes {
+			out = append(out, now.Add(time.Duration(m)*time.Minute))
+		}
+		return out
+	}
+	every, ok := Rhythm(at(0, 10, 20, 31, 40, 50))
+	require.True(t, ok)
+	require.Equal(t, 10*time.Minute, every)
+	for name, irregular := range map[string][]time.Time{"too few": at(0, 10, 20, 30), "only when it changes": at(0, 10, 500, 510, 2000), "all at once": at(0, 0, 0, 0, 0)} {
+		_, ok := Rhythm(irregular)
+		require.False(t, ok, name)
+	}
+	require.False(t, OutOfRhythm(now.Add(-30*time.Minute), now.Add(-time.Hour), now, 10*time.Minute))
+	require.True(t, OutOfRhythm(now.Add(-32*time.Minute), now.Add(-time.Hour), now, 10*time.Minute))
+	require.False(t, OutOfRhythm(now.Add(-32*time.Minute), now.Add(-time.Minute), now, 10*time.Minute), "the server has just begun to listen")
+	require.False(t, OutOfRhythm(now.Add(-1000*time.Hour), now.Add(-1000*time.Hour), now, 0))
+}
+
 func TestOverdue(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	ago := func(d time.Duration) time.Time { return now.Add(-d) }

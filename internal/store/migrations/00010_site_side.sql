@@ -11,6 +11,15 @@ CREATE TABLE sighting (
     doc       jsonb NOT NULL
 );
 
+-- The device's current global IPv6 address, as an agent sees it; a hostname that names a device has it as its AAAA.
+ALTER TABLE device ADD COLUMN ipv6 inet;
+ALTER TABLE hostname ADD COLUMN device_id bigint REFERENCES device ON DELETE RESTRICT;
+-- A key that takes the place of another, which is revoked when the new one is used first; turn asks for that.
+ALTER TABLE access_key ADD COLUMN replaces bigint REFERENCES access_key ON DELETE SET NULL, ADD COLUMN turn boolean NOT NULL DEFAULT false;
+
 -- +goose Down
+ALTER TABLE access_key DROP COLUMN replaces, DROP COLUMN turn;
+ALTER TABLE hostname DROP COLUMN device_id;
+ALTER TABLE device DROP COLUMN ipv6;
 DROP TABLE sighting;
 ALTER TABLE link DROP COLUMN router_address, DROP COLUMN sources, DROP COLUMN standing;
