@@ -86,3 +86,14 @@ func TestTheConsoleFiltersMovesAndPlansAChange(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, l.ChangeAt.IsZero(), "an empty time plans nothing")
 }
+
+func TestTheConsoleShowsTheSiteFromInside(t *testing.T) {
+	tab := signedIn(t)
+	do(t, tab, chromedp.Navigate(running.URL+"/sites/OYS-03"), chromedp.WaitVisible(`#site-side`))
+	await(t, tab, contains(`[data-link="main"]`, "double NAT"))
+	await(t, tab, contains(`[data-link="main"]`, "192.168.1.23"))
+	await(t, tab, contains(`[data-link="main"]`, "bridge mode"))
+	await(t, tab, contains(`[data-device="tanks"]`, "tank-page open"))
+	do(t, tab, in("site-side", "Look now"), chromedp.SendKeys(`input[name="proof-port"]`, "45060"), in("site-side", "Prove udp"))
+	await(t, tab, contains(`#site-side [role="alert"]`, "Proven: what is sent to"))
+}

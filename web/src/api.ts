@@ -15,11 +15,20 @@ export interface SiteSummary {
 export interface Stage { name: string; at?: string; after_ms: number; reached_ms: number }
 export interface Move { id: number; site: string; link: string; old: string; new: string; source: string; noticed: string; total_ms: number; stages: Stage[]; zones?: { zone: string; at: string; reached_ms: number }[] }
 export interface Overview { faults: Fault[]; sites: SiteSummary[]; moves: Move[] }
-export interface Link { label: string; provider: string; mode: string; position: number; ipv4?: string; ipv6?: string; since?: string; heard?: string; source?: string; agent: boolean; overdue: boolean; change_at?: string }
+export interface Link { label: string; provider: string; mode: string; position: number; ipv4?: string; ipv6?: string; since?: string; heard?: string; source?: string; agent: boolean; overdue: boolean; change_at?: string
+  router_address?: string; sources?: string[]; failing?: boolean; standing?: Standing
+}
+export interface Standing {
+  nat: string; words?: string; remedies?: string[]; chain?: string[]; router_address?: string; reason?: string; held?: string; agent?: string; resolver?: string
+  sources?: { source: string; via?: string; addresses: string; at?: string; problem?: string; dissent?: string }[]
+  refused?: { reason: string; from?: string; count: number; last: string }[]
+}
+export interface Sighting { device: string; present: boolean; found?: string; ipv6?: string; mac?: string; at?: string; ports?: { service: string; state: string }[] }
+export interface Proof { proven: boolean; words: string; next_step?: string }
 export interface ResolverView { server: string; authoritative?: boolean; given: string; differs: boolean }
 export interface Hostname {
   name: string; shown?: string; zone: string; site: string; link?: string; ttl_seconds: number; state: string; ipv4?: string; ipv6?: string; given?: string
-  held?: string; kept_by?: string; kept_at?: string; extras?: string[]; mail?: string; resolvers?: ResolverView[]
+  held?: string; kept_by?: string; kept_at?: string; extras?: string[]; mail?: string; device?: string; resolvers?: ResolverView[]
 }
 export interface Zone {
   apex: string; kind: 'hosted' | 'remote'; contact: string; serial: number; ttl_seconds: number; servers: { name: string; addresses?: string[] }[]; notify?: string[]; transfer_key?: string
@@ -110,5 +119,8 @@ export const api = {
   differences: (zone: string) => call<Difference[]>('GET', at('zones', zone, 'differences')),
   send: (method: 'POST' | 'PATCH', path: string, body: unknown) => call<unknown>(method, path, body),
   remove: (path: string) => call<void>('DELETE', path),
+  lan: (site: string) => call<Sighting[]>('GET', at('sites', site, 'lan')),
+  look: (site: string) => call<Sighting[]>('POST', at('sites', site, 'lan')),
+  prove: (site: string, transport: string, external: number) => call<Proof>('POST', at('sites', site, 'proofs'), { transport, external }),
   renumber: (site: string, link: string) => call<{ old: string; new: string }>('POST', at('lab', 'sites', site, 'links', link, 'renumberings')),
 }

@@ -14,6 +14,8 @@ const linkBlanks: Blank[] = [
   { name: 'mode', label: 'Address is', choices: ['dynamic', 'static'] },
   { name: 'position', label: 'Order of preference', kind: 'number', help: '1 is preferred' },
   { name: 'ipv4', label: 'IPv4 address', help: 'Of a static link only' }, { name: 'ipv6', label: 'IPv6 address', help: 'Of a static link only' },
+  { name: 'router_address', label: "Router's WAN address", help: 'As its status page shows it, where no protocol tells it' },
+  { name: 'sources', label: 'Sources of its address', kind: 'list', help: 'The most trusted first: observed, stun, gateway, interface, fixed. Empty: all' },
 ]
 const deviceBlanks: Blank[] = [
   { name: 'name', label: 'Name' }, { name: 'lan_address', label: 'LAN address' }, { name: 'mac', label: 'MAC address' },
@@ -29,6 +31,7 @@ function forms(s: Site, suggested: string) {
     { name: 'link', label: 'Follows', choices: links }, { name: 'ttl_seconds', label: 'TTL in seconds', kind: 'number', help: "0 takes the zone's" },
     { name: 'extras', label: 'Names below it', kind: 'list', help: 'With the same address: www, mail, or * for all others' },
     { name: 'mail', label: 'Host that takes its mail' },
+    { name: 'device', label: 'AAAA of its own, of the device', choices: ['', ...s.devices.map((d) => d.name)] },
   ]
   const serviceBlanks: Blank[] = [
     { name: 'name', label: 'Name' }, { name: 'device', label: 'Device', choices: s.devices.map((d) => d.name) },
@@ -41,11 +44,11 @@ function forms(s: Site, suggested: string) {
   return {
     site: () => edit(`Edit ${s.code}`, '', siteBlanks, { code: s.code, name: s.name, note: s.note }),
     link: (l?: Link): Form => l
-      ? edit(`Edit link ${l.label}`, `/links/${l.label}`, linkBlanks, { label: l.label, provider: l.provider, mode: l.mode, position: l.position, ...(l.mode === 'static' ? { ipv4: l.ipv4 ?? '', ipv6: l.ipv6 ?? '' } : {}) })
-      : { title: 'Add a link', path: base + '/links', method: 'POST', blanks: linkBlanks, given: { label: s.links.length ? '' : 'main', provider: '', mode: 'dynamic', position: s.links.length + 1, ipv4: '', ipv6: '' } },
+      ? edit(`Edit link ${l.label}`, `/links/${l.label}`, linkBlanks, { label: l.label, provider: l.provider, mode: l.mode, position: l.position, router_address: l.router_address ?? '', sources: l.sources ?? [], ...(l.mode === 'static' ? { ipv4: l.ipv4 ?? '', ipv6: l.ipv6 ?? '' } : {}) })
+      : { title: 'Add a link', path: base + '/links', method: 'POST', blanks: linkBlanks, given: { label: s.links.length ? '' : 'main', provider: '', mode: 'dynamic', position: s.links.length + 1, ipv4: '', ipv6: '', router_address: '', sources: '' } },
     hostname: (h?: Hostname): Form => h
-      ? { title: `Edit ${h.name}`, path: `/hostnames/${h.name}`, method: 'PATCH', blanks: hostnameBlanks(false), given: { link: h.link ?? '', ttl_seconds: h.ttl_seconds, extras: h.extras ?? [], mail: h.mail ?? '' } }
-      : { title: 'Add a hostname', path: '/hostnames', method: 'POST', blanks: hostnameBlanks(true), given: { name: suggested, site: s.code, link: '', ttl_seconds: 0, extras: '', mail: '' } },
+      ? { title: `Edit ${h.name}`, path: `/hostnames/${h.name}`, method: 'PATCH', blanks: hostnameBlanks(false), given: { link: h.link ?? '', ttl_seconds: h.ttl_seconds, extras: h.extras ?? [], mail: h.mail ?? '', device: h.device ?? '' } }
+      : { title: 'Add a hostname', path: '/hostnames', method: 'POST', blanks: hostnameBlanks(true), given: { name: suggested, site: s.code, link: '', ttl_seconds: 0, extras: '', mail: '', device: '' } },
     plan: (l: Link): Form => edit(`When will link ${l.label} change?`, `/links/${l.label}`, [{ name: 'change_at', label: 'The provider changes the address at', kind: 'time', help: 'TTLs are lowered ahead of it. Empty: nothing is planned.' }], { change_at: l.change_at ?? '' }),
     device: (d?: Device): Form => d
       ? edit(`Edit device ${d.name}`, `/devices/${d.name}`, deviceBlanks, { name: d.name, lan_address: d.lan_address, mac: d.mac, reserved: d.reserved })

@@ -13,6 +13,7 @@ import { Dotted } from '../parts/Dotted'
 import { Field, Section, Trouble } from '../parts/Sheet'
 import { ports } from '../words'
 import { RecordSection } from './RecordSection'
+import { SiteSide } from './SiteSide'
 
 const minute = 60_000
 const ranges: [string, number][] = [['10 minutes', 10 * minute], ['a day', 1440 * minute], ['a week', 7 * 1440 * minute], ['90 days', 90 * 1440 * minute]]
@@ -130,6 +131,7 @@ export function SitePage() {
           </Section>
         )
       })}
+      <SiteSide site={s} />
       <RecordSection site={s} />
     </>
   )

@@ -1,0 +1,89 @@
+import { Alert, Box, Button, Stack, TextField, Typography } from '@mui/material'
+import { useMutation, useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { api, type Link, type Sighting, type Site } from '../api'
+import { Ago } from '../parts/Ago'
+import { Field, Section } from '../parts/Sheet'
+
+const natWords: Record<string, string> = { direct: 'none', double: 'double NAT', carrier: 'carrier NAT', unknown: 'not known' }
+const natTone: Record<string, string | undefined> = { direct: 'success.main', double: 'warning.main', carrier: 'error.main' }
+
+function LinkSide({ link }: { link: Link }) {
+  const s = link.standing
+  if (!s) return null
+  return (
+    <Box data-link={link.label} sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
+      <Box sx={{ display: 'flex', flexWrap: 'wrap', pl: '1px', pt: '1px', mb: 1 }}>
+        <Field label={`link ${link.label}, in front of the router`} tone={natTone[s.nat]}>{natWords[s.nat] ?? s.nat}</Field>
+        <Field label="router's WAN address">{s.router_address ?? 'not told'}</Field>
+        <Field label="agent" wide>{link.failing ? 'nothing comes through' : s.agent?.trim() ? s.agent : 'none'}</Field>
+      </Box>
+      {s.words && <Typography>{s.words}{s.chain?.length ? ` (on the way out: ${s.chain.join(', then ')})` : ''}.</Typography>}
+      {s.remedies?.map((r) => <Typography key={r} sx={{ pl: 2 }}>{r}</Typography>)}
+      {s.held && <Alert severity="warning" sx={{ my: 1 }}>{s.held}</Alert>}
+      {s.resolver && <Alert severity="warning" sx={{ my: 1 }}>{s.resolver}</Alert>}
+      {s.refused?.map((r) => (
+        <Alert key={r.reason} severity="warning" sx={{ my: 1 }}>Refused {r.count} times, last <Ago at={r.last} />, from {r.from}: {r.reason}</Alert>
+      ))}
+      <Box sx={{ mt: 1 }}>
+        {s.sources?.map((r) => (
+          <Stack key={`${r.source} ${r.via}`} direction="row" sx={{ borderTop: (t) => t.rule.hair, gap: 2, py: 0.5, flexWrap: 'wrap' }}>
+            <Typography sx={{ minWidth: (t) => t.draw.stationWidth, fontWeight: 600 }}>{r.source}</Typography>
+            <Typography variant="mono">{r.via ? `${r.via}: ` : ''}{r.problem ?? r.addresses}</Typography>
+            {r.dissent && <Typography sx={{ color: 'warning.main' }}>{r.dissent}</Typography>}
+          </Stack>
+        ))}
+      </Box>
+    </Box>
+  )
+}
+
+function seen(d: Sighting): { words: string; tone: string } {
+  if (d.found) return { words: `at ${d.found}, not where the record has it`, tone: 'error.main' }
+  return d.present ? { words: 'there', tone: 'success.main' } : { words: 'does not answer', tone: 'error.main' }
+}
+
+function Proof({ site }: { site: Site }) {
+  const [port, setPort] = useState('')
+  const prove = useMutation({ mutationFn: (transport: string) => api.prove(site.code, transport, Number(port)) })
+  return (
+    <Box sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
+      <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
+        <Typography sx={{ flex: 1, minWidth: (t) => t.draw.stationWidth }}>Prove a forward before the device is there: forward the port to the agent's machine for the test.</Typography>
+        <TextField size="small" name="proof-port" label="External port" value={port} onChange={(e) => setPort(e.target.value)} />
+        {['tcp', 'udp'].map((t) => (
+          <Button key={t} size="small" variant="outlined" disabled={prove.isPending || !/^\d+$/.test(port)} onClick={() => prove.mutate(t)}>Prove {t}</Button>
+        ))}
+      </Stack>
+      {prove.isPending && <Typography sx={{ mt: 1 }}>The agent listens, and it is sent to…</Typography>}
+      {prove.error && <Alert severity="error" sx={{ mt: 1 }}>{prove.error.message}</Alert>}
+      {prove.data && <Alert severity={prove.data.proven ? 'success' : 'warning'} sx={{ mt: 1 }}>{prove.data.proven ? 'Proven' : 'Not proven'}: {prove.data.words}. {prove.data.next_step}</Alert>}
+    </Box>
+  )
+}
+
+// SiteSide is the site as its agent sees it: where its address is known from, what stands in front of the router, and the devices from
+// inside.
+export function SiteSide({ site }: { site: Site }) {
+  const lan = useQuery({ queryKey: ['lan', site.code], queryFn: () => api.lan(site.code) })
+  const look = useMutation({ mutationFn: () => api.look(site.code), onSuccess: () => lan.refetch() })
+  if (!site.links.some((l) => l.standing)) return null
+  return (
+    <Section title="From inside the site" id="site-side" aside={
+      <Button size="small" variant="outlined" disabled={look.isPending} onClick={() => look.mutate()}>Look now</Button>
+    }>
+      {look.error && <Alert severity="error" sx={{ mx: 2, mb: 1 }}>{look.error.message}</Alert>}
+      {site.links.map((l) => <LinkSide key={l.label} link={l} />)}
+      {lan.data?.map((d) => (
+        <Stack key={d.device} data-device={d.device} direction="row" sx={{ borderTop: (t) => t.rule.hair, px: 2, py: 0.75, gap: 2, flexWrap: 'wrap' }}>
+          <Typography sx={{ minWidth: (t) => t.draw.stationWidth, fontWeight: 600 }}>{d.device}</Typography>
+          <Typography sx={{ color: seen(d).tone }}>{seen(d).words}</Typography>
+          <Typography variant="mono">{[d.mac, d.ipv6].filter(Boolean).join(' ')}</Typography>
+          <Typography sx={{ flex: 1 }}>{d.ports?.map((p) => `${p.service} ${p.state}`).join(', ')}</Typography>
+          <Typography variant="body2" sx={{ color: 'text.secondary' }}><Ago at={d.at} /></Typography>
+        </Stack>
+      ))}
+      <Proof site={site} />
+    </Section>
+  )
+}
