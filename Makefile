@@ -5,7 +5,7 @@ GO ?= go
 VERSION ?= $(shell git describe --always --dirty 2>/dev/null || echo unknown)
 # Not ./...: packages of npm may hold Go files too.
 PACKAGES := ./bench/... ./cmd/... ./internal/... ./docs/... ./web
-LDFLAGS := -s -w -X inkpost.example/inkpost/internal/cli.Version=$(VERSION)
+LDFLAGS := -s -w -X inkpost.example/inkpost/internal/cli.Version=$(VERSION) -X inkpost.example/inkpost/internal/agent/command.Version=$(VERSION)
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 # What the service and its tests need from Debian: a command or file that shows it is there, and its package.
@@ -13,13 +13,14 @@ RUN_NEEDS := /usr/lib/postgresql/*/bin/initdb:postgresql
 TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/named:bind9 /usr/sbin/nsd:nsd /usr/sbin/knotd:knot \
 	/usr/sbin/miniupnpd:miniupnpd-nftables /usr/bin/turnserver:coturn /usr/sbin/nft:nftables /usr/sbin/ip:iproute2
 
-.PHONY: bench bench-peers demo test build console check unit race clean screenshots install-run install-test
+.PHONY: dist bench bench-peers demo test build console check unit race clean screenshots install-run install-test
 
 demo: build
 	@exec bin/inkpost demo
 
 build: install-run console
 	@$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o bin/inkpost ./cmd/inkpost
+	@CGO_ENABLED=0 $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o bin/inkpost-agent ./cmd/inkpost-agent
 
 # Packages that are there already ask nothing of the network.
 define install
@@ -60,9 +61,17 @@ bench-peers: install-test
 	$(call install,/usr/bin/dnsperf:dnsperf)
 	TMPDIR=$$([ -d /dev/shm ] && echo /dev/shm || echo /tmp) $(GO) run ./bench/peers
 
+# The agent alone, for every machine that may stand at a site. armv6 is the smallest of the small boards.
+DIST := linux-amd64 linux-arm64 linux-armv6 windows-amd64 darwin-amd64 darwin-arm64
+dist:
+	@mkdir -p dist; for at in $(DIST); do \
+	  os=$${at%-*}; arch=$${at#*-}; arm=; case $$arch in armv6) arch=arm; arm=6;; esac; end=; [ $$os = windows ] && end=.exe; \
+	  CGO_ENABLED=0 GOOS=$$os GOARCH=$$arch GOARM=$$arm $(GO) build -trimpath -ldflags '-s -w $(LDFLAGS)' -o dist/inkpost-agent-$$at$$end ./cmd/inkpost-agent || exit 1; done; \
+	ls -l dist | awk 'NR > 1 { printf "%6.1f MB  %s\n", $$5 / 1e6, $$9 }'
+
 screenshots: build install-test
 	$(call install,/usr/bin/Xvfb:xvfb /usr/bin/xterm:xterm /usr/bin/import-im6*:imagemagick)
 	$(GO) run ./docs/shoot docs/screenshots
 
 clean:
-	rm -rf bin web/node_modules web/dist/assets web/dist/index.html
+	rm -rf bin dist web/node_modules web/dist/assets web/dist/index.html

@@ -90,7 +90,7 @@ func (r *runner) gather(ctx context.Context, seen netip.Addr) []wan.Report {
 		}
 	}
 	if missing := len(list) - len(now); missing > 0 {
-		go r.await(ctx, missing, func() (wan.Source, []wan.Report) { a := <-answers; return a.kind, a.reports })
+		go r.await(ctx, missing, moved, func() (wan.Source, []wan.Report) { a := <-answers; return a.kind, a.reports })
 	}
 	for _, p := range now[wan.SourceSTUN] {
 		if p.Problem == "" {
@@ -115,9 +115,9 @@ func (r *runner) gather(ctx context.Context, seen netip.Addr) []wan.Report {
 	return out
 }
 
-// await takes in what slow sources say, and has it told where that is something else than before.
-func (r *runner) await(ctx context.Context, missing int, next func() (wan.Source, []wan.Report)) {
-	changed := false
+// await takes in what slow sources say, and has it told where that is something else than was told: after a move, nothing was.
+func (r *runner) await(ctx context.Context, missing int, moved bool, next func() (wan.Source, []wan.Report)) {
+	changed := moved
 	for range missing {
 		kind, reports := next()
 		r.mu.Lock()

@@ -10,10 +10,11 @@ import (
 	"inkpost.example/inkpost/internal/wire/natpmp"
 )
 
-// gateway answers NAT-PMP (RFC 6886) on the LAN side of a simulated router.
+// gateway answers NAT-PMP (RFC 6886) and UPnP IGD on the LAN side of a simulated router.
 type gateway struct {
 	conn  *net.UDPConn
 	began time.Time
+	plug  *plug
 }
 
 // openGateway has a router tell its WAN address at an address of its LAN side. Told is what it says where that is not the address
@@ -23,7 +24,19 @@ func (r *router) openGateway(at, told netip.Addr) error {
 	if err != nil {
 		return fmt.Errorf("the router's NAT-PMP: %w", err)
 	}
+	says := func() netip.Addr {
+		if told.IsValid() {
+			return told
+		}
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		return r.wan
+	}
 	g := &gateway{conn: conn, began: time.Now()}
+	if g.plug, err = openPlug(at, says); err != nil {
+		_ = conn.Close()
+		return err
+	}
 	r.gateway = g
 	go func() {
 		buffer := make([]byte, 64)
@@ -36,16 +49,10 @@ func (r *router) openGateway(at, told netip.Addr) error {
 				_, _ = conn.WriteToUDPAddrPort([]byte{0, 128, 0, 1, 0, 0, 0, 0}, from)
 				continue
 			}
-			r.mu.Lock()
-			external := r.wan
-			r.mu.Unlock()
-			if told.IsValid() {
-				external = told
-			}
 			reply := make([]byte, 12)
 			reply[1] = 128
 			binary.BigEndian.PutUint32(reply[4:], uint32(time.Since(g.began).Seconds()))
-			a := external.As4()
+			a := says().As4()
 			copy(reply[8:], a[:])
 			_, _ = conn.WriteToUDPAddrPort(reply, from)
 		}

@@ -102,6 +102,9 @@ func (r *router) renumber() (before, after netip.Addr, err error) {
 	}
 	clear(r.flows)
 	r.wan = after
+	if r.gateway != nil {
+		defer func() { go r.gateway.plug.tell() }() // it takes our lock
+	}
 	r.provider.release(before)
 	return before, after, r.settle()
 }
@@ -223,6 +226,7 @@ func (r *router) close() {
 	defer r.mu.Unlock()
 	if r.gateway != nil {
 		_ = r.gateway.conn.Close()
+		r.gateway.plug.close()
 	}
 	for _, h := range r.holding {
 		if h.listener != nil {
