@@ -139,6 +139,11 @@ func pages(ctx context.Context, d *demo.Demo, password, out string) error {
 		chromedp.WaitVisible(`[data-move]`),
 		chromedp.Sleep(time.Second),
 		shot(filepath.Join(out, "console-moves-page.png")),
+		chromedp.Navigate(d.URL+"/sites/OYS-03"),
+		chromedp.WaitVisible(`#site-side [data-device="tanks"]`),
+		chromedp.ScrollIntoView(`#site-side`),
+		chromedp.Sleep(time.Second),
+		shot(filepath.Join(out, "console-site-side.png")),
 		chromedp.EmulateViewport(390, 844),
 		chromedp.Navigate(d.URL+"/sites/KET-07"),
 		chromedp.WaitVisible(`[data-outcome="opened"]`),
@@ -179,6 +184,7 @@ func terminal(d *demo.Demo, out string) error {
 		"cli-why":      {"why KET-07"},
 		"cli-moves":    {"moves --limit 8", "service list KET-07", "probe KET-07 playback", "hostname list --site KET-07"},
 		"cli-lab":      {"lab world"},
+		"cli-agent":    {"link list BAK-02", "link show OYS-03 main", "agent lan KET-07 --now", "agent prove KET-07 --external 45060 --transport udp", "agent status --state " + filepath.Join(d.Dir, "agents", "KET-07-main")},
 		"cli-zones":    {"zone list", "zone pushes quay.saltmarsh.example", "alias list", "redirect list", "hostname check fähre.isles.saltmarsh.example", "zone export quay.saltmarsh.example"},
 	} {
 		var script strings.Builder

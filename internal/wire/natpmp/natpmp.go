@@ -6,9 +6,10 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"net"
 	"net/netip"
 	"time"
+
+	"inkpost.example/inkpost/internal/wire/datagram"
 )
 
 // Port is the gateway's, and NoticePort the one on which it tells of changes (RFC 6886 section 3.2.1), by multicast to Group.
@@ -37,43 +38,30 @@ func (e Refused) Error() string {
 	return fmt.Sprintf("NAT-PMP: result %d", e.Code)
 }
 
-// Dial opens a UDP "connection", so that only the gateway's own packets come back.
-type Dial func(ctx context.Context, network, address string) (net.Conn, error)
-
 // External asks for the external address. Epoch is the gateway's seconds since it began (section 3.6): one that goes back tells
 // of a gateway that has started anew.
-func External(ctx context.Context, dial Dial, gateway netip.AddrPort) (external netip.Addr, epoch uint32, err error) {
+func External(ctx context.Context, dial datagram.Dial, gateway netip.AddrPort) (external netip.Addr, epoch uint32, err error) {
 	conn, err := dial(ctx, "udp4", gateway.String())
 	if err != nil {
 		return external, 0, err
 	}
 	defer conn.Close()
-	defer context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Now()) })()
-	buffer := make([]byte, 64)
-	for wait := 250 * time.Millisecond; wait <= 2*time.Second; wait *= 2 { // section 3.1
-		if _, err := conn.Write([]byte{0, 0}); err != nil {
-			return external, 0, fmt.Errorf("%w: %w", ErrNoAnswer, err)
-		}
-		_ = conn.SetReadDeadline(time.Now().Add(wait))
-		for ctx.Err() == nil {
-			n, err := conn.Read(buffer)
-			var timeout net.Error
-			if errors.As(err, &timeout) && timeout.Timeout() {
-				break
-			}
-			if err != nil {
-				return external, 0, fmt.Errorf("%w: %w", ErrNoAnswer, err)
-			}
-			if external, epoch, err = Read(buffer[:n]); !errors.Is(err, errNotOne) {
-				return external, epoch, err
-			}
-		}
-		if ctx.Err() != nil {
-			break
-		}
+	err = datagram.Ask(ctx, conn, []byte{0, 0}, rto, tries, func(packet []byte) (bool, error) {
+		var err error
+		external, epoch, err = Read(packet)
+		return !errors.Is(err, errNotOne), err
+	})
+	if errors.Is(err, datagram.ErrNoAnswer) {
+		err = fmt.Errorf("%w: %w", ErrNoAnswer, err)
 	}
-	return netip.Addr{}, 0, ErrNoAnswer
+	return external, epoch, err
 }
+
+// Retransmission (section 3.1), given up sooner: somebody waits.
+const (
+	rto   = 250 * time.Millisecond
+	tries = 4
+)
 
 var errNotOne = errors.New("not an answer of NAT-PMP")
 

@@ -7,9 +7,10 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"net"
 	"net/netip"
 	"time"
+
+	"inkpost.example/inkpost/internal/wire/datagram"
 )
 
 // Port is the gateway's (RFC 6887 section 19).
@@ -36,9 +37,6 @@ func (e Refused) Error() string {
 	return fmt.Sprintf("PCP: result %d", e.Code)
 }
 
-// Dial opens a UDP "connection", so that only the gateway's own packets come back.
-type Dial func(ctx context.Context, network, address string) (net.Conn, error)
-
 const (
 	version     = 2
 	opMap       = 1
@@ -53,49 +51,37 @@ type nonce [12]byte
 
 // External maps the port of its own socket for two minutes, which is how PCP tells the external address, and takes the mapping
 // back. Nothing of anybody else's is opened. Network is "udp4" or "udp6".
-func External(ctx context.Context, dial Dial, network string, gateway netip.AddrPort) (external netip.Addr, epoch uint32, err error) {
+func External(ctx context.Context, dial datagram.Dial, network string, gateway netip.AddrPort) (external netip.Addr, epoch uint32, err error) {
 	conn, err := dial(ctx, network, gateway.String())
 	if err != nil {
 		return external, 0, err
 	}
 	defer conn.Close()
-	defer context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Now()) })()
 	own, err := netip.ParseAddrPort(conn.LocalAddr().String())
 	if err != nil {
 		return external, 0, err
 	}
 	var tie nonce
 	_, _ = rand.Read(tie[:]) // never fails
-	buffer := make([]byte, 1100)
-	for wait := 250 * time.Millisecond; wait <= 2*time.Second; wait *= 2 { // shorter than section 8.1.1: somebody waits
-		if _, err := conn.Write(request(own, tie, lifetime)); err != nil {
-			return external, 0, fmt.Errorf("%w: %w", ErrNoAnswer, err)
-		}
-		_ = conn.SetReadDeadline(time.Now().Add(wait))
-		for ctx.Err() == nil {
-			n, err := conn.Read(buffer)
-			var timeout net.Error
-			if errors.As(err, &timeout) && timeout.Timeout() {
-				break
-			}
-			if err != nil {
-				return external, 0, fmt.Errorf("%w: %w", ErrNoAnswer, err)
-			}
-			external, epoch, err = read(buffer[:n], own.Port(), tie)
-			if errors.Is(err, errNotOurs) {
-				continue
-			}
-			if err == nil {
-				_, _ = conn.Write(request(own, tie, 0)) // taken back; where that is lost, it ends by itself
-			}
-			return external, epoch, err
-		}
-		if ctx.Err() != nil {
-			break
-		}
+	err = datagram.Ask(ctx, conn, request(own, tie, lifetime), rto, tries, func(packet []byte) (bool, error) {
+		var err error
+		external, epoch, err = read(packet, own.Port(), tie)
+		return !errors.Is(err, errNotOurs), err
+	})
+	switch {
+	case err == nil:
+		_, _ = conn.Write(request(own, tie, 0)) // taken back; where that is lost, it ends by itself
+	case errors.Is(err, datagram.ErrNoAnswer):
+		err = fmt.Errorf("%w: %w", ErrNoAnswer, err)
 	}
-	return netip.Addr{}, 0, ErrNoAnswer
+	return external, epoch, err
 }
+
+// Retransmission (section 8.1.1), begun and given up sooner: somebody waits.
+const (
+	rto   = 250 * time.Millisecond
+	tries = 4
+)
 
 // request is a MAP request for our own port (sections 7.1 and 11.1).
 func request(own netip.AddrPort, tie nonce, seconds uint32) []byte {

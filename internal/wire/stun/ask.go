@@ -4,43 +4,35 @@ package stun
 import (
 	"context"
 	"errors"
-	"fmt"
-	"net"
 	"net/netip"
 	"time"
 
 	"github.com/pion/stun/v3"
-)
 
-// Dial opens a UDP "connection", so that only the server's own packets come back.
-type Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	"inkpost.example/inkpost/internal/wire/datagram"
+)
 
 // Credential is a short-term credential (RFC 8489 section 9.1). The zero one asks without: the answer then proves nothing.
 type Credential struct{ Username, Password string }
 
-// Errors of Ask.
-var (
-	ErrNoAnswer = errors.New("no answer")
-	ErrRefused  = errors.New("the STUN server refuses the credential")
-)
+// ErrRefused reports a credential that the server does not take.
+var ErrRefused = errors.New("the STUN server refuses the credential")
 
 // Retransmission (RFC 8489 section 6.2.1): the first answer is waited for rto, each further one twice as long.
 const (
-	rto     = 500 * time.Millisecond
-	tries   = 4
-	longest = 548 // octets of an answer; ours has fewer than 120 (RFC 8489 section 6.1)
+	rto   = 500 * time.Millisecond
+	tries = 4
 )
 
 // Ask gives the address and port that the server sees. Network is "udp4" or "udp6". An answer counts only where it comes from
 // the server, has the request's transaction ID, an XOR-MAPPED-ADDRESS of the same family, no attribute that has to be
 // understood and is not, and, where a credential was given, that one's integrity. Everything else is passed over.
-func Ask(ctx context.Context, dial Dial, network, server string, c Credential) (netip.AddrPort, error) {
+func Ask(ctx context.Context, dial datagram.Dial, network, server string, c Credential) (netip.AddrPort, error) {
 	conn, err := dial(ctx, network, server)
 	if err != nil {
 		return netip.AddrPort{}, err
 	}
 	defer conn.Close()
-	defer context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Now()) })()
 	setters := []stun.Setter{stun.TransactionID, stun.BindingRequest}
 	if c.Username != "" {
 		setters = append(setters, stun.NewUsername(c.Username), stun.NewShortTermIntegrity(c.Password))
@@ -49,38 +41,13 @@ func Ask(ctx context.Context, dial Dial, network, server string, c Credential) (
 	if err != nil {
 		return netip.AddrPort{}, err
 	}
-	buffer, wait := make([]byte, longest), rto
-	for range tries {
-		if _, err := conn.Write(request.Raw); err != nil {
-			return netip.AddrPort{}, err
-		}
-		_ = conn.SetReadDeadline(time.Now().Add(wait))
-		if ctx.Err() != nil {
-			return netip.AddrPort{}, ctx.Err()
-		}
-		for {
-			n, err := conn.Read(buffer)
-			var timeout net.Error
-			if errors.As(err, &timeout) && timeout.Timeout() {
-				break
-			}
-			if err != nil {
-				return netip.AddrPort{}, fmt.Errorf("%w: %w", ErrNoAnswer, err)
-			}
-			at, err := read(buffer[:n], request.TransactionID, c, network == "udp6")
-			if errors.Is(err, ErrRefused) {
-				return netip.AddrPort{}, err
-			}
-			if err == nil {
-				return at, nil
-			}
-		}
-		if ctx.Err() != nil {
-			break
-		}
-		wait *= 2
-	}
-	return netip.AddrPort{}, ErrNoAnswer
+	var at netip.AddrPort
+	err = datagram.Ask(ctx, conn, request.Raw, rto, tries, func(packet []byte) (bool, error) {
+		var err error
+		at, err = read(packet, request.TransactionID, c, network == "udp6")
+		return err == nil || errors.Is(err, ErrRefused), err
+	})
+	return at, err
 }
 
 var errNotOurs = errors.New("not an answer to this question")
