@@ -28,6 +28,9 @@ func (r *runner) obey(ctx context.Context) {
 			continue
 		}
 		failures = 0
+		if len(got.Proofs) > 0 && !pause(ctx, proofPause) { // the server has nothing new while one is under way
+			return
+		}
 		for _, p := range got.Proofs {
 			if !proving[p.ID] {
 				proving[p.ID] = true
@@ -36,7 +39,7 @@ func (r *runner) obey(ctx context.Context) {
 		}
 		due := got.Look != 0 || got.Version != orders.Version || time.Now().After(next)
 		orders = got
-		if len(orders.Watch) > 0 && due {
+		if due && (len(orders.Watch) > 0 || orders.Look != 0) {
 			r.watch(ctx, orders)
 		}
 		if due {
@@ -44,6 +47,9 @@ func (r *runner) obey(ctx context.Context) {
 		}
 	}
 }
+
+// proofPause is how often is asked for orders while a path is being proven.
+const proofPause = 200 * time.Millisecond
 
 // watch looks at the devices on record once and tells the server.
 func (r *runner) watch(ctx context.Context, o contract.Orders) {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -191,7 +192,7 @@ func (e *Engine) steadySince(linkID int64, w wan.Weighing, now time.Time) (since
 func (e *Engine) noteStanding(linkID int64, in Reported, w wan.Weighing, j wan.Judgement, moved bool) {
 	before := e.standings.view(linkID)
 	view := contract.LinkStanding{NAT: j.NAT.Verdict, Words: j.NAT.Words, Remedies: j.NAT.Remedies, Reason: j.Reason, Held: j.Held,
-		Agent: in.Word.Version + " " + in.Word.Platform, Protocol: max(in.Word.Protocol, 1), Resolver: in.Word.Resolver, Cannot: in.Word.Cannot, Reported: w.Now}
+		Agent: strings.TrimSpace(in.Word.Version + " " + in.Word.Platform), Protocol: max(in.Word.Protocol, 1), Resolver: in.Word.Resolver, Cannot: in.Word.Cannot, Reported: w.Now}
 	if j.NAT.RouterWAN.IsValid() {
 		view.Router = j.NAT.RouterWAN.String()
 	}

@@ -56,7 +56,7 @@ func describe(w io.Writer, s agent.Status, now time.Time) {
 	if alive := now.Sub(s.Written); alive > 10*time.Minute {
 		line("agent", "has not written for %s: it does not run", alive.Round(time.Second))
 	} else {
-		line("agent", "%s, started %s", s.Version, since(s.Started))
+		line("agent", "%s", strings.TrimPrefix(s.Version+", started "+since(s.Started), ", "))
 	}
 	line("told", "%s", since(s.Told))
 	switch {

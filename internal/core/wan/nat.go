@@ -57,8 +57,7 @@ func JudgeNAT(routerWAN, seen netip.Addr, chain []netip.Addr, policy Policy) NAT
 		out.Remedies = doubleRemedies
 	case !routerWAN.IsValid() || class == ClassUnspecified:
 		out.Words = "no protocol tells the router's WAN address"
-		out.Remedies = []string{"Read the WAN address off the router's status page and type it: inkpost link edit SITE LINK --router-address ADDRESS.",
-			"Or switch on PCP, NAT-PMP or UPnP IGD in the router: then it is asked."}
+		out.Remedies = []string{readAddress, switchOn}
 	case routerWAN == seen:
 		out.Verdict = NATDirect
 		out.Words = fmt.Sprintf("the router has %s itself", seen)
@@ -73,23 +72,28 @@ func JudgeNAT(routerWAN, seen netip.Addr, chain []netip.Addr, policy Policy) NAT
 		out.Words = fmt.Sprintf("the router says %s, and nobody has seen the link from outside", routerWAN)
 	default:
 		out.Words = fmt.Sprintf("the router says %s, and the link is seen at %s: the router has not noticed its new address, or its traffic leaves another way", routerWAN, seen)
-		out.Remedies = []string{"Look at the router's status page: does it show the address that is seen from outside?",
-			"Look for a VPN or a second provider that the agent's traffic leaves by."}
+		out.Remedies = []string{lookAtRouter, lookForVPN}
 	}
 	return out
 }
 
+// What to do, by verdict.
+const (
+	bridgeFront  = "Set the front device (the provider's modem) to bridge mode, so that the router gets the public address."
+	forwardFront = "Or forward the same ports on the front device too, to the router's WAN address."
+	exposeRouter = "Or enter the router as the exposed host in the front device's settings."
+	askPublic    = "Ask the provider for a public IPv4 address: no forward works without one."
+	useSix       = "Or reach the site over IPv6, if the provider gives it: allow the ports in the router's IPv6 firewall."
+	useOther     = "Or use another link of the site."
+	readAddress  = "Read the WAN address off the router's status page and type it: inkpost link edit SITE LINK --router-address ADDRESS."
+	switchOn     = "Or switch on PCP, NAT-PMP or UPnP IGD in the router: then it is asked."
+	lookAtRouter = "Look at the router's status page: does it show the address that is seen from outside?"
+	lookForVPN   = "Look for a VPN or a second provider that the agent's traffic leaves by."
+)
+
 var (
-	doubleRemedies = []string{
-		"Set the front device (the provider's modem) to bridge mode, so that the router gets the public address.",
-		"Or forward the same ports on the front device too, to the router's WAN address.",
-		"Or enter the router as the exposed host in the front device's settings.",
-	}
-	carrierRemedies = []string{
-		"Ask the provider for a public IPv4 address: no forward works without one.",
-		"Or reach the site over IPv6, if the provider gives it: allow the ports in the router's IPv6 firewall.",
-		"Or use another link of the site.",
-	}
+	doubleRemedies  = []string{bridgeFront, forwardFront, exposeRouter}
+	carrierRemedies = []string{askPublic, useSix, useOther}
 )
 
 // beyond gives the hops behind a router's own address.

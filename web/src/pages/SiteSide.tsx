@@ -18,7 +18,7 @@ function LinkSide({ link }: { link: Link }) {
         <Field label="router's WAN address">{s.router_address ?? 'not told'}</Field>
         <Field label="agent" wide>{link.failing ? 'nothing comes through' : s.agent?.trim() ? s.agent : 'none'}</Field>
       </Box>
-      {s.words && <Typography>{s.words}{s.chain?.length ? ` (on the way out: ${s.chain.join(', then ')})` : ''}.</Typography>}
+      {s.words && <Typography>{s.words.charAt(0).toUpperCase() + s.words.slice(1)}{s.chain?.length ? ` (on the way out: ${s.chain.join(', then ')})` : ''}.</Typography>}
       {s.remedies?.map((r) => <Typography key={r} sx={{ pl: 2 }}>{r}</Typography>)}
       {s.held && <Alert severity="warning" sx={{ my: 1 }}>{s.held}</Alert>}
       {s.resolver && <Alert severity="warning" sx={{ my: 1 }}>{s.resolver}</Alert>}
@@ -50,7 +50,7 @@ function Proof({ site }: { site: Site }) {
     <Box sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
       <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
         <Typography sx={{ flex: 1, minWidth: (t) => t.draw.stationWidth }}>Prove a forward before the device is there: forward the port to the agent's machine for the test.</Typography>
-        <TextField size="small" name="proof-port" label="External port" value={port} onChange={(e) => setPort(e.target.value)} />
+        <TextField size="small" fullWidth={false} sx={{ width: (t) => t.draw.stationWidth }} name="proof-port" label="External port" value={port} onChange={(e) => setPort(e.target.value)} />
         {['tcp', 'udp'].map((t) => (
           <Button key={t} size="small" variant="outlined" disabled={prove.isPending || !/^\d+$/.test(port)} onClick={() => prove.mutate(t)}>Prove {t}</Button>
         ))}
