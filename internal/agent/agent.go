@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/agent/source"
+	"inkpost.example/inkpost/internal/core/wan"
 )
 
 // Options of Run.
@@ -153,7 +154,7 @@ func runOnce(ctx context.Context, o Options) (again *Options, err error) {
 
 // hearKernel has the links looked at when routes or addresses change.
 func hearKernel(ctx context.Context, log *slog.Logger, f *fleet) {
-	if err := source.Changes(ctx, func() { f.poke("the kernel says that routes or addresses changed") }); err != nil && ctx.Err() == nil {
+	if err := source.Changes(ctx, func() { f.poke("the kernel says that routes or addresses changed", wan.SourceInterface) }); err != nil && ctx.Err() == nil {
 		log.Info("changes are noticed by the regular check only", "because", err)
 	}
 }
@@ -165,9 +166,9 @@ type fleet struct {
 	down    map[string]bool // by label
 }
 
-func (f *fleet) poke(why string) {
+func (f *fleet) poke(why string, by wan.Source) {
 	for _, r := range f.runners {
-		r.look(why)
+		r.look(why, by)
 	}
 }
 
@@ -180,7 +181,7 @@ func (f *fleet) set(label string, down bool) {
 	if changed && down {
 		for _, r := range f.runners {
 			if r.state.Link != label {
-				r.look("link " + label + " gets nothing through")
+				r.look("link "+label+" gets nothing through", "")
 			}
 		}
 	}

@@ -126,7 +126,7 @@ func (r *runner) await(ctx context.Context, missing int, moved bool, next func()
 		r.mu.Unlock()
 	}
 	if changed && ctx.Err() == nil {
-		r.look("a slow source has answered")
+		r.look("a slow source has answered", "")
 	}
 }
 
@@ -157,6 +157,6 @@ func (r *runner) lookOut(ctx context.Context, target netip.Addr, moved bool) {
 	r.chain = chain
 	r.mu.Unlock()
 	if changed && ctx.Err() == nil {
-		r.look("the way out is another one")
+		r.look("the way out is another one", "")
 	}
 }

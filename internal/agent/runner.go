@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -36,7 +37,7 @@ type runner struct {
 	to    clients
 	state state
 
-	looks   chan string // why to look at once
+	looks   chan reason
 	every   time.Duration
 	server  contract.Observed
 	beat    wan.Pair // what STUN said last
@@ -55,7 +56,7 @@ type runner struct {
 
 func newRunner(o Options, l LinkOptions, f *fleet, many bool) *runner {
 	o.Network.Interface = l.Interface
-	r := &runner{o: o, link: l, dir: o.StateDir, fleet: f, log: o.Log, way: &way{o: o}, looks: make(chan string, 1), heard: map[wan.Source][]wan.Report{}}
+	r := &runner{o: o, link: l, dir: o.StateDir, fleet: f, log: o.Log, way: &way{o: o}, looks: make(chan reason, 1), heard: map[wan.Source][]wan.Report{}}
 	if many {
 		r.dir = filepath.Join(o.StateDir, l.Interface)
 	}
@@ -63,10 +64,16 @@ func newRunner(o Options, l LinkOptions, f *fleet, many bool) *runner {
 	return r
 }
 
+// reason is why a link is looked at at once, and by which source that was noticed, if any.
+type reason struct {
+	words string
+	by    wan.Source
+}
+
 // look has the link looked at soon.
-func (r *runner) look(why string) {
+func (r *runner) look(words string, by wan.Source) {
 	select {
-	case r.looks <- why:
+	case r.looks <- reason{words, by}:
 	default: // it is being looked at already
 	}
 }
@@ -113,7 +120,7 @@ func (r *runner) once(ctx context.Context) error {
 	defer stop()
 	if r.uses(wan.SourceGateway) {
 		wg.Go(func() {
-			source.Gateway{Network: r.o.Network}.Notices(run, func() { r.look("the router says that its address changed") })
+			source.Gateway{Network: r.o.Network}.Notices(run, func() { r.look("the router says that its address changed", wan.SourceGateway) })
 		})
 	}
 	wg.Go(func() { r.obey(run) })
@@ -147,7 +154,7 @@ func (r *runner) enrol(ctx context.Context) (state, error) {
 }
 
 func (r *runner) loop(ctx context.Context) error {
-	failures, why := 0, "it has just started"
+	failures, why := 0, reason{words: "it has just started"}
 	for {
 		err := r.check(ctx, why)
 		if err != nil && ctx.Err() == nil && failures == 0 && !final(err) {
@@ -175,12 +182,12 @@ func (r *runner) loop(ctx context.Context) error {
 			r.log.Warn("the server could not be told", "error", err, "again in", wait.Round(time.Millisecond))
 			r.tellStatus(func(s *Status) { s.Trouble = err.Error() })
 		}
-		why = ""
+		why = reason{}
 		t := time.NewTimer(wait)
 		select {
 		case <-t.C:
 		case why = <-r.looks:
-			r.log.Debug("looking at once", "because", why)
+			r.log.Debug("looking at once", "because", why.words)
 		case <-ctx.Done():
 		}
 		t.Stop()
@@ -240,9 +247,9 @@ func (r *runner) stun(servers []string) source.STUN {
 }
 
 // check asks STUN, which is cheap, and tells the server everything where that differs, a word is due, or there is a reason to look.
-func (r *runner) check(ctx context.Context, why string) error {
+func (r *runner) check(ctx context.Context, why reason) error {
 	servers := r.stunServers()
-	if why == "" && len(servers) > 0 && r.server.STUN > 0 && !r.held && time.Since(r.word) < announceMost {
+	if why == (reason{}) && len(servers) > 0 && r.server.STUN > 0 && !r.held && time.Since(r.word) < announceMost {
 		one := r.stun(servers[:1]).Learn(ctx)[0]
 		if one.Problem == "" && one.Addresses == r.beat {
 			return nil
@@ -251,7 +258,7 @@ func (r *runner) check(ctx context.Context, why string) error {
 			r.note(one.Addresses, wan.SourceSTUN)
 		}
 	}
-	return r.tell(ctx, why)
+	return r.tell(ctx, why.by)
 }
 
 // note remembers when, and by which source, another address was seen first.
@@ -262,8 +269,8 @@ func (r *runner) note(seen wan.Pair, by wan.Source) {
 	r.beat = seen
 }
 
-// tell asks all sources and announces what they say.
-func (r *runner) tell(ctx context.Context, why string) error {
+// tell asks all sources and announces what they say. By is the source that gave the reason, if any.
+func (r *runner) tell(ctx context.Context, by wan.Source) error {
 	o, err := r.to.any.Observed(ctx)
 	if err != nil {
 		return err
@@ -280,7 +287,7 @@ func (r *runner) tell(ctx context.Context, why string) error {
 		return fmt.Errorf("the server's word %q is no address", o.Address)
 	}
 	if r.sent.Of(seen.Is6()) != seen && r.noticed.IsZero() {
-		r.noticed, r.by = time.Now(), wan.SourceObserved
+		r.noticed, r.by = time.Now(), cmp.Or(by, wan.SourceObserved)
 	}
 	in := contract.Announcement{Source: string(wan.SourceObserved)}
 	if !r.noticed.IsZero() {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
+	"golang.org/x/time/rate"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/engine"
@@ -53,13 +54,15 @@ type api struct {
 	version string
 	doc     []byte
 	fetches perKey
-	stun    int
+	// traces bounds how often is looked whose a refused key may have been: that goes through all links.
+	traces *rate.Limiter
+	stun   int
 }
 
 // New makes the HTTP handler of everything.
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
-	a := &api{engine: o.Engine, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, stun: o.STUN}
+	a := &api{engine: o.Engine, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, stun: o.STUN, traces: rate.NewLimiter(50, 50)}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)

@@ -107,7 +107,7 @@ func readReport(in contract.SourceReport, now time.Time) (wan.Report, error) {
 // noteRefused keeps a refused key for those who look after the site that it seems to come from: the site whose revoked key it is,
 // the one that the caller names, or the one that has the caller's address. The caller learns nothing of it.
 func (a *api) noteRefused(c *echo.Context, k store.Key, named string, err error) {
-	if !errors.Is(err, engine.ErrKey) {
+	if !errors.Is(err, engine.ErrKey) || !a.traces.Allow() {
 		return
 	}
 	from, addrErr := clientAddress(c)

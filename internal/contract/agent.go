@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"time"
 
+	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
@@ -116,6 +117,8 @@ type Sighting struct {
 	MAC   string     `json:"mac,omitempty"`
 	Ports []PortSeen `json:"ports,omitempty"`
 	At    time.Time  `json:"at,omitzero"`
+	// Hours counts at which hours of the day the device was there; the server does that.
+	Hours diagnose.Hours `json:"hours,omitzero"`
 }
 
 // PortSeen is how an internal port was from inside: open, refused, silent, or unknown where it could not be tried.

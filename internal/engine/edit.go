@@ -37,6 +37,7 @@ func (e *Engine) change(ctx context.Context, code, words string, f func() error)
 	}
 	e.noteAnswers(before)
 	e.prober.sync(false)
+	e.yard.rouseAll()
 	e.Events.Publish(contract.EventRecordEdited, code, "", words)
 	if p, ok := e.record.byCode(code); ok {
 		e.faults.review(p.ID)

@@ -147,7 +147,7 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.devices, Seen: map[string]diagnose.DeviceSeen{}}
 	for _, d := range p.devices {
 		if s, ok := e.sighting(d.ID); ok {
-			seen := diagnose.DeviceSeen{At: s.At, Present: s.Present, Found: s.Found, Ports: map[string]string{}}
+			seen := diagnose.DeviceSeen{At: s.At, Present: s.Present, Found: s.Found, Ports: map[string]string{}, Hours: s.Hours}
 			for _, port := range s.Ports {
 				seen.Ports[port.Service] = port.State
 			}

@@ -67,6 +67,16 @@ func (y *yard) rouse(siteID int64) {
 	delete(y.wake, siteID)
 }
 
+// rouseAll has all agents ask anew, as the record may be another one for them.
+func (y *yard) rouseAll() {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	for _, wake := range y.wake {
+		close(wake)
+	}
+	clear(y.wake)
+}
+
 // Orders gives what the agent of a link is to do. Where it has that already, it waits for something new, until ctx ends.
 func (e *Engine) Orders(ctx context.Context, linkID int64, have string) (contract.Orders, error) {
 	for {
@@ -74,6 +84,10 @@ func (e *Engine) Orders(ctx context.Context, linkID int64, have string) (contrac
 		if !ok {
 			return contract.Orders{}, ErrLinkGone
 		}
+		e.yard.mu.Lock()
+		wake := e.yard.waker(p.ID) // before the record is read, so that no edit is missed
+		e.yard.mu.Unlock()
+		p, _, _ = e.record.ofLink(linkID)
 		out := contract.Orders{Watch: watchOf(p), Every: e.config.WatchEvery.Seconds()}
 		h := fnv.New64a()
 		_ = json.NewEncoder(h).Encode(out)
@@ -85,7 +99,6 @@ func (e *Engine) Orders(ctx context.Context, linkID int64, have string) (contrac
 		for _, pr := range e.yard.proofs[linkID] {
 			out.Proofs = append(out.Proofs, pr.order)
 		}
-		wake := e.yard.waker(p.ID)
 		e.yard.mu.Unlock()
 		if out.Version != have || out.Look != 0 || len(out.Proofs) > 0 || ctx.Err() != nil {
 			return out, nil
@@ -93,7 +106,6 @@ func (e *Engine) Orders(ctx context.Context, linkID int64, have string) (contrac
 		select {
 		case <-wake:
 		case <-ctx.Done():
-		case <-time.After(time.Second): // the record may have been edited
 		}
 	}
 }
@@ -137,7 +149,9 @@ func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
 		}
 		s.At = now
 		before := e.yard.seen[d.ID]
-		before.At = now
+		s.Hours = before.Hours
+		s.Hours.Look(now, s.Present)
+		before.At, before.Hours = now, s.Hours // that is no change to tell of
 		was, _ := json.Marshal(before)
 		doc, err := json.Marshal(s)
 		if err != nil {

@@ -11,6 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
 )
 
 var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
@@ -128,5 +129,74 @@ func TestPathBreaksAtTheHopOfItsFinding(t *testing.T) {
 func TestSpoken(t *testing.T) {
 	for d, want := range map[time.Duration]string{500 * time.Millisecond: "a moment", time.Second: "1 second", 59 * time.Second: "59 seconds", 61 * time.Minute: "1 hour", 50 * time.Hour: "2 days"} {
 		require.Equal(t, want, spoken(d))
+	}
+}
+
+func TestADeviceThatSleepsAtNightIsTold(t *testing.T) {
+	var h Hours
+	day := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
+	for minute := range 3 * 24 * 60 {
+		at := day.Add(time.Duration(minute) * time.Minute)
+		h.Look(at, at.Hour() >= 6 && at.Hour() < 22)
+	}
+	from, until, ok := h.Asleep(day.Add(23*time.Hour + 30*time.Minute))
+	require.True(t, ok)
+	require.Equal(t, 22, from)
+	require.Equal(t, 6, until)
+	_, _, ok = h.Asleep(day.Add(12 * time.Hour))
+	require.False(t, ok, "it should be there now")
+	var never, seldom Hours
+	for range 100 {
+		for hour := range 24 {
+			never.Look(day.Add(time.Duration(hour)*time.Hour), false)
+		}
+	}
+	_, _, ok = never.Asleep(day)
+	require.False(t, ok, "one that is never there does not sleep")
+	seldom.Look(day, false)
+	_, _, ok = seldom.Asleep(day)
+	require.False(t, ok, "one look says nothing")
+	require.Contains(t, DeviceSeen{Hours: h}.pattern(day.Add(2 * time.Hour))[0], "from 22:00 to 06:00 UTC")
+}
+
+func TestWhatAnAgentSeesFromInsideSaysWhichHopItIs(t *testing.T) {
+	at := netip.MustParseAddr("198.51.100.7")
+	base := func() Evidence {
+		return Evidence{Now: now, Site: site.Site{Code: "KET-07"}, Links: []LinkEvidence{{Link: site.Link{ID: 1, Label: "main", IPv4: at, Agent: true, Heard: now}}},
+			Devices: []site.Device{{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: netip.MustParseAddr("192.168.7.20"), Reserved: true}},
+			Services: []ServiceEvidence{{Service: site.Service{Name: "page", Device: "recorder", Transport: "tcp", ExternalFrom: 8443, ExternalTo: 8443, InternalFrom: 443, Expected: probe.ExpectReachable},
+				OnLink: "main", Address: at, State: probe.StateUnreachable, Outcome: probe.Silent, InRow: 3, Probed: now, Turned: now.Add(-time.Minute)}}}
+	}
+	for name, c := range map[string]struct {
+		seen  DeviceSeen
+		cause Cause
+		words string
+	}{
+		"open inside":        {DeviceSeen{Present: true, Ports: map[string]string{"page": "open"}}, CauseForwardMissing, "has TCP port 443 open"},
+		"refused inside":     {DeviceSeen{Present: true, Ports: map[string]string{"page": "refused"}}, CauseServiceStopped, "even from inside"},
+		"silent inside":      {DeviceSeen{Present: true, Ports: map[string]string{"page": "silent"}}, CauseDeviceFirewall, "own firewall"},
+		"not there":          {DeviceSeen{Ports: map[string]string{"page": "silent"}}, CauseDeviceAway, "from inside the site either"},
+		"at another address": {DeviceSeen{Present: true, Found: "192.168.7.33", Ports: map[string]string{"page": "open"}}, CauseDeviceMoved, "reserve 192.168.7.20 for 02:00:5e:07:00:01"},
+	} {
+		e := base()
+		c.seen.At = now.Add(-30 * time.Second)
+		e.Seen = map[string]DeviceSeen{"recorder": c.seen}
+		list := Site(e)
+		require.Len(t, list, 1, name)
+		require.Equal(t, c.cause, list[0].Cause, name)
+		require.Contains(t, list[0].Summary+strings.Join(list[0].Evidence, " ")+list[0].Next, c.words, name)
+		c.seen.At = now.Add(-2 * time.Minute)
+		if e.Seen["recorder"] = c.seen; c.seen.Found == "" {
+			require.NotContains(t, strings.Join(Site(e)[0].Evidence, " "), "from inside", "a look from before it failed says nothing")
+		}
+	}
+	for verdict, cause := range map[wan.Verdict]Cause{wan.NATDouble: CauseDoubleNAT, wan.NATCarrier: CauseCarrierNAT} {
+		e := base()
+		e.Links[0].NAT = wan.NAT{Verdict: verdict, Words: "what stands in front", Remedies: []string{"do this", "or that"}}
+		list := Site(e)
+		require.Len(t, list, 1)
+		require.Equal(t, cause, list[0].Cause)
+		require.Equal(t, "do this", list[0].Next)
+		require.Equal(t, []string{"or that"}, list[0].Also)
 	}
 }

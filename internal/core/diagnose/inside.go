@@ -19,6 +19,7 @@ type DeviceSeen struct {
 	Present bool
 	Found   string
 	Ports   map[string]string
+	Hours   Hours
 }
 
 // RefusedEvidence tells of announcements that were refused lately.
@@ -58,6 +59,7 @@ func (e Evidence) fromInside(s ServiceEvidence) (f Finding, ok bool) {
 		f = e.deviceAway([]ServiceEvidence{s})
 		f.Summary = fmt.Sprintf("Device %s does not answer, from inside the site either", d.Name)
 		f.Evidence = append(f.Evidence, word+fmt.Sprintf("nobody answers at %s", d.Address))
+		f.Evidence = append(f.Evidence, seen.pattern(e.Now)...)
 	case state == "silent":
 		f = Finding{
 			Cause: CauseDeviceFirewall, Hop: HopDevice, Subject: "service " + s.Name, Services: []string{s.Name},
