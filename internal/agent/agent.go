@@ -53,6 +53,8 @@ type LinkOptions struct {
 	Interface string
 	Code      string // the one-time code; needed to enrol
 	Sources   []string
+	// Dial opens the link's connections; nil takes those of Options.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
 const (

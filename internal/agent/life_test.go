@@ -295,6 +295,44 @@ func (p prefixed) Neighbours(context.Context) ([]agent.Neighbour, error) {
 func (prefixed) Cannot() []string                                             { return nil }
 func (prefixed) Try(context.Context, string, netip.AddrPort) (string, string) { return "open", "" }
 
+func TestAnAgentWithSeveralInterfacesTellsWhichLinkIsDown(t *testing.T) {
+	s := testbed.Start(t, func(o *testbed.Options) { o.CheckEvery = 3 * time.Second })
+	code := site(t, s)
+	_, err := s.Client.AddLink(t.Context(), "KET-07", contract.LinkInput{Label: "backup", Position: 2})
+	require.NoError(t, err)
+	inv, err := s.Client.Invite(t.Context(), "KET-07", "backup")
+	require.NoError(t, err)
+	_, err = s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: "isles.example", Servers: []string{"ns.isles.example=127.0.0.1"}})
+	require.NoError(t, err)
+	_, err = s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "ket-07.isles.example", Site: "KET-07"})
+	require.NoError(t, err)
+	cable, mobile := &way{}, &way{}
+	cable.move("127.101.5.30")
+	mobile.move("127.103.5.30")
+	state := filepath.Join(t.TempDir(), "agent")
+	start(t, agent.Options{Server: s.URL, StateDir: state, Links: []agent.LinkOptions{{Interface: "eth0", Code: code, Dial: cable.dial}, {Interface: "wwan0", Code: inv.Code, Dial: mobile.dial}}})
+	at := func(want string) func() bool {
+		return func() bool {
+			h, err := s.Client.Hostname(context.Background(), "ket-07.isles.example")
+			return err == nil && h.IPv4.String() == want
+		}
+	}
+	await(t, "the preferred link is followed", at("127.101.5.30"))
+	awaitOther := func() bool {
+		l, err := s.Client.Link(context.Background(), "KET-07", "backup")
+		return err == nil && l.IPv4.String() == "127.103.5.30"
+	}
+	await(t, "the other link is known", awaitOther)
+	cable.cut.Store(true)
+	await(t, "names follow the link that works", at("127.103.5.30"))
+	l, err := s.Client.Link(t.Context(), "KET-07", "main")
+	require.NoError(t, err)
+	require.True(t, l.Failing)
+	list, err := agent.ReadStatus(state)
+	require.NoError(t, err)
+	require.Len(t, list, 2, "status tells of each link")
+}
+
 func TestAPathIsProvenWithoutTheDevice(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}

@@ -56,6 +56,9 @@ type runner struct {
 
 func newRunner(o Options, l LinkOptions, f *fleet, many bool) *runner {
 	o.Network.Interface = l.Interface
+	if l.Dial != nil {
+		o.Dial = l.Dial
+	}
 	r := &runner{o: o, link: l, dir: o.StateDir, fleet: f, log: o.Log, way: &way{o: o}, looks: make(chan reason, 1), heard: map[wan.Source][]wan.Report{}}
 	if many {
 		r.dir = filepath.Join(o.StateDir, l.Interface)

@@ -64,7 +64,7 @@ func linkCommand() *cobra.Command {
 	edit := &cobra.Command{Use: "edit SITE LABEL", Short: "Change a link", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			f, err := given(cmd, map[string]string{"label": "label", "provider": "provider", "mode": "mode", "order": "position", "ipv4": "ipv4", "ipv6": "ipv6",
-				"router-address": "router_address", "source": "sources"})
+				"router-address": "router_address", "dynamic-range": "dynamic_range", "source": "sources"})
 			if err != nil {
 				return err
 			}
@@ -82,6 +82,7 @@ func linkCommand() *cobra.Command {
 		c.Flags().StringVar(&in.IPv4, "ipv4", "", "the IPv4 address of a static link")
 		c.Flags().StringVar(&in.IPv6, "ipv6", "", "the IPv6 address of a static link")
 		c.Flags().StringVar(&in.RouterWAN, "router-address", "", "the router's WAN address as its status page shows it, where no protocol tells it")
+		c.Flags().StringVar(&in.Dynamic, "dynamic-range", "", "the LAN addresses that the router gives out, such as 192.168.7.100-192.168.7.199")
 		c.Flags().StringArrayVar(&in.Sources, "source", nil, "a source of the address, the most trusted first: observed, stun, gateway, interface or fixed; give it again for each")
 	}
 	plan := &cobra.Command{Use: "plan SITE LABEL TIME", Short: "Say when the provider will change the address, so that TTLs are low by then", Args: cobra.ExactArgs(3),

@@ -40,8 +40,10 @@ type LinkInput struct {
 	ChangeAt time.Time `json:"change_at"`
 	// RouterWAN is the router's WAN address where no protocol tells it. Sources are the ways of learning the link's address, the
 	// most trusted first; none stands for the usual ones.
-	RouterWAN string   `json:"router_address"`
-	Sources   []string `json:"sources"`
+	RouterWAN string `json:"router_address"`
+	// Dynamic is the range of LAN addresses that the router gives out, as FROM-TO.
+	Dynamic string   `json:"dynamic_range"`
+	Sources []string `json:"sources"`
 }
 
 // HostnameInput is what a person gives of a hostname. An empty Link follows the site's preferred link; TTL 0 takes the

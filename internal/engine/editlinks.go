@@ -46,7 +46,7 @@ func (e *Engine) link(code, label string) (premises, site.Link, error) {
 func (e *Engine) LinkInput(code, label string) (contract.LinkInput, error) {
 	_, l, err := e.link(code, label)
 	in := contract.LinkInput{Label: l.Label, Provider: l.Provider, Mode: string(l.Mode), Position: l.Position, ChangeAt: l.ChangeAt,
-		RouterWAN: addressText(l.RouterWAN), Sources: sourceWords(l.Sources)}
+		RouterWAN: addressText(l.RouterWAN), Sources: sourceWords(l.Sources), Dynamic: l.Dynamic.String()}
 	if l.Mode == site.Static {
 		in.IPv4, in.IPv6 = addressText(l.IPv4), addressText(l.IPv6)
 	}
@@ -79,8 +79,12 @@ func (e *Engine) putLink(ctx context.Context, p premises, l site.Link, in contra
 	v4, err1 := parseAddress("ipv4", in.IPv4)
 	v6, err2 := parseAddress("ipv6", in.IPv6)
 	router, err3 := parseAddress("router_address", in.RouterWAN)
-	given := site.Link{RouterWAN: router, Sources: sourcesOf(in.Sources), ID: l.ID, SiteID: p.ID, Label: in.Label, Provider: in.Provider, Mode: site.Mode(in.Mode), Position: in.Position, IPv4: v4, IPv6: v6, ChangeAt: in.ChangeAt}
-	given, err := given.Checked(e.config.Policy)
+	dynamic, err := site.ParseRange(in.Dynamic)
+	if err != nil {
+		return contract.Link{}, site.Flaws{{Field: "dynamic_range", Detail: err.Error()}}
+	}
+	given := site.Link{Dynamic: dynamic, RouterWAN: router, Sources: sourcesOf(in.Sources), ID: l.ID, SiteID: p.ID, Label: in.Label, Provider: in.Provider, Mode: site.Mode(in.Mode), Position: in.Position, IPv4: v4, IPv6: v6, ChangeAt: in.ChangeAt}
+	given, err = given.Checked(e.config.Policy)
 	if err := flawed(err1, err2, err3, err); err != nil {
 		return contract.Link{}, err
 	}

@@ -22,6 +22,8 @@ type linkRow struct {
 	Heard    when             `db:"heard_at"`
 	Agent    bool             `db:"agent"`
 	ChangeAt when             `db:"change_at"`
+	From     inet             `db:"dynamic_from"`
+	To       inet             `db:"dynamic_to"`
 	Router   inet             `db:"router_address"`
 	Sources  list[wan.Source] `db:"sources"`
 }
@@ -29,11 +31,11 @@ type linkRow struct {
 func (r linkRow) link() site.Link {
 	return site.Link{ID: r.ID, SiteID: r.SiteID, Label: r.Label, Provider: r.Provider, Mode: r.Mode, Position: r.Position,
 		IPv4: r.IPv4.Addr, IPv6: r.IPv6.Addr, Source: r.Source, Since: r.Since.Time, Heard: r.Heard.Time, Agent: r.Agent, ChangeAt: r.ChangeAt.Time,
-		RouterWAN: r.Router.Addr, Sources: r.Sources}
+		RouterWAN: r.Router.Addr, Sources: r.Sources, Dynamic: site.Range{From: r.From.Addr, To: r.To.Addr}}
 }
 
 const linkColumns = `SELECT l.id, l.site_id, l.label, l.provider, l.mode, l.position, host(l.ipv4) AS ipv4, host(l.ipv6) AS ipv6,
-	l.source, l.since_at, l.heard_at, l.change_at, host(l.router_address) AS router_address, l.sources,
+	l.source, l.since_at, l.heard_at, l.change_at, host(l.router_address) AS router_address, host(l.dynamic_from) AS dynamic_from, host(l.dynamic_to) AS dynamic_to, l.sources,
 	EXISTS (SELECT FROM access_key k WHERE k.link_id = l.id AND k.scope = 'agent' AND k.revoked_at IS NULL) AS agent
 	FROM link l`
 
@@ -58,15 +60,15 @@ func (s *Store) Link(ctx context.Context, siteID int64, label string) (site.Link
 // AddLink records a link and returns its ID. Addresses are not recorded here: they come by CommitMoves.
 func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 	var id int64
-	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position, change_at, router_address, sources) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`,
-		in.SiteID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources))
+	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position, change_at, router_address, sources, dynamic_from, dynamic_to) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
+		in.SiteID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources), inet{in.Dynamic.From}, inet{in.Dynamic.To})
 	return id, explained(err, "link", "label", in.Label)
 }
 
 // EditLink writes the link's own fields by its ID; its addresses stay.
 func (s *Store) EditLink(ctx context.Context, in site.Link) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6, router_address = $7, sources = $8 WHERE id = $1`,
-		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources))
+	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6, router_address = $7, sources = $8, dynamic_from = $9, dynamic_to = $10 WHERE id = $1`,
+		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources), inet{in.Dynamic.From}, inet{in.Dynamic.To})
 	return affected(r, err, "link", "label", in.Label)
 }
 

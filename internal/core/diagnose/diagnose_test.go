@@ -190,6 +190,19 @@ func TestWhatAnAgentSeesFromInsideSaysWhichHopItIs(t *testing.T) {
 			require.NotContains(t, strings.Join(Site(e)[0].Evidence, " "), "from inside", "a look from before it failed says nothing")
 		}
 	}
+	e := base()
+	dynamic, err := site.ParseRange("192.168.7.10 - 192.168.7.99")
+	require.NoError(t, err)
+	e.Links[0].Dynamic = dynamic
+	list := Site(e)
+	require.Len(t, list, 2, "beside what fails")
+	require.Equal(t, CauseInDynamicRange, list[1].Cause)
+	require.Contains(t, list[1].Next, "outside 192.168.7.10-192.168.7.99")
+	require.False(t, list[1].Serious())
+	for _, wrong := range []string{"192.168.7.99-192.168.7.10", "192.168.7.10", "2001:db8::1-192.168.7.9", "x-y"} {
+		_, err := site.ParseRange(wrong)
+		require.ErrorContains(t, err, "is no range of addresses", wrong)
+	}
 	for verdict, cause := range map[wan.Verdict]Cause{wan.NATDouble: CauseDoubleNAT, wan.NATCarrier: CauseCarrierNAT} {
 		e := base()
 		e.Links[0].NAT = wan.NAT{Verdict: verdict, Words: "what stands in front", Remedies: []string{"do this", "or that"}}

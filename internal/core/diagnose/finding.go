@@ -39,6 +39,7 @@ const (
 	CauseDeviceFirewall Cause = "device-firewall"
 	CauseLinkFailing    Cause = "link-failing"
 	CauseSiteResolver   Cause = "site-resolver"
+	CauseInDynamicRange Cause = "in-dynamic-range"
 	CauseKeyRefused     Cause = "key-refused"
 )
 
@@ -62,7 +63,7 @@ func (f Finding) Key() string { return string(f.Cause) + " " + f.Subject }
 // Serious says whether customers are cut off, or a door is open; the others can wait for the next visit.
 func (f Finding) Serious() bool {
 	switch f.Cause {
-	case CauseAgentOverdue, CauseResolverBehind, CauseSiteResolver, CauseKeyRefused:
+	case CauseAgentOverdue, CauseResolverBehind, CauseSiteResolver, CauseKeyRefused, CauseInDynamicRange:
 		return false
 	}
 	return true

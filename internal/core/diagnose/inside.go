@@ -98,6 +98,29 @@ func (e Evidence) moved() []Finding {
 	return out
 }
 
+// inRange tells of devices whose address the router may give to another.
+func (e Evidence) inRange() []Finding {
+	var out []Finding
+	for _, l := range e.Links {
+		for _, d := range e.Devices {
+			if !l.Dynamic.Contains(d.Address) {
+				continue
+			}
+			f := Finding{
+				Cause: CauseInDynamicRange, Hop: HopDevice, Subject: "device " + d.Name,
+				Summary:  fmt.Sprintf("The router may give %s, which is %s's, to another device", d.Address, d.Name),
+				Evidence: []string{fmt.Sprintf("the router gives out %s, and %s has no reservation", l.Dynamic, d.Name)},
+				Next:     fmt.Sprintf("In the router, reserve an address outside %s for %s, and record it.", l.Dynamic, orElse(d.MAC, d.Name)),
+			}
+			if d.Reserved {
+				f.Evidence = []string{fmt.Sprintf("the reservation of %s lies inside what the router gives out, %s: some routers do not leave it out", d.Name, l.Dynamic)}
+			}
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
 // translated explains a link on which nothing gets in by what stands in front of its router.
 func (e Evidence) translated(l LinkEvidence, cut []ServiceEvidence) (f Finding, ok bool) {
 	f = Finding{Subject: "link " + l.Label, Services: serviceNames(cut), Evidence: append(seen(cut), l.NAT.Words)}

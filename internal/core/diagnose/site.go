@@ -17,6 +17,7 @@ func Site(e Evidence) []Finding {
 		out = append(out, e.explain(l)...)
 	}
 	out = append(out, e.moved()...)
+	out = append(out, e.inRange()...)
 	out = append(out, e.held()...)
 	for _, h := range e.Hostnames {
 		if h.State == names.StateStale && len(h.Behind) > 0 && h.Given == h.Want {

@@ -50,6 +50,8 @@ type Link struct {
 	Sources []wan.Source `json:"sources,omitempty"`
 	// Failing says that nothing comes through the link at present: what follows the preferred link uses the next one.
 	Failing bool `json:"failing,omitempty"`
+	// Dynamic is the range of LAN addresses that the router gives out, both ends included.
+	Dynamic Range `json:"dynamic_range,omitzero"`
 }
 
 // Addresses of the link.

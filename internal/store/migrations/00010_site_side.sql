@@ -1,6 +1,7 @@
 -- +goose Up
 ALTER TABLE link ADD COLUMN router_address inet,             -- the router's WAN address, where no protocol tells it
     ADD COLUMN sources jsonb NOT NULL DEFAULT '[]',        -- the sources of its address, the most trusted first; empty: the usual
+    ADD COLUMN dynamic_from inet, ADD COLUMN dynamic_to inet, -- the LAN addresses that its router gives out
     ADD COLUMN standing jsonb;                               -- what its agent reported last
 
 -- What an agent saw of a device on its LAN, the newest only.
@@ -22,4 +23,4 @@ ALTER TABLE access_key DROP COLUMN replaces, DROP COLUMN turn;
 ALTER TABLE hostname DROP COLUMN device_id;
 ALTER TABLE device DROP COLUMN ipv6;
 DROP TABLE sighting;
-ALTER TABLE link DROP COLUMN router_address, DROP COLUMN sources, DROP COLUMN standing;
+ALTER TABLE link DROP COLUMN router_address, DROP COLUMN sources, DROP COLUMN dynamic_from, DROP COLUMN dynamic_to, DROP COLUMN standing;

@@ -15,6 +15,7 @@ const linkBlanks: Blank[] = [
   { name: 'position', label: 'Order of preference', kind: 'number', help: '1 is preferred' },
   { name: 'ipv4', label: 'IPv4 address', help: 'Of a static link only' }, { name: 'ipv6', label: 'IPv6 address', help: 'Of a static link only' },
   { name: 'router_address', label: "Router's WAN address", help: 'As its status page shows it, where no protocol tells it' },
+  { name: 'dynamic_range', label: 'LAN addresses that the router gives out', help: 'Such as 192.168.7.100-192.168.7.199' },
   { name: 'sources', label: 'Sources of its address', kind: 'list', help: 'The most trusted first: observed, stun, gateway, interface, fixed. Empty: all' },
 ]
 const deviceBlanks: Blank[] = [
@@ -44,8 +45,8 @@ function forms(s: Site, suggested: string) {
   return {
     site: () => edit(`Edit ${s.code}`, '', siteBlanks, { code: s.code, name: s.name, note: s.note }),
     link: (l?: Link): Form => l
-      ? edit(`Edit link ${l.label}`, `/links/${l.label}`, linkBlanks, { label: l.label, provider: l.provider, mode: l.mode, position: l.position, router_address: l.router_address ?? '', sources: l.sources ?? [], ...(l.mode === 'static' ? { ipv4: l.ipv4 ?? '', ipv6: l.ipv6 ?? '' } : {}) })
-      : { title: 'Add a link', path: base + '/links', method: 'POST', blanks: linkBlanks, given: { label: s.links.length ? '' : 'main', provider: '', mode: 'dynamic', position: s.links.length + 1, ipv4: '', ipv6: '', router_address: '', sources: '' } },
+      ? edit(`Edit link ${l.label}`, `/links/${l.label}`, linkBlanks, { label: l.label, provider: l.provider, mode: l.mode, position: l.position, router_address: l.router_address ?? '', dynamic_range: l.dynamic_range ?? '', sources: l.sources ?? [], ...(l.mode === 'static' ? { ipv4: l.ipv4 ?? '', ipv6: l.ipv6 ?? '' } : {}) })
+      : { title: 'Add a link', path: base + '/links', method: 'POST', blanks: linkBlanks, given: { label: s.links.length ? '' : 'main', provider: '', mode: 'dynamic', position: s.links.length + 1, ipv4: '', ipv6: '', router_address: '', dynamic_range: '', sources: '' } },
     hostname: (h?: Hostname): Form => h
       ? { title: `Edit ${h.name}`, path: `/hostnames/${h.name}`, method: 'PATCH', blanks: hostnameBlanks(false), given: { link: h.link ?? '', ttl_seconds: h.ttl_seconds, extras: h.extras ?? [], mail: h.mail ?? '', device: h.device ?? '' } }
       : { title: 'Add a hostname', path: '/hostnames', method: 'POST', blanks: hostnameBlanks(true), given: { name: suggested, site: s.code, link: '', ttl_seconds: 0, extras: '', mail: '', device: '' } },
