@@ -4,11 +4,17 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"log/slog"
 	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -331,6 +337,44 @@ func TestAnAgentWithSeveralInterfacesTellsWhichLinkIsDown(t *testing.T) {
 	list, err := agent.ReadStatus(state)
 	require.NoError(t, err)
 	require.Len(t, list, 2, "status tells of each link")
+}
+
+func TestANewAgentSpeaksToAnOldServer(t *testing.T) {
+	s := testbed.Start(t, func(o *testbed.Options) {
+		o.Policy.StandIns = append(o.Policy.StandIns, netip.MustParsePrefix("127.0.0.0/8"))
+	})
+	behind, err := url.Parse(s.URL)
+	require.NoError(t, err)
+	// An old server tells no protocol, and has no use for what it does not know.
+	old := httputil.NewSingleHostReverseProxy(behind)
+	old.ModifyResponse = func(r *http.Response) error {
+		if !strings.HasSuffix(r.Request.URL.Path, "/agent/observed") {
+			return nil
+		}
+		var o map[string]any
+		if err := json.NewDecoder(r.Body).Decode(&o); err != nil {
+			return err
+		}
+		doc, err := json.Marshal(map[string]any{"address": "127.101.5.40", "check_seconds": o["check_seconds"]})
+		r.Body, r.ContentLength = io.NopCloser(strings.NewReader(string(doc))), int64(len(doc))
+		r.Header.Set("Content-Length", strconv.Itoa(len(doc)))
+		return err
+	}
+	var foreign atomic.Int64
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/agent/announcements") {
+			doc, err := io.ReadAll(r.Body)
+			if err != nil || strings.Contains(string(doc), "reports") || strings.Contains(string(doc), "protocol") {
+				foreign.Add(1)
+			}
+			r.Body = io.NopCloser(strings.NewReader(string(doc)))
+		}
+		old.ServeHTTP(w, r)
+	}))
+	defer server.Close()
+	start(t, agent.Options{Server: server.URL, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent")})
+	awaitAddress(t, s, "127.0.0.1")
+	require.Zero(t, foreign.Load())
 }
 
 func TestAPathIsProvenWithoutTheDevice(t *testing.T) {

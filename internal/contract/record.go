@@ -203,6 +203,7 @@ type Link struct {
 	site.Link
 	Overdue  bool          `json:"overdue"`
 	Standing *LinkStanding `json:"standing,omitempty"`
+	Dynamic  string        `json:"dynamic_range,omitempty"` // FROM-TO
 }
 
 // Hostname is a hostname as it stands now: its state, what it should answer, and what the zone's server last answered.

@@ -18,7 +18,7 @@ func (e *Engine) Links(code string) ([]contract.Link, error) {
 	out := []contract.Link{}
 	for _, l := range p.links {
 		ev := e.linkEvidence(l, e.now())
-		out = append(out, contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID)})
+		out = append(out, contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String()})
 	}
 	return out, err
 }
@@ -30,7 +30,7 @@ func (e *Engine) Link(code, label string) (contract.Link, error) {
 		return contract.Link{}, err
 	}
 	ev := e.linkEvidence(l, e.now())
-	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID)}, nil
+	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String()}, nil
 }
 
 func (e *Engine) link(code, label string) (premises, site.Link, error) {

@@ -187,6 +187,11 @@ func (e *Engine) publishGroup(r recorded) {
 		e.log.Error("publish", "error", err)
 	}
 	published := e.now()
+	for _, c := range r.changes { // before anybody is told: who asks then is to see names that settle
+		for _, h := range r.sites[c.SiteID].followingOne(c.LinkID) {
+			e.names.publish(h.ID, published)
+		}
+	}
 	e.answer(r)
 	for i, c := range r.changes {
 		p := r.sites[c.SiteID]
@@ -232,15 +237,11 @@ func (e *Engine) sitesOf(changes []store.Change) map[int64]premises {
 // afterMove sets off what follows a published move: proof that the names that follow the link answer it, and that the
 // services do.
 func (e *Engine) afterMove(p premises, following []site.Hostname, c store.Change, s store.Stages) {
-	published := s.Published
 	if !e.publishedAtOnce(following) {
 		s.Published = time.Time{} // its primaries have to take it first
 	}
 	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, zones: e.remoteZonesOf(following), unseen: e.resolvable(following), waiting: e.prober.expectedOn(c.LinkID)})
 	e.reached(s)
-	for _, h := range following {
-		e.names.publish(h.ID, published)
-	}
 	e.Events.Publish(contract.EventMoveRecorded, p.Code, fmt.Sprint(s.MoveID), fmt.Sprintf("the address went from %s to %s", c.Old, c.New))
 	e.prober.moved(p, c.LinkID)
 	e.askAgain(p.ID)

@@ -31,7 +31,7 @@ type linkRow struct {
 func (r linkRow) link() site.Link {
 	return site.Link{ID: r.ID, SiteID: r.SiteID, Label: r.Label, Provider: r.Provider, Mode: r.Mode, Position: r.Position,
 		IPv4: r.IPv4.Addr, IPv6: r.IPv6.Addr, Source: r.Source, Since: r.Since.Time, Heard: r.Heard.Time, Agent: r.Agent, ChangeAt: r.ChangeAt.Time,
-		RouterWAN: r.Router.Addr, Sources: r.Sources, Dynamic: site.Range{From: r.From.Addr, To: r.To.Addr}}
+		RouterWAN: r.Router.Addr, Sources: r.Sources, Dynamic: site.RangeOf(r.From.Addr, r.To.Addr)}
 }
 
 const linkColumns = `SELECT l.id, l.site_id, l.label, l.provider, l.mode, l.position, host(l.ipv4) AS ipv4, host(l.ipv6) AS ipv6,
@@ -60,15 +60,17 @@ func (s *Store) Link(ctx context.Context, siteID int64, label string) (site.Link
 // AddLink records a link and returns its ID. Addresses are not recorded here: they come by CommitMoves.
 func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 	var id int64
+	from, to := in.Dynamic.Ends()
 	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position, change_at, router_address, sources, dynamic_from, dynamic_to) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
-		in.SiteID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources), inet{in.Dynamic.From}, inet{in.Dynamic.To})
+		in.SiteID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources), inet{from}, inet{to})
 	return id, explained(err, "link", "label", in.Label)
 }
 
 // EditLink writes the link's own fields by its ID; its addresses stay.
 func (s *Store) EditLink(ctx context.Context, in site.Link) error {
+	from, to := in.Dynamic.Ends()
 	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6, router_address = $7, sources = $8, dynamic_from = $9, dynamic_to = $10 WHERE id = $1`,
-		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources), inet{in.Dynamic.From}, inet{in.Dynamic.To})
+		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources), inet{from}, inet{to})
 	return affected(r, err, "link", "label", in.Label)
 }
 

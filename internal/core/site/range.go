@@ -7,7 +7,13 @@ import (
 )
 
 // Range is a range of addresses, both ends included. As text it is FROM-TO.
-type Range struct{ From, To netip.Addr }
+type Range struct{ from, to netip.Addr }
+
+// RangeOf makes a range of its ends; the zero Range of zero ends.
+func RangeOf(from, to netip.Addr) Range { return Range{from, to} }
+
+// Ends gives both ends.
+func (r Range) Ends() (from, to netip.Addr) { return r.from, r.to }
 
 // ParseRange reads FROM-TO; "" is the zero Range.
 func ParseRange(text string) (Range, error) {
@@ -26,22 +32,13 @@ func ParseRange(text string) (Range, error) {
 
 // Contains says whether an address is in the range.
 func (r Range) Contains(a netip.Addr) bool {
-	return r.From.IsValid() && a.IsValid() && a.Is4() == r.From.Is4() && !a.Less(r.From) && !r.To.Less(a)
+	return r.from.IsValid() && a.IsValid() && a.Is4() == r.from.Is4() && !a.Less(r.from) && !r.to.Less(a)
 }
 
 // String writes FROM-TO, "" for the zero Range.
 func (r Range) String() string {
-	if !r.From.IsValid() {
+	if !r.from.IsValid() {
 		return ""
 	}
-	return r.From.String() + "-" + r.To.String()
-}
-
-// MarshalText implements encoding.TextMarshaler.
-func (r Range) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
-
-// UnmarshalText implements encoding.TextUnmarshaler.
-func (r *Range) UnmarshalText(text []byte) (err error) {
-	*r, err = ParseRange(string(text))
-	return err
+	return r.from.String() + "-" + r.to.String()
 }

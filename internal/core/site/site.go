@@ -51,7 +51,7 @@ type Link struct {
 	// Failing says that nothing comes through the link at present: what follows the preferred link uses the next one.
 	Failing bool `json:"failing,omitempty"`
 	// Dynamic is the range of LAN addresses that the router gives out, both ends included.
-	Dynamic Range `json:"dynamic_range,omitzero"`
+	Dynamic Range `json:"-"`
 }
 
 // Addresses of the link.
