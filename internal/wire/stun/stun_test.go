@@ -15,10 +15,13 @@ func dial(ctx context.Context, network, address string) (net.Conn, error) {
 	return (&net.Dialer{}).DialContext(ctx, network, address)
 }
 
-func responder(t *testing.T, address string) *Responder {
+func responder(t *testing.T, address string, edit func(*Responder)) *Responder {
 	t.Helper()
 	r, err := Listen(address)
 	require.NoError(t, err)
+	if edit != nil {
+		edit(r)
+	}
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- r.Serve(ctx) }()
@@ -28,7 +31,7 @@ func responder(t *testing.T, address string) *Responder {
 
 func TestTheResponderSaysWhereAQuestionComesFrom(t *testing.T) {
 	for network, address := range map[string]string{"udp4": "127.0.0.1:0", "udp6": "[::1]:0"} {
-		r := responder(t, address)
+		r := responder(t, address, nil)
 		at, err := Ask(t.Context(), dial, network, r.Addr(), Credential{})
 		require.NoError(t, err)
 		require.Equal(t, netip.MustParseAddrPort(r.Addr()).Addr(), at.Addr())
@@ -37,10 +40,11 @@ func TestTheResponderSaysWhereAQuestionComesFrom(t *testing.T) {
 }
 
 func TestACredentialIsASignOfLife(t *testing.T) {
-	r := responder(t, "127.0.0.1:0")
 	heard := make(chan string, 10)
-	r.Password = func(user string) string { return map[string]string{"ket-07": "gannet"}[user] }
-	r.Heard = func(user string, from netip.Addr) { heard <- user + " " + from.String() }
+	r := responder(t, "127.0.0.1:0", func(r *Responder) {
+		r.Password = func(user string) string { return map[string]string{"ket-07": "gannet"}[user] }
+		r.Heard = func(user string, from netip.Addr) { heard <- user + " " + from.String() }
+	})
 	_, err := Ask(t.Context(), dial, "udp4", r.Addr(), Credential{"ket-07", "gannet"})
 	require.NoError(t, err)
 	require.Equal(t, "ket-07 127.0.0.1", <-heard)
