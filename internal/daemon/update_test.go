@@ -242,3 +242,21 @@ func TestTheUsualProgramForUpdates(t *testing.T) {
 	require.Error(t, err)
 	require.Contains(t, string(out), "REFUSED")
 }
+
+func TestUpdatesWithAWrongSecretBecomeVisibleAtTheSite(t *testing.T) {
+	s, k := routers(t)
+	u := update{t, s, k}
+	for range 3 {
+		_, _ = u.send(k.Name, "d3Jvbmcgc2VjcmV0IG9mIGEgcm91dGVyIHNvbWV3aGVyZQ==", dns.HmacSHA256, time.Now(), func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 30 A 198.51.100.9")}) })
+		_, _ = u.send("nobody.saltmarsh.example", "d3Jvbmcgc2VjcmV0IG9mIGEgcm91dGVyIHNvbWV3aGVyZQ==", dns.HmacSHA256, time.Now(), func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 30 A 198.51.100.9")}) })
+	}
+	require.Eventually(t, func() bool {
+		list, err := s.Client.Faults(t.Context(), "KET-07", true)
+		for _, f := range list {
+			if err == nil && f.Finding.Cause == "key-refused" {
+				return strings.Contains(f.Finding.Evidence[0], "3 times, from 127.0.0.1: an update is signed with a wrong secret")
+			}
+		}
+		return false
+	}, 10*time.Second, 50*time.Millisecond)
+}

@@ -17,6 +17,15 @@ func (e *Engine) Secret(keyName string) (algorithm, secret string, ok bool) {
 	return k.Algorithm + ".", k.Secret, ok
 }
 
+// Unproven implements authdns.Access: those who look after the key's site are told.
+func (e *Engine) Unproven(keyName string, from netip.Addr) {
+	if k, ok := e.record.signingKey(keyName); ok && k.SiteID != 0 {
+		if p, ok := e.record.site(int64(k.SiteID)); ok {
+			e.NoteRefusal(e.FirstLink(p.Code), "an update is signed with a wrong secret, or at a wrong time, in the name of key "+k.Name, from)
+		}
+	}
+}
+
 // MayTransfer implements authdns.Access: a zone goes to the hosts and to the key that it names, to nobody else.
 func (e *Engine) MayTransfer(apex string, from netip.Addr, keyName string) bool {
 	z, ok := e.record.zoneByApex(names.Name(strings.TrimSuffix(apex, ".")))

@@ -42,15 +42,15 @@ func Site(e Evidence) []Finding {
 
 // explain says what fails on one link, from the widest cause to the narrowest.
 func (e Evidence) explain(l LinkEvidence) []Finding {
+	out := e.atSite(l)
 	on := e.where(func(s ServiceEvidence) bool { return s.OnLink == l.Label })
 	failing := e.where(func(s ServiceEvidence) bool { return s.OnLink == l.Label && s.failing() })
 	if !l.Addresses().Known() {
 		if len(on) == 0 && !l.Agent {
-			return nil
+			return out
 		}
-		return []Finding{e.addressUnknown(l)}
+		return append(out, e.addressUnknown(l))
 	}
-	out := e.atSite(l)
 	var cut, closedWrong []ServiceEvidence
 	for _, s := range failing {
 		if s.Expected == probe.ExpectClosed {

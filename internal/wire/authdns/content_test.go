@@ -174,6 +174,7 @@ type open struct{}
 
 func (open) Secret(string) (string, string, bool)        { return "", "", false }
 func (open) MayTransfer(string, netip.Addr, string) bool { return true }
+func (open) Unproven(string, netip.Addr)                 {}
 func (open) Update(_ context.Context, _ *dns.Msg, _ string, _ netip.Addr, reply func(int, bool)) {
 	reply(dns.RcodeRefused, false)
 }

@@ -15,6 +15,8 @@ type Access interface {
 	Secret(keyName string) (algorithm, secret string, ok bool)
 	// MayTransfer says whether an address, or the holder of a key ("" for none), may have the whole zone.
 	MayTransfer(apex string, from netip.Addr, keyName string) bool
+	// Unproven is told of a request whose signature is wrong, though the key is known; of a stranger's key there is nobody to tell.
+	Unproven(keyName string, from netip.Addr)
 	// Update carries out a DNS UPDATE (RFC 2136) without keeping the caller, and then gives its RCODE to reply, once; more
 	// says that another update's follows at once. keyName is "" for an unsigned one.
 	Update(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr, reply func(rcode int, more bool))
@@ -51,6 +53,9 @@ func (s *Server) slow(ctx context.Context, req []byte, c caller) error {
 	}
 	if rcode != dns.RcodeSuccess {
 		s.counters.badSignatures.Add(1)
+		if signer.key != nil {
+			s.access.Unproven(signer.name, c.from)
+		}
 		return send(new(dns.Msg).SetRcode(m, rcode), false)
 	}
 	if m.Opcode == dns.OpcodeUpdate {
