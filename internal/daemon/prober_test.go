@@ -207,7 +207,7 @@ func TestAnOverdueAgentIsAFaultThatCanWait(t *testing.T) {
 	site, err := e.Site(t.Context(), "KET-07")
 	require.NoError(t, err)
 	require.True(t, site.Links[0].Overdue)
-	e.Heard(linkIDOf(t, st, "KET-07"))
+	e.Observe(linkIDOf(t, st, "KET-07"), netip.MustParseAddr("127.110.1.5"))
 	require.Equal(t, contract.NeedNothing, need())
 }
 

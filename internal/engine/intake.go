@@ -247,9 +247,6 @@ func (e *Engine) afterMove(p premises, following []site.Hostname, c store.Change
 	e.askAgain(p.ID)
 }
 
-// Heard notes that the agent of a link was heard, without an announcement.
-func (e *Engine) Heard(linkID int64) { e.heard.note(linkID, e.now()) }
-
 // heardList collects when links were last heard, until it is written in bulk.
 type heardList struct {
 	mu    sync.Mutex

@@ -18,6 +18,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -345,7 +346,7 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 	default:
 		out.Words = fmt.Sprintf("what is sent to %s %s does not arrive at the agent's machine, port %d: %s", to, ports, in.Port, back)
 		out.Next = fmt.Sprintf("In the router, forward %s to the LAN address of the agent's machine, port %d, for this test.", ports, in.Port)
-		if v := e.standings.view(l.ID); v != nil && len(v.Remedies) > 0 && (v.NAT == "double" || v.NAT == "carrier") {
+		if v := e.standings.view(l.ID); v != nil && len(v.Remedies) > 0 && (v.NAT == wan.NATDouble || v.NAT == wan.NATCarrier) {
 			out.Next = v.Remedies[0]
 		}
 	}

@@ -208,10 +208,8 @@ func (e *Engine) noteStanding(linkID int64, in Reported, w wan.Weighing, j wan.J
 		}
 		view.Sources = append(view.Sources, s)
 	}
-	if before != nil {
-		view.Refused, view.Rhythm = before.Refused, before.Rhythm
-	}
 	e.standings.with(linkID, func(s *linkStanding) {
+		view.Refused, view.Rhythm = s.view.Refused, s.view.Rhythm // others write those meanwhile
 		s.view = view
 		if moved {
 			s.moves = append(slices.DeleteFunc(s.moves, func(at time.Time) bool { return w.Now.Sub(at) > wan.FlapWindow }), w.Now)

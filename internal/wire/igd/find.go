@@ -19,11 +19,8 @@ import (
 	"time"
 )
 
-// Group and Port are where searches go (UPnP Device Architecture 1.3.2).
-var (
-	Group  = netip.AddrPortFrom(netip.MustParseAddr("239.255.255.250"), 1900)
-	Group6 = netip.AddrPortFrom(netip.MustParseAddr("ff02::c"), 1900)
-)
+// Group is where searches go (UPnP Device Architecture 1.3.2).
+var Group = netip.AddrPortFrom(netip.MustParseAddr("239.255.255.250"), 1900)
 
 // ErrNoAnswer reports that no gateway was found.
 var ErrNoAnswer = errors.New("no gateway answers UPnP IGD")
