@@ -30,7 +30,7 @@ func (o Outcome) Good() bool { return o == Answered || o == Opened }
 // Signal is what the operating system said of an attempt, before anyone interprets it.
 type Signal int
 
-// The signals.
+// The signals. Connected is also said of a datagram that was answered.
 const (
 	SignalConnected Signal = iota
 	SignalReset

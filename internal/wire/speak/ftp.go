@@ -1,0 +1,34 @@
+package speak
+
+import (
+	"context"
+	"strings"
+)
+
+// speakFTP reads the greeting (RFC 959 section 5.4) and goes over to TLS where the server does (AUTH: RFC 4217 section 4).
+func speakFTP(ctx context.Context, t *talk) (heard, error) {
+	d, err := t.begin(ctx)
+	if err != nil {
+		return d.h, err
+	}
+	line, err := d.greeting("FTP", "220", "120", "421")
+	if err != nil {
+		return d.h, err
+	}
+	if strings.Contains(strings.ToUpper(line), "SMTP") {
+		return d.h, odd("it says " + spoken([]byte(line)) + ", which is SMTP")
+	}
+	if !strings.HasPrefix(line, "220") {
+		return d.h, nil
+	}
+	for strings.HasPrefix(line, "220-") {
+		if line, err = d.line(); err != nil {
+			return d.h, err
+		}
+	}
+	if err := d.upgrade(ctx, true, "AUTH TLS", func(line string) bool { return strings.HasPrefix(line, "234") }); err != nil {
+		return d.h, err
+	}
+	_ = d.say("QUIT")
+	return d.h, nil
+}

@@ -1,0 +1,77 @@
+// Package speak probes a port by speaking to it as a client of its protocol would: one file a kind. It signs in nowhere,
+// asks for nothing but a sign that the protocol is spoken, and is bounded in time and memory, whatever comes back.
+package speak
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/probe"
+)
+
+// Request says what to try.
+type Request struct {
+	Kind      probe.Kind
+	Transport probe.Transport // tcp or udp
+	Target    netip.AddrPort
+	Name      string // the host name that the target is known by, where one is used; it is sent where the protocol has a place for it
+	// Own says whether a redirect may be followed to a host and port: those that belong to the same site. nil follows none.
+	Own      func(host string, port uint16) bool
+	Options  probe.Options
+	ProbeKey []byte     // private key with which WireGuard servers know us
+	From     netip.Addr // local address; the system's choice where zero
+	Deadline time.Duration
+}
+
+// Reply is the story of one attempt.
+type Reply struct {
+	probe.Result
+	From        netip.AddrPort // where we connected from; zero where nothing was opened
+	Took        time.Duration  // until connected, or, over UDP, until answered
+	Said        string         // what came of it, in words
+	Steps       []Step
+	Certificate Certificate
+	Loose       string // what is unsafe about how the service answers, in words; "" for nothing
+}
+
+// Step is one step of an attempt, and how long after the start it was done.
+type Step struct {
+	Name  string
+	At    time.Duration
+	Words string
+}
+
+// heard is what a conversation brought.
+type heard struct {
+	words       string
+	fingerprint string
+	certificate Certificate
+	loose       string
+}
+
+// odd reports a service that speaks, but not as it should. Its text says how.
+type odd string
+
+func (o odd) Error() string { return string(o) }
+
+type conversation func(ctx context.Context, t *talk) (heard, error)
+
+var conversations = map[probe.Kind]conversation{
+	probe.KindUDP: speakUDP, probe.KindTLS: speakTLS, probe.KindHTTP: speakHTTP, probe.KindHTTPS: speakHTTP, probe.KindSSH: speakSSH,
+	probe.KindRDP: speakRDP, probe.KindVNC: speakVNC, probe.KindRTSP: speakRTSP, probe.KindSMTP: speakSMTP, probe.KindIMAP: speakIMAP,
+	probe.KindPOP3: speakPOP3, probe.KindFTP: speakFTP, probe.KindSIP: speakSIP, probe.KindMQTT: speakMQTT, probe.KindDNS: speakDNS,
+	probe.KindNTP: speakNTP, probe.KindSTUN: speakSTUN, probe.KindSNMP: speakSNMP, probe.KindIKE: speakIKE,
+	probe.KindOpenVPN: speakOpenVPN, probe.KindWireGuard: speakWireGuard,
+}
+
+// To makes one attempt. It returns at the deadline at the latest.
+func To(ctx context.Context, r Request) Reply {
+	ctx, cancel := context.WithTimeout(ctx, r.Deadline)
+	defer cancel()
+	t := &talk{request: r, began: time.Now()}
+	if r.Transport == probe.UDP {
+		return t.overUDP(ctx)
+	}
+	return t.overTCP(ctx)
+}

@@ -1,0 +1,28 @@
+package speak
+
+import (
+	"context"
+	"errors"
+	"net"
+	"os"
+	"syscall"
+
+	"inkpost.example/inkpost/internal/core/probe"
+)
+
+// signal says what the network said of a connection attempt (RFC 9293 section 3.5, RFC 1122 section 4.2.3.9): a TCP port
+// that opens is all that kind tcp asks for.
+func signal(ctx context.Context, err error) (probe.Signal, string) {
+	var timeout net.Error
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED), errors.Is(err, syscall.ECONNRESET):
+		return probe.SignalReset, "refused"
+	case errors.Is(ctx.Err(), context.Canceled), errors.Is(err, context.Canceled):
+		return probe.SignalLocal, "the attempt was cancelled"
+	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, syscall.ETIMEDOUT), errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, errSilence):
+		return probe.SignalTimeout, "no answer before the deadline"
+	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
+		return probe.SignalNoRoute, "the network reports no way there"
+	}
+	return probe.SignalLocal, "this machine could not try: " + err.Error()
+}
