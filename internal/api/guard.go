@@ -26,6 +26,7 @@ type principal struct {
 	name     string
 	scope    string // of the key; empty for a session
 	linkID   int64  // of an agent
+	vantage  int64  // ID of a vantage point
 	session  *store.Session
 }
 
@@ -33,7 +34,7 @@ var (
 	errNobody   = problemOf(http.StatusUnauthorized, "sign-in-needed", "sign in, or send a key as: Authorization: Bearer KEY")
 	errIntent   = problemOf(http.StatusForbidden, "intent-missing", "a change made from a browser needs the session's value in the "+intentHeader+" header")
 	errOnce     = problemOf(http.StatusForbidden, "choose-password", "replace the one-time password first: PUT "+base+"/session/password")
-	errNotYours = problemOf(http.StatusForbidden, "wrong-key", "this key is for something else: an agent's key announces, a person's key does all the rest")
+	errNotYours = problemOf(http.StatusForbidden, "wrong-key", "this key is for something else: an agent's key announces, a vantage point's returns outcomes, a person's key does all the rest")
 	errTooMany  = problemOf(http.StatusTooManyRequests, "too-many", "too many tries from your address; wait a few seconds")
 )
 
@@ -48,7 +49,7 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 			return err
 		}
 		switch {
-		case r.who == agentOnly && p.scope != store.ScopeAgent, r.who != agentOnly && p.linkID != 0, r.who == signedIn && p.session == nil:
+		case r.who == agentOnly && p.scope != store.ScopeAgent, r.who != agentOnly && p.linkID != 0, r.who == vantageOnly && p.vantage == 0, r.who != vantageOnly && p.vantage != 0, r.who == signedIn && p.session == nil:
 			return errNotYours
 		case r.who == person && p.session != nil && p.session.Once:
 			return errOnce
@@ -69,7 +70,7 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 			a.noteRefused(c, k, "", err)
 			return principal{}, err
 		}
-		return principal{personID: int64(k.PersonID), name: k.Person, scope: k.Scope, linkID: int64(k.LinkID), key: k}, nil
+		return principal{personID: int64(k.PersonID), name: k.Person, scope: k.Scope, linkID: int64(k.LinkID), vantage: int64(k.VantageID), key: k}, nil
 	}
 	cookie, err := c.Cookie(cookieName)
 	if err != nil {

@@ -79,6 +79,10 @@ func (a *api) history(c *echo.Context, _ principal) error {
 	f.Note("until", err)
 	from, err := instant(c, "from", until.AddDate(0, 0, -1))
 	f.Note("from", err)
+	format := c.QueryParamOr("format", "json")
+	if format != "json" && format != "csv" {
+		f.Note("format", fmt.Errorf("%q is neither json nor csv", format))
+	}
 	if len(f) == 0 && !from.Before(until) {
 		f.Note("from", fmt.Errorf("must be before until"))
 	}
@@ -86,11 +90,14 @@ func (a *api) history(c *echo.Context, _ principal) error {
 		return err
 	}
 	h, err := a.engine.History(c.Request().Context(), c.Param("code"), c.Param("name"), from, until)
+	if err == nil && format == "csv" {
+		return historyCSV(c, h)
+	}
 	return ok(c, http.StatusOK, h, err)
 }
 
 func (a *api) probeNow(c *echo.Context, _ principal) error {
-	s, err := a.engine.ProbeNow(c.Request().Context(), c.Param("code"), c.Param("name"))
+	s, err := a.engine.ProbeNow(c.Request().Context(), c.Param("code"), c.Param("name"), c.QueryParam("from"))
 	return ok(c, http.StatusOK, s, err)
 }
 

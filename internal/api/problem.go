@@ -92,6 +92,8 @@ func explain(err error) failure {
 		return problemOf(http.StatusConflict, "no-agent", err.Error())
 	case errors.As(err, &clock):
 		return problemOf(http.StatusForbidden, "clock-wrong", clock.Error())
+	case errors.Is(err, engine.ErrVantageGone):
+		return problemOf(http.StatusGone, "vantage-gone", err.Error())
 	case errors.Is(err, engine.ErrLinkGone):
 		return problemOf(http.StatusGone, "link-gone", err.Error())
 	case errors.Is(err, engine.ErrNotRecorded):

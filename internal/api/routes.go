@@ -7,6 +7,7 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 )
 
@@ -33,10 +34,11 @@ var fetchParams = []param{{"ipv4", "the IPv4 address; the socket's where neither
 type who int
 
 const (
-	anyone    who = iota
-	signedIn      // a person's session, even with a one-time password
-	person        // a person, by session or key
-	agentOnly     // an agent, by key
+	anyone      who = iota
+	signedIn        // a person's session, even with a one-time password
+	person          // a person, by session or key
+	agentOnly       // an agent, by key
+	vantageOnly     // a vantage point, by key
 )
 
 const base = "/api/v1"
@@ -123,8 +125,22 @@ func (a *api) routes() []route {
 		{method: "PATCH", path: base + "/sites/:code/services/:name", summary: "Edit a service", who: person, in: contract.ServiceInput{}, out: contract.Service{}, serve: a.editService},
 		{method: "DELETE", path: base + "/sites/:code/services/:name", summary: "Remove a service", who: person, status: http.StatusNoContent, serve: a.removeService},
 		{method: "GET", path: base + "/sites/:code/services/:name/history", summary: "A service's spans over a stretch of time", who: person, out: contract.History{},
-			query: []param{{"from", "RFC 3339 time; a day ago where left out"}, {"until", "RFC 3339 time; now where left out"}}, serve: a.history},
-		{method: "POST", path: base + "/sites/:code/services/:name/probes", summary: "Probe a service now and tell the story", who: person, out: contract.Story{}, serve: a.probeNow},
+			query: []param{{"format", "csv for comma-separated values"}, {"from", "RFC 3339 time; a day ago where left out"}, {"until", "RFC 3339 time; now where left out"}}, serve: a.history},
+		{method: "POST", path: base + "/sites/:code/services/:name/probes", summary: "Probe a service now and tell the story", who: person, out: contract.Story{}, query: []param{{"from", "the vantage point; the server itself where left out"}}, serve: a.probeNow},
+
+		{method: "GET", path: base + "/kinds", summary: "What can be probed: kinds, their transports, ports and options", who: person, out: []probe.Trait{}, serve: a.kinds},
+		{method: "GET", path: base + "/sites/:code/services/:name/cards", summary: "What to type into the site's router for a service", who: person, out: []site.Card{}, serve: a.cards},
+		{method: "PUT", path: base + "/sites/:code/services/:name/fingerprint", summary: "Pin what a service is recognised by: what it showed last, or what is given", who: person, in: contract.Pin{}, out: contract.Service{}, serve: a.pin},
+		{method: "GET", path: base + "/sites/:code/services/:name/availability", summary: "How a service was over a day, a week, a month, a quarter and a year", who: person, out: []contract.ServiceAvailability{}, serve: a.availability},
+		{method: "GET", path: base + "/sites/:code/availability", summary: "How a site's services were over each window", who: person, out: []contract.ServiceAvailability{}, serve: a.availability},
+		{method: "POST", path: base + "/sites/:code/reviews", summary: "Look at the site's own address for doors that are commonly left open (application/x-ndjson: progress, then the result)", who: person, in: contract.ReviewInput{}, out: contract.ReviewNews{}, serve: a.review},
+		{method: "GET", path: base + "/sites/:code/reviews", summary: "List a site's exposure reviews, the newest first", who: person, out: []contract.Review{}, serve: a.reviews},
+		{method: "GET", path: base + "/vantages", summary: "List vantage points", who: person, out: []contract.Vantage{}, serve: a.vantages},
+		{method: "POST", path: base + "/vantages", summary: "Make a one-time code for a vantage point", who: person, in: contract.VantageInput{}, out: contract.VantageInvitation{}, status: http.StatusCreated, serve: a.inviteVantage},
+		{method: "DELETE", path: base + "/vantages/:name", summary: "Remove a vantage point", who: person, status: http.StatusNoContent, serve: a.removeVantage},
+		{method: "POST", path: base + "/vantage/enrolment", summary: "Enrol a vantage point with a one-time code", in: contract.Enrolment{}, out: contract.VantageEnrolled{}, status: http.StatusCreated, limited: true, serve: a.enrolVantage},
+		{method: "GET", path: base + "/vantage/assignments", summary: "Follow what to probe (application/x-ndjson)", who: vantageOnly, query: []param{{"cursor", "where to resume"}}, serve: a.assignments},
+		{method: "POST", path: base + "/vantage/outcomes", summary: "Return outcomes", who: vantageOnly, in: contract.OutcomeBatch{}, out: contract.BatchTaken{}, large: true, serve: a.outcomes},
 
 		{method: "POST", path: base + "/agents", summary: "Enrol an agent with a one-time code", in: contract.Enrolment{}, out: contract.Enrolled{}, status: http.StatusCreated, limited: true, serve: a.enrol},
 		{method: "GET", path: "/announce/:key", summary: "Announce by fetching a URL (ipv4, ipv6, name); one line comes back", query: fetchParams, out: fetched{}, serve: a.fetch},

@@ -30,7 +30,7 @@ func deviceCommand() *cobra.Command {
 		})}
 	edit := &cobra.Command{Use: "edit SITE NAME", Short: "Change a device", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"name": "name", "mac": "mac", "lan-address": "lan_address", "reserved": "reserved"})
+			f, err := given(cmd, map[string]string{"name": "name", "mac": "mac", "lan-address": "lan_address", "reserved": "reserved", "router": "router"})
 			if err != nil {
 				return err
 			}
@@ -45,6 +45,7 @@ func deviceCommand() *cobra.Command {
 		c.Flags().StringVar(&in.Address, "lan-address", "", "its address on the LAN")
 		c.Flags().StringVar(&in.MAC, "mac", "", "its MAC address")
 		c.Flags().BoolVar(&in.Reserved, "reserved", false, "the router always gives it this address")
+		c.Flags().BoolVar(&in.Router, "router", false, "it is the site's router")
 	}
 	list := &cobra.Command{Use: "list SITE", Short: "List a site's devices", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {

@@ -162,37 +162,6 @@ func moment(flag, text string) (time.Time, error) {
 	return time.Now().Add(-ago), nil
 }
 
-func probeCommand() *cobra.Command {
-	return &cobra.Command{Use: "probe SITE SERVICE", Short: "Probe a service now and tell the whole story", Args: cobra.ExactArgs(2),
-		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			s, err := c.ProbeNow(cmd.Context(), args[0], args[1])
-			if err != nil {
-				return err
-			}
-			if format, _ := cmd.Flags().GetString("format"); format != "table" {
-				return showOne(cmd, s, column[contract.Story]{title: "outcome", text: func(s contract.Story) string { return string(s.Outcome) }})
-			}
-			paint := painter(coloured(cmd))
-			say(cmd, "%s %s from vantage point %s", paint(strong, s.Site), s.Service, s.Vantage)
-			if s.Hostname != "" {
-				say(cmd, "  its hostname is %s", s.Hostname)
-			}
-			for _, a := range s.Attempts {
-				t := wrong
-				if a.Outcome.Good() {
-					t = proven
-				}
-				from := ""
-				if a.From != "" {
-					from = " from " + a.From
-				}
-				say(cmd, "  connect to %s%s: %s after %s: %s", orDash(a.Target), from, a.Said, length(time.Duration(a.TookUS)*time.Microsecond), paint(t, string(a.Outcome)))
-			}
-			say(cmd, "  the service is %s", s.State)
-			return nil
-		})}
-}
-
 func whyCommand() *cobra.Command {
 	return &cobra.Command{Use: "why SITE", Short: "Show the way to each service, hop by hop, and where it breaks", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {

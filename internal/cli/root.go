@@ -108,8 +108,8 @@ start the agent there, then look whether everything answers.`,
 		}
 	}
 	in(groupStart, serveCommand(), demoCommand(), loginCommand(), ownerCommand(), keyCommand())
-	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(), recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand())
-	in(groupInstall, agentCommand())
+	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(), recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand())
+	in(groupInstall, agentCommand(), vantageCommand())
 	in(groupLook, overviewCommand(), whyCommand(), probeCommand(), movesCommand(), faultsCommand(), watchCommand())
 	in(groupLab, labCommand())
 	root.SetHelpCommandGroupID(groupStart)

@@ -9,6 +9,15 @@ import (
 
 // given collects the fields of the flags that were given, for an edit.
 func given(cmd *cobra.Command, flags map[string]string) (client.Fields, error) {
+	f, err := givenBut(cmd, flags)
+	if err == nil && len(f) == 0 {
+		return nil, usagef("nothing to change was given")
+	}
+	return f, err
+}
+
+// givenBut is given where other fields may be added.
+func givenBut(cmd *cobra.Command, flags map[string]string) (client.Fields, error) {
 	f := client.Fields{}
 	for flag, field := range flags {
 		if !cmd.Flags().Changed(flag) {
@@ -24,9 +33,6 @@ func given(cmd *cobra.Command, flags map[string]string) (client.Fields, error) {
 		default:
 			f[field], _ = cmd.Flags().GetString(flag)
 		}
-	}
-	if len(f) == 0 {
-		return nil, usagef("nothing to change was given")
 	}
 	return f, nil
 }
@@ -118,7 +124,7 @@ func siteCommand() *cobra.Command {
 			}
 			return showSite(cmd, s)
 		})}
-	return group("site", "Customers' premises", add, list, one, edit,
+	return group("site", "Customers' premises", add, list, one, edit, reviewCommand(), reviewsCommand(),
 		removal("remove CODE", "Remove a site with everything on its record", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			return "Site " + args[0] + " is removed.", c.RemoveSite(cmd.Context(), args[0])
 		}))

@@ -135,7 +135,7 @@ func (c *Client) History(ctx context.Context, code, name string, from, until tim
 
 // ProbeNow probes a service now.
 func (c *Client) ProbeNow(ctx context.Context, code, name string) (contract.Story, error) {
-	return call[contract.Story](ctx, c, "POST", at("sites", code, "services", name, "probes"), nil)
+	return c.ProbeFrom(ctx, code, name, "")
 }
 
 // Zones lists the zones.

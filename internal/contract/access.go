@@ -130,6 +130,7 @@ const (
 	EventFaultClosed    = "inkpost.fault.closed"
 	EventHostnameState  = "inkpost.hostname.state"
 	EventRecordEdited   = "inkpost.record.edited"
+	EventVantage        = "inkpost.vantage.changed"
 )
 
 // Ready says whether the service can do all of its work.

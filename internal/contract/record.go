@@ -154,6 +154,7 @@ type DeviceInput struct {
 	MAC      string `json:"mac"`
 	Address  string `json:"lan_address"`
 	Reserved bool   `json:"reserved"`
+	Router   bool   `json:"router"`
 }
 
 // ServiceInput is what a person gives of a service. External is a port or a range; Internal is the first port on the
@@ -168,6 +169,9 @@ type ServiceInput struct {
 	Internal  string `json:"internal"`
 	Expected  string `json:"expected"`
 	Interval  int    `json:"interval_seconds"`
+	// Options say what a probe asks and expects beyond the kind. OpenUntil is when a door opened for a while has to be closed.
+	Options   probe.Options `json:"options"`
+	OpenUntil time.Time     `json:"open_until"`
 }
 
 // ZoneInput is what a person gives of a zone. A server is written NAME or NAME=ADDRESS.
@@ -242,6 +246,17 @@ type Service struct {
 	Probed     time.Time     `json:"probed,omitzero"`
 	Address    netip.Addr    `json:"address,omitzero"`
 	LatencyUS  int64         `json:"latency_us"`
+	Said       string        `json:"said,omitempty"`
+	// NotProvable says that silence is all there is, and proves nothing; ExpectedNow is what the port should be at present.
+	NotProvable bool             `json:"not_provable,omitempty"`
+	ExpectedNow probe.Expected   `json:"expected_now"`
+	Views       []ServiceView    `json:"views,omitempty"`
+	Seen        string           `json:"fingerprint_seen,omitempty"`
+	Certificate *CertificateView `json:"certificate,omitempty"`
+	Loose       string           `json:"loose,omitempty"`
+	Named       *NameWay         `json:"by_name,omitempty"`
+	// PeerKey is the public key that a WireGuard server has to know as a peer's for its service to be provable.
+	PeerKey string `json:"probe_peer_key,omitempty"`
 }
 
 // SiteSummary is a site in a list.
@@ -352,13 +367,22 @@ type History struct {
 	Spans   []ledger.Span `json:"spans"`
 }
 
-// Attempt is the story of one connection attempt.
+// Attempt is the story of one attempt at one port.
 type Attempt struct {
-	Target  string        `json:"target"`
-	From    string        `json:"from,omitempty"`
-	Outcome probe.Outcome `json:"outcome"`
-	TookUS  int64         `json:"took_us"`
-	Said    string        `json:"said"`
+	Target    string          `json:"target"`
+	Transport probe.Transport `json:"transport,omitempty"`
+	From      string          `json:"from,omitempty"`
+	Outcome   probe.Outcome   `json:"outcome"`
+	TookUS    int64           `json:"took_us"`
+	Said      string          `json:"said"`
+	Steps     []Step          `json:"steps,omitempty"`
+}
+
+// Step is one step of an attempt, and how long after its start it was done.
+type Step struct {
+	Name  string `json:"step"`
+	AtUS  int64  `json:"at_us"`
+	Words string `json:"words"`
 }
 
 // Story is one probe told in full.
@@ -371,6 +395,14 @@ type Story struct {
 	Outcome  probe.Outcome `json:"outcome"`
 	State    probe.State   `json:"state"`
 	Attempts []Attempt     `json:"attempts"`
+	// Fingerprint is what was seen, Pinned what the service is recognised by.
+	Fingerprint string           `json:"fingerprint,omitempty"`
+	Pinned      string           `json:"pinned,omitempty"`
+	Certificate *CertificateView `json:"certificate,omitempty"`
+	Loose       string           `json:"loose,omitempty"`
+	Named       *NameWay         `json:"by_name,omitempty"`
+	// NotProvable says that silence proves nothing here: a service that works may leave a probe without an answer.
+	NotProvable bool `json:"not_provable,omitempty"`
 }
 
 // Overview answers "what needs me now?".

@@ -36,15 +36,17 @@ type Options struct {
 	Policy        wan.Policy
 	Vantage       string
 	ProbeDeadline time.Duration
-	CheckEvery    time.Duration
-	VerifyEvery   time.Duration
-	Limit         authdns.Limit
-	Resolvers     []string         // "host:port" of resolvers to ask whether the world sees an address
-	Clock         func() time.Time // time.Now where nil
-	Lab           api.Lab
-	Console       fs.FS
-	Version       string
-	Log           *slog.Logger
+	// ShortestInterval is the shortest that a service may be probed at; a lab may go below the usual bound.
+	ShortestInterval time.Duration
+	CheckEvery       time.Duration
+	VerifyEvery      time.Duration
+	Limit            authdns.Limit
+	Resolvers        []string         // "host:port" of resolvers to ask whether the world sees an address
+	Clock            func() time.Time // time.Now where nil
+	Lab              api.Lab
+	Console          fs.FS
+	Version          string
+	Log              *slog.Logger
 }
 
 // Daemon is a running service.
@@ -91,7 +93,7 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 	}
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
 	d := &Daemon{Store: st, DNS: names.Addr(), Names: names, stop: stop, fail: make(chan error, 2)}
-	d.Engine, err = engine.New(ctx, st, directory, engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline,
+	d.Engine, err = engine.New(ctx, st, directory, engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline, ShortestInterval: o.ShortestInterval,
 		CheckEvery: o.CheckEvery, VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: names.Addr(), Resolvers: o.Resolvers,
 		RedirectAt: o.RedirectAt, Clock: o.Clock, Log: o.Log})
 	names.Limit(o.Limit)
@@ -129,7 +131,7 @@ func (d *Daemon) answerSTUN(ctx context.Context, address string) error {
 }
 
 func (d *Daemon) serve(ctx context.Context, o Options) error {
-	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names), Lab: o.Lab, Console: o.Console, Version: o.Version, STUN: d.stunPort(), Proxies: o.Proxies, Log: o.Log})
+	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), Lab: o.Lab, Console: o.Console, Version: o.Version, STUN: d.stunPort(), Proxies: o.Proxies, Log: o.Log})
 	if err != nil {
 		return err
 	}

@@ -7,11 +7,13 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"inkpost.example/inkpost/internal/core/ledger"
+	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/wire/authdns"
 )
 
-// metrics serves the counters of a name server, and what the Go runtime says of itself, as OpenMetrics.
-func metrics(names *authdns.Server) http.Handler {
+// metrics serves the counters of the name server and of the prober, and what the Go runtime says of itself, as OpenMetrics.
+func metrics(names *authdns.Server, e *engine.Engine) http.Handler {
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	for _, c := range []struct {
@@ -30,5 +32,45 @@ func metrics(names *authdns.Server) http.Handler {
 		registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Namespace: "inkpost", Subsystem: "dns", Name: c.name + "_total", Help: c.help},
 			func() float64 { return float64(c.value(names.Counts())) }))
 	}
+	registry.MustRegister(proberMetrics{e})
 	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true})
+}
+
+// proberMetrics collects what the prober has done and how services stand.
+type proberMetrics struct{ engine *engine.Engine }
+
+var (
+	roundsDesc   = prometheus.NewDesc("inkpost_probe_rounds_total", "Rounds of probes taken in, from all vantage points", []string{"kind", "outcome"}, nil)
+	lagDesc      = prometheus.NewDesc("inkpost_probe_lag_seconds", "How long after they were due rounds began here", nil, nil)
+	servicesDesc = prometheus.NewDesc("inkpost_services", "Services by state", []string{"state"}, nil)
+	vantagesDesc = prometheus.NewDesc("inkpost_vantage_points", "Vantage points by state", []string{"state"}, nil)
+)
+
+// Describe implements prometheus.Collector.
+func (proberMetrics) Describe(out chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{roundsDesc, lagDesc, servicesDesc, vantagesDesc} {
+		out <- d
+	}
+}
+
+// Collect implements prometheus.Collector.
+func (m proberMetrics) Collect(out chan<- prometheus.Metric) {
+	c := m.engine.ProbeCounts()
+	for k, n := range c.Outcomes {
+		out <- prometheus.MustNewConstMetric(roundsDesc, prometheus.CounterValue, float64(n), string(k.Kind), string(k.Outcome))
+	}
+	buckets, total := map[float64]uint64{}, uint64(0)
+	for i, n := range c.Lags.Classes {
+		total += n
+		if i < len(ledger.LagBounds) {
+			buckets[ledger.LagBounds[i].Seconds()] = total
+		}
+	}
+	out <- prometheus.MustNewConstHistogram(lagDesc, total, c.Lags.Sum.Seconds(), buckets)
+	for s, n := range c.States {
+		out <- prometheus.MustNewConstMetric(servicesDesc, prometheus.GaugeValue, float64(n), string(s))
+	}
+	for s, n := range c.Vantages {
+		out <- prometheus.MustNewConstMetric(vantagesDesc, prometheus.GaugeValue, float64(n), s)
+	}
 }

@@ -134,7 +134,7 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	}
 	d.World.Place(d.primary)
 	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, DNS: o.DNS, Redirect: o.Redirect, STUN: o.STUN, HoldDown: 30 * time.Second, WatchEvery: 15 * time.Second,
-		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}}, ProbeDeadline: time.Second, CheckEvery: 2 * time.Second, VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
+		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}}, ProbeDeadline: time.Second, ShortestInterval: time.Second, CheckEvery: 2 * time.Second, VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
 		Lab: d.World, Console: o.Console, Version: o.Version, Log: o.Log})
 	if err != nil {
 		return err
@@ -155,9 +155,16 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	}
 	if len(recorded) == 0 {
 		say("recording %d sites of the Kettle Isles, with a made-up past of %d days", len(list), pastDays)
-		if err := seed(ctx, d.Daemon, list, probeSeconds, "127.0.0.1"); err != nil {
+		if err := seed(ctx, d, list, probeSeconds, "127.0.0.1"); err != nil {
 			return err
 		}
+	}
+	if err := d.introduce(list); err != nil {
+		return err
+	}
+	say("starting a second vantage point at %s", harbourAt)
+	if err := d.startVantage(ctx, run, o); err != nil {
+		return err
 	}
 	say("starting an agent behind each simulated router")
 	if err := d.startAgents(ctx, run, o, list); err != nil {

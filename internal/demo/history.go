@@ -10,6 +10,7 @@ import (
 
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/store"
@@ -98,12 +99,13 @@ func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
 
 // pastSpans folds ninety days of made-up results of every service into spans.
 func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
-	vantage, err := d.Store.Vantage(ctx, "server")
+	vantage, err := d.Store.OwnVantage(ctx, "server")
 	if err != nil {
 		return err
 	}
 	end := time.Now().UTC().Add(-2 * pastEvery)
 	var spans []ledger.Span
+	var days []store.ServiceDay
 	for _, p := range list {
 		s, err := d.Store.Site(ctx, p.code)
 		if err != nil {
@@ -117,6 +119,7 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 			r := chance(p.code + svc.Name)
 			var open ledger.Span
 			at := end.AddDate(0, 0, -pastDays)
+			day, until := ledger.Day{Start: ledger.DayOf(at)}, at
 			if err := d.Store.EnsurePartitions(ctx, end); err != nil {
 				return err
 			}
@@ -124,14 +127,25 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 			left := 0
 			for ; at.Before(end); at = at.Add(pastEvery) {
 				if left--; left <= 0 {
-					outcome, left = pastOutcome(r, svc.Expected)
+					outcome, left = pastOutcome(r, svc)
 				}
 				if outcome == probe.Skipped {
 					continue // nobody looked
 				}
+				state := pastState(svc.Expected, outcome)
+				for from := later(until, at.Add(-pastEvery)); ; {
+					from = day.Account(svc.Expected, state, from, at)
+					if !ledger.DayOf(at).After(day.Start) {
+						break
+					}
+					days = append(days, store.ServiceDay{ServiceID: svc.ID, Day: day})
+					day = ledger.Day{Start: day.Start.AddDate(0, 0, 1)}
+				}
+				until = at
 				result := ledger.Result{ServiceID: svc.ID, VantageID: vantage, Outcome: outcome, At: at}
-				if outcome == probe.Opened || outcome == probe.Refused {
+				if outcome.Good() || outcome == probe.Refused {
 					result.Latency = time.Duration(9+12*r.ExpFloat64()) * time.Millisecond
+					day.Latency.Add(result.Latency)
 				}
 				next, fresh := ledger.Fold(open, result, ledger.Gap(pastEvery))
 				if fresh && open.Count > 0 {
@@ -140,19 +154,40 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 				open = next
 			}
 			spans = append(spans, open)
+			days = append(days, store.ServiceDay{ServiceID: svc.ID, Day: day})
 		}
+	}
+	if err := d.Store.PutDays(ctx, days); err != nil {
+		return err
 	}
 	return d.Store.PutSpans(ctx, spans)
 }
 
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// pastState is what one made-up outcome amounts to.
+func pastState(expected probe.Expected, o probe.Outcome) probe.State {
+	rule := probe.Rule{Expected: expected}
+	return probe.Verdict(rule, probe.StateUnknown, []probe.View{{Outcome: o, InRow: probe.Confirmations}}, time.Time{})
+}
+
 // pastOutcome draws what a service gives next, and for how many probes.
-func pastOutcome(r *rand.Rand, expected probe.Expected) (probe.Outcome, int) {
-	if expected == probe.ExpectClosed {
+func pastOutcome(r *rand.Rand, svc site.Service) (probe.Outcome, int) {
+	if svc.Expected == probe.ExpectClosed || svc.Mute() {
 		return probe.Silent, 3000 + r.IntN(6000)
+	}
+	good := probe.Answered
+	if svc.Kind == probe.KindTCP {
+		good = probe.Opened
 	}
 	switch n := r.IntN(100); {
 	case n < 62:
-		return probe.Opened, 800 + r.IntN(5000)
+		return good, 800 + r.IntN(5000)
 	case n < 78:
 		return probe.Silent, 1 + r.IntN(60)
 	case n < 90:

@@ -6,13 +6,13 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
-	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/engine"
 )
 
 // seed puts the scenario on record, as an installer would: zone, sites, links, hostnames, devices, services; and the
 // history that they would have by now.
-func seed(ctx context.Context, d *daemon.Daemon, list []place, probeSeconds int, server string) error {
+func seed(ctx context.Context, d *Demo, list []place, probeSeconds int, server string) error {
 	e := d.Engine
 	if _, err := e.AddZone(ctx, contract.ZoneInput{Apex: zone, Contact: "hostmaster@saltmarsh.example", TTL: 30, Template: "{code}." + zone,
 		Servers: []string{"ns1." + zone + "=" + server}}); err != nil {
@@ -44,7 +44,7 @@ func seed(ctx context.Context, d *daemon.Daemon, list []place, probeSeconds int,
 	if err := otherNames(ctx, e); err != nil {
 		return err
 	}
-	if err := pastMoves(ctx, d, list); err != nil {
+	if err := pastMoves(ctx, d.Daemon, list); err != nil {
 		return fmt.Errorf("the moves of the past: %w", err)
 	}
 	if err := e.Reload(ctx); err != nil {
@@ -57,8 +57,12 @@ func seed(ctx context.Context, d *daemon.Daemon, list []place, probeSeconds int,
 			}
 			for _, s := range m.services {
 				in := contract.ServiceInput{Name: s.name, Device: m.name, External: port(s.external), Internal: port(inner(s.internal)), Interval: probeSeconds}
+				in.Kind, in.Transport = string(s.kind), string(s.over)
 				if s.closed {
 					in.Expected = "closed"
+				}
+				if s.kind == probe.KindWireGuard {
+					in.Options.PeerKey = d.World.StaticKey(p.code, s.name)
 				}
 				if _, err := e.AddService(ctx, p.code, in); err != nil {
 					return err
@@ -66,7 +70,7 @@ func seed(ctx context.Context, d *daemon.Daemon, list []place, probeSeconds int,
 			}
 		}
 	}
-	return pastSpans(ctx, d, list)
+	return pastSpans(ctx, d.Daemon, list)
 }
 
 // otherNames records what stands beside the sites' own names: a remote zone that is pushed to its primary, aliases,

@@ -2,18 +2,21 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
-	"sync"
+	"strings"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/store"
-	"inkpost.example/inkpost/internal/wire/tcpport"
+	"inkpost.example/inkpost/internal/wire/dnsask"
+	"inkpost.example/inkpost/internal/wire/speak"
 )
 
-// round is one probe of all ports of a service.
+// round is one probe of all ports of a service from one vantage point.
 type round struct {
 	service  site.Service
 	site     string
@@ -23,7 +26,15 @@ type round struct {
 	at       time.Time
 	outcome  probe.Outcome
 	latency  time.Duration // zero where nothing came back
-	attempts []contract.Attempt
+	said     string
+	left     string // why it does not count, though it was made; "" where it does
+	held     bool   // it was not made, to leave whoever is there alone
+
+	fingerprint string
+	loose       string
+	certificate *contract.CertificateView
+	named       *contract.NameWay
+	attempts    []contract.Attempt
 }
 
 func (r round) target() string {
@@ -41,79 +52,142 @@ func target(l site.Link) netip.Addr {
 	return l.IPv6
 }
 
-// attempt probes every port of a service at the current address of its link, all at once. The outcome is that of the
-// first port that is not as the owner wants it, or of the first port.
-func (e *Engine) attempt(ctx context.Context, s site.Service) round {
+// hostnameOf picks a hostname that leads to a link.
+func hostnameOf(p premises, l site.Link) string {
+	for _, h := range p.hostnames {
+		if p.answerOf(h) == l.Addresses() {
+			return string(h.Name)
+		}
+	}
+	return ""
+}
+
+// doorsOf lists what a redirect of a site's service may lead to: the site's own names and address, at the ports of its
+// services.
+func doorsOf(p premises, l site.Link) map[string]bool {
+	out := map[string]bool{}
+	hosts := []string{target(l).String()}
+	for _, h := range p.hostnames {
+		hosts = append(hosts, string(h.Name))
+		for _, label := range h.Extras {
+			hosts = append(hosts, label+"."+string(h.Name))
+		}
+	}
+	for _, s := range p.services {
+		if at, ok := p.followed(s.LinkID); !ok || at.ID != l.ID || !s.Transport.Has(probe.TCP) {
+			continue
+		}
+		for port := s.ExternalFrom; port <= s.ExternalTo; port++ {
+			for _, host := range hosts {
+				out[fmt.Sprintf("%s:%d", host, port)] = true
+			}
+		}
+	}
+	return out
+}
+
+func ownDoors(doors map[string]bool) func(string, uint16) bool {
+	return func(host string, port uint16) bool { return doors[fmt.Sprintf("%s:%d", host, port)] }
+}
+
+// attempt probes every port of a service at the current address of its link. byName has the way by the hostname tried too.
+func (e *Engine) attempt(ctx context.Context, s site.Service, byName bool) round {
 	r := round{service: s, outcome: probe.Skipped}
 	where, ok := e.record.site(s.SiteID)
+	var l site.Link
 	if ok {
-		l, _ := where.followed(s.LinkID)
+		l, _ = where.followed(s.LinkID)
 		r.site, r.linkID, r.address = where.Code, l.ID, target(l)
-		for _, h := range where.hostnames {
-			if where.answerOf(h) == l.Addresses() {
-				r.hostname = string(h.Name)
-				break
-			}
-		}
+		r.hostname = hostnameOf(where, l)
 	}
-	if !r.address.IsValid() {
-		r.at = e.now()
-		r.attempts = []contract.Attempt{{Outcome: probe.Skipped, Said: "the link's public address is not known yet"}}
+	skip := func(why string) round {
+		r.at, r.said = e.now(), why
+		r.attempts = []contract.Attempt{{Outcome: probe.Skipped, Said: why}}
 		return r
 	}
-	tries := make([]tcpport.Attempt, s.ExternalTo-s.ExternalFrom+1)
-	var wg sync.WaitGroup
-	for i := range tries {
-		wg.Go(func() {
-			tries[i] = tcpport.Connect(ctx, netip.AddrPortFrom(r.address, uint16(s.ExternalFrom+i)), e.config.ProbeDeadline)
-		})
+	if !r.address.IsValid() {
+		return skip("the link's public address is not known yet")
 	}
-	wg.Wait()
+	if why := e.prober.doors.shut(l, e.heard.last(l)); why != "" {
+		r.held = true
+		return skip(why)
+	}
+	var resolve []contract.Step
+	if byName && r.hostname != "" {
+		r.named, resolve = e.byName(ctx, r.hostname, r.address)
+	}
+	key, _ := probe.WireGuardKey(s.ProbeKey)
+	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport, Target: netip.AddrPortFrom(r.address, uint16(s.ExternalFrom)), Name: r.hostname,
+		Own: ownDoors(doorsOf(where, l)), Options: s.Options, ProbeKey: key, Deadline: e.config.ProbeDeadline},
+		Last: uint16(s.ExternalTo), Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now())})
 	r.at = e.now()
-	worst := false
-	for i, t := range tries {
-		outcome, said := probe.FromSignal(t.Signal), t.Said
-		if t.From.IsValid() && t.From.Addr() == r.address {
-			outcome, said = probe.Skipped, "this vantage point has the site's own address: it is inside, and its view does not count"
-		}
-		a := contract.Attempt{Target: netip.AddrPortFrom(r.address, uint16(s.ExternalFrom+i)).String(), Outcome: outcome,
-			TookUS: t.Took.Microseconds(), Said: said}
-		if t.From.IsValid() {
-			a.From = t.From.String()
-		}
-		r.attempts = append(r.attempts, a)
-		unwanted := !outcome.Good()
-		if s.Expected == probe.ExpectClosed {
-			unwanted = outcome.Open()
-		}
-		if i == 0 || unwanted && !worst {
-			r.outcome, r.latency = outcome, 0
-			if outcome.Good() || outcome == probe.Refused {
-				r.latency = t.Took
-			}
-		}
-		worst = worst || unwanted
+	r.outcome, r.latency, r.said = out.Outcome, out.Latency, out.Deciding.Said
+	if out.Inside {
+		r.left, r.said = speak.Insider, speak.Insider
+	}
+	r.fingerprint, r.loose = out.Deciding.Fingerprint, out.Deciding.Loose
+	if c := out.Deciding.Certificate; !c.Expires.IsZero() {
+		r.certificate = &contract.CertificateView{Names: c.Names, Expires: c.Expires, Problem: c.Problem}
+	}
+	r.attempts = speak.Attempts(out)
+	if len(r.attempts) > 0 {
+		r.attempts[0].Steps = append(resolve, r.attempts[0].Steps...)
+	}
+	if r.named != nil && r.named.Outcome == "" {
+		r.named.Outcome, r.named.Said, r.named.At = r.outcome, r.said, r.at
 	}
 	return r
 }
 
-// ProbeNow probes a service at once, out of turn, and tells the story. The result counts like any other.
-func (e *Engine) ProbeNow(ctx context.Context, code, service string) (contract.Story, error) {
+// byName resolves a hostname as a user's machine would. A name that leads elsewhere is not followed: probes go to the site's
+// own address only.
+func (e *Engine) byName(ctx context.Context, name string, want netip.Addr) (*contract.NameWay, []contract.Step) {
+	w := &contract.NameWay{Hostname: name, Resolver: e.config.NameServer, At: e.now()}
+	kind := dnsask.Authoritative
+	if len(e.config.Resolvers) > 0 {
+		w.Resolver, kind = e.config.Resolvers[0], dnsask.Resolver
+	}
+	if w.Resolver == "" {
+		return nil, nil
+	}
+	bounded, cancel := context.WithTimeout(ctx, e.config.ProbeDeadline)
+	defer cancel()
+	began := time.Now()
+	pair, err := dnsask.Addresses(bounded, w.Resolver, kind, names.Name(name))
+	step := contract.Step{Name: "resolve", AtUS: time.Since(began).Microseconds(), Words: fmt.Sprintf("%s says %s is %s", w.Resolver, name, pair)}
+	w.Given = pair.String()
+	switch {
+	case err != nil:
+		w.Outcome, w.Said = probe.Skipped, fmt.Sprintf("%s could not be asked for %s: %v", w.Resolver, name, err)
+		step.Words = w.Said
+	case pair.IPv4 != want && pair.IPv6 != want:
+		w.Outcome, w.Said = probe.Skipped, fmt.Sprintf("%s gives %s for %s, not %s: whoever goes by the name does not get to the site", w.Resolver, pair, name, want)
+		step.Words = w.Said
+	}
+	return w, []contract.Step{step}
+}
+
+// ProbeNow probes a service at once, out of turn, and tells the story. The result counts like any other. vantage names the
+// vantage point; "" is the server's own.
+func (e *Engine) ProbeNow(ctx context.Context, code, service, vantage string) (contract.Story, error) {
 	where, s, err := e.service(code, service)
 	if err != nil {
 		return contract.Story{}, err
 	}
-	r := e.attempt(ctx, s)
-	e.prober.mu.Lock()
-	w := e.prober.watches[s.ID]
-	e.prober.mu.Unlock()
-	if w != nil && ctx.Err() == nil && e.prober.take(w, r) {
-		e.prober.mu.Lock()
-		e.prober.hurry(w, e.now())
-		e.prober.mu.Unlock()
+	if vantage = strings.TrimSpace(vantage); vantage != "" && vantage != e.config.Vantage {
+		return e.probeFrom(ctx, where, s, vantage)
 	}
-	return contract.Story{Site: where.Code, Service: s.Name, Vantage: e.config.Vantage, Hostname: r.hostname, At: r.at,
-		Outcome: r.outcome, State: e.prober.standing(s.ID).state, Attempts: r.attempts}, nil
+	r := e.attempt(ctx, s, true)
+	if ctx.Err() == nil {
+		e.prober.takeOutOfTurn(s.ID, r)
+	}
+	return e.story(where, s, r, e.config.Vantage), nil
+}
+
+func (e *Engine) story(where premises, s site.Service, r round, vantage string) contract.Story {
+	now := e.prober.standing(s.ID)
+	return contract.Story{Site: where.Code, Service: s.Name, Vantage: vantage, Hostname: r.hostname, At: r.at, Outcome: r.outcome, State: now.state, Attempts: r.attempts,
+		Fingerprint: r.fingerprint, Pinned: s.Fingerprint, Certificate: r.certificate, Loose: r.loose, Named: r.named, NotProvable: s.Mute() && r.outcome == probe.Silent}
 }
 
 func (e *Engine) premises(code string) (premises, error) {

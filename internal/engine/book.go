@@ -6,39 +6,101 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/core/ledger"
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/store"
 )
 
-// book keeps the newest span of each service and what has to be written of it. A steady service costs one row that is
-// updated in bulk; a span that begins is written soon.
+// seenFrom is a service as one vantage point sees it.
+type seenFrom struct{ service, vantage int64 }
+
+// book keeps the newest span of each service and vantage point and the current day of each service, and what has to be
+// written of them. A steady service costs a row that is updated in bulk; a span that begins is written soon.
 type book struct {
 	mu        sync.Mutex
-	newest    map[int64]ledger.Span
-	dirty     map[int64]bool
+	newest    map[seenFrom]ledger.Span
+	begun     map[seenFrom]bool // began since it was last written
+	dirty     map[seenFrom]bool // grew since it was last written
 	ended     []ledger.Span
+	days      map[int64]*dayPage
+	endedDays []store.ServiceDay
 	standings map[int64]store.Standing
 	soon      chan struct{}
+}
+
+// dayPage is a service's day as it is accounted.
+type dayPage struct {
+	day     ledger.Day
+	until   time.Time // up to which it is accounted
+	written time.Time
+	dirty   bool
 }
 
 // keptSpans bounds what is kept for a database that is away; the oldest is lost first.
 const keptSpans = 200_000
 
 func newBook() *book {
-	return &book{newest: map[int64]ledger.Span{}, dirty: map[int64]bool{}, standings: map[int64]store.Standing{}, soon: make(chan struct{}, 1)}
+	return &book{newest: map[seenFrom]ledger.Span{}, begun: map[seenFrom]bool{}, dirty: map[seenFrom]bool{}, days: map[int64]*dayPage{},
+		standings: map[int64]store.Standing{}, soon: make(chan struct{}, 1)}
 }
 
-func (b *book) add(r ledger.Result, gap time.Duration) {
+// resume takes up the days that an earlier run began.
+func (b *book) resume(today map[int64]ledger.Day) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	before := b.newest[r.ServiceID]
+	for id, d := range today {
+		b.days[id] = &dayPage{day: d}
+	}
+}
+
+// add enters a result, and the time since the last one in the state that the service was in.
+func (b *book) add(r ledger.Result, gap time.Duration, expected probe.Expected, state probe.State) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	at := seenFrom{r.ServiceID, r.VantageID}
+	before := b.newest[at]
 	span, fresh := ledger.Fold(before, r, gap)
-	if fresh && b.dirty[r.ServiceID] {
+	if fresh && (b.dirty[at] || b.begun[at]) {
 		b.ended = append(b.ended, before)
 		b.bound()
 	}
-	b.newest[r.ServiceID], b.dirty[r.ServiceID] = span, true
+	b.newest[at] = span
 	if fresh {
+		b.begun[at] = true
 		b.hurry()
+	} else {
+		b.dirty[at] = true
+	}
+	b.account(r, gap, expected, state)
+}
+
+// account adds the time since the service's last result to its hours. The caller holds b.mu.
+func (b *book) account(r ledger.Result, gap time.Duration, expected probe.Expected, state probe.State) {
+	d := b.days[r.ServiceID]
+	if d == nil {
+		d = &dayPage{day: ledger.Day{Start: ledger.DayOf(r.At)}}
+		b.days[r.ServiceID] = d
+	}
+	from := d.until
+	if from.IsZero() || r.At.Sub(from) > gap {
+		from = r.At // in between nobody looked
+	}
+	if !r.At.After(d.until) {
+		from = r.At
+	} else {
+		d.until = r.At
+	}
+	for from.Before(r.At) || ledger.DayOf(r.At).After(d.day.Start) {
+		from = d.day.Account(expected, state, from, r.At)
+		d.dirty = true
+		if !ledger.DayOf(r.At).After(d.day.Start) {
+			break
+		}
+		b.endedDays = append(b.endedDays, store.ServiceDay{ServiceID: r.ServiceID, Day: d.day})
+		d.day = ledger.Day{Start: ledger.DayOf(r.At)}
+	}
+	if r.Latency > 0 {
+		d.day.Latency.Add(r.Latency)
+		d.dirty = true
 	}
 }
 
@@ -65,44 +127,120 @@ func (b *book) hurry() {
 func (b *book) forget(serviceID int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	delete(b.newest, serviceID)
-	delete(b.dirty, serviceID)
+	for at := range b.newest {
+		if at.service == serviceID {
+			delete(b.newest, at)
+			delete(b.dirty, at)
+			delete(b.begun, at)
+		}
+	}
+	delete(b.days, serviceID)
 	delete(b.standings, serviceID)
 }
 
-func (b *book) take() (spans []ledger.Span, standings []store.Standing) {
+// forgetVantage drops what a vantage point that is removed saw last.
+func (b *book) forgetVantage(id int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	spans, b.ended = b.ended, nil
-	for id := range b.dirty {
-		spans = append(spans, b.newest[id])
+	for at := range b.newest {
+		if at.vantage == id {
+			delete(b.newest, at)
+			delete(b.dirty, at)
+			delete(b.begun, at)
+		}
 	}
-	clear(b.dirty)
-	for _, s := range b.standings {
-		standings = append(standings, s)
-	}
-	clear(b.standings)
-	return spans, standings
 }
 
-func (b *book) putBack(spans []ledger.Span, standings []store.Standing) {
+// page is what is written in one go.
+type page struct {
+	spans     []ledger.Span
+	days      []store.ServiceDay
+	standings []store.Standing
+}
+
+func (p page) empty() bool { return len(p.spans)+len(p.days)+len(p.standings) == 0 }
+
+// How much of what only grew is written at a time: with many services each has its turn every few minutes.
+const (
+	grownAtOnce = 5000
+	daysAtOnce  = 1500
+	daysEvery   = time.Minute
+)
+
+// take gives what has to be written: what began or ended, and with grown some of what only grew; with all, everything.
+func (b *book) take(now time.Time, grown, all bool) page {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.ended = append(spans, b.ended...)
+	p := page{spans: b.ended, days: b.endedDays}
+	b.ended, b.endedDays = nil, nil
+	for at := range b.begun {
+		p.spans = append(p.spans, b.newest[at])
+		delete(b.dirty, at)
+	}
+	clear(b.begun)
+	if grown || all {
+		n := 0
+		for at := range b.dirty {
+			if n++; n > grownAtOnce && !all {
+				break
+			}
+			p.spans = append(p.spans, b.newest[at])
+			delete(b.dirty, at)
+		}
+		n = 0
+		for id, d := range b.days {
+			if !d.dirty || !all && now.Sub(d.written) < daysEvery {
+				continue
+			}
+			if n++; n > daysAtOnce && !all {
+				break
+			}
+			p.days = append(p.days, store.ServiceDay{ServiceID: id, Day: d.day})
+			d.dirty, d.written = false, now
+		}
+	}
+	for _, s := range b.standings {
+		p.standings = append(p.standings, s)
+	}
+	clear(b.standings)
+	return p
+}
+
+func (b *book) putBack(p page) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.ended = append(p.spans, b.ended...)
 	b.bound()
-	for _, s := range standings {
+	if len(b.endedDays) < keptSpans {
+		b.endedDays = append(p.days, b.endedDays...)
+	}
+	for _, s := range p.standings {
 		if _, newer := b.standings[s.ServiceID]; !newer {
 			b.standings[s.ServiceID] = s
 		}
 	}
 }
 
-// live gives a service's newest span as it is now, ahead of what is written.
-func (b *book) live(serviceID int64) (ledger.Span, bool) {
+// live gives a service's newest spans as they are now, ahead of what is written.
+func (b *book) live(serviceID int64, vantages []int64) (out []ledger.Span) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	s, ok := b.newest[serviceID]
-	return s, ok
+	for _, v := range vantages {
+		if s, ok := b.newest[seenFrom{serviceID, v}]; ok {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// today gives a service's current day, ahead of what is written.
+func (b *book) today(serviceID int64) (ledger.Day, bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if d := b.days[serviceID]; d != nil {
+		return d.day, true
+	}
+	return ledger.Day{}, false
 }
 
 // runLedger writes the book: soon after a span began or a state changed, otherwise every ten seconds, and at the end.
@@ -110,13 +248,15 @@ func (p *prober) runLedger(ctx context.Context) {
 	tick := time.NewTicker(10 * time.Second)
 	defer tick.Stop()
 	for last := false; !last; {
+		grown := false
 		select {
 		case <-tick.C:
+			grown = true
 		case <-p.book.soon:
 		case <-ctx.Done():
 			last = true
 		}
-		if !p.writeBook(ctx) && !last {
+		if !p.writeBook(ctx, grown, last) && !last {
 			select {
 			case <-time.After(2 * time.Second):
 			case <-ctx.Done():
@@ -125,33 +265,56 @@ func (p *prober) runLedger(ctx context.Context) {
 	}
 }
 
-func (p *prober) writeBook(ctx context.Context) bool {
-	spans, standings := p.book.take()
+// rowsAtOnce bounds one statement.
+const rowsAtOnce = 5000
+
+func (p *prober) writeBook(ctx context.Context, grown, all bool) bool {
+	left := p.book.take(p.e.now(), grown, all)
+	if left.empty() {
+		return true
+	}
 	bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	if all {
+		cancel()
+		bounded, cancel = context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
+	}
 	defer cancel()
-	// The same span may stand in the list twice after a failed write; a statement may touch a row once.
-	if err := p.e.store.PutSpans(bounded, latest(spans)); err != nil {
-		p.book.putBack(spans, standings)
-		p.e.log.Warn("history not written; kept for the next try", "spans", len(spans), "error", err)
+	// The same row may stand in the list twice after a failed write; a statement may touch a row once.
+	left.spans, left.days = latest(left.spans), latestDays(left.days)
+	failed := func(what string, err error) bool {
+		p.book.putBack(left)
+		p.e.log.Warn(what+" not written; kept for the next try", "error", err)
 		return false
 	}
-	if err := p.e.store.PutStandings(bounded, standings); err != nil {
-		p.book.putBack(nil, standings)
-		p.e.log.Warn("states not written; kept for the next try", "error", err)
-		return false
+	for len(left.spans) > 0 {
+		n := min(len(left.spans), rowsAtOnce)
+		if err := p.e.store.PutSpans(bounded, left.spans[:n]); err != nil {
+			return failed("history", err)
+		}
+		left.spans = left.spans[n:]
+	}
+	for len(left.days) > 0 {
+		n := min(len(left.days), rowsAtOnce)
+		if err := p.e.store.PutDays(bounded, left.days[:n]); err != nil {
+			return failed("rollups", err)
+		}
+		left.days = left.days[n:]
+	}
+	if err := p.e.store.PutStandings(bounded, left.standings); err != nil {
+		return failed("states", err)
 	}
 	return true
 }
 
 func latest(spans []ledger.Span) []ledger.Span {
 	type id struct {
-		service, vantage int64
-		from             time.Time
+		at   seenFrom
+		from time.Time
 	}
 	at := make(map[id]int, len(spans))
 	out := spans[:0:0]
 	for _, s := range spans {
-		k := id{s.ServiceID, s.VantageID, s.From}
+		k := id{seenFrom{s.ServiceID, s.VantageID}, s.From}
 		if i, there := at[k]; there {
 			if s.Until.After(out[i].Until) {
 				out[i] = s
@@ -160,6 +323,26 @@ func latest(spans []ledger.Span) []ledger.Span {
 		}
 		at[k] = len(out)
 		out = append(out, s)
+	}
+	return out
+}
+
+// latestDays keeps the last of each service and day, which is the fullest.
+func latestDays(days []store.ServiceDay) []store.ServiceDay {
+	type id struct {
+		service int64
+		start   time.Time
+	}
+	at := make(map[id]int, len(days))
+	out := days[:0:0]
+	for _, d := range days {
+		k := id{d.ServiceID, d.Start}
+		if i, there := at[k]; there {
+			out[i] = d
+			continue
+		}
+		at[k] = len(out)
+		out = append(out, d)
 	}
 	return out
 }

@@ -37,6 +37,7 @@ func (e *Engine) change(ctx context.Context, code, words string, f func() error)
 	}
 	e.noteAnswers(before)
 	e.prober.sync(false)
+	e.posts.touch(0)
 	e.yard.rouseAll()
 	e.Events.Publish(contract.EventRecordEdited, code, "", words)
 	if p, ok := e.record.byCode(code); ok {
@@ -129,7 +130,7 @@ func (e *Engine) RemoveSite(ctx context.Context, code string) error {
 // DeviceInput gives a device as a person would enter it, to edit.
 func (e *Engine) DeviceInput(code, name string) (contract.DeviceInput, error) {
 	_, d, err := e.device(code, name)
-	return contract.DeviceInput{Name: d.Name, MAC: d.MAC, Address: addressText(d.Address), Reserved: d.Reserved}, err
+	return contract.DeviceInput{Name: d.Name, MAC: d.MAC, Address: addressText(d.Address), Reserved: d.Reserved, Router: d.Router}, err
 }
 
 // AddDevice records a device of a site.
@@ -152,7 +153,7 @@ func (e *Engine) EditDevice(ctx context.Context, code, name string, in contract.
 
 func (e *Engine) putDevice(ctx context.Context, p premises, d site.Device, in contract.DeviceInput) (site.Device, error) {
 	address, err1 := parseAddress("lan_address", in.Address)
-	d.Name, d.MAC, d.Address, d.Reserved = in.Name, in.MAC, address, in.Reserved
+	d.Name, d.MAC, d.Address, d.Reserved, d.Router = in.Name, in.MAC, address, in.Reserved, in.Router
 	if err1 != nil {
 		return d, err1
 	}

@@ -2,8 +2,12 @@ package engine
 
 import (
 	"context"
+	"crypto/ecdh"
+	"crypto/rand"
+	"encoding/base64"
 	"fmt"
 	"strings"
+	"time"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/probe"
@@ -33,7 +37,7 @@ func (e *Engine) Service(code, name string) (contract.Service, error) {
 func (e *Engine) ServiceInput(code, name string) (contract.ServiceInput, error) {
 	_, s, err := e.service(code, name)
 	return contract.ServiceInput{Name: s.Name, Device: s.Device, Link: s.Link, Kind: string(s.Kind), Transport: string(s.Transport),
-		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected), Interval: s.Interval}, err
+		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected), Interval: s.Interval, Options: s.Options, OpenUntil: s.OpenUntil}, err
 }
 
 // AddService records a service of a site; it is probed at once.
@@ -57,13 +61,21 @@ func (e *Engine) EditService(ctx context.Context, code, name string, in contract
 func (e *Engine) putService(ctx context.Context, p premises, s site.Service, in contract.ServiceInput) (contract.Service, error) {
 	var f site.Flaws
 	var err error
+	was := s
 	s.Name, s.Device, s.Link, s.Interval = in.Name, strings.ToLower(strings.TrimSpace(in.Device)), strings.ToLower(strings.TrimSpace(in.Link)), in.Interval
 	s.Transport = probe.Transport(strings.ToLower(in.Transport))
-	if s.Transport == "" {
-		s.Transport = probe.TCP
-	}
 	s.Kind, err = probe.ParseKind(in.Kind)
 	f.Note("kind", err)
+	if s.Transport == "" {
+		s.Transport = probe.TCP
+		if usual := probe.TraitOf(s.Kind).Transports; len(usual) > 0 {
+			s.Transport = usual[0]
+		}
+	}
+	s.Options, s.OpenUntil = in.Options, in.OpenUntil.UTC().Truncate(time.Second)
+	if s.OpenUntil.Unix() <= 0 {
+		s.OpenUntil = time.Time{}
+	}
 	s.Expected, err = probe.ParseExpected(in.Expected)
 	f.Note("expected", err)
 	s.ExternalFrom, s.ExternalTo, err = site.ParsePorts(in.External)
@@ -84,14 +96,25 @@ func (e *Engine) putService(ctx context.Context, p premises, s site.Service, in 
 	} else {
 		_, d, err := e.device(p.Code, s.Device)
 		f.Note("device", err)
-		s.DeviceID = d.ID
+		s.DeviceID, s.OnRouter = d.ID, d.Router
 	}
 	if err := f.Err(); err != nil {
 		return contract.Service{}, err // ports that cannot be read have no range to be checked
 	}
-	s, err = s.Checked()
+	s, err = s.Checked(e.config.ShortestInterval)
 	if err != nil {
 		return contract.Service{}, err
+	}
+	if s.Kind == probe.KindWireGuard && s.ProbeKey == "" {
+		if s.ProbeKey, err = newProbeKey(); err != nil {
+			return contract.Service{}, err
+		}
+	}
+	if s.Kind != probe.KindWireGuard {
+		s.ProbeKey = ""
+	}
+	if was.Kind != s.Kind || was.DeviceID != s.DeviceID || was.Options.PeerKey != s.Options.PeerKey {
+		s.Fingerprint, s.Pinned, s.PinnedBy = "", time.Time{}, "" // it belonged to what was there before
 	}
 	err = e.change(ctx, p.Code, fmt.Sprintf("service %s recorded", s.Name), func() error { _, err := e.store.PutService(ctx, s); return err })
 	if err != nil {
@@ -107,4 +130,22 @@ func (e *Engine) RemoveService(ctx context.Context, code, name string) error {
 		return err
 	}
 	return e.change(ctx, p.Code, "service "+s.Name+" removed", func() error { return e.store.RemoveService(ctx, s) })
+}
+
+// newProbeKey makes a private key with which a WireGuard server can know us.
+func newProbeKey() (string, error) {
+	key, err := ecdh.X25519().GenerateKey(rand.Reader)
+	if err != nil {
+		return "", err
+	}
+	return base64.StdEncoding.EncodeToString(key.Bytes()), nil
+}
+
+// peerKeyOf gives the public key of a probe key, which the server has to know as a peer's.
+func peerKeyOf(private []byte) string {
+	key, err := ecdh.X25519().NewPrivateKey(private)
+	if err != nil {
+		return ""
+	}
+	return base64.StdEncoding.EncodeToString(key.PublicKey().Bytes())
 }

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
@@ -19,18 +20,20 @@ import (
 
 // Config of an engine. Zero durations take the defaults.
 type Config struct {
-	Policy        wan.Policy       // which addresses may stand for a site
-	Vantage       string           // what this server is called as a vantage point; "server" where empty
-	ProbeDeadline time.Duration    // how long a probe waits for an answer; 3 s
-	CheckEvery    time.Duration    // how often agents check their address; 15 s
-	HoldDown      time.Duration    // how long a link has to work again before names come back to it; site.HoldDown
-	WatchEvery    time.Duration    // how often agents look at the devices on record; 60 s
-	VerifyEvery   time.Duration    // how often every hostname is asked for again; 60 s
-	NameServer    string           // "host:port" of our own DNS server, which verification asks
-	Resolvers     []string         // "host:port" of resolvers elsewhere, which verification asks too
-	RedirectAt    []netip.Addr     // addresses of the redirect listener, which redirect names answer
-	Clock         func() time.Time // time.Now
-	Log           *slog.Logger
+	Policy        wan.Policy    // which addresses may stand for a site
+	Vantage       string        // what this server is called as a vantage point; "server" where empty
+	ProbeDeadline time.Duration // how long a probe waits for an answer; 3 s
+	// ShortestInterval is the shortest that a service may be probed at; pace.MinInterval. A lab may go below it.
+	ShortestInterval time.Duration
+	CheckEvery       time.Duration    // how often agents check their address; 15 s
+	HoldDown         time.Duration    // how long a link has to work again before names come back to it; site.HoldDown
+	WatchEvery       time.Duration    // how often agents look at the devices on record; 60 s
+	VerifyEvery      time.Duration    // how often every hostname is asked for again; 60 s
+	NameServer       string           // "host:port" of our own DNS server, which verification asks
+	Resolvers        []string         // "host:port" of resolvers elsewhere, which verification asks too
+	RedirectAt       []netip.Addr     // addresses of the redirect listener, which redirect names answer
+	Clock            func() time.Time // time.Now
+	Log              *slog.Logger
 }
 
 func (c Config) withDefaults() Config {
@@ -40,7 +43,7 @@ func (c Config) withDefaults() Config {
 	for _, d := range []struct {
 		field *time.Duration
 		value time.Duration
-	}{{&c.ProbeDeadline, 3 * time.Second}, {&c.CheckEvery, 15 * time.Second}, {&c.VerifyEvery, time.Minute}, {&c.HoldDown, site.HoldDown}, {&c.WatchEvery, watchEvery}} {
+	}{{&c.ProbeDeadline, 3 * time.Second}, {&c.ShortestInterval, pace.MinInterval}, {&c.CheckEvery, 15 * time.Second}, {&c.VerifyEvery, time.Minute}, {&c.HoldDown, site.HoldDown}, {&c.WatchEvery, watchEvery}} {
 		if *d.field == 0 {
 			*d.field = d.value
 		}
@@ -90,6 +93,7 @@ type Engine struct {
 	standings  standings
 	failover   failover // under the lock of standings
 	yard       yard
+	posts      posts
 }
 
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
@@ -130,9 +134,12 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	if err := e.publishAll(); err != nil {
 		return nil, err
 	}
-	vantage, err := st.Vantage(ctx, config.Vantage)
+	vantage, err := st.OwnVantage(ctx, config.Vantage)
 	if err != nil {
 		return nil, err
+	}
+	if err := e.loadPosts(ctx, vantage); err != nil {
+		return nil, fmt.Errorf("read the vantage points: %w", err)
 	}
 	if e.prober, err = newProber(ctx, e, vantage); err != nil {
 		return nil, err
@@ -170,7 +177,7 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runHeard, e.runStages, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger,
+		e.runIntake, e.runHeard, e.runStages, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}

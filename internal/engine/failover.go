@@ -142,6 +142,7 @@ func (e *Engine) reviewLinks(ctx context.Context, siteID int64) error {
 	}
 	e.Events.Publish(contract.EventLinkStanding, p.Code, after.Label, fmt.Sprintf("hostnames of %s follow link %s (%s) instead of %s", p.Code, after.Label, after.Addresses(), before.Label))
 	e.prober.sync(false)
+	e.posts.touch(p.ID)
 	e.prober.moved(moved, after.ID)
 	e.askAgain(p.ID)
 	e.faults.review(p.ID)

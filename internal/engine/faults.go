@@ -165,8 +165,20 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 	for _, s := range p.services {
 		st := e.prober.standing(s.ID)
 		l, _ := p.followed(s.LinkID)
-		ev.Services = append(ev.Services, diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.address, State: st.state,
-			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed, Turned: st.turned})
+		expected := s.ExpectedAt(now)
+		s.Expected = expected
+		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.address, State: st.state,
+			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed, Turned: st.turned, Said: st.said, Shut: e.prober.doors.shut(l, e.heard.last(l))}
+		for _, v := range e.viewsOf(s, now) {
+			one.Views = append(one.Views, diagnose.View{Vantage: v.Vantage, Outcome: v.Outcome, Left: v.Left})
+		}
+		if st.shown != nil {
+			one.Fingerprint = st.shown.fingerprint
+			if st.shown.certificate != nil {
+				one.Expires = st.shown.certificate.Expires
+			}
+		}
+		ev.Services = append(ev.Services, one)
 	}
 	return ev
 }

@@ -6,8 +6,12 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"sync"
+	"syscall"
 	"time"
+
+	"golang.org/x/sync/semaphore"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/ledger"
@@ -17,21 +21,24 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// atOnce is how many service ports are probed at the same time.
-const atOnce = 512
-
-// prober probes every service at its pace from this server's vantage point.
+// prober probes every service at its pace from this server's vantage point, and judges them by what all vantage points see.
 type prober struct {
-	e       *Engine
-	vantage int64
+	e    *Engine
+	own  int64 // ID of this server's vantage point
+	room int64 // how many attempts may be under way
 
 	mu      sync.Mutex
 	watches map[int64]*watch
 	queue   queue
+	busy    map[netip.Addr]int // attempts under way, by target
+	burst   pace.Burst
+	unfit   map[int64]string // vantage points whose views do not count at present, and why
 	wake    chan struct{}
-	slots   chan struct{}
+	slots   *semaphore.Weighted
 
-	book *book
+	book   *book
+	doors  doorKeeper
+	counts probeCounts
 }
 
 // watch is one service under observation.
@@ -41,23 +48,46 @@ type watch struct {
 	place   int                // in the queue; -1 while a probe is under way
 	again   bool               // due at once when the probe under way ends
 	cancel  context.CancelFunc // ends the probe under way
+	views   []view             // of each vantage point
+	nameDue time.Time          // when the way by the hostname is tried next
 	standing
+}
+
+// view is what one vantage point last saw of a service.
+type view struct {
+	vantage int64
+	probe.View
+	latency time.Duration
+	said    string
+	left    string // why it does not count
 }
 
 // standing is what is known of a service now.
 type standing struct {
 	state   probe.State
 	since   time.Time
-	view    probe.View
+	view    probe.View // that explains the state
 	probed  time.Time
 	turned  time.Time // since when the outcome has had the same meaning
 	address netip.Addr
 	latency time.Duration
+	said    string
+	shown   *showing
+}
+
+// showing is what a service last showed of itself. It is not changed in place.
+type showing struct {
+	fingerprint string
+	loose       string
+	certificate *contract.CertificateView
+	named       *contract.NameWay
 }
 
 func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
-	p := &prober{e: e, vantage: vantage, watches: map[int64]*watch{}, wake: make(chan struct{}, 1), slots: make(chan struct{}, atOnce),
-		book: newBook()}
+	room := int64(pace.MostAtOnce(openFiles()))
+	p := &prober{e: e, own: vantage, room: room, watches: map[int64]*watch{}, wake: make(chan struct{}, 1), slots: semaphore.NewWeighted(room),
+		busy: map[netip.Addr]int{}, unfit: map[int64]string{}, book: newBook()}
+	p.doors.closed = map[int64]closedDoor{}
 	spans, err := e.store.NewestSpans(ctx)
 	if err != nil {
 		return nil, err
@@ -66,6 +96,11 @@ func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
 	if err != nil {
 		return nil, err
 	}
+	today, err := e.store.Today(ctx, e.now())
+	if err != nil {
+		return nil, err
+	}
+	p.book.resume(today)
 	p.sync(true)
 	for _, s := range standings {
 		if w := p.watches[s.ServiceID]; w != nil {
@@ -73,12 +108,27 @@ func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
 		}
 	}
 	for _, s := range spans {
-		if w := p.watches[s.ServiceID]; w != nil && s.VantageID == vantage {
-			p.book.newest[s.ServiceID] = s
-			w.view, w.probed = probe.View{Outcome: s.Outcome, InRow: int(s.Count)}, s.Until
+		w := p.watches[s.ServiceID]
+		if w == nil {
+			continue
+		}
+		p.book.newest[seenFrom{s.ServiceID, s.VantageID}] = s
+		v := view{vantage: s.VantageID, View: probe.View{Outcome: s.Outcome, InRow: int(s.Count), Since: s.From, At: s.Until}}
+		w.views = append(w.views, v)
+		if s.VantageID == vantage {
+			w.view, w.probed, w.turned = v.View, s.Until, s.From
 		}
 	}
 	return p, nil
+}
+
+// openFiles is how many file descriptors the process may have.
+func openFiles() uint64 {
+	var limit syscall.Rlimit
+	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
+		return 1024
+	}
+	return limit.Cur
 }
 
 // sync takes over the services on record. At the start they are due within their first interval; one that is added or
@@ -105,7 +155,11 @@ func (p *prober) sync(starting bool) {
 				p.watches[s.ID] = w
 				heap.Push(&p.queue, w)
 			case w.service != s:
-				w.service, w.view = s, probe.View{}
+				pinned := w.service
+				pinned.Fingerprint, pinned.Pinned, pinned.PinnedBy = s.Fingerprint, s.Pinned, s.PinnedBy
+				if w.service = s; pinned != s { // another thing to probe: what was seen is about the old one
+					w.views, w.view, w.shown = nil, probe.View{}, nil
+				}
 				p.hurry(w, now)
 			}
 		}
@@ -120,13 +174,27 @@ func (p *prober) sync(starting bool) {
 	p.rouse()
 }
 
-// hurry makes a watch due now. The caller holds p.mu.
+// recognise takes over what a service is recognised by, without forgetting what is known of it; again has it probed at once.
+func (p *prober) recognise(s site.Service, again bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if w := p.watches[s.ID]; w != nil {
+		w.service.Fingerprint, w.service.Pinned, w.service.PinnedBy = s.Fingerprint, s.Pinned, s.PinnedBy
+		if again {
+			p.hurry(w, p.e.now())
+		}
+	}
+}
+
+// hurry makes a watch due now, or as soon as its turn comes where thousands are in a hurry. The caller holds p.mu.
 func (p *prober) hurry(w *watch, now time.Time) {
 	if w.place < 0 {
 		w.again = true
 		return
 	}
-	w.due = now
+	if w.due = p.burst.Turn(now); w.due.After(now.Add(interval(w.service))) {
+		w.due = now.Add(interval(w.service))
+	}
 	heap.Fix(&p.queue, w.place)
 	p.rouse()
 }
@@ -143,6 +211,7 @@ func interval(s site.Service) time.Duration { return time.Duration(s.Interval) *
 // moved probes the services of a site that follow a link at once: at its new address nothing is proven.
 func (p *prober) moved(where premises, linkID int64) {
 	now := p.e.now()
+	p.doors.open(linkID)
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, s := range where.services {
@@ -150,13 +219,17 @@ func (p *prober) moved(where premises, linkID int64) {
 			continue
 		}
 		if w := p.watches[s.ID]; w != nil {
-			w.view.InRow = 0
+			for i := range w.views {
+				w.views[i].InRow = 0
+			}
+			w.view.InRow, w.nameDue = 0, time.Time{}
 			p.hurry(w, now)
 			if w.cancel != nil {
 				w.cancel() // it is on its way to where the site no longer is
 			}
 		}
 	}
+	p.e.posts.touch(where.ID)
 }
 
 // hurryOn probes the services of a link at once, without forgetting what is known of them.
@@ -193,13 +266,14 @@ func (p *prober) expectedOn(linkID int64) map[int64]bool {
 	if !ok {
 		return nil
 	}
+	now := p.e.now()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	out := map[int64]bool{}
 	for _, s := range where.services {
 		l, follows := where.followed(s.LinkID)
 		w := p.watches[s.ID]
-		if !follows || l.ID != linkID || s.Expected != probe.ExpectReachable || w == nil {
+		if !follows || l.ID != linkID || s.ExpectedAt(now) != probe.ExpectReachable || s.Mute() || w == nil {
 			continue
 		}
 		if w.state == probe.StateReachable || w.state == probe.StateUnknown {
@@ -218,6 +292,20 @@ func (p *prober) standing(serviceID int64) standing {
 	return standing{state: probe.StateUnknown}
 }
 
+func (p *prober) views(serviceID int64) []view {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if w := p.watches[serviceID]; w != nil {
+		return slices.Clone(w.views)
+	}
+	return nil
+}
+
+// weight is how many attempts a round of a service has under way at most.
+func weight(s site.Service) int64 {
+	return int64(min((s.ExternalTo-s.ExternalFrom+1)*len(s.Transport.Each()), pace.MostAtTarget))
+}
+
 // run starts probes as they come due.
 func (p *prober) run(ctx context.Context) {
 	var wg sync.WaitGroup
@@ -225,7 +313,7 @@ func (p *prober) run(ctx context.Context) {
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for ctx.Err() == nil {
-		w, wait := p.next()
+		w, at, wait := p.next()
 		if w == nil {
 			timer.Reset(wait)
 			select {
@@ -235,54 +323,83 @@ func (p *prober) run(ctx context.Context) {
 			}
 			continue
 		}
-		select {
-		case p.slots <- struct{}{}:
-		case <-ctx.Done():
+		n := weight(w.service)
+		if p.slots.Acquire(ctx, n) != nil {
 			return
 		}
 		wg.Go(func() {
-			defer func() { <-p.slots }()
-			p.probe(ctx, w)
+			defer p.slots.Release(n)
+			p.probe(ctx, w, at)
 		})
 	}
 }
 
-// next takes the first watch that is due, or says how long there is none.
-func (p *prober) next() (*watch, time.Duration) {
+// targetWait is how long a round waits where enough others are under way at its target.
+const targetWait = 100 * time.Millisecond
+
+// next takes the first watch that is due and whose target has room, or says how long there is none.
+func (p *prober) next() (w *watch, at netip.Addr, wait time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if len(p.queue) == 0 {
-		return nil, time.Minute
+	for len(p.queue) > 0 {
+		now := p.e.now()
+		w := p.queue[0]
+		if wait := w.due.Sub(now); wait > 0 {
+			return nil, at, wait
+		}
+		if where, ok := p.e.record.site(w.service.SiteID); ok {
+			l, _ := where.followed(w.service.LinkID)
+			at = target(l)
+		}
+		n := int(weight(w.service))
+		if at.IsValid() && p.busy[at] > 0 && p.busy[at]+n > pace.MostAtTarget {
+			w.due = now.Add(targetWait)
+			heap.Fix(&p.queue, 0)
+			continue
+		}
+		p.counts.late(now.Sub(w.due))
+		heap.Pop(&p.queue)
+		w.place = -1
+		if at.IsValid() {
+			p.busy[at] += n
+		}
+		return w, at, 0
 	}
-	if wait := p.queue[0].due.Sub(p.e.now()); wait > 0 {
-		return nil, wait
-	}
-	w := heap.Pop(&p.queue).(*watch)
-	w.place = -1
-	return w, 0
+	return nil, at, time.Minute
 }
 
 // probe makes one round of a watch and puts it back into the queue.
-func (p *prober) probe(ctx context.Context, w *watch) {
+func (p *prober) probe(ctx context.Context, w *watch, at netip.Addr) {
 	p.mu.Lock()
 	s := w.service
 	one, cancel := context.WithCancel(ctx)
 	w.cancel = cancel
+	byName := !p.e.now().Before(w.nameDue)
 	p.mu.Unlock()
 	defer cancel()
-	r := p.e.attempt(one, s)
-	confirming := false
+	r := p.e.attempt(one, s, byName)
+	confirm := time.Time{}
 	if ctx.Err() == nil {
-		confirming = p.take(w, r)
+		confirm = p.take(w, p.own, r)
 	}
 	now := p.e.now()
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if at.IsValid() {
+		if p.busy[at] -= int(weight(s)); p.busy[at] <= 0 {
+			delete(p.busy, at)
+		}
+	}
 	if p.watches[s.ID] != w {
 		return // removed meanwhile
 	}
 	w.cancel = nil
-	w.due = pace.Next(now, interval(w.service), confirming, rand.Float64())
+	if r.named != nil {
+		w.nameDue = now.Add(pace.ByName(interval(w.service)))
+	}
+	if w.due = confirm; confirm.IsZero() {
+		w.due = pace.Next(now, interval(w.service), rand.Float64())
+	}
 	if w.again {
 		w.due, w.again = now, false
 	}
@@ -290,45 +407,144 @@ func (p *prober) probe(ctx context.Context, w *watch) {
 	p.rouse()
 }
 
-// take draws the conclusions from a round. It says whether the result has to be confirmed fast.
-func (p *prober) take(w *watch, r round) (confirming bool) {
+// takeOutOfTurn takes a round in that was made outside the queue.
+func (p *prober) takeOutOfTurn(serviceID int64, r round) {
+	p.mu.Lock()
+	w := p.watches[serviceID]
+	p.mu.Unlock()
+	if w == nil || p.take(w, p.own, r).IsZero() {
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.hurry(w, p.e.now())
+}
+
+// take draws the conclusions from a round of one vantage point. It says when the result has to be confirmed; never, where
+// the time is zero.
+func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 	p.mu.Lock()
 	s := w.service
 	if s.ID != r.service.ID || p.watches[s.ID] != w {
 		p.mu.Unlock()
-		return false
+		return confirm
 	}
+	var l site.Link
 	if where, ok := p.e.record.site(s.SiteID); ok {
-		if l, _ := where.followed(s.LinkID); r.address != target(l) {
-			w.again = true // the link moved while we probed: what came back is about somebody else
+		if l, _ = where.followed(s.LinkID); r.address != target(l) {
+			w.again = w.again || vantage == p.own // the link moved while we probed: what came back is about somebody else
 			p.mu.Unlock()
-			return false
+			return confirm
 		}
 	}
-	before := w.standing
-	w.probed, w.address, w.latency = r.at, r.address, r.latency
-	if w.view.InRow > 0 && probe.SameMeaning(s.Expected, w.view.Outcome, r.outcome) {
-		w.view.InRow++
-	} else {
-		w.view.InRow, w.turned = 1, r.at
+	p.counts.outcome(s.Kind, r.outcome)
+	every := interval(s)
+	result := ledger.Result{ServiceID: s.ID, VantageID: vantage, Outcome: r.outcome, At: r.at, Latency: r.latency}
+	if r.held { // nobody was asked: what is known stands
+		p.mu.Unlock()
+		p.book.add(result, ledger.Gap(every), s.ExpectedAt(r.at), probe.StateUnknown)
+		return confirm
 	}
-	w.view.Outcome = r.outcome
-	if w.state = probe.Verdict(s.Expected, before.state, []probe.View{w.view}); w.state != before.state {
-		w.since = r.at
+	rule := s.RuleAt(r.at)
+	before := w.standing
+	i := slices.IndexFunc(w.views, func(v view) bool { return v.vantage == vantage })
+	if i < 0 {
+		i = len(w.views)
+		w.views = append(w.views, view{vantage: vantage})
+	}
+	was := w.views[i]
+	v := was
+	v.View, v.latency, v.said, v.left = rule.Next(v.View, r.outcome, r.at), r.latency, r.said, r.left
+	w.views[i] = v
+	if vantage == p.own {
+		w.probed, w.address = r.at, r.address
+	}
+	w.judge(rule, p.unfit, r.at)
+	if r.fingerprint != "" || r.certificate != nil || r.named != nil || r.loose != "" || w.shown != nil {
+		next := showing{}
+		if w.shown != nil {
+			next = *w.shown
+		}
+		if r.outcome.Open() {
+			next.fingerprint, next.certificate, next.loose = r.fingerprint, r.certificate, r.loose
+		}
+		if r.named != nil {
+			next.named = r.named
+		}
+		w.shown = &next
 	}
 	after := w.standing
+	settled := rule.Settled(v.View)
 	p.mu.Unlock()
 
-	p.book.add(ledger.Result{ServiceID: s.ID, VantageID: p.vantage, Outcome: r.outcome, At: r.at, Latency: r.latency}, ledger.Gap(interval(s)))
-	asExpected := probe.AsExpected(s.Expected, after.state)
+	p.book.add(result, ledger.Gap(every), rule.Expected, before.state)
+	p.tell(r, before, after)
+	if r.outcome == probe.Stranger && settled {
+		p.e.strangerAt(l, s, r)
+	}
+	if r.outcome == probe.Answered && r.fingerprint != "" && s.Fingerprint == "" && r.left == "" {
+		p.e.pinFirst(s, r.fingerprint)
+	}
+	if rule.Meaning(r.outcome) != probe.NotWanted || r.left != "" {
+		return confirm
+	}
+	if was.InRow == 0 || rule.Meaning(was.Outcome) != probe.NotWanted {
+		p.e.posts.confirm(s.ID, vantage) // from elsewhere, too
+		if vantage != p.own {
+			p.mu.Lock()
+			p.hurry(w, p.e.now())
+			p.mu.Unlock()
+		}
+	}
+	if settled {
+		return confirm
+	}
+	return pace.Confirm(r.at, v.Since, v.InRow, probe.Confirmations, every)
+}
+
+// judge brings a watch's state in line with its views. Where every view is left out, the state stays until it is too old. The
+// caller holds the lock.
+func (w *watch) judge(rule probe.Rule, unfit map[int64]string, now time.Time) {
+	counted := make([]probe.View, 0, 4)
+	leftOut := false
+	for _, v := range w.views {
+		if v.left == "" && unfit[v.vantage] == "" {
+			counted = append(counted, v.View)
+		} else if v.left == "" {
+			leftOut = leftOut || rule.Stale == 0 || now.Sub(v.Since) < rule.Stale
+		}
+	}
+	state := probe.Verdict(rule, w.state, counted, now)
+	if state == probe.StateUnknown && leftOut {
+		state = w.state
+	}
+	if state != w.state {
+		w.state, w.since = state, now
+	}
+	best := probe.Representative(rule, w.state, counted)
+	if len(counted) == 0 && len(w.views) > 0 {
+		best = w.views[0].View
+	}
+	w.view, w.turned = best, best.Since
+	for _, v := range w.views {
+		if v.View == best {
+			w.latency, w.said = v.latency, v.said
+		}
+	}
+}
+
+// tell lets everybody know of what a round has changed.
+func (p *prober) tell(r round, before, after standing) {
+	s := r.service
+	asExpected := probe.AsExpected(s.ExpectedAt(r.at), after.state)
 	if after.view.Outcome != before.view.Outcome {
-		p.e.Events.Publish(contract.EventServiceOutcome, r.site, s.Name, fmt.Sprintf("%s %s is %s", s.Name, r.target(), r.outcome))
+		p.e.Events.Publish(contract.EventServiceOutcome, r.site, s.Name, fmt.Sprintf("%s %s is %s", s.Name, r.target(), after.view.Outcome))
 	}
 	if after.state != before.state {
 		p.book.standing(store.Standing{ServiceID: s.ID, State: after.state, Since: after.since})
 		p.e.Events.Publish(contract.EventServiceState, r.site, s.Name, fmt.Sprintf("%s went from %s to %s", s.Name, before.state, after.state))
 	}
-	if after.view.InRow == 1 && !asExpected || after.state != before.state && !asExpected {
+	if (after.view.InRow == 1 || after.state != before.state) && !asExpected && !s.Mute() {
 		p.e.lookSoon(s.SiteID) // from inside it may look otherwise
 	}
 	if after.state != before.state || after.view.Outcome != before.view.Outcome {
@@ -339,8 +555,6 @@ func (p *prober) take(w *watch, r round) (confirming bool) {
 			p.e.reached(store.Stages{MoveID: id, Confirmed: r.at})
 		}
 	}
-	bad := after.view.Outcome != probe.Skipped && !probe.AsExpected(s.Expected, probe.Verdict(s.Expected, probe.StateUnknown, []probe.View{{Outcome: r.outcome, InRow: probe.Confirmations}}))
-	return bad && !after.view.Settled()
 }
 
 // queue is a heap of watches by due time.

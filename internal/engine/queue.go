@@ -62,6 +62,30 @@ func (w *pushWorker) Work(ctx context.Context, job *river.Job[PushArgs]) error {
 	return nil
 }
 
+// keepEvery is how often old history is dropped.
+const keepEvery = 12 * time.Hour
+
+// KeepArgs is a job: it makes room for the history to come, and drops what is too old.
+type KeepArgs struct{}
+
+// Kind implements river.JobArgs.
+func (KeepArgs) Kind() string { return "keep" }
+
+// InsertOpts implements river.JobArgsWithInsertOpts.
+func (KeepArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{MaxAttempts: 5, UniqueOpts: river.UniqueOpts{ByPeriod: time.Hour}}
+}
+
+type keepWorker struct {
+	river.WorkerDefaults[KeepArgs]
+	engine *Engine
+}
+
+// Work implements river.Worker.
+func (w *keepWorker) Work(ctx context.Context, _ *river.Job[KeepArgs]) error {
+	return w.engine.keepLedger(ctx)
+}
+
 // clockOf lets the queue live by the engine's clock.
 type clockOf struct{ now func() time.Time }
 
@@ -74,10 +98,13 @@ func (c clockOf) NowOrNil() *time.Time { t := c.now(); return &t }
 func newPushQueue(e *Engine, st *store.Store) (*pushQueue, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &pushWorker{engine: e})
+	river.AddWorker(workers, &keepWorker{engine: e})
 	config := &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: pushesAtOnce}}, Workers: workers,
 		Logger: slog.New(quiet{e.log.Handler()}), JobTimeout: 20 * time.Second, CompletedJobRetentionPeriod: time.Hour,
 		FetchCooldown: 20 * time.Millisecond, FetchPollInterval: time.Second, Test: river.TestConfig{Time: clockOf{e.now}},
+		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(keepEvery),
+			func() (river.JobArgs, *river.InsertOpts) { return KeepArgs{}, nil }, &river.PeriodicJobOpts{RunOnStart: true})},
 	}
 	client, err := river.NewClient(riverpgxv5.New(st.Pool()), config)
 	if err != nil {

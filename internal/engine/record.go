@@ -340,6 +340,21 @@ func (r *record) setLinks(list []site.Link) {
 	}
 }
 
+// setService puts a changed service in the place of the old one; ok is false where it is gone.
+func (r *record) setService(s site.Service) (ok bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	p := r.sites[s.SiteID]
+	i := slices.IndexFunc(p.services, func(o site.Service) bool { return o.ID == s.ID })
+	if i < 0 {
+		return false
+	}
+	p.services = slices.Clone(p.services) // readers may hold the old list
+	p.services[i] = s
+	r.sites[s.SiteID] = p
+	return true
+}
+
 func (r *record) setSerials(serials map[int64]uint32) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

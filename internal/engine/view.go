@@ -42,10 +42,11 @@ func (e *Engine) summary(p premises, findings []diagnose.Finding) contract.SiteS
 		s.Hostname = string(p.hostnames[0].Name)
 	}
 	proven := false
+	now := e.now()
 	for _, svc := range p.services {
 		st := e.prober.standing(svc.ID)
 		proven = proven || st.state != probe.StateUnknown
-		if probe.AsExpected(svc.Expected, st.state) {
+		if probe.AsExpected(svc.ExpectedAt(now), st.state) {
 			s.AsExpectedCount++
 		}
 	}
@@ -79,7 +80,7 @@ func (e *Engine) Site(ctx context.Context, code string) (contract.Site, error) {
 	ev := e.evidence(p, now)
 	out := contract.Site{SiteSummary: e.summary(p, diagnose.Site(ev)), Links: []contract.Link{}, Hostnames: []contract.Hostname{},
 		Devices: append([]site.Device{}, p.devices...), Services: []contract.Service{}, Faults: []contract.Fault{},
-		Paths: diagnose.Paths(ev, []string{e.config.Vantage})}
+		Paths: diagnose.Paths(ev)}
 	for _, l := range ev.Links {
 		out.Links = append(out.Links, contract.Link{Link: l.Link, Overdue: l.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String()})
 	}
@@ -113,9 +114,37 @@ func (e *Engine) hostname(p premises, h site.Hostname, now time.Time) contract.H
 }
 
 func (e *Engine) serviceNow(s site.Service) contract.Service {
-	st := e.prober.standing(s.ID)
-	return contract.Service{Service: s, State: st.state, AsExpected: probe.AsExpected(s.Expected, st.state), Since: st.since,
-		Outcome: st.view.Outcome, Probed: st.probed, Address: st.address, LatencyUS: st.latency.Microseconds()}
+	st, now := e.prober.standing(s.ID), e.now()
+	expected := s.ExpectedAt(now)
+	out := contract.Service{Service: s, State: st.state, AsExpected: probe.AsExpected(expected, st.state), Since: st.since,
+		Outcome: st.view.Outcome, Probed: st.probed, Address: st.address, LatencyUS: st.latency.Microseconds(), Said: st.said, ExpectedNow: expected,
+		NotProvable: s.Mute() && st.view.Outcome == probe.Silent, Views: e.viewsOf(s, now)}
+	if st.shown != nil {
+		out.Seen, out.Certificate, out.Loose, out.Named = st.shown.fingerprint, st.shown.certificate, st.shown.loose, st.shown.named
+	}
+	if key, err := probe.WireGuardKey(s.ProbeKey); err == nil {
+		out.PeerKey = peerKeyOf(key)
+	}
+	return out
+}
+
+// viewsOf tells what each vantage point last saw of a service.
+func (e *Engine) viewsOf(s site.Service, now time.Time) []contract.ServiceView {
+	out := []contract.ServiceView{}
+	e.prober.mu.Lock()
+	unfit := e.prober.unfit
+	e.prober.mu.Unlock()
+	for _, v := range e.prober.views(s.ID) {
+		one := contract.ServiceView{Vantage: e.posts.name(v.vantage), Outcome: v.Outcome, InRow: v.InRow, At: v.At, LatencyUS: v.latency.Microseconds(), Said: v.said, Left: cmp.Or(v.left, unfit[v.vantage])}
+		if one.Left == "" && now.Sub(v.At) > s.RuleAt(now).Stale {
+			one.Left = "it is too old"
+		}
+		if one.Vantage != "" {
+			out = append(out, one)
+		}
+	}
+	slices.SortFunc(out, func(a, b contract.ServiceView) int { return strings.Compare(a.Vantage, b.Vantage) })
+	return out
 }
 
 // Hostnames lists the hostnames of one site, or of all where code is empty.
@@ -242,8 +271,11 @@ func (e *Engine) History(ctx context.Context, code, service string, from, until 
 	if err != nil {
 		return contract.History{}, err
 	}
-	if live, ok := e.prober.book.live(s.ID); ok && !live.From.After(until) && !live.Until.Before(from) {
-		live.Vantage = e.config.Vantage
+	for _, live := range e.prober.book.live(s.ID, e.posts.ids()) {
+		if live.From.After(until) || live.Until.Before(from) {
+			continue
+		}
+		live.Vantage = e.posts.name(live.VantageID)
 		spans = slices.DeleteFunc(spans, func(x ledger.Span) bool { return x.VantageID == live.VantageID && x.From.Equal(live.From) })
 		spans = append(spans, live)
 	}

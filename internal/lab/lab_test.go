@@ -18,7 +18,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"inkpost.example/inkpost/internal/core/probe"
-	"inkpost.example/inkpost/internal/wire/tcpport"
+	"inkpost.example/inkpost/internal/wire/speak"
 )
 
 func world(t *testing.T) *World {
@@ -28,20 +28,24 @@ func world(t *testing.T) *World {
 	}
 	w, err := New([]SiteSpec{{Code: "KET-07", Links: []LinkSpec{{Label: "main", Provider: "Kettle Cable", Address: netip.MustParseAddr("127.101.77.7")}},
 		Services: []ServiceSpec{
-			{Name: "page", Device: "recorder", LAN: lan(20, 10443), External: 8443, Speaks: SpeaksWeb, Forwarded: true},
-			{Name: "shell", Device: "desk", LAN: lan(21, 10022), External: 8022, Speaks: SpeaksSSH, Forwarded: true},
-			{Name: "data", Device: "recorder", LAN: lan(20, 9000), External: 9000, Speaks: SpeaksRaw, Forwarded: true},
-			{Name: "setup", Device: "recorder", LAN: lan(20, 10080), External: 8080, Speaks: SpeaksWeb},
+			{Name: "page", Device: "recorder", LAN: lan(20, 10443), External: 8443, Kind: probe.KindHTTP, Forwarded: true},
+			{Name: "shell", Device: "desk", LAN: lan(21, 10022), External: 8022, Kind: probe.KindSSH, Forwarded: true},
+			{Name: "data", Device: "recorder", LAN: lan(20, 9000), External: 9000, Kind: probe.KindTCP, Forwarded: true},
+			{Name: "setup", Device: "recorder", LAN: lan(20, 10080), External: 8080, Kind: probe.KindHTTP},
 		}}}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
 	return w
 }
 
+func knock(t *testing.T, at netip.AddrPort, deadline time.Duration) probe.Outcome {
+	return probe.Judge(speak.To(t.Context(), speak.Request{Kind: probe.KindTCP, Transport: probe.TCP, Target: at, Deadline: deadline}).Result, "")
+}
+
 func outcome(t *testing.T, w *World, port uint16) probe.Outcome {
 	t.Helper()
 	at := netip.MustParseAddr(w.World().Sites[0].Links[0].Address)
-	return probe.FromSignal(tcpport.Connect(t.Context(), netip.AddrPortFrom(at, port), 200*time.Millisecond).Signal)
+	return knock(t, netip.AddrPortFrom(at, port), 200*time.Millisecond)
 }
 
 func TestDevicesReallyAnswerThroughTheRouter(t *testing.T) {
@@ -100,8 +104,8 @@ func TestRenumberingMovesEverythingAndSilencesTheOldAddress(t *testing.T) {
 	require.NotEqual(t, n.Old, n.New)
 	require.True(t, Public.Contains(netip.MustParseAddr(n.New)))
 	require.Equal(t, probe.Opened, outcome(t, w, 8443))
-	old := tcpport.Connect(t.Context(), netip.MustParseAddrPort("127.101.77.7:8443"), 200*time.Millisecond)
-	require.Equal(t, probe.Silent, probe.FromSignal(old.Signal), "nobody is at the old address")
+	old := knock(t, netip.MustParseAddrPort("127.101.77.7:8443"), 200*time.Millisecond)
+	require.Equal(t, probe.Silent, old, "nobody is at the old address")
 	require.NoError(t, kept.SetReadDeadline(time.Now().Add(2*time.Second)))
 	_, err = kept.Read(make([]byte, 1))
 	require.Error(t, err)
@@ -160,12 +164,12 @@ func TestDroppedPortsAreSilentForEveryUser(t *testing.T) {
 			}
 			require.NoError(t, err)
 			for range 5 {
-				require.Equal(t, probe.SignalTimeout, tcpport.Connect(t.Context(), at, 100*time.Millisecond).Signal)
+				require.Equal(t, probe.Silent, knock(t, at, 100*time.Millisecond))
 			}
 			_, err = hold(at)
 			require.Error(t, err, "the port is taken")
 			require.NoError(t, p.Close())
-			require.Equal(t, probe.SignalReset, tcpport.Connect(t.Context(), at, 100*time.Millisecond).Signal)
+			require.Equal(t, probe.Refused, knock(t, at, 100*time.Millisecond))
 			l, err := net.Listen("tcp4", at.String())
 			require.NoError(t, err, "and free again")
 			require.NoError(t, l.Close())

@@ -11,6 +11,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"inkpost.example/inkpost/internal/core/probe"
 )
 
 // router is a simulated router with one WAN connection: connections from inside leave from its WAN address, forwards lead
@@ -22,8 +24,8 @@ type router struct {
 
 	mu       sync.Mutex
 	wan      netip.Addr
-	forwards map[uint16]*forward
-	holding  map[uint16]held
+	forwards map[door]*forward
+	holding  map[door]held
 	ghosts   []io.Closer // ports of addresses that it had before: nobody is there now
 	flows    map[net.Conn]bool
 	gateway  *gateway
@@ -60,7 +62,7 @@ func (f *forward) mode() mode {
 }
 
 func newRouter(p *provider, log *slog.Logger) *router {
-	return &router{provider: p, log: log, forwards: map[uint16]*forward{}, holding: map[uint16]held{}, flows: map[net.Conn]bool{}}
+	return &router{provider: p, log: log, forwards: map[door]*forward{}, holding: map[door]held{}, flows: map[net.Conn]bool{}}
 }
 
 // connect gets an address from the provider and opens the ports on it.
@@ -88,12 +90,12 @@ func (r *router) renumber() (before, after netip.Addr, err error) {
 		_ = g.Close()
 	}
 	r.ghosts = nil
-	for port, h := range r.holding {
+	for d, h := range r.holding {
 		if h.listener != nil {
 			_ = h.listener.Close()
 		}
-		delete(r.holding, port)
-		if ghost, err := dropPort(netip.AddrPortFrom(before, port)); err == nil {
+		delete(r.holding, d)
+		if ghost, err := d.drop(before); err == nil {
 			r.ghosts = append(r.ghosts, ghost)
 		}
 	}
@@ -112,8 +114,8 @@ func (r *router) renumber() (before, after netip.Addr, err error) {
 // settle makes every WAN port what its forward says. The caller holds r.mu.
 func (r *router) settle() error {
 	var first error
-	for port, f := range r.forwards {
-		want, now := f.mode(), r.holding[port]
+	for d, f := range r.forwards {
+		want, now := f.mode(), r.holding[d]
 		if want == now.mode && (want == closed || now.listener != nil) {
 			continue
 		}
@@ -121,12 +123,16 @@ func (r *router) settle() error {
 			_ = now.listener.Close()
 		}
 		next := held{mode: want}
-		at := netip.AddrPortFrom(r.wan, port)
+		at := netip.AddrPortFrom(r.wan, d.port)
 		var err error
 		switch want {
 		case drops:
-			next.listener, err = dropPort(at)
+			next.listener, err = d.drop(r.wan)
 		case passes:
+			if d.transport == probe.UDP {
+				next.listener, err = passDatagrams(at, f.to.at)
+				break
+			}
 			var l net.Listener
 			if l, err = net.Listen("tcp4", at.String()); err == nil {
 				next.listener = l
@@ -139,9 +145,17 @@ func (r *router) settle() error {
 				first = fmt.Errorf("router at %s: %w", at, err)
 			}
 		}
-		r.holding[port] = next
+		r.holding[d] = next
 	}
 	return first
+}
+
+// drop leaves everybody who comes to the door at an address without an answer.
+func (d door) drop(at netip.Addr) (io.Closer, error) {
+	if d.transport == probe.UDP {
+		return dropDatagrams(netip.AddrPortFrom(at, d.port))
+	}
+	return dropPort(netip.AddrPortFrom(at, d.port))
 }
 
 // change edits forwards or devices and brings the ports in line.

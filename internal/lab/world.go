@@ -3,6 +3,7 @@ package lab
 import (
 	"cmp"
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -11,9 +12,12 @@ import (
 	"slices"
 	"strings"
 	"sync/atomic"
+	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/lab/peer"
 )
 
 // SiteSpec says what a simulated site has.
@@ -37,9 +41,14 @@ type ServiceSpec struct {
 	Name, Device string
 	LAN          netip.AddrPort
 	External     uint16
-	Speaks       Speaks
+	Kind         probe.Kind
+	Transport    probe.Transport // tcp where empty
+	Peer         []byte          // of a WireGuard server: the public key of the peer that it knows
+	Until        time.Time       // when its certificate expires; in a year where zero
 	Forwarded    bool
 }
+
+func (s ServiceSpec) door() door { return door{s.Transport, s.External} }
 
 // World is the simulated world.
 type World struct {
@@ -86,8 +95,12 @@ func New(specs []SiteSpec, log *slog.Logger) (*World, error) {
 func (w *World) add(spec SiteSpec) error {
 	p := &premises{code: spec.Code, services: spec.Services, answers: map[string]*answerer{}}
 	w.sites[spec.Code] = p
-	for _, s := range spec.Services {
-		a := &answerer{at: s.LAN, speaks: s.Speaks, title: spec.Code + " " + s.Device + " " + s.Name}
+	for i, s := range spec.Services {
+		if s.Transport == "" {
+			s.Transport = probe.TCP
+			spec.Services[i] = s
+		}
+		a := &answerer{at: s.LAN, transport: s.Transport, peer: peer.Peer{Kind: s.Kind, Name: spec.Code + " " + s.Device + " " + s.Name, Keys: s.Peer, Until: s.Until}}
 		p.answers[s.Name] = a
 		if err := a.start(); err != nil {
 			return err
@@ -100,7 +113,7 @@ func (w *World) add(spec SiteSpec) error {
 		}
 		r := newRouter(from, w.log)
 		for _, s := range spec.Services {
-			r.forwards[s.External] = &forward{to: p.answers[s.Name], present: s.Forwarded}
+			r.forwards[s.door()] = &forward{to: p.answers[s.Name], present: s.Forwarded}
 		}
 		p.links = append(p.links, line{l, r})
 		if err := r.connect(l.Address); err != nil {
@@ -200,6 +213,39 @@ func (w *World) SetService(code, name string, running bool) error {
 	return err
 }
 
+// Replace has another server, of the same protocol and with another identity, answer in the place of a device's service.
+func (w *World) Replace(code, name, by string) error {
+	p, err := w.site(code)
+	if err != nil {
+		return err
+	}
+	if _, err := p.spec(name); err != nil {
+		return err
+	}
+	return p.answers[name].become(by)
+}
+
+// StaticKey is the public key of a simulated WireGuard server, in base64.
+func (w *World) StaticKey(code, name string) string {
+	p, err := w.site(code)
+	if err != nil || p.answers[name] == nil {
+		return ""
+	}
+	return base64.StdEncoding.EncodeToString(p.answers[name].peer.StaticKey())
+}
+
+// Know has a simulated WireGuard server know a peer by its public key.
+func (w *World) Know(code, name string, key []byte) error {
+	p, err := w.site(code)
+	if err != nil {
+		return err
+	}
+	if _, err := p.spec(name); err != nil {
+		return err
+	}
+	return p.answers[name].know(key)
+}
+
 // Place puts the primary of a remote zone into the world.
 func (w *World) Place(p *Primary) { w.primary.Store(p) }
 
@@ -223,7 +269,7 @@ func (w *World) SetForward(code, name string, present bool) error {
 		return err
 	}
 	for _, l := range p.links {
-		err = errors.Join(err, l.router.change(func() { l.router.forwards[s.External].present = present }))
+		err = errors.Join(err, l.router.change(func() { l.router.forwards[s.door()].present = present }))
 	}
 	return err
 }
@@ -242,7 +288,7 @@ func (w *World) World() contract.World {
 			forwarded := false
 			for _, l := range p.links {
 				l.router.mu.Lock()
-				forwarded = forwarded || l.router.forwards[spec.External].present
+				forwarded = forwarded || l.router.forwards[spec.door()].present
 				l.router.mu.Unlock()
 			}
 			s.Services = append(s.Services, contract.LabService{Name: spec.Name, Device: spec.Device, LAN: spec.LAN.String(),

@@ -15,13 +15,14 @@ type deviceRow struct {
 	Address  inet   `db:"address"`
 	Reserved bool   `db:"reserved"`
 	IPv6     inet   `db:"ipv6"`
+	Router   bool   `db:"router"`
 }
 
 func (r deviceRow) device() site.Device {
-	return site.Device{ID: r.ID, SiteID: r.SiteID, Name: r.Name, MAC: r.MAC, Address: r.Address.Addr, Reserved: r.Reserved, IPv6: r.IPv6.Addr}
+	return site.Device{ID: r.ID, SiteID: r.SiteID, Name: r.Name, MAC: r.MAC, Address: r.Address.Addr, Reserved: r.Reserved, IPv6: r.IPv6.Addr, Router: r.Router}
 }
 
-const deviceColumns = `SELECT id, site_id, name, mac, host(address) AS address, reserved, host(ipv6) AS ipv6 FROM device`
+const deviceColumns = `SELECT id, site_id, name, mac, host(address) AS address, reserved, host(ipv6) AS ipv6, router FROM device`
 
 // Devices lists the devices of a site by name; siteID 0 lists those of all sites.
 func (s *Store) Devices(ctx context.Context, siteID int64) ([]site.Device, error) {
@@ -44,15 +45,15 @@ func (s *Store) Device(ctx context.Context, siteID int64, name string) (site.Dev
 // AddDevice records a device and returns its ID.
 func (s *Store) AddDevice(ctx context.Context, in site.Device) (int64, error) {
 	var id int64
-	err := s.db.GetContext(ctx, &id, `INSERT INTO device (site_id, name, mac, address, reserved) VALUES ($1, $2, $3, $4, $5) RETURNING id`,
-		in.SiteID, in.Name, in.MAC, inet{in.Address}, in.Reserved)
+	err := s.db.GetContext(ctx, &id, `INSERT INTO device (site_id, name, mac, address, reserved, router) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id`,
+		in.SiteID, in.Name, in.MAC, inet{in.Address}, in.Reserved, in.Router)
 	return id, explained(err, "device", "name", in.Name)
 }
 
 // EditDevice writes the device's fields by its ID.
 func (s *Store) EditDevice(ctx context.Context, in site.Device) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE device SET name = $2, mac = $3, address = $4, reserved = $5 WHERE id = $1`,
-		in.ID, in.Name, in.MAC, inet{in.Address}, in.Reserved)
+	r, err := s.db.ExecContext(ctx, `UPDATE device SET name = $2, mac = $3, address = $4, reserved = $5, router = $6 WHERE id = $1`,
+		in.ID, in.Name, in.MAC, inet{in.Address}, in.Reserved, in.Router)
 	return affected(r, err, "device", "name", in.Name)
 }
 

@@ -72,6 +72,8 @@ const (
 	ScopePerson = "person"
 	ScopeAgent  = "agent"
 	ScopeRouter = "router"
+
+	ScopeVantage = "vantage"
 )
 
 // Key is an access key. Its secret is known by its hash only.
@@ -89,11 +91,16 @@ type Key struct {
 	Revoked  when   `db:"revoked_at"`
 	Replaces ref    `db:"replaces"` // the key that this one takes the place of
 	Turn     bool   `db:"turn"`     // somebody asked for another key in its place
+
+	VantageID ref    `db:"vantage_id"`
+	Vantage   string `db:"vantage"`
 }
 
 const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id, coalesce(s.code, '') AS site,
-	coalesce(l.label, '') AS link, k.created_at, k.revoked_at, k.replaces, k.turn
-	FROM access_key k LEFT JOIN person p ON p.id = k.person_id LEFT JOIN link l ON l.id = k.link_id LEFT JOIN site s ON s.id = l.site_id`
+	coalesce(l.label, '') AS link, k.created_at, k.revoked_at, k.replaces, k.turn,
+	k.vantage_id, coalesce(v.name, '') AS vantage
+	FROM access_key k LEFT JOIN person p ON p.id = k.person_id LEFT JOIN link l ON l.id = k.link_id LEFT JOIN site s ON s.id = l.site_id
+	LEFT JOIN vantage v ON v.id = k.vantage_id`
 
 // AddPersonKey records a key of a person under the hash of its secret.
 func (s *Store) AddPersonKey(ctx context.Context, hash []byte, personID int64, label string) (id int64, err error) {
@@ -165,7 +172,7 @@ func (s *Store) AddEnrolment(ctx context.Context, codeHash []byte, linkID int64,
 // Missing. It returns the link.
 func (s *Store) Enrol(ctx context.Context, codeHash, keyHash []byte, label string, now time.Time) (linkID int64, err error) {
 	err = s.db.GetContext(ctx, &linkID, `WITH used AS (
-			UPDATE enrolment SET used_at = $4 WHERE code_hash = $1 AND used_at IS NULL AND expires_at > $4 RETURNING link_id)
+			UPDATE enrolment SET used_at = $4 WHERE code_hash = $1 AND used_at IS NULL AND expires_at > $4 AND link_id IS NOT NULL RETURNING link_id)
 		INSERT INTO access_key (hash, scope, label, link_id) SELECT $2, 'agent', $3, link_id FROM used RETURNING link_id`,
 		codeHash, keyHash, label, now)
 	return linkID, explained(err, "enrolment code", "code", "given")

@@ -2,6 +2,10 @@ package store
 
 import (
 	"context"
+	"database/sql/driver"
+	"encoding/json"
+	"fmt"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -24,16 +28,44 @@ type serviceRow struct {
 	InternalFrom int             `db:"internal_from"`
 	Expected     probe.Expected  `db:"expected"`
 	Interval     int             `db:"interval_s"`
+	Options      options         `db:"options"`
+	OpenUntil    when            `db:"open_until"`
+	Fingerprint  string          `db:"fingerprint"`
+	Pinned       when            `db:"pinned_at"`
+	PinnedBy     string          `db:"pinned_by"`
+	ProbeKey     string          `db:"probe_key"`
+	OnRouter     bool            `db:"on_router"`
+}
+
+// options is a JSON column.
+type options struct{ probe.Options }
+
+// Scan implements sql.Scanner.
+func (o *options) Scan(v any) error {
+	switch v := v.(type) {
+	case string:
+		return json.Unmarshal([]byte(v), &o.Options)
+	case []byte:
+		return json.Unmarshal(v, &o.Options)
+	}
+	return fmt.Errorf("an options column gave %T", v)
+}
+
+// Value implements driver.Valuer.
+func (o options) Value() (driver.Value, error) {
+	doc, err := json.Marshal(o.Options)
+	return string(doc), err
 }
 
 func (r serviceRow) service() site.Service {
 	return site.Service{ID: r.ID, SiteID: r.SiteID, DeviceID: r.DeviceID, LinkID: int64(r.LinkID), Name: r.Name, Device: r.Device,
 		Link: r.Link, Kind: r.Kind, Transport: r.Transport, ExternalFrom: r.ExternalFrom, ExternalTo: r.ExternalTo,
-		InternalFrom: r.InternalFrom, Expected: r.Expected, Interval: r.Interval}
+		InternalFrom: r.InternalFrom, Expected: r.Expected, Interval: r.Interval, Options: r.Options.Options, OpenUntil: r.OpenUntil.Time,
+		Fingerprint: r.Fingerprint, Pinned: r.Pinned.Time, PinnedBy: r.PinnedBy, ProbeKey: r.ProbeKey, OnRouter: r.OnRouter}
 }
 
 const serviceColumns = `SELECT s.id, s.site_id, s.device_id, s.link_id, s.name, d.name AS device, coalesce(l.label, '') AS link,
-	s.kind, s.transport, s.external_from, s.external_to, s.internal_from, s.expected, s.interval_s
+	s.kind, s.transport, s.external_from, s.external_to, s.internal_from, s.expected, s.interval_s, s.options, s.open_until, s.fingerprint, s.pinned_at, s.pinned_by, s.probe_key, d.router AS on_router
 	FROM service s JOIN device d ON d.id = s.device_id LEFT JOIN link l ON l.id = s.link_id`
 
 // Services lists the services of a site by name; siteID 0 lists those of all sites.
@@ -76,16 +108,31 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 		}
 		if in.ID == 0 {
 			return tx.GetContext(ctx, &id, `INSERT INTO service
-				(site_id, device_id, link_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
-				in.SiteID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom, in.Expected, in.Interval)
+				(site_id, device_id, link_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s,
+				options, open_until, probe_key)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) RETURNING id`,
+				in.SiteID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom, in.Expected, in.Interval,
+				options{in.Options}, when{in.OpenUntil}, in.ProbeKey)
 		}
 		r, err := tx.ExecContext(ctx, `UPDATE service SET device_id = $2, link_id = $3, name = $4, kind = $5, transport = $6,
-			external_from = $7, external_to = $8, internal_from = $9, expected = $10, interval_s = $11 WHERE id = $1`,
-			in.ID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom, in.Expected, in.Interval)
+			external_from = $7, external_to = $8, internal_from = $9, expected = $10, interval_s = $11,
+			options = $12, open_until = $13, probe_key = $14, fingerprint = $15, pinned_at = $16, pinned_by = $17 WHERE id = $1`,
+			in.ID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom, in.Expected, in.Interval,
+			options{in.Options}, when{in.OpenUntil}, in.ProbeKey, in.Fingerprint, when{in.Pinned}, in.PinnedBy)
 		return affected(r, err, "service", "name", in.Name)
 	})
 	return id, explained(err, "service", "name", in.Name)
+}
+
+// Pin records what a service is recognised by. With first it is kept where another is pinned already; pinned says whether it
+// was taken.
+func (s *Store) Pin(ctx context.Context, id int64, fingerprint, by string, now time.Time, first bool) (pinned bool, err error) {
+	r, err := s.db.ExecContext(ctx, `UPDATE service SET fingerprint = $2, pinned_by = $3, pinned_at = $4 WHERE id = $1 AND (NOT $5 OR fingerprint = '')`, id, fingerprint, by, when{now}, first)
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n == 1, err
 }
 
 // RemoveService removes a service. Its history goes with the partitions it is in.

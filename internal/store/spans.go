@@ -2,26 +2,11 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/probe"
 )
-
-// EnsurePartitions makes the span partitions for the month of now, the three before it and the one after.
-func (s *Store) EnsurePartitions(ctx context.Context, now time.Time) error {
-	month := time.Date(now.UTC().Year(), now.UTC().Month(), 1, 0, 0, 0, 0, time.UTC)
-	for i := -3; i <= 1; i++ {
-		from := month.AddDate(0, i, 0)
-		_, err := s.db.ExecContext(ctx, fmt.Sprintf(`CREATE TABLE IF NOT EXISTS span_%s PARTITION OF span FOR VALUES FROM ('%s') TO ('%s')`,
-			from.Format("2006_01"), from.Format(time.RFC3339), from.AddDate(0, 1, 0).Format(time.RFC3339)))
-		if err != nil {
-			return fmt.Errorf("make the history's partition of %s: %w", from.Format("2006-01"), err)
-		}
-	}
-	return nil
-}
 
 // PutSpans writes spans in one statement; one that began at the same time is replaced by its longer self.
 func (s *Store) PutSpans(ctx context.Context, spans []ledger.Span) error {
@@ -66,13 +51,6 @@ func utcSpans(list []ledger.Span) []ledger.Span {
 		list[i].From, list[i].Until = list[i].From.UTC(), list[i].Until.UTC()
 	}
 	return list
-}
-
-// Vantage gives the ID of the vantage point called name, made where it is new.
-func (s *Store) Vantage(ctx context.Context, name string) (int64, error) {
-	var id int64
-	err := s.db.GetContext(ctx, &id, `INSERT INTO vantage (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = excluded.name RETURNING id`, name)
-	return id, err
 }
 
 // Standing is a service's judged state, and since when.

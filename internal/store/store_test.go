@@ -259,9 +259,9 @@ func TestTheSerialWrapsWithoutZero(t *testing.T) {
 func TestSpansGrowInTheirPartition(t *testing.T) {
 	f := furnish(t, open(t), "KET")
 	ctx := t.Context()
-	vantage, err := f.Vantage(ctx, "server")
+	vantage, err := f.OwnVantage(ctx, "server")
 	require.NoError(t, err)
-	same, err := f.Vantage(ctx, "server")
+	same, err := f.OwnVantage(ctx, "server")
 	require.NoError(t, err)
 	require.Equal(t, vantage, same)
 	span := ledger.Span{ServiceID: f.service.ID, VantageID: vantage, Vantage: "server", Outcome: probe.Opened, From: morning.AddDate(0, -2, 0), Until: morning, Count: 5, Timed: 4, Fastest: 10, Total: 100, Slowest: 40}

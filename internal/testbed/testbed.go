@@ -100,7 +100,7 @@ type Service struct {
 // Start runs the service on free ports; edit may change its options.
 func Start(t testing.TB, edit func(*daemon.Options)) *Service {
 	t.Helper()
-	o := daemon.Options{HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Policy: wan.Policy{StandIns: Public}, ProbeDeadline: 300 * time.Millisecond,
+	o := daemon.Options{HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Policy: wan.Policy{StandIns: Public}, ProbeDeadline: 300 * time.Millisecond, ShortestInterval: time.Second,
 		CheckEvery: time.Second, VerifyEvery: time.Second, Log: slog.New(slog.NewTextHandler(&lines{t: t}, nil))}
 	if edit != nil {
 		edit(&o)

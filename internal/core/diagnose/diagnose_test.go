@@ -49,7 +49,7 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		"all is well":                         {func(*Evidence) {}, "", "", ""},
 		"one silent, its neighbour answers":   {func(e *Evidence) { fail(e, probe.Silent, 1) }, "forward-missing service playback", HopForward, "external 8554, to 192.168.7.20, internal 8554"},
 		"one silent, alone on its device":     {func(e *Evidence) { fail(e, probe.Silent, 2) }, "forward-missing service shell", HopForward, "external 8022"},
-		"one refused":                         {func(e *Evidence) { fail(e, probe.Refused, 2) }, "service-stopped service shell", HopService, "start what should listen on tcp port 8022"},
+		"one refused":                         {func(e *Evidence) { fail(e, probe.Refused, 2) }, "service-stopped service shell", HopService, "start what should listen on TCP port 8022"},
 		"all of a device silent":              {func(e *Evidence) { fail(e, probe.Silent, 0, 1) }, "device-away device recorder", HopDevice, "look in the router's list of devices for 02:00:5e:07:00:01"},
 		"all silent, the agent is heard":      {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2) }, "inbound-blocked link main", HopUpstream, "Compare the WAN address"},
 		"all silent, the agent is not":        {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Ring the site"},
@@ -107,7 +107,7 @@ func TestPathBreaksAtTheHopOfItsFinding(t *testing.T) {
 	e := scene()
 	fail(&e, probe.Silent, 1)
 	fail(&e, probe.Refused, 2)
-	paths := Paths(e, []string{"server"})
+	paths := Paths(e)
 	require.Equal(t, "proven proven proven proven proven proven proven", verdicts(paths[0]))
 	require.Equal(t, "proven proven proven unproven broken unproven unproven", verdicts(paths[1]))
 	require.Equal(t, "proven proven proven proven proven proven broken", verdicts(paths[2]))
@@ -117,11 +117,11 @@ func TestPathBreaksAtTheHopOfItsFinding(t *testing.T) {
 	e = scene()
 	e.Services[0].Outcome, e.Services[0].InRow = probe.Silent, 1
 	e.Hostnames[0].State = names.StateSettling
-	require.Equal(t, "proven unsettled proven unproven unproven unproven unsettled", verdicts(Paths(e, nil)[0]))
+	require.Equal(t, "proven unsettled proven unproven unproven unproven unsettled", verdicts(Paths(e)[0]))
 
 	e = scene()
 	e.Links[0].IPv4 = netip.Addr{}
-	p := Paths(e, []string{"server"})[0]
+	p := Paths(e)[0]
 	require.Equal(t, Broken, p.Stations[2].Verdict)
 	require.Equal(t, "unknown", p.Stations[2].Value)
 }

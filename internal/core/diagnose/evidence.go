@@ -73,6 +73,29 @@ type ServiceEvidence struct {
 	InRow   int
 	Probed  time.Time
 	Turned  time.Time // since when the outcome has been what it is
+	Said    string    // what was heard, in words
+	Views   []View    // of each vantage point
+	// Fingerprint is what it last showed of itself, Shut why it is not probed for now, Expires the end of its certificate.
+	Fingerprint string
+	Shut        string
+	Expires     time.Time
+}
+
+// View is what one vantage point last saw of a service. Left says why it does not count.
+type View struct {
+	Vantage string
+	Outcome probe.Outcome
+	Left    string
+}
+
+// counting gives the views that count.
+func (s ServiceEvidence) counting() (out []View) {
+	for _, v := range s.Views {
+		if v.Left == "" {
+			out = append(out, v)
+		}
+	}
+	return out
 }
 
 func (s ServiceEvidence) failing() bool {

@@ -41,6 +41,11 @@ const (
 	CauseSiteResolver   Cause = "site-resolver"
 	CauseInDynamicRange Cause = "in-dynamic-range"
 	CauseKeyRefused     Cause = "key-refused"
+	CauseStranger       Cause = "stranger"
+	CauseSomebodyElse   Cause = "somebody-else"
+	CauseOneSide        Cause = "one-side-only"
+	CauseRouterAnswers  Cause = "router-answers"
+	CauseCertificate    Cause = "certificate"
 )
 
 // Finding is one problem with one cause: at which hop, on which part of the site, the evidence, and the next step.
@@ -63,7 +68,7 @@ func (f Finding) Key() string { return string(f.Cause) + " " + f.Subject }
 // Serious says whether customers are cut off, or a door is open; the others can wait for the next visit.
 func (f Finding) Serious() bool {
 	switch f.Cause {
-	case CauseAgentOverdue, CauseResolverBehind, CauseSiteResolver, CauseKeyRefused, CauseInDynamicRange:
+	case CauseAgentOverdue, CauseResolverBehind, CauseSiteResolver, CauseKeyRefused, CauseInDynamicRange, CauseRouterAnswers, CauseCertificate:
 		return false
 	}
 	return true

@@ -38,26 +38,26 @@ type Path struct {
 }
 
 // Paths gives the path of every service of the site, in the order of the record.
-func Paths(e Evidence, vantages []string) []Path {
+func Paths(e Evidence) []Path {
 	findings := Site(e)
 	out := make([]Path, 0, len(e.Services))
 	for _, s := range e.Services {
-		out = append(out, e.path(s, findings, vantages))
+		out = append(out, e.path(s, findings))
 	}
 	return out
 }
 
-func (e Evidence) path(s ServiceEvidence, findings []Finding, vantages []string) Path {
+func (e Evidence) path(s ServiceEvidence, findings []Finding) Path {
 	d, _ := e.device(s.Device)
 	l, _ := e.link(s.OnLink)
 	p := Path{Service: s.Name, State: s.State, Outcome: s.Outcome}
 	p.Finding = explains(s, findings)
 
 	from := "no vantage point"
-	if len(vantages) == 1 {
-		from = vantages[0]
-	} else if len(vantages) > 1 {
-		from = fmt.Sprintf("%d vantage points", len(vantages))
+	if views := s.counting(); len(views) == 1 {
+		from = views[0].Vantage
+	} else if len(views) > 1 {
+		from = fmt.Sprintf("%d vantage points", len(views))
 	}
 	probed := "not probed yet"
 	if !s.Probed.IsZero() {
@@ -143,6 +143,9 @@ func (e Evidence) judge(p *Path, s ServiceEvidence, l LinkEvidence) {
 	if p.Finding == nil {
 		if !s.failing() && s.State != probe.StateUnknown && !s.Outcome.Good() && s.Expected == probe.ExpectReachable {
 			p.Stations[6].Verdict = Unsettled // a failure that is not confirmed yet
+		}
+		if s.Mute() && s.Outcome == probe.Silent {
+			p.Stations[4].Detail, p.Stations[6].Detail = "not provable this way", "silence proves nothing: have the agent prove the path"
 		}
 		if s.Expected == probe.ExpectClosed && probe.AsExpected(s.Expected, s.State) {
 			p.Stations[4].Verdict, p.Stations[4].Detail = Proven, "closed, as it should be"

@@ -42,7 +42,7 @@ func Site(e Evidence) []Finding {
 
 // explain says what fails on one link, from the widest cause to the narrowest.
 func (e Evidence) explain(l LinkEvidence) []Finding {
-	out := e.atSite(l)
+	out := append(e.atSite(l), append(e.routerAnswers(l), e.certificates(l)...)...)
 	on := e.where(func(s ServiceEvidence) bool { return s.OnLink == l.Label })
 	failing := e.where(func(s ServiceEvidence) bool { return s.OnLink == l.Label && s.failing() })
 	if !l.Addresses().Known() {
@@ -59,7 +59,11 @@ func (e Evidence) explain(l LinkEvidence) []Finding {
 			cut = append(cut, s)
 		}
 	}
-	proven := e.where(func(s ServiceEvidence) bool { return s.OnLink == l.Label && s.proven() })
+	recognised, cut := e.recognised(l, cut)
+	out = append(out, recognised...)
+	proven := e.where(func(s ServiceEvidence) bool {
+		return s.OnLink == l.Label && (s.proven() || s.State == probe.StateImpaired || s.Outcome == probe.Stranger && s.Shut == "")
+	})
 	switch {
 	case len(cut) > 0 && all(cut, probe.Unroutable) && len(proven) == 0:
 		out = append(out, e.noRoute(l, cut))
@@ -286,9 +290,18 @@ func (e Evidence) wrongProtocol(s ServiceEvidence) Finding {
 	return Finding{
 		Cause: CauseWrongProtocol, Hop: HopService, Subject: "service " + s.Name, Services: []string{s.Name},
 		Summary:  fmt.Sprintf("Something else answers on %s", s.port()),
-		Evidence: seen([]ServiceEvidence{s}),
-		Next:     fmt.Sprintf("Check in the router that %s goes to %s and to no other device.", s.port(), s.Device),
+		Evidence: said(s),
+		Next:     fmt.Sprintf("Check in the router that %s goes to %s and to no other device, and that the service's settings are as expected.", s.port(), s.Device),
 	}
+}
+
+// said is the evidence of an answer that is not as it should be.
+func said(s ServiceEvidence) []string {
+	out := seen([]ServiceEvidence{s})
+	if s.Said != "" {
+		out = append(out, s.Said)
+	}
+	return out
 }
 
 func (e Evidence) exposed(s ServiceEvidence) Finding {

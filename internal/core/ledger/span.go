@@ -41,13 +41,14 @@ type Result struct {
 
 // Fold adds a result to the newest span of its service and vantage point. Where the outcome is the same and no more than
 // gap has passed since the span's end, the span grows; otherwise a new one starts and fresh is true. A gap larger than
-// that is time in which nobody looked: it stays a gap. A result older than the span's end is dropped: the same span
-// comes back and fresh is false.
+// that is time in which nobody looked: it stays a gap. With each month (UTC) a new span begins, so that old months can be
+// dropped without what runs on. A result older than the span's end is dropped: the same span comes back and fresh is
+// false.
 func Fold(open Span, r Result, gap time.Duration) (next Span, fresh bool) {
 	if open.Count > 0 && r.At.Before(open.Until) {
 		return open, false
 	}
-	if open.Count == 0 || open.Outcome != r.Outcome || r.At.Sub(open.Until) > gap {
+	if open.Count == 0 || open.Outcome != r.Outcome || r.At.Sub(open.Until) > gap || monthOf(r.At) != monthOf(open.From) {
 		open = Span{ServiceID: r.ServiceID, VantageID: r.VantageID, Vantage: open.Vantage, Outcome: r.Outcome, From: r.At}
 		fresh = true
 	}
@@ -66,3 +67,5 @@ func Fold(open Span, r Result, gap time.Duration) (next Span, fresh bool) {
 
 // Gap is the longest pause between two probes of a service, at its interval, that still counts as watched.
 func Gap(interval time.Duration) time.Duration { return 3*interval + 15*time.Second }
+
+func monthOf(t time.Time) int { t = t.UTC(); return 12*t.Year() + int(t.Month()) }

@@ -5,7 +5,7 @@ import "time"
 
 // Bounds of a service's probe interval.
 const (
-	MinInterval = 5 * time.Second
+	MinInterval = 10 * time.Second
 	MaxInterval = 24 * time.Hour
 )
 
@@ -15,14 +15,32 @@ func ConfirmGap(interval time.Duration) time.Duration {
 	return min(max(interval/5, 500*time.Millisecond), 3*time.Second)
 }
 
-// Next gives when a port is due again after a probe that ended at now. confirming asks for the fast pace. spread is a
-// random number from 0 up to 1: the interval is drawn out or shortened by up to a tenth, so that services that started
-// together drift apart.
-func Next(now time.Time, interval time.Duration, confirming bool, spread float64) time.Time {
-	if confirming {
-		return now.Add(ConfirmGap(interval))
-	}
+// Sustain is how long a result for the worse has to last before it is believed: half the interval, 30 s at most. A hiccup
+// of a provider is shorter; an outage is told of within two intervals all the same.
+func Sustain(interval time.Duration) time.Duration { return min(interval/2, 30*time.Second) }
+
+// Stale is how old the newest result of a vantage point may be to count.
+func Stale(interval time.Duration) time.Duration { return 3*interval + 15*time.Second }
+
+// ByName is how often a service is also tried the whole way by its hostname: every tenth round, every five minutes at
+// least.
+func ByName(interval time.Duration) time.Duration {
+	return max(min(10*interval, 5*time.Minute), interval)
+}
+
+// Next gives when a port is due again after a probe that ended at now. spread is a random number from 0 up to 1: the
+// interval is drawn out or shortened by up to a tenth, so that services that started together drift apart.
+func Next(now time.Time, interval time.Duration, spread float64) time.Time {
 	return now.Add(interval + time.Duration((spread-0.5)*0.2*float64(interval)))
+}
+
+// Confirm gives when a result for the worse is tried again that was first seen at since, and inRow times by now: fast until
+// it was seen often enough, and once more when it has lasted long enough.
+func Confirm(now, since time.Time, inRow, enough int, interval time.Duration) time.Time {
+	if soon := now.Add(ConfirmGap(interval)); inRow < enough || soon.After(since.Add(Sustain(interval))) {
+		return soon
+	}
+	return since.Add(Sustain(interval))
 }
 
 // First gives when a port is first due after a start at now: somewhere in its first interval, at most a minute away, so
@@ -30,6 +48,35 @@ func Next(now time.Time, interval time.Duration, confirming bool, spread float64
 func First(now time.Time, interval time.Duration, spread float64) time.Time {
 	return now.Add(time.Duration(spread * float64(min(interval, time.Minute))))
 }
+
+// Burst spreads out what all wants to be done at once, as when thousands of sites move: the first burstRoom start at once,
+// further ones at burstRate a second. The zero Burst is ready.
+type Burst struct{ full time.Time }
+
+const (
+	burstRoom = 200
+	burstRate = 1000
+)
+
+// Turn gives when the next one may start.
+func (b *Burst) Turn(now time.Time) time.Time {
+	if b.full.Before(now) {
+		b.full = now
+	}
+	b.full = b.full.Add(time.Second / burstRate)
+	if at := b.full.Add(-time.Second * burstRoom / burstRate); at.After(now) {
+		return at
+	}
+	return now
+}
+
+// MostAtOnce is how many attempts may be under way at the same time, where the process may open files descriptors: half of
+// them stay free for everything else.
+func MostAtOnce(files uint64) int { return int(min(max(files/2, 64), 4096)) }
+
+// MostAtTarget is how many attempts may be under way at one address at the same time: a small router forgets connections
+// where there are many.
+const MostAtTarget = 8
 
 // Backoff gives the wait before attempt n (from 0) of something that failed: it doubles from base up to most, and
 // spread (0 up to 1) takes off up to half of it.

@@ -10,16 +10,40 @@ import (
 var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
 func TestNextSpreadsByATenth(t *testing.T) {
-	require.Equal(t, 54*time.Second, Next(now, time.Minute, false, 0).Sub(now))
-	require.Equal(t, time.Minute, Next(now, time.Minute, false, 0.5).Sub(now))
-	require.Less(t, Next(now, time.Minute, false, 0.999).Sub(now), 66*time.Second)
+	require.Equal(t, 54*time.Second, Next(now, time.Minute, 0).Sub(now))
+	require.Equal(t, time.Minute, Next(now, time.Minute, 0.5).Sub(now))
+	require.Less(t, Next(now, time.Minute, 0.999).Sub(now), 66*time.Second)
 }
 
 func TestThreeProbesFitInTenSeconds(t *testing.T) {
-	for _, interval := range []time.Duration{5 * time.Second, time.Minute, time.Hour} {
-		require.LessOrEqual(t, 2*Next(now, interval, true, 0.9).Sub(now), 10*time.Second-3*time.Second, interval)
+	for _, interval := range []time.Duration{10 * time.Second, time.Minute, time.Hour} {
+		second := Confirm(now, now, 1, 3, interval)
+		third := Confirm(second, now, 2, 3, interval)
+		require.LessOrEqual(t, third.Sub(now), 10*time.Second-3*time.Second, interval)
+		last := Confirm(third, now, 3, 3, interval)
+		require.GreaterOrEqual(t, last.Sub(now), Sustain(interval), "and one more when it has lasted")
+		require.Less(t, last.Sub(now), 2*interval)
 	}
-	require.Equal(t, time.Second, ConfirmGap(5*time.Second))
+	require.Equal(t, 2*time.Second, ConfirmGap(10*time.Second))
+}
+
+func TestABurstIsSpreadOut(t *testing.T) {
+	var b Burst
+	last := now
+	for range 5000 {
+		at := b.Turn(now)
+		require.False(t, at.Before(last))
+		last = at
+	}
+	require.InDelta(t, 4.8, last.Sub(now).Seconds(), 0.01, "the first 200 at once, then 1000 a second")
+	require.Equal(t, now.Add(time.Minute), b.Turn(now.Add(time.Minute)), "it is over by then")
+}
+
+func TestBounds(t *testing.T) {
+	require.Equal(t, []int{64, 512, 4096}, []int{MostAtOnce(100), MostAtOnce(1024), MostAtOnce(1 << 20)})
+	require.Equal(t, 30*time.Second, Sustain(time.Minute))
+	require.Equal(t, 5*time.Second, Sustain(10*time.Second))
+	require.Equal(t, []time.Duration{100 * time.Second, 5 * time.Minute, time.Hour}, []time.Duration{ByName(10 * time.Second), ByName(time.Minute), ByName(time.Hour)})
 }
 
 func TestFirstIsWithinTheIntervalAndAMinute(t *testing.T) {

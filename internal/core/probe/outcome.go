@@ -19,6 +19,15 @@ const (
 	Skipped    Outcome = "skipped"    // not tried
 )
 
+// Known says whether o is an outcome at all.
+func (o Outcome) Known() bool {
+	switch o {
+	case Answered, Opened, Refused, Silent, Unroutable, Garbled, Stranger, Skipped:
+		return true
+	}
+	return false
+}
+
 // Open says whether the outcome proves that something accepts on the port.
 func (o Outcome) Open() bool {
 	return o == Answered || o == Opened || o == Garbled || o == Stranger

@@ -1,5 +1,7 @@
 package probe
 
+import "time"
+
 // State of a service over all vantage points.
 type State string
 
@@ -15,54 +17,98 @@ const (
 // Confirmations is how many equal results in a row it takes before a service's state changes for the worse.
 const Confirmations = 3
 
-// View is what one vantage point last saw: the outcome, and how many times in a row with the same meaning.
+// View is what one vantage point last saw: the outcome, how many times in a row with the same meaning, when the first of
+// those was and when the last.
 type View struct {
 	Outcome Outcome
 	InRow   int
+	Since   time.Time
+	At      time.Time
 }
 
-// Settled says whether this view may count for a failure.
-func (v View) Settled() bool { return v.InRow >= Confirmations }
+// Rule says how the views of a service are judged.
+type Rule struct {
+	Expected Expected
+	Mute     bool          // silence proves nothing
+	Sustain  time.Duration // how long a result for the worse has to last
+	Stale    time.Duration // an older view does not count; 0 for no bound
+}
 
-// Verdict judges a service by the views of all vantage points, given its state so far. A skipped view does not count.
-// A good result counts at once; a bad one only when it is confirmed, and until then the state stays what it was.
-func Verdict(expected Expected, before State, views []View) State {
+// Meaning of an outcome under a rule.
+type Meaning int
+
+// The meanings.
+const (
+	Nothing Meaning = iota // it says nothing of the service
+	AsWanted
+	NotWanted
+)
+
+// Meaning says what an outcome means for the service's owner.
+func (r Rule) Meaning(o Outcome) Meaning {
+	if o == Skipped || o == "" || r.Mute && o == Silent {
+		return Nothing
+	}
+	if o.Good() == (r.Expected != ExpectClosed) && o.Open() == (r.Expected != ExpectClosed) {
+		return AsWanted
+	}
+	return NotWanted
+}
+
+// Settled says whether a view that is not wanted may count: it was the same often enough, and for long enough.
+func (r Rule) Settled(v View) bool {
+	return v.InRow >= Confirmations && v.At.Sub(v.Since) >= r.Sustain
+}
+
+// Next gives the view after one more outcome at the time at.
+func (r Rule) Next(v View, o Outcome, at time.Time) View {
+	if v.InRow > 0 && r.Meaning(v.Outcome) == r.Meaning(o) {
+		v.InRow++
+	} else {
+		v.InRow, v.Since = 1, at
+	}
+	v.Outcome, v.At = o, at
+	return v
+}
+
+// Verdict judges a service by the views of all vantage points, given its state so far. A good result counts at once; a bad
+// one only when it is settled, and until then the state stays what it was. With several vantage points more than half of
+// them have to agree before a service is unreachable, and half of them before it is impaired: one that is on its own with
+// what it sees changes nothing. A door that has to be closed is open when one of them finds it so.
+func Verdict(r Rule, before State, views []View, now time.Time) State {
 	var good, bad, pending int
 	for _, v := range views {
-		if v.Outcome == Skipped || v.Outcome == "" {
+		if r.Stale > 0 && now.Sub(v.At) > r.Stale {
 			continue
 		}
-		ok := v.Outcome.Good()
-		if expected == ExpectClosed {
-			ok = !v.Outcome.Open()
-		}
-		switch {
-		case ok:
+		switch r.Meaning(v.Outcome) {
+		case AsWanted:
 			good++
-		case v.Settled():
-			bad++
-		default:
-			pending++
+		case NotWanted:
+			if r.Settled(v) {
+				bad++
+			} else {
+				pending++
+			}
 		}
 	}
 	if before == "" {
 		before = StateUnknown
 	}
+	n := good + bad + pending
 	switch {
-	case good+bad+pending == 0:
+	case n == 0:
 		return StateUnknown
-	case bad == 0 && pending > 0:
-		return before
-	case bad == 0:
-		return whenGood(expected)
-	case expected == ExpectClosed:
+	case r.Expected == ExpectClosed && bad > 0:
 		return StateExposed
-	case good > 0:
+	case good == 0 && 2*bad > n:
+		return StateUnreachable
+	case good > 0 && 2*bad >= n:
 		return StateImpaired
-	case pending > 0:
-		return before
+	case 2*good > n:
+		return whenGood(r.Expected)
 	}
-	return StateUnreachable
+	return before
 }
 
 // A port that should be closed and is closed cannot be reached, which is what its owner wants: see AsExpected.
@@ -81,10 +127,18 @@ func AsExpected(expected Expected, s State) bool {
 	return s == StateReachable
 }
 
-// SameMeaning says whether two outcomes say the same for confirmation: both good, or both bad of any kind.
-func SameMeaning(expected Expected, a, b Outcome) bool {
-	if expected == ExpectClosed {
-		return a.Open() == b.Open()
+// Representative picks the view that explains a state: the newest of those that are not wanted where the state is not, and
+// the newest that is wanted otherwise; failing these, the newest.
+func Representative(r Rule, s State, views []View) (best View) {
+	want := NotWanted
+	if AsExpected(r.Expected, s) {
+		want = AsWanted
 	}
-	return a.Good() == b.Good()
+	fits := false
+	for _, v := range views {
+		if f := r.Meaning(v.Outcome) == want; f && !fits || f == fits && v.At.After(best.At) {
+			best, fits = v, f
+		}
+	}
+	return best
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/core/pace"
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
@@ -157,9 +158,9 @@ func (d Device) Checked() (Device, error) {
 // MaxRange is the most ports one service may span.
 const MaxRange = 64
 
-// Checked brings the service into canonical form, or says what is wrong of it alone. Conflicts with others are found by
-// Conflicts.
-func (s Service) Checked() (Service, error) {
+// Checked brings the service into canonical form, or says what is wrong of it alone. shortest is the shortest interval that
+// it may have, which is pace.MinInterval but in a lab. Conflicts with others are found by Conflicts.
+func (s Service) Checked(shortest time.Duration) (Service, error) {
 	var f Flaws
 	s.Name = strings.ToLower(strings.TrimSpace(s.Name))
 	if s.ExternalTo == 0 {
@@ -170,6 +171,9 @@ func (s Service) Checked() (Service, error) {
 	}
 	if s.Interval == 0 {
 		s.Interval = 60
+	}
+	if s.Kind == "" {
+		s.Kind = probe.KindTCP
 	}
 	f.label("name", s.Name)
 	f.port("external_from", s.ExternalFrom)
@@ -186,12 +190,23 @@ func (s Service) Checked() (Service, error) {
 			f.add("internal_from", "the range would end at internal port %d; 65535 is the last", s.InternalFrom+width)
 		}
 	}
-	if s.Transport != "tcp" {
-		f.add("transport", "%q cannot be probed; tcp is allowed", s.Transport)
+	switch known := probe.TraitOf(s.Kind); {
+	case s.Transport != probe.TCP && s.Transport != probe.UDP && s.Transport != probe.Both:
+		f.add("transport", "%q is unknown; it is tcp, udp or both", s.Transport)
+	case s.Transport != probe.Both && !slices.Contains(known.Transports, s.Transport):
+		f.add("transport", "kind %s does not run over %s", s.Kind, s.Transport)
+	case s.Transport == probe.Both && s.Kind == probe.KindUDP:
+		f.add("kind", "a service on TCP and UDP is of kind tcp, or of one that speaks a protocol")
+	}
+	if name, err := s.Options.Check(s.Kind); err != nil {
+		f.add("options."+name, "%s", err)
+	}
+	if !s.OpenUntil.IsZero() && s.Expected == probe.ExpectClosed {
+		f.add("open_until", "a service that is expected closed is not open until a time; expect it reachable, and it is expected closed after that")
 	}
 	every := time.Duration(s.Interval) * time.Second
-	if every < pace.MinInterval || every > pace.MaxInterval {
-		f.add("interval_seconds", "%d is out of range; %d to %d seconds are allowed", s.Interval, int(pace.MinInterval.Seconds()), int(pace.MaxInterval.Seconds()))
+	if every < shortest || every > pace.MaxInterval {
+		f.add("interval_seconds", "%d is out of range; %d to %d seconds are allowed", s.Interval, int(shortest.Seconds()), int(pace.MaxInterval.Seconds()))
 	}
 	return s, f.Err()
 }

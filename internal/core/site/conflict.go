@@ -10,17 +10,27 @@ import (
 // link. It returns nil, or Flaws that name both sides. s itself (the same ID) is passed over.
 func Conflicts(s Service, others []Service) error {
 	for _, o := range others {
-		if o.ID == s.ID || o.Transport != s.Transport {
+		if o.ID == s.ID || !o.Transport.Meets(s.Transport) {
 			continue
 		}
 		if o.LinkID != 0 && s.LinkID != 0 && o.LinkID != s.LinkID {
 			continue
 		}
-		if s.ExternalFrom <= o.ExternalTo && o.ExternalFrom <= s.ExternalTo {
-			return Flaws{{Field: "external_from", Detail: fmt.Sprintf(
-				"%s port %s of %s overlaps %s of %s on device %s; a router can send one port to one device only",
-				s.Transport, Ports(s.ExternalFrom, s.ExternalTo), s.Name, Ports(o.ExternalFrom, o.ExternalTo), o.Name, o.Device)}}
+		if s.ExternalFrom > o.ExternalTo || o.ExternalFrom > s.ExternalTo {
+			continue
 		}
+		if s.OnRouter != o.OnRouter { // the router keeps such a port to itself
+			at, behind := o, s
+			if s.OnRouter {
+				at, behind = s, o
+			}
+			return Flaws{{Field: "external_from", Detail: fmt.Sprintf(
+				"%s port %s of %s is answered by the router itself (%s, %s port %s): it cannot be passed on to %s",
+				behind.Transport, Ports(behind.ExternalFrom, behind.ExternalTo), behind.Name, at.Name, at.Transport, Ports(at.ExternalFrom, at.ExternalTo), behind.Device)}}
+		}
+		return Flaws{{Field: "external_from", Detail: fmt.Sprintf(
+			"%s port %s of %s overlaps %s of %s on device %s; a router can send one port to one device only",
+			s.Transport, Ports(s.ExternalFrom, s.ExternalTo), s.Name, Ports(o.ExternalFrom, o.ExternalTo), o.Name, o.Device)}}
 	}
 	return nil
 }

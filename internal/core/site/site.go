@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/wan"
 )
@@ -67,6 +68,8 @@ type Device struct {
 	Reserved bool       `json:"reserved"`
 	// IPv6 is its current global address, as an agent sees it.
 	IPv6 netip.Addr `json:"ipv6,omitzero"`
+	// Router says that the device is the site's router: what it offers needs no forward.
+	Router bool `json:"router"`
 }
 
 // Service is one exposed thing. ExternalTo is ExternalFrom for a single port; a range maps one to one from InternalFrom.
@@ -86,6 +89,41 @@ type Service struct {
 	InternalFrom int             `json:"internal_from"`
 	Expected     probe.Expected  `json:"expected"`
 	Interval     int             `json:"interval_seconds"`
+	Options      probe.Options   `json:"options,omitzero"`
+	// OpenUntil is when a door that was opened for a while has to be closed again; zero for one that stays as it is.
+	OpenUntil time.Time `json:"open_until,omitzero"`
+	// Fingerprint is what the service is recognised by, since when, and who pinned it.
+	Fingerprint string    `json:"fingerprint,omitempty"`
+	Pinned      time.Time `json:"pinned,omitzero"`
+	PinnedBy    string    `json:"pinned_by,omitempty"`
+	// ProbeKey is the private key with which a WireGuard server knows us, in base64.
+	ProbeKey string `json:"-"`
+	// OnRouter says that its device is the site's router.
+	OnRouter bool `json:"on_router,omitempty"`
+}
+
+// ExpectedAt is what the port should be at a time: a door that was opened for a while has to be closed after it.
+func (s Service) ExpectedAt(now time.Time) probe.Expected {
+	if !s.OpenUntil.IsZero() && !now.Before(s.OpenUntil) {
+		return probe.ExpectClosed
+	}
+	return s.Expected
+}
+
+// RuleAt is how the service is judged at a time.
+func (s Service) RuleAt(now time.Time) probe.Rule {
+	every := time.Duration(s.Interval) * time.Second
+	return probe.Rule{Expected: s.ExpectedAt(now), Mute: s.Mute(), Sustain: pace.Sustain(every), Stale: pace.Stale(every)}
+}
+
+// Mute says whether a service that works may well leave every probe of it without an answer.
+func (s Service) Mute() bool {
+	for _, t := range s.Transport.Each() {
+		if !probe.Mute(s.Kind.On(t), s.Options) {
+			return false
+		}
+	}
+	return true
 }
 
 // Hostname is a name that follows a link, or the site's preferred working link where LinkID is 0.

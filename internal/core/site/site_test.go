@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
@@ -71,7 +72,7 @@ func TestDeviceChecked(t *testing.T) {
 
 func TestServiceChecked(t *testing.T) {
 	base := Service{Name: "web", Transport: "tcp", ExternalFrom: 8443}
-	s, err := base.Checked()
+	s, err := base.Checked(pace.MinInterval)
 	require.NoError(t, err)
 	require.Equal(t, []int{8443, 8443, 8443, 60}, []int{s.ExternalFrom, s.ExternalTo, s.InternalFrom, s.Interval})
 	for name, c := range map[string]struct {
@@ -84,7 +85,7 @@ func TestServiceChecked(t *testing.T) {
 		"reversed":           {func(s *Service) { s.ExternalTo = 8000 }, "external_to", "is reversed"},
 		"too wide":           {func(s *Service) { s.ExternalTo = 8443 + MaxRange }, "external_to", "at most 64"},
 		"inside past 65535":  {func(s *Service) { s.ExternalTo, s.InternalFrom = 8450, 65530 }, "internal_from", "65535 is the last"},
-		"unknown transport":  {func(s *Service) { s.Transport = "pigeon" }, "transport", "cannot be probed"},
+		"unknown transport":  {func(s *Service) { s.Transport = "pigeon" }, "transport", "it is tcp, udp or both"},
 		"too often":          {func(s *Service) { s.Interval = 1 }, "interval_seconds", "out of range"},
 		"not a name":         {func(s *Service) { s.Name = "a b" }, "name", "is not a label"},
 		"less than once day": {func(s *Service) { s.Interval = 86401 }, "interval_seconds", "out of range"},
@@ -92,7 +93,7 @@ func TestServiceChecked(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			s := base
 			c.edit(&s)
-			_, err := s.Checked()
+			_, err := s.Checked(pace.MinInterval)
 			flawed(t, err, c.field, c.detail)
 		})
 	}
@@ -114,7 +115,7 @@ func TestConflicts(t *testing.T) {
 	have := []Service{{ID: 1, Name: "playback", Device: "recorder", Transport: "tcp", ExternalFrom: 5000, ExternalTo: 5003, LinkID: 7}}
 	clash := func(s Service) error { return Conflicts(s, have) }
 	err := clash(Service{ID: 2, Name: "other", Transport: "tcp", ExternalFrom: 5003, ExternalTo: 5009})
-	flawed(t, err, "external_from", "tcp port 5003-5009 of other overlaps 5000-5003 of playback on device recorder")
+	flawed(t, err, "external_from", "TCP port 5003-5009 of other overlaps 5000-5003 of playback on device recorder")
 	require.NoError(t, clash(Service{ID: 2, Transport: "tcp", ExternalFrom: 5004, ExternalTo: 5004}))
 	require.NoError(t, clash(Service{ID: 2, Transport: "udp", ExternalFrom: 5000, ExternalTo: 5000}))
 	require.NoError(t, clash(Service{ID: 2, Transport: "tcp", ExternalFrom: 5000, ExternalTo: 5000, LinkID: 8}), "on another link it is another router port")

@@ -33,6 +33,7 @@ func speakHTTP(ctx context.Context, t *talk) (heard, error) {
 		host = r.Target.Addr().String()
 	}
 	var h heard
+	shaken := make(chan heard, webRedirects+2)
 	first := t.conn
 	dial := func(ctx context.Context, address string) (net.Conn, error) {
 		if first != nil {
@@ -59,9 +60,7 @@ func speakHTTP(ctx context.Context, t *talk) (heard, error) {
 				return nil, err
 			}
 			secured, with, err := t.handshake(ctx, c)
-			if h.fingerprint == "" {
-				h = with
-			}
+			shaken <- with
 			if err != nil {
 				return nil, err
 			}
@@ -91,6 +90,10 @@ func speakHTTP(ctx context.Context, t *talk) (heard, error) {
 	req.Header.Set("User-Agent", "inkpost-probe")
 	t.step("send", "GET %s", target)
 	resp, err := client.Do(req)
+	select {
+	case h = <-shaken: // of the first server: those behind a redirect are others
+	default:
+	}
 	if err != nil {
 		var strange odd
 		var bad *url.Error

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net"
+	"sync"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -24,14 +25,15 @@ func speakSSH(_ context.Context, t *talk) (heard, error) {
 			return errSeenEnough
 		}}
 	_, _, _, err := ssh.NewClientConn(&said, t.request.Target.String(), config)
-	if said.line != nil {
-		h.words = spoken(said.line)
+	line := said.first()
+	if line != nil {
+		h.words = spoken(line)
 		t.step("receive", "%s", h.words)
 	}
 	if h.fingerprint != "" {
 		return h, nil
 	}
-	if said.line != nil && !isSSH(said.line) {
+	if line != nil && !isSSH(line) {
 		return h, odd("it says " + h.words + ", which is not SSH")
 	}
 	return h, err
@@ -42,11 +44,20 @@ func isSSH(line []byte) bool { return len(line) >= 4 && string(line[:4]) == "SSH
 // banner keeps the first of what is read.
 type banner struct {
 	net.Conn
+	mu   sync.Mutex
 	line []byte
+}
+
+func (b *banner) first() []byte {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.line
 }
 
 func (b *banner) Read(p []byte) (int, error) {
 	n, err := b.Conn.Read(p)
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	if n > 0 && len(b.line) < 64 && (len(b.line) == 0 || b.line[len(b.line)-1] != '\n') {
 		b.line = append(b.line, p[:n]...)
 	}

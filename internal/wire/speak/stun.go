@@ -17,7 +17,7 @@ func speakSTUN(ctx context.Context, t *talk) (heard, error) {
 	dial := func(context.Context, string, string) (net.Conn, error) { return kept{t.conn}, nil }
 	at, err := stun.Ask(ctx, dial, network, t.request.Target.String(), stun.Credential{})
 	if err != nil {
-		if t.read > 0 {
+		if t.came(0) > 0 {
 			err = odd("what it answers is no answer to a Binding request")
 		}
 		return heard{}, err

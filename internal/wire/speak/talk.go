@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 
@@ -23,13 +25,32 @@ type talk struct {
 	request Request
 	began   time.Time
 	conn    net.Conn // counted, with the deadline set
-	read    int      // octets that came back, over all connections
 	took    time.Duration
-	steps   []Step
+
+	// Some packages leave a goroutine behind that reads on for a moment after the deadline.
+	mu    sync.Mutex
+	read  int // octets that came back, over all connections
+	steps []Step
 }
 
 func (t *talk) step(name, format string, args ...any) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
 	t.steps = append(t.steps, Step{Name: name, At: time.Since(t.began), Words: fmt.Sprintf(format, args...)})
+}
+
+func (t *talk) story() []Step {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return slices.Clone(t.steps)
+}
+
+// came counts octets that came back, and gives how many there are by now.
+func (t *talk) came(n int) int {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.read += n
+	return t.read
 }
 
 func (t *talk) dial(ctx context.Context, network string, target netip.AddrPort) (net.Conn, error) {
@@ -63,11 +84,11 @@ type counted struct {
 }
 
 func (c *counted) Read(p []byte) (int, error) {
-	if c.talk.read >= most {
+	if c.talk.came(0) >= most {
 		return 0, errTooMuch
 	}
 	n, err := c.Conn.Read(p)
-	c.talk.read += n
+	c.talk.came(n)
 	return n, err
 }
 
@@ -93,7 +114,7 @@ func (t *talk) overTCP(ctx context.Context) Reply {
 	if err != nil {
 		r.Signal, r.Said = signal(ctx, err)
 		t.step("connect", "%s: %s", t.request.Target, r.Said)
-		r.Took, r.Steps = t.took, t.steps
+		r.Took, r.Steps = t.took, t.story()
 		return r
 	}
 	defer c.Close()
@@ -101,7 +122,7 @@ func (t *talk) overTCP(ctx context.Context) Reply {
 	t.step("connect", "%s accepts a connection from %s", t.request.Target, r.From)
 	speak := conversations[t.request.Kind]
 	if speak == nil || t.request.Kind == probe.KindUDP {
-		r.Signal, r.Said, r.Took, r.Steps = probe.SignalConnected, "connection accepted", t.took, t.steps
+		r.Signal, r.Said, r.Took, r.Steps = probe.SignalConnected, "connection accepted", t.took, t.story()
 		return r
 	}
 	h, err := speak(ctx, t)
@@ -114,7 +135,7 @@ func (t *talk) overUDP(ctx context.Context) Reply {
 	if err != nil {
 		r.Signal, r.Said = signal(ctx, err)
 		t.step("send", "%s: %s", t.request.Target, r.Said)
-		r.Took, r.Steps = time.Since(t.began), t.steps
+		r.Took, r.Steps = time.Since(t.began), t.story()
 		return r
 	}
 	defer c.Close()
@@ -126,10 +147,10 @@ func (t *talk) overUDP(ctx context.Context) Reply {
 	h, err := speak(ctx, t)
 	t.took = time.Since(t.began)
 	var strange odd
-	if err != nil && t.read == 0 && !errors.As(err, &strange) {
+	if err != nil && t.came(0) == 0 && !errors.As(err, &strange) {
 		r.Signal, r.Said = signal(ctx, err)
 		t.step("wait", "%s", r.Said)
-		r.Took, r.Steps = t.took, t.steps
+		r.Took, r.Steps = t.took, t.story()
 		return r
 	}
 	return t.conclude(ctx, r, h, err)
@@ -148,18 +169,18 @@ func (t *talk) conclude(ctx context.Context, r Reply, h heard, err error) Reply 
 			r.Signal, r.Said = probe.SignalLocal, "the attempt was cancelled"
 		case errors.As(err, &strange):
 			r.Said = string(strange)
-		case t.read == 0 && errors.As(err, &timeout) && timeout.Timeout():
+		case t.came(0) == 0 && errors.As(err, &timeout) && timeout.Timeout():
 			r.Said = "the connection was accepted, then nothing was said before the deadline"
 		case errors.As(err, &timeout) && timeout.Timeout():
-			r.Said = fmt.Sprintf("it said %d octets, then nothing more before the deadline", t.read)
-		case t.read == 0:
+			r.Said = fmt.Sprintf("it said %d octets, then nothing more before the deadline", t.came(0))
+		case t.came(0) == 0:
 			r.Said = "the connection was accepted, then cut off before anything was said"
 		default:
 			r.Said = "it does not speak " + string(t.request.Kind) + ": " + err.Error()
 		}
 	}
 	t.step("conclude", "%s", r.Said)
-	r.Steps = t.steps
+	r.Steps = t.story()
 	return r
 }
 

@@ -1,0 +1,21 @@
+package probe
+
+// Sight is what one vantage point sees of the services that another one reaches too.
+type Sight struct {
+	Shared  int // services that some other vantage point reaches
+	Failing int // those of them that this one does not
+}
+
+// Unfit says that a vantage point is wrong itself: it fails to reach five services at least, and a quarter of those that
+// others reach. What it says does not count until that is over.
+func (s Sight) Unfit() bool { return s.Failing >= 5 && 4*s.Failing >= s.Shared }
+
+// Horizon is what a lone vantage point sees of the links that answered it before.
+type Horizon struct {
+	Links int // links that answered before and were probed lately
+	Dark  int // those of them on which nothing answers now
+}
+
+// Blind says that the vantage point's own way out is the likelier cause: nothing answers on any of five links at least.
+// Providers fail, but not all of them in one moment.
+func (h Horizon) Blind() bool { return h.Links >= 5 && h.Dark == h.Links }

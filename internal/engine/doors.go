@@ -1,0 +1,120 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// doorKeeper knows the links at whose address somebody else seems to answer. There nothing is probed until the link is proven
+// again: it would be at nobody's asking, at somebody else's door.
+type doorKeeper struct {
+	mu     sync.Mutex
+	closed map[int64]closedDoor // by link
+}
+
+type closedDoor struct {
+	since time.Time
+	words string
+}
+
+// shut says why a link must not be probed, "" where it may be. heard is when the link was last proven: by an agent that was
+// heard, or an announcement.
+func (d *doorKeeper) shut(l site.Link, heard time.Time) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	c, ok := d.closed[l.ID]
+	if !ok {
+		return ""
+	}
+	if heard.After(c.since) {
+		delete(d.closed, l.ID)
+		return ""
+	}
+	return c.words
+}
+
+func (d *doorKeeper) close(linkID int64, now time.Time, words string) (first bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	_, already := d.closed[linkID]
+	d.closed[linkID] = closedDoor{now, words}
+	return !already
+}
+
+func (d *doorKeeper) open(linkID int64) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	delete(d.closed, linkID)
+}
+
+// strangerAt has a link left alone whose services are recognised no longer, unless it was proven just now: then the device
+// is another, not the address. An address that an operator typed is proven by that.
+func (e *Engine) strangerAt(l site.Link, s site.Service, r round) {
+	if l.Mode == site.Static || e.heard.last(l).After(r.at.Add(-3*e.config.CheckEvery)) {
+		return
+	}
+	words := fmt.Sprintf("somebody else seems to be at %s: %s shows %s instead of what is pinned, and nothing was heard from the site; it is left alone until link %s is proven again",
+		r.address, s.Name, r.fingerprint, l.Label)
+	if e.prober.doors.close(l.ID, r.at, words) {
+		e.Events.Publish(contract.EventServiceOutcome, r.site, s.Name, words)
+		e.posts.touch(s.SiteID)
+		e.faults.review(s.SiteID)
+	}
+}
+
+// Pin has a service recognised by a fingerprint from now on: by the one that it last showed where none is given.
+func (e *Engine) Pin(ctx context.Context, code, name, fingerprint, by string) (contract.Service, error) {
+	p, s, err := e.service(code, name)
+	if err != nil {
+		return contract.Service{}, err
+	}
+	if fingerprint == "" {
+		shown := e.prober.standing(s.ID).shown
+		if shown == nil || shown.fingerprint == "" {
+			return contract.Service{}, site.Flaws{{Field: "fingerprint", Detail: fmt.Sprintf("%s has not shown any yet; it has to answer first", s.Name)}}
+		}
+		fingerprint = shown.fingerprint
+	}
+	if len(fingerprint) > 200 {
+		return contract.Service{}, site.Flaws{{Field: "fingerprint", Detail: "has more than 200 characters"}}
+	}
+	if err := e.pin(ctx, p.ID, s, fingerprint, by, false); err != nil {
+		return contract.Service{}, err
+	}
+	e.Events.Publish(contract.EventRecordEdited, p.Code, s.Name, fmt.Sprintf("%s pinned what %s is recognised by", by, s.Name))
+	return e.Service(code, name)
+}
+
+// firstAnswer stands for who pinned a fingerprint that was taken at commissioning.
+const firstAnswer = "first answer"
+
+// pinFirst pins what a service shows when it answers for the first time since it was put on record.
+func (e *Engine) pinFirst(s site.Service, fingerprint string) {
+	go func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		defer cancel()
+		if err := e.pin(ctx, s.SiteID, s, fingerprint, firstAnswer, true); err != nil {
+			e.log.Warn("a fingerprint was not pinned; trying again at the next answer", "service", s.Name, "error", err)
+		}
+	}()
+}
+
+func (e *Engine) pin(ctx context.Context, siteID int64, s site.Service, fingerprint, by string, first bool) error {
+	defer e.editing()()
+	now := e.now()
+	pinned, err := e.store.Pin(ctx, s.ID, fingerprint, by, now, first)
+	if err != nil || !pinned {
+		return err
+	}
+	s.Fingerprint, s.Pinned, s.PinnedBy = fingerprint, now, by
+	if e.record.setService(s) {
+		e.prober.recognise(s, !first)
+		e.posts.touch(siteID)
+	}
+	return nil
+}

@@ -1,0 +1,114 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/probe"
+)
+
+const (
+	fitEvery = 2 * time.Second
+	// lately is how recent a result has to be to say something of the vantage point's own way out.
+	lately = 45 * time.Second
+)
+
+// runFitness finds out which vantage points are wrong themselves, so that a broken one does not turn every service
+// unreachable.
+func (e *Engine) runFitness(ctx context.Context) {
+	tick := time.NewTicker(fitEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			e.reviewFitness()
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+func (e *Engine) reviewFitness() {
+	now := e.now()
+	next := map[int64]string{}
+	for id, words := range e.posts.ailing(now) {
+		next[id] = words
+	}
+	p := e.prober
+	p.mu.Lock()
+	sights := map[int64]*probe.Sight{}
+	links := map[int64]map[int64]bool{} // vantage point, link: whether anything answers there
+	for _, w := range p.watches {
+		rule := w.service.RuleAt(now)
+		where, ok := e.record.site(w.service.SiteID)
+		if rule.Expected != probe.ExpectReachable || rule.Mute || !ok {
+			continue
+		}
+		l, _ := where.followed(w.service.LinkID)
+		for i, v := range w.views {
+			if v.left != "" || now.Sub(v.At) > rule.Stale {
+				continue
+			}
+			meaning := rule.Meaning(v.Outcome)
+			if (w.state == probe.StateReachable || w.state == probe.StateImpaired) && now.Sub(v.At) < lately && meaning != probe.Nothing {
+				if links[v.vantage] == nil {
+					links[v.vantage] = map[int64]bool{}
+				}
+				links[v.vantage][l.ID] = links[v.vantage][l.ID] || meaning == probe.AsWanted
+			}
+			for k, o := range w.views {
+				if k == i || o.left != "" || next[o.vantage] != "" || now.Sub(o.At) > rule.Stale || rule.Meaning(o.Outcome) != probe.AsWanted {
+					continue
+				}
+				s := sights[v.vantage]
+				if s == nil {
+					s = &probe.Sight{}
+					sights[v.vantage] = s
+				}
+				s.Shared++
+				if meaning == probe.NotWanted && v.InRow >= probe.Confirmations {
+					s.Failing++
+				}
+				break
+			}
+		}
+	}
+	p.mu.Unlock()
+	for id, s := range sights {
+		if s.Unfit() && next[id] == "" {
+			next[id] = fmt.Sprintf("it does not reach %d of %d services that others reach", s.Failing, s.Shared)
+		}
+	}
+	for id, of := range links {
+		h := probe.Horizon{Links: len(of)}
+		for _, answers := range of {
+			if !answers {
+				h.Dark++
+			}
+		}
+		if h.Blind() && next[id] == "" {
+			next[id] = fmt.Sprintf("nothing answers it on any of %d links at once: its own way out is the likelier cause", h.Links)
+		}
+	}
+	p.mu.Lock()
+	before := p.unfit
+	changed := !maps.Equal(before, next)
+	p.unfit = next
+	p.mu.Unlock()
+	if !changed {
+		return
+	}
+	for id, words := range next {
+		if before[id] == "" {
+			e.Events.Publish(contract.EventVantage, "", e.posts.name(id), fmt.Sprintf("vantage point %s does not count for now: %s", e.posts.name(id), words))
+		}
+	}
+	for id := range before {
+		if next[id] == "" {
+			e.Events.Publish(contract.EventVantage, "", e.posts.name(id), fmt.Sprintf("vantage point %s counts again", e.posts.name(id)))
+		}
+	}
+}

@@ -1,0 +1,315 @@
+package engine
+
+import (
+	"context"
+	"net/netip"
+	"reflect"
+	"slices"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// posts knows the vantage points, and what each of those that enrolled is to probe: every service. All have the same
+// assignments; each has its own place in the news of them.
+type posts struct {
+	mu     sync.Mutex
+	own    int64
+	byID   map[int64]*post
+	cursor uint64 // of the newest change
+	first  uint64 // what was before is not known in pieces
+	given  map[int64]contract.Assignment
+	stamp  map[int64]uint64 // of each service, there or dropped: when it changed
+	dirty  map[int64]bool   // sites to be looked at again
+	whole  bool             // all of them
+	wake   chan struct{}    // closed when there is news
+	soon   chan struct{}
+	orders map[int64]*storyOrder
+	next   int64
+}
+
+// post is one vantage point.
+type post struct {
+	store.Vantage
+	heard   time.Time
+	word    contract.VantageWord
+	streams int
+	now     map[int64]bool // services that it is to probe at once
+	story   []contract.StoryOrder
+	noted   time.Time
+}
+
+type storyOrder struct {
+	vantage int64
+	done    chan contract.OutcomeReport
+}
+
+// awayAfter is how long a vantage point may be silent. It returns what it saw every second or two.
+const awayAfter = 30 * time.Second
+
+func (e *Engine) loadPosts(ctx context.Context, own int64) error {
+	list, err := e.store.Vantages(ctx)
+	if err != nil {
+		return err
+	}
+	p := &e.posts
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	now := uint64(e.now().UnixMicro())
+	p.own, p.byID, p.cursor, p.first = own, map[int64]*post{}, now, now
+	p.given, p.stamp, p.dirty = map[int64]contract.Assignment{}, map[int64]uint64{}, map[int64]bool{}
+	p.wake, p.soon, p.orders = make(chan struct{}), make(chan struct{}, 1), map[int64]*storyOrder{}
+	for _, v := range list {
+		p.byID[v.ID] = &post{Vantage: v, heard: v.Heard.Time, word: v.Word.VantageWord, now: map[int64]bool{}}
+	}
+	p.whole = true
+	return nil
+}
+
+func (p *posts) name(id int64) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if v := p.byID[id]; v != nil {
+		return v.Name
+	}
+	return ""
+}
+
+// ids lists all vantage points.
+func (p *posts) ids() []int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	out := make([]int64, 0, len(p.byID))
+	for id := range p.byID {
+		out = append(out, id)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// ailing gives the vantage points that say themselves that something is wrong with them.
+func (p *posts) ailing(time.Time) map[int64]string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	out := map[int64]string{}
+	for id, v := range p.byID {
+		if id != p.own && v.word.Ailing != "" {
+			out[id] = v.word.Ailing
+		}
+	}
+	return out
+}
+
+// touch has the assignments of a site made anew; 0 stands for all sites.
+func (p *posts) touch(siteID int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.byID == nil {
+		return
+	}
+	if siteID == 0 {
+		p.whole = true
+	} else {
+		p.dirty[siteID] = true
+	}
+	select {
+	case p.soon <- struct{}{}:
+	default:
+	}
+}
+
+// rouse lets every stream look for news. The caller holds p.mu.
+func (p *posts) rouse() {
+	close(p.wake)
+	p.wake = make(chan struct{})
+}
+
+// confirm has the other vantage points look at a service at once that one of them saw fail.
+func (p *posts) confirm(serviceID, seenBy int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	any := false
+	for id, v := range p.byID {
+		if id != seenBy && id != p.own && v.streams > 0 {
+			v.now[serviceID] = true
+			any = true
+		}
+	}
+	if any {
+		p.rouse()
+	}
+}
+
+// runPosts keeps the assignments in line with the record.
+func (e *Engine) runPosts(ctx context.Context) {
+	tick := time.NewTicker(time.Minute) // doors close by the clock
+	defer tick.Stop()
+	for {
+		e.reassign()
+		select {
+		case <-e.posts.soon:
+		case <-tick.C:
+			e.posts.touch(0)
+		case <-ctx.Done():
+			return
+		}
+		select { // what changes together is told together
+		case <-time.After(20 * time.Millisecond):
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+func (e *Engine) reassign() {
+	p := &e.posts
+	p.mu.Lock()
+	if len(p.byID) <= 1 { // the server's own, which needs none
+		p.mu.Unlock()
+		return
+	}
+	whole, dirty := p.whole, p.dirty
+	p.whole, p.dirty = false, map[int64]bool{}
+	p.mu.Unlock()
+	var list []premises
+	if whole {
+		list = e.record.all()
+	} else {
+		for id := range dirty {
+			if where, ok := e.record.site(id); ok {
+				list = append(list, where)
+			} else {
+				list = append(list, premises{Site: site.Site{ID: id}})
+			}
+		}
+	}
+	fresh, sites := map[int64]contract.Assignment{}, map[string]bool{}
+	for _, where := range list {
+		sites[where.Code] = true
+		for _, s := range where.services {
+			fresh[s.ID] = e.assignment(where, s)
+		}
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	news := false
+	stamp := func(id int64) {
+		p.cursor++
+		p.stamp[id] = p.cursor
+		news = true
+	}
+	for id, a := range fresh {
+		if old, there := p.given[id]; !there || !sameAssignment(old, a) {
+			p.given[id] = a
+			stamp(id)
+		}
+	}
+	for id, a := range p.given {
+		if _, there := fresh[id]; !there && (whole || sites[a.Site]) {
+			delete(p.given, id)
+			stamp(id)
+		}
+	}
+	if news {
+		p.rouse()
+	}
+}
+
+func sameAssignment(a, b contract.Assignment) bool { return reflect.DeepEqual(a, b) }
+
+// assignment says what a vantage point is to probe of a service.
+func (e *Engine) assignment(where premises, s site.Service) contract.Assignment {
+	l, _ := where.followed(s.LinkID)
+	a := contract.Assignment{ID: s.ID, Site: where.Code, Service: s.Name, Ports: [2]int{s.ExternalFrom, s.ExternalTo}, Kind: s.Kind, Transport: s.Transport, Options: s.Options,
+		ProbeKey: s.ProbeKey, Hostname: hostnameOf(where, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now()), Interval: interval(s).Seconds(), Shut: e.prober.doors.shut(l, e.heard.last(l))}
+	if at := target(l); at.IsValid() {
+		a.Target = at.String()
+	}
+	for door := range doorsOf(where, l) {
+		a.Own = append(a.Own, door)
+	}
+	slices.Sort(a.Own)
+	return a
+}
+
+// News gives what has changed for a vantage point since a cursor; it waits for something until ctx ends.
+func (e *Engine) News(ctx context.Context, vantageID int64, cursor uint64) (contract.AssignmentNews, bool) {
+	p := &e.posts
+	for {
+		p.mu.Lock()
+		v := p.byID[vantageID]
+		if v == nil {
+			p.mu.Unlock()
+			return contract.AssignmentNews{}, false
+		}
+		wake := p.wake
+		n := contract.AssignmentNews{Cursor: p.cursor, Clock: e.now(), Deadline: e.config.ProbeDeadline.Seconds()}
+		switch {
+		case cursor < p.first || cursor > p.cursor:
+			n.Whole = true
+			for _, a := range p.given {
+				n.Put = append(n.Put, a)
+			}
+		case cursor < p.cursor:
+			for id, at := range p.stamp {
+				if at <= cursor {
+					continue
+				}
+				if a, there := p.given[id]; there {
+					n.Put = append(n.Put, a)
+				} else {
+					n.Drop = append(n.Drop, id)
+				}
+			}
+		}
+		for id := range v.now {
+			n.Now = append(n.Now, id)
+		}
+		clear(v.now)
+		n.Story, v.story = v.story, nil
+		p.mu.Unlock()
+		if n.Whole || len(n.Put)+len(n.Drop)+len(n.Now)+len(n.Story) > 0 {
+			return n, true
+		}
+		select {
+		case <-wake:
+		case <-e.stopping:
+			return n, false
+		case <-ctx.Done():
+			return n, true
+		}
+	}
+}
+
+// Streaming notes that a vantage point listens to its assignments; done ends that.
+func (e *Engine) Streaming(vantageID int64) (done func()) {
+	count := func(n int) {
+		e.posts.mu.Lock()
+		defer e.posts.mu.Unlock()
+		if v := e.posts.byID[vantageID]; v != nil {
+			v.streams += n
+		}
+	}
+	e.posts.touch(0)
+	count(1)
+	return func() { count(-1) }
+}
+
+// inside says whether a vantage point is at a site's own address: there its view does not count.
+func (v *post) inside(at netip.Addr) bool {
+	if !at.IsValid() {
+		return false
+	}
+	if v.word.Observed == at.String() {
+		return true
+	}
+	for _, n := range v.word.Networks {
+		if p, err := netip.ParsePrefix(n); err == nil && p.Addr() == at {
+			return true
+		}
+	}
+	return false
+}

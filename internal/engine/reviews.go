@@ -1,0 +1,127 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/wire/speak"
+)
+
+// A review is rare and slow, so that it is no scan: one a site in an hour, ten ports a second at most and few at a time.
+const (
+	reviewEvery  = time.Hour
+	reviewPause  = 100 * time.Millisecond
+	reviewWait   = 1500 * time.Millisecond
+	reviewAtOnce = 4
+)
+
+// Review looks at a site's own address, and no other, for TCP ports that are commonly left open. consent says who has agreed
+// to it, and is kept. progress is told what share is done.
+func (e *Engine) Review(ctx context.Context, code, consent, person string, progress func(done, of int)) (contract.Review, error) {
+	p, err := e.premises(code)
+	if err != nil {
+		return contract.Review{}, err
+	}
+	consent = strings.TrimSpace(consent)
+	if n := len([]rune(consent)); n < 10 || n > 500 {
+		return contract.Review{}, site.Flaws{{Field: "consent", Detail: fmt.Sprintf("has %d characters; say in 10 to 500 who has agreed to the review and when", n)}}
+	}
+	l, ok := site.Preferred(p.links)
+	at := target(l)
+	if !ok || !at.IsValid() {
+		return contract.Review{}, site.Flaws{{Field: "site", Detail: "the site's public address is not known yet; there is nothing to review"}}
+	}
+	if why := e.prober.doors.shut(l, e.heard.last(l)); why != "" {
+		return contract.Review{}, site.Flaws{{Field: "site", Detail: why}}
+	}
+	now := e.now()
+	id, ok, err := e.store.BeginReview(ctx, p.ID, person, consent, now, now.Add(-reviewEvery))
+	if err != nil {
+		return contract.Review{}, err
+	}
+	if !ok {
+		return contract.Review{}, site.Flaws{{Field: "site", Detail: "the site was reviewed within the last hour; its result is still on record: inkpost site reviews " + p.Code}}
+	}
+	r := contract.Review{ID: id, Person: person, Consent: consent, Started: now, Address: at.String(), Ports: site.RiskyPorts()}
+	var open []int
+	pause := time.NewTicker(reviewPause)
+	defer pause.Stop()
+	type result struct {
+		port int
+		open bool
+	}
+	results := make(chan result, len(r.Ports))
+	slots := make(chan struct{}, reviewAtOnce)
+	moved := func() bool {
+		now, _, ok := e.record.ofLink(l.ID)
+		return !ok || now.ID != p.ID || target(must(now.link(l.ID))) != at
+	}
+	started := 0
+	for _, port := range r.Ports {
+		select {
+		case <-pause.C:
+		case <-ctx.Done():
+		}
+		if ctx.Err() != nil || moved() {
+			break
+		}
+		slots <- struct{}{}
+		started++
+		go func() {
+			defer func() { <-slots }()
+			reply := speak.To(ctx, speak.Request{Kind: probe.KindTCP, Transport: probe.TCP, Target: netip.AddrPortFrom(at, uint16(port)), Deadline: reviewWait})
+			results <- result{port, probe.Judge(reply.Result, "").Open()}
+		}()
+		progress(started, len(r.Ports))
+	}
+	for range started {
+		if x := <-results; x.open {
+			open = append(open, x.port)
+		}
+	}
+	if started < len(r.Ports) {
+		r.Problem = fmt.Sprintf("it ended after %d of %d ports: the address moved, or whoever asked went away", started, len(r.Ports))
+		r.Ports = r.Ports[:started]
+	}
+	r.Ended, r.Open = e.now(), len(open)
+	r.Findings = site.Review(open, e.shownOf(p), r.Ended)
+	if r.Findings == nil {
+		r.Findings = []site.Advice{}
+	}
+	err = e.store.EndReview(context.WithoutCancel(ctx), id, r, r.Ended)
+	return r, err
+}
+
+// shownOf gives what is known of how a site's services answer.
+func (e *Engine) shownOf(p premises) []site.Shown {
+	var out []site.Shown
+	for _, s := range p.services {
+		now := e.prober.standing(s.ID)
+		one := site.Shown{Service: s, State: now.state}
+		if now.shown != nil {
+			one.Loose = now.shown.loose
+			if now.shown.certificate != nil {
+				one.Expires = now.shown.certificate.Expires
+			}
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// Reviews lists the reviews of a site, the newest first.
+func (e *Engine) Reviews(ctx context.Context, code string) ([]contract.Review, error) {
+	p, err := e.premises(code)
+	if err != nil {
+		return nil, err
+	}
+	return e.store.Reviews(ctx, p.ID)
+}
+
+func must[T any](v T, _ bool) T { return v }

@@ -1,0 +1,114 @@
+package vantage
+
+import (
+	"context"
+	"math/rand/v2"
+	"net/netip"
+	"strconv"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/pace"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/wire/speak"
+)
+
+// probeAll starts probes as they come due.
+func (r *runner) probeAll(ctx context.Context) error {
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for ctx.Err() == nil {
+		r.mu.Lock()
+		t, wait := r.schedule.next(time.Now())
+		r.mu.Unlock()
+		if t == nil {
+			timer.Reset(wait)
+			select {
+			case <-timer.C:
+			case <-r.wake:
+			case <-ctx.Done():
+			}
+			continue
+		}
+		weight := int64(min((t.Ports[1]-t.Ports[0]+1)*len(t.Transport.Each()), pace.MostAtTarget))
+		if r.slots.Acquire(ctx, weight) != nil {
+			break
+		}
+		wg.Go(func() {
+			defer r.slots.Release(weight)
+			r.probe(ctx, t)
+		})
+	}
+	return nil
+}
+
+// probe makes one round of a task.
+func (r *runner) probe(ctx context.Context, t *task) {
+	r.mu.Lock()
+	a, deadline, stories := t.Assignment, r.deadline, t.stories
+	t.stories = nil
+	r.mu.Unlock()
+	began := time.Now()
+	o, attempts := r.round(ctx, a, deadline)
+	if ctx.Err() != nil {
+		return
+	}
+	rule := t.rule()
+	if rule.Meaning(o.Outcome) == probe.NotWanted {
+		// Is it us? What was found out before this probe began says nothing.
+		if ailing := r.check(ctx, time.Since(began)); ailing != "" {
+			o.Outcome, o.Said = probe.Skipped, "this vantage point is not fit to say: "+ailing
+		}
+	}
+	now := time.Now()
+	r.mu.Lock()
+	due := pace.Next(now, t.interval(), rand.Float64())
+	if o.Outcome != probe.Skipped {
+		t.view = rule.Next(t.view, o.Outcome, now)
+		if rule.Meaning(o.Outcome) == probe.NotWanted && !rule.Settled(t.view) {
+			due = pace.Confirm(now, t.view.Since, t.view.InRow, probe.Confirmations, t.interval())
+		}
+	}
+	fresh := t.view.InRow == 1
+	r.schedule.done(t, due, now)
+	r.rouse()
+	r.mu.Unlock()
+	r.health.saw(a, rule.Meaning(o.Outcome), now)
+	if len(stories) == 0 {
+		r.spool.add(o, fresh)
+		return
+	}
+	for i, id := range stories {
+		o.Story, o.Attempts = id, attempts
+		r.spool.add(o, i == len(stories)-1)
+	}
+}
+
+func (r *runner) round(ctx context.Context, a contract.Assignment, deadline time.Duration) (contract.OutcomeReport, []contract.Attempt) {
+	o := contract.OutcomeReport{Service: a.ID, Target: a.Target, Outcome: probe.Skipped, At: time.Now().UTC()}
+	at, err := netip.ParseAddr(a.Target)
+	switch {
+	case err != nil:
+		o.Said = "the link's public address is not known yet"
+		return o, nil
+	case a.Shut != "":
+		o.Said = a.Shut
+		return o, nil
+	}
+	own := make(map[string]bool, len(a.Own))
+	for _, door := range a.Own {
+		own[door] = true
+	}
+	key, _ := probe.WireGuardKey(a.ProbeKey)
+	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: a.Kind, Transport: a.Transport, Target: netip.AddrPortFrom(at, uint16(a.Ports[0])), Name: a.Hostname,
+		Own: func(host string, port uint16) bool { return own[host+":"+strconv.Itoa(int(port))] }, Options: a.Options, ProbeKey: key, From: r.o.From, Deadline: deadline},
+		Last: uint16(a.Ports[1]), Pinned: a.Pinned, Expected: a.Expected})
+	o.At, o.Outcome, o.LatencyUS, o.Said, o.Fingerprint = time.Now().UTC(), out.Outcome, out.Latency.Microseconds(), out.Deciding.Said, out.Deciding.Fingerprint
+	if out.Inside {
+		o.Said = speak.Insider
+	}
+	return o, speak.Attempts(out)
+}

@@ -1,0 +1,154 @@
+package vantage
+
+import (
+	"container/heap"
+	"math/rand/v2"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/pace"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// task is one assignment, and what was seen of it.
+type task struct {
+	contract.Assignment
+	due     time.Time
+	place   int // in the queue; -1 while a probe is under way
+	again   bool
+	view    probe.View
+	stories []int64
+}
+
+func (t *task) interval() time.Duration { return time.Duration(t.Interval * float64(time.Second)) }
+
+func (t *task) rule() probe.Rule {
+	s := site.Service{Kind: t.Kind, Transport: t.Transport, Options: t.Options}
+	return probe.Rule{Expected: t.Expected, Mute: s.Mute(), Sustain: pace.Sustain(t.interval()), Stale: pace.Stale(t.interval())}
+}
+
+// schedule says what is due when.
+type schedule struct {
+	tasks map[int64]*task
+	queue queue
+	burst pace.Burst
+}
+
+func newSchedule() schedule { return schedule{tasks: map[int64]*task{}} }
+
+// put takes an assignment over. With gently it is due within its interval; otherwise it is new or has changed, and somebody
+// waits to hear of it.
+func (s *schedule) put(a contract.Assignment, now time.Time, gently bool) {
+	t := s.tasks[a.ID]
+	if t == nil {
+		t = &task{Assignment: a, due: now}
+		if gently {
+			t.due = pace.First(now, t.interval(), rand.Float64())
+		}
+		s.tasks[a.ID] = t
+		heap.Push(&s.queue, t)
+		return
+	}
+	if t.Target != a.Target || t.Kind != a.Kind || t.Ports != a.Ports {
+		t.view = probe.View{}
+		gently = false
+	}
+	t.Assignment = a
+	if !gently {
+		s.hurry(a.ID, now)
+	}
+}
+
+// keep drops everything that is not in a list.
+func (s *schedule) keep(list []contract.Assignment) {
+	there := make(map[int64]bool, len(list))
+	for _, a := range list {
+		there[a.ID] = true
+	}
+	for id := range s.tasks {
+		if !there[id] {
+			s.drop(id)
+		}
+	}
+}
+
+func (s *schedule) drop(id int64) {
+	if t := s.tasks[id]; t != nil {
+		if t.place >= 0 {
+			heap.Remove(&s.queue, t.place)
+		}
+		delete(s.tasks, id)
+	}
+}
+
+func (s *schedule) hurry(id int64, now time.Time) {
+	t := s.tasks[id]
+	switch {
+	case t == nil:
+	case t.place < 0:
+		t.again = true
+	default:
+		t.due = s.burst.Turn(now)
+		heap.Fix(&s.queue, t.place)
+	}
+}
+
+// tell notes that somebody waits for the story of a probe.
+func (s *schedule) tell(o contract.StoryOrder, now time.Time) {
+	if t := s.tasks[o.Service]; t != nil {
+		t.stories = append(t.stories, o.ID)
+		s.hurry(o.Service, now)
+	}
+}
+
+// next takes the first task that is due, or says how long there is none.
+func (s *schedule) next(now time.Time) (*task, time.Duration) {
+	if len(s.queue) == 0 {
+		return nil, time.Minute
+	}
+	if wait := s.queue[0].due.Sub(now); wait > 0 {
+		return nil, wait
+	}
+	t := heap.Pop(&s.queue).(*task)
+	t.place = -1
+	return t, 0
+}
+
+// done puts a task back after a probe.
+func (s *schedule) done(t *task, due, now time.Time) {
+	if s.tasks[t.ID] != t {
+		return
+	}
+	t.due = due
+	if t.again {
+		t.due, t.again = now, false
+	}
+	heap.Push(&s.queue, t)
+}
+
+// queue is a heap of tasks by due time.
+type queue []*task
+
+func (q queue) Len() int           { return len(q) }
+func (q queue) Less(i, j int) bool { return q[i].due.Before(q[j].due) }
+func (q queue) Swap(i, j int) {
+	q[i], q[j] = q[j], q[i]
+	q[i].place, q[j].place = i, j
+}
+
+// Push implements heap.Interface.
+func (q *queue) Push(x any) {
+	t := x.(*task)
+	t.place = len(*q)
+	*q = append(*q, t)
+}
+
+// Pop implements heap.Interface.
+func (q *queue) Pop() any {
+	last := len(*q) - 1
+	t := (*q)[last]
+	(*q)[last] = nil
+	*q = (*q)[:last]
+	return t
+}

@@ -1,0 +1,102 @@
+package speak
+
+import (
+	"context"
+	"net/netip"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/pace"
+	"inkpost.example/inkpost/internal/core/probe"
+)
+
+// Service is what a round probes: every port of a service, on each of its transports.
+type Service struct {
+	Request // Kind and Transport are the service's; Target is its first port
+	Last    uint16
+	Pinned  string
+	// Expected is what the ports should be.
+	Expected probe.Expected
+}
+
+// Try is one attempt of a round.
+type Try struct {
+	Target    netip.AddrPort
+	Transport probe.Transport
+	Kind      probe.Kind
+	Outcome   probe.Outcome
+	Reply
+}
+
+// Round is what came of a service's ports together.
+type Round struct {
+	Outcome  probe.Outcome
+	Deciding Try // the attempt that decided: the first that is not as wanted, or else the first that says anything
+	Tries    []Try
+	Latency  time.Duration // zero where nothing came back
+	Inside   bool          // we are at the address ourselves: what we see does not count
+}
+
+// Insider is what is said of a view from inside.
+const Insider = "this vantage point has the site's own address: it is inside, where routers do not loop traffic back, and its view does not count"
+
+// All probes every port of a service, a few at a time.
+func All(ctx context.Context, s Service) Round {
+	var tries []Try
+	for port := int(s.Target.Port()); port <= int(s.Last); port++ {
+		for _, t := range s.Transport.Each() {
+			tries = append(tries, Try{Target: netip.AddrPortFrom(s.Target.Addr(), uint16(port)), Transport: t, Kind: s.Kind.On(t)})
+		}
+	}
+	one := func(i int) {
+		t := &tries[i]
+		r := s.Request
+		r.Target, r.Transport, r.Kind = t.Target, t.Transport, t.Kind
+		t.Reply = To(ctx, r)
+		pinned := s.Pinned
+		if t.Target != s.Target || t.Kind != s.Kind {
+			pinned = "" // it was taken from the first port, in the service's own protocol
+		}
+		t.Outcome = probe.Judge(t.Result, pinned)
+	}
+	if len(tries) == 1 {
+		one(0)
+	} else {
+		var wg sync.WaitGroup
+		slots := make(chan struct{}, pace.MostAtTarget)
+		for i := range tries {
+			slots <- struct{}{}
+			wg.Go(func() { one(i); <-slots })
+		}
+		wg.Wait()
+	}
+	return s.together(tries)
+}
+
+func (s Service) together(tries []Try) Round {
+	r := Round{Tries: tries, Deciding: tries[0]}
+	best := -1
+	for i, t := range tries {
+		if t.From.IsValid() && t.From.Addr() == t.Target.Addr() {
+			r.Inside = true
+		}
+		rank := 0
+		switch (probe.Rule{Expected: s.Expected, Mute: probe.Mute(t.Kind, s.Options)}).Meaning(t.Outcome) {
+		case probe.AsWanted:
+			rank = 1
+		case probe.NotWanted:
+			rank = 2
+		}
+		if rank > best {
+			best, r.Deciding = rank, tries[i]
+		}
+	}
+	r.Outcome = r.Deciding.Outcome
+	if r.Outcome.Open() || r.Outcome == probe.Refused {
+		r.Latency = r.Deciding.Took
+	}
+	if r.Inside {
+		r.Outcome = probe.Skipped
+	}
+	return r
+}

@@ -1,0 +1,25 @@
+package speak
+
+import (
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/probe"
+)
+
+// Attempts tells of the tries of a round, as documents.
+func Attempts(out Round) []contract.Attempt {
+	var list []contract.Attempt
+	for _, t := range out.Tries {
+		a := contract.Attempt{Target: t.Target.String(), Transport: t.Transport, Outcome: t.Outcome, TookUS: t.Took.Microseconds(), Said: t.Said}
+		if out.Inside {
+			a.Outcome, a.Said = probe.Skipped, Insider
+		}
+		if t.From.IsValid() {
+			a.From = t.From.String()
+		}
+		for _, s := range t.Steps {
+			a.Steps = append(a.Steps, contract.Step{Name: s.Name, AtUS: s.At.Microseconds(), Words: s.Words})
+		}
+		list = append(list, a)
+	}
+	return list
+}
