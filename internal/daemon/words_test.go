@@ -1,6 +1,7 @@
 package daemon_test
 
 import (
+	"encoding/base64"
 	"net/netip"
 	"testing"
 	"time"
@@ -42,3 +43,5 @@ func linkIDOf(t *testing.T, st *store.Store, code string) int64 {
 	require.NoError(t, err)
 	return l.ID
 }
+
+func base64of(b []byte) string { return base64.StdEncoding.EncodeToString(b) }

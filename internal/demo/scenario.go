@@ -146,7 +146,7 @@ func specs(list []place, recorded map[string]netip.Addr) []lab.SiteSpec {
 				if e.expires > 0 {
 					until = time.Now().AddDate(0, 0, e.expires)
 				}
-				s.Services = append(s.Services, lab.ServiceSpec{Until: until, Name: e.name, Device: d.name, LAN: netip.AddrPortFrom(lan(i, n), inner(e.internal)),
+				s.Services = append(s.Services, lab.ServiceSpec{Until: until, Host: p.hostnames[0] + "." + zone, Name: e.name, Device: d.name, LAN: netip.AddrPortFrom(lan(i, n), inner(e.internal)),
 					External: e.external, Kind: e.kind, Transport: e.over, Forwarded: !e.closed})
 			}
 		}

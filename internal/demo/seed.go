@@ -70,7 +70,10 @@ func seed(ctx context.Context, d *Demo, list []place, probeSeconds int, server s
 			}
 		}
 	}
-	return pastSpans(ctx, d.Daemon, list)
+	if err := pastSpans(ctx, d.Daemon, list); err != nil {
+		return err
+	}
+	return e.Reload(ctx)
 }
 
 // otherNames records what stands beside the sites' own names: a remote zone that is pushed to its primary, aliases,

@@ -160,6 +160,9 @@ func (e *Engine) byName(ctx context.Context, name string, want netip.Addr) (*con
 	case err != nil:
 		w.Outcome, w.Said = probe.Skipped, fmt.Sprintf("%s could not be asked for %s: %v", w.Resolver, name, err)
 		step.Words = w.Said
+	case !pair.Known():
+		w.Outcome, w.Said = probe.Skipped, fmt.Sprintf("%s knows no address of %s", w.Resolver, name)
+		step.Words = w.Said
 	case pair.IPv4 != want && pair.IPv6 != want:
 		w.Outcome, w.Said = probe.Skipped, fmt.Sprintf("%s gives %s for %s, not %s: whoever goes by the name does not get to the site", w.Resolver, pair, name, want)
 		step.Words = w.Said

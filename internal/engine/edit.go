@@ -207,5 +207,10 @@ func (e *Engine) device(code, name string) (premises, site.Device, error) {
 
 // Reload reads the record anew and lets everything follow: for when the database was written by somebody else.
 func (e *Engine) Reload(ctx context.Context) error {
+	today, err := e.store.Today(ctx, e.now())
+	if err != nil {
+		return err
+	}
+	e.prober.book.resume(today)
 	return e.change(ctx, "", "the record was read anew", func() error { return nil })
 }

@@ -194,6 +194,7 @@ func (e *Engine) linkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence 
 		out.Overdue = true
 	}
 	out.NAT = wan.NAT{Verdict: v.NAT, Words: v.Words, Remedies: v.Remedies}
+	out.NAT.RouterWAN, _ = netip.ParseAddr(v.Router)
 	for _, hop := range v.Chain {
 		if a, err := netip.ParseAddr(hop); err == nil {
 			out.NAT.Chain = append(out.NAT.Chain, a)

@@ -466,7 +466,10 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 			next = *w.shown
 		}
 		if r.outcome.Open() {
-			next.fingerprint, next.certificate, next.loose = r.fingerprint, r.certificate, r.loose
+			next.fingerprint = r.fingerprint
+		}
+		if r.outcome.Open() && vantage == p.own { // others return fingerprints only
+			next.certificate, next.loose = r.certificate, r.loose
 		}
 		if r.named != nil {
 			next.named = r.named

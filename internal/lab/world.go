@@ -44,6 +44,7 @@ type ServiceSpec struct {
 	Kind         probe.Kind
 	Transport    probe.Transport // tcp where empty
 	Peer         []byte          // of a WireGuard server: the public key of the peer that it knows
+	Host         string          // that its certificate is made out to
 	Until        time.Time       // when its certificate expires; in a year where zero
 	Forwarded    bool
 }
@@ -100,7 +101,7 @@ func (w *World) add(spec SiteSpec) error {
 			s.Transport = probe.TCP
 			spec.Services[i] = s
 		}
-		a := &answerer{at: s.LAN, transport: s.Transport, peer: peer.Peer{Kind: s.Kind, Name: spec.Code + " " + s.Device + " " + s.Name, Keys: s.Peer, Until: s.Until}}
+		a := &answerer{at: s.LAN, transport: s.Transport, peer: peer.Peer{Kind: s.Kind, Name: spec.Code + " " + s.Device + " " + s.Name, Keys: s.Peer, Host: s.Host, Until: s.Until}}
 		p.answers[s.Name] = a
 		if err := a.start(); err != nil {
 			return err

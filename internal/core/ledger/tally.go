@@ -141,6 +141,7 @@ func Quantile(q float64, days ...Histogram) (d time.Duration, ok bool) {
 // Pack writes the hours in short: one octet for an hour that was good throughout or of which nothing is known, and the
 // latencies as pairs of class and count.
 func (d Day) Pack() (hours, latency []byte) {
+	hours, latency = []byte{}, []byte{}
 	for _, h := range d.Hours {
 		switch {
 		case h.Good == 3600:

@@ -114,7 +114,7 @@ func Review(open []int, services []Shown, now time.Time) []Advice {
 		if s.Loose != "" {
 			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: s.Loose, Grave: true, Advice: "Set the service so that this is no longer so, or close it."})
 		}
-		if s.Kind == probe.KindRDP || s.Kind == probe.KindVNC {
+		if (s.Kind == probe.KindRDP || s.Kind == probe.KindVNC) && !slices.Contains(open, t.Port) {
 			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " on the open internet", Grave: true, Advice: behindVPN})
 		}
 		if t.Port != 0 && s.ExternalFrom == t.Port && !slices.Contains(open, t.Port) {

@@ -121,7 +121,11 @@ func (p Peer) StaticKey() []byte {
 func (p Peer) tunnel(at netip.AddrPort) (io.Closer, error) {
 	d := device.NewDevice(tuntest.NewChannelTUN().TUN(), boundTo(at.Addr()), device.NewLogger(device.LogLevelSilent, ""))
 	s := p.seed()
-	err := d.IpcSet(fmt.Sprintf("private_key=%s\nlisten_port=%d\npublic_key=%s\nallowed_ip=192.0.2.1/32\n", hex.EncodeToString(s[:]), at.Port(), hex.EncodeToString(p.Keys)))
+	config := fmt.Sprintf("private_key=%s\nlisten_port=%d\n", hex.EncodeToString(s[:]), at.Port())
+	if len(p.Keys) > 0 {
+		config += fmt.Sprintf("public_key=%s\nallowed_ip=192.0.2.1/32\n", hex.EncodeToString(p.Keys))
+	}
+	err := d.IpcSet(config)
 	if err == nil {
 		err = d.Up()
 	}

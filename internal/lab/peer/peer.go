@@ -22,6 +22,7 @@ import (
 type Peer struct {
 	Kind  probe.Kind
 	Name  string
+	Host  string    // that its certificate is made out to; Name where empty
 	Until time.Time // when its certificate expires; in a year where zero
 	Keys  []byte    // of a WireGuard server: the peer's public key
 }
@@ -93,12 +94,15 @@ func (p Peer) key() ed25519.PrivateKey {
 }
 
 func (p Peer) secure(c net.Conn) *tls.Conn {
-	key := p.key()
+	key, host := p.key(), p.Host
+	if host == "" {
+		host = p.Name
+	}
 	until := p.Until
 	if until.IsZero() {
 		until = time.Now().AddDate(1, 0, 0)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: p.Name}, DNSNames: []string{p.Name},
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host},
 		NotBefore: until.AddDate(-2, 0, 0), NotAfter: until}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	if err != nil {
