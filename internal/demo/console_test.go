@@ -94,7 +94,7 @@ func TestTheConsoleShowsARenumberingLive(t *testing.T) {
 	require.NoError(t, owner.SetLabForward(t.Context(), "FER-11", "kiosk-shell", false))
 	await(t, tab, `document.querySelector('[data-service="kiosk-shell"]').dataset.outcome === 'silent'`)
 	await(t, tab, `document.querySelector('[data-hop="forward"]').dataset.verdict === 'broken'`)
-	await(t, tab, contains(`[data-service="kiosk-shell"]`, "In the router, enter the forward: tcp, external 8022"))
+	await(t, tab, contains(`[data-service="kiosk-shell"]`, "In the router, enter the forward: TCP, external 8022"))
 	require.NoError(t, owner.SetLabForward(t.Context(), "FER-11", "kiosk-shell", true))
 	await(t, tab, `document.querySelector('[data-service="kiosk-shell"]').dataset.state === 'reachable'`)
 }

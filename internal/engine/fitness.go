@@ -39,6 +39,7 @@ func (e *Engine) reviewFitness() {
 	}
 	p := e.prober
 	p.mu.Lock()
+	before := p.unfit
 	sights := map[int64]*probe.Sight{}
 	links := map[int64]map[int64]bool{} // vantage point, link: whether anything answers there
 	for _, w := range p.watches {
@@ -78,7 +79,7 @@ func (e *Engine) reviewFitness() {
 	}
 	p.mu.Unlock()
 	for id, s := range sights {
-		if s.Unfit() && next[id] == "" {
+		if s.Unfit(before[id] != "") && next[id] == "" {
 			next[id] = fmt.Sprintf("it does not reach %d of %d services that others reach", s.Failing, s.Shared)
 		}
 	}
@@ -94,7 +95,6 @@ func (e *Engine) reviewFitness() {
 		}
 	}
 	p.mu.Lock()
-	before := p.unfit
 	changed := !maps.Equal(before, next)
 	p.unfit = next
 	p.mu.Unlock()

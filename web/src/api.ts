@@ -42,17 +42,29 @@ export interface ZoneRecord { id: number; name: string; type: string; ttl_second
 export interface SigningKey { name: string; algorithm: string; site?: string; created: string; secret?: string }
 export interface NameCheck { name: string; shown: string; legal: boolean; free: boolean; detail: string }
 export interface Key { secret: string; holder: string }
-export interface Device { name: string; mac: string; lan_address: string; reserved: boolean }
+export interface Device { name: string; mac: string; lan_address: string; reserved: boolean; router?: boolean }
 export interface Service {
   name: string; device: string; link?: string; kind: string; transport: string; external_from: number; external_to: number; internal_from: number
   expected: string; interval_seconds: number; state: string; as_expected: boolean; since?: string; outcome?: Outcome; probed?: string; address?: string; latency_us: number
+  said?: string; not_provable?: boolean; expected_now: string; open_until?: string; options?: Record<string, string>; views?: ServiceView[]
+  fingerprint?: string; pinned?: string; pinned_by?: string; fingerprint_seen?: string; certificate?: Certificate; loose?: string; by_name?: NameWay; probe_peer_key?: string
 }
+export interface ServiceView { vantage: string; outcome: Outcome; in_row: number; at: string; latency_us?: number; said?: string; does_not_count?: string }
+export interface Certificate { names?: string[]; expires: string; problem?: string }
+export interface NameWay { hostname: string; resolver: string; given: string; outcome: Outcome; said: string; at: string }
+export interface Trait { kind: string; about: string; transports: string[]; port: number; options?: string[]; recognised_by?: string }
+export interface Card { title: string; where: string; fields: { label: string; value: string }[]; note?: string }
+export interface Availability { window: string; share: number | null; as_expected_s: number; impaired_s: number; failing_s: number; unknown_s: number; median_us: number; p95_us: number; p99_us: number }
+export interface Vantage { id: number; name: string; note?: string; own: boolean; enrolled?: string; heard?: string; state: string; problem?: string; services: number; observed?: string; networks?: string[]; waiting?: number; version?: string; platform?: string }
+export interface Advice { port: number; what: string; service?: string; grave: boolean; advice: string }
+export interface Review { id: number; person: string; consent: string; started: string; ended?: string; address: string; ports: number[]; open: number; findings: Advice[]; problem?: string }
 export interface Station { hop: Hop; value: string; detail?: string; verdict: Verdict }
 export interface Path { service: string; state: string; outcome: Outcome; stations: Station[]; finding?: Finding }
 export interface Site extends SiteSummary { links: Link[]; hostnames: Hostname[]; devices: Device[]; services: Service[]; faults: Fault[]; paths: Path[] }
 export interface Span { vantage: string; outcome: Outcome; from: string; until: string; count: number; fastest_us: number; slowest_us: number }
 export interface History { service: string; from: string; until: string; gap_ms: number; spans: Span[] }
-export interface Story { outcome: Outcome; state: string; vantage: string; attempts: { target: string; from?: string; outcome: Outcome; took_us: number; said: string }[] }
+export interface Attempt { target: string; transport?: string; from?: string; outcome: Outcome; took_us: number; said: string; steps?: { step: string; at_us: number; words: string }[] }
+export interface Story { outcome: Outcome; state: string; vantage: string; attempts: Attempt[]; by_name?: NameWay; not_provable?: boolean; loose?: string }
 export interface Invitation { code: string; expires: string; link: string }
 
 export interface Flaw { field: string; detail: string }
@@ -66,7 +78,7 @@ export class Problem extends Error {
 
 let intent = ''
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+async function asked(method: string, path: string, body?: unknown): Promise<Response> {
   const headers: Record<string, string> = {}
   if (body !== undefined) headers['Content-Type'] = 'application/json'
   if (method !== 'GET') headers['X-Inkpost-Intent'] = intent
@@ -80,7 +92,31 @@ async function call<T>(method: string, path: string, body?: unknown): Promise<T>
     const doc = await reply.json().catch(() => ({}))
     throw new Problem(reply.status, doc.detail ?? `The server answered ${reply.status}.`, doc.errors ?? [], doc.type ?? '')
   }
+  return reply
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const reply = await asked(method, path, body)
   return reply.status === 204 ? (undefined as T) : reply.json()
+}
+
+// lines reads a reply of one document a line, each as it comes, and gives the last.
+async function lines<T>(path: string, body: unknown, each: (doc: T) => void): Promise<T> {
+  const reader = (await asked('POST', path, body)).body!.pipeThrough(new TextDecoderStream()).getReader()
+  let rest = ''
+  let last: T | undefined
+  for (;;) {
+    const { done, value } = await reader.read()
+    if (done) break
+    const parts = (rest + value).split('\n')
+    rest = parts.pop() ?? ''
+    for (const p of parts) {
+      last = JSON.parse(p) as T
+      each(last)
+    }
+  }
+  if (last === undefined) throw new Problem(0, 'The reply ended before its result.')
+  return last
 }
 
 async function opened(session: Promise<Session>): Promise<Session> {
@@ -101,7 +137,17 @@ export const api = {
   moves: (site: string, limit: number) => call<Move[]>('GET', `/moves?site=${encodeURIComponent(site)}&limit=${limit}`),
   history: (site: string, service: string, from: Date, until: Date) =>
     call<History>('GET', at('sites', site, 'services', service, 'history') + `?from=${from.toISOString()}&until=${until.toISOString()}`),
-  probe: (site: string, service: string) => call<Story>('POST', at('sites', site, 'services', service, 'probes')),
+  probe: (site: string, service: string, from: string) => call<Story>('POST', at('sites', site, 'services', service, 'probes') + (from ? `?from=${encodeURIComponent(from)}` : '')),
+  kinds: () => call<Trait[]>('GET', '/kinds'),
+  cards: (site: string, service: string) => call<Card[]>('GET', at('sites', site, 'services', service, 'cards')),
+  availability: (site: string, service: string) => call<{ windows: Availability[] }[]>('GET', at('sites', site, 'services', service, 'availability')),
+  pin: (site: string, service: string) => call<Service>('PUT', at('sites', site, 'services', service, 'fingerprint'), { fingerprint: '' }),
+  historyFile: (site: string, service: string, from: number, until: number, format: string) =>
+    '/api/v1' + at('sites', site, 'services', service, 'history') + `?from=${new Date(from).toISOString()}&until=${new Date(until).toISOString()}&format=${format}`,
+  vantages: () => call<Vantage[]>('GET', '/vantages'),
+  inviteVantage: (name: string, note: string) => call<{ vantage: string; code: string }>('POST', '/vantages', { name, note }),
+  reviews: (site: string) => call<Review[]>('GET', at('sites', site, 'reviews')),
+  review: (site: string, consent: string, progress: (share: number) => void) => lines<{ done: number; of: number; review?: Review }>(at('sites', site, 'reviews'), { consent }, (n) => progress(n.done / n.of)),
   invite: (site: string, link: string) => call<Invitation>('POST', at('sites', site, 'links', link, 'invitations')),
   routerKey: (site: string, link: string) => call<Key>('POST', at('sites', site, 'links', link, 'router-keys'), { label: 'router' }),
   keep: (name: string, kept: boolean) => call<Hostname>(kept ? 'PUT' : 'DELETE', at('hostnames', name, 'kept')),

@@ -8,6 +8,7 @@ import { FirstPage } from './pages/FirstPage'
 import { MovesPage } from './pages/MovesPage'
 import { NamesPage } from './pages/NamesPage'
 import { SitePage } from './pages/SitePage'
+import { VantagesPage } from './pages/VantagesPage'
 import { Bench } from './parts/Bench'
 import { Door } from './parts/Door'
 import { themeFor, type Mode } from './theme'
@@ -43,6 +44,7 @@ function Console() {
                 <Route path="/" element={<FirstPage />} />
                 <Route path="/names" element={<NamesPage />} />
                 <Route path="/moves" element={<MovesPage />} />
+                <Route path="/vantages" element={<VantagesPage />} />
                 <Route path="/sites/:code" element={<SitePage />} />
                 <Route path="*" element={<FirstPage />} />
               </Routes>

@@ -35,12 +35,15 @@ func Next(now time.Time, interval time.Duration, spread float64) time.Time {
 }
 
 // Confirm gives when a result for the worse is tried again that was first seen at since, and inRow times by now: fast until
-// it was seen often enough, and once more when it has lasted long enough.
+// it was seen often enough, and again when it has lasted nearly long enough: a few times then, so that a hiccup and a lost
+// packet together do not pass for an outage.
 func Confirm(now, since time.Time, inRow, enough int, interval time.Duration) time.Time {
-	if soon := now.Add(ConfirmGap(interval)); inRow < enough || soon.After(since.Add(Sustain(interval))) {
+	gap := ConfirmGap(interval)
+	last := since.Add(Sustain(interval) - 2*gap)
+	if soon := now.Add(gap); inRow < enough || soon.After(last) {
 		return soon
 	}
-	return since.Add(Sustain(interval))
+	return last
 }
 
 // First gives when a port is first due after a start at now: somewhere in its first interval, at most a minute away, so

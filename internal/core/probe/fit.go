@@ -7,8 +7,14 @@ type Sight struct {
 }
 
 // Unfit says that a vantage point is wrong itself: it fails to reach five services at least, and a quarter of those that
-// others reach. What it says does not count until that is over.
-func (s Sight) Unfit() bool { return s.Failing >= 5 && 4*s.Failing >= s.Shared }
+// others reach. What it says does not count until that is over, which is when hardly any is left: already says that it was
+// unfit before.
+func (s Sight) Unfit(already bool) bool {
+	if already {
+		return 50*s.Failing >= s.Shared && s.Failing > 0
+	}
+	return s.Failing >= 5 && 4*s.Failing >= s.Shared
+}
 
 // Horizon is what a lone vantage point sees of the links that answered it before.
 type Horizon struct {

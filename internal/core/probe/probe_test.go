@@ -21,6 +21,7 @@ func TestVerdict(t *testing.T) {
 		return View{Outcome: o, InRow: inRow, Since: now.Add(-time.Minute), At: now}
 	}
 	short := func(o Outcome) View { return View{Outcome: o, InRow: 9, Since: now.Add(-5 * time.Second), At: now} }
+	half := func(o Outcome) View { return View{Outcome: o, InRow: 9, Since: now.Add(-40 * time.Second), At: now} }
 	old := func(o Outcome) View {
 		return View{Outcome: o, InRow: 9, Since: now.Add(-time.Hour), At: now.Add(-30 * time.Minute)}
 	}
@@ -40,6 +41,8 @@ func TestVerdict(t *testing.T) {
 		"a hiccup is not":                     {reach, StateReachable, []View{short(Silent)}, StateReachable},
 		"first failures from unknown":         {reach, StateUnknown, []View{v(Silent, 1)}, StateUnknown},
 		"one side of two":                     {reach, StateReachable, []View{v(Opened, 5), v(Silent, 3)}, StateImpaired},
+		"one side of two, not for long":       {reach, StateReachable, []View{v(Opened, 5), half(Silent)}, StateReachable},
+		"all sides for half as long":          {reach, StateReachable, []View{half(Silent), half(Silent)}, StateUnreachable},
 		"one side unconfirmed":                {reach, StateReachable, []View{v(Opened, 5), v(Silent, 1)}, StateReachable},
 		"one of three is on its own":          {reach, StateReachable, []View{v(Opened, 5), v(Silent, 9), v(Opened, 5)}, StateReachable},
 		"two of three":                        {reach, StateReachable, []View{v(Opened, 5), v(Silent, 9), v(Refused, 5)}, StateImpaired},
@@ -100,9 +103,11 @@ func TestBannerPrintLeavesOutWhatChanges(t *testing.T) {
 }
 
 func TestAVantagePointThatIsWrongItself(t *testing.T) {
-	require.False(t, Sight{Shared: 4, Failing: 4}.Unfit(), "four services prove nothing")
-	require.True(t, Sight{Shared: 20, Failing: 5}.Unfit())
-	require.False(t, Sight{Shared: 100, Failing: 20}.Unfit())
+	require.False(t, Sight{Shared: 4, Failing: 4}.Unfit(false), "four services prove nothing")
+	require.True(t, Sight{Shared: 20, Failing: 5}.Unfit(false))
+	require.False(t, Sight{Shared: 100, Failing: 20}.Unfit(false))
+	require.True(t, Sight{Shared: 100, Failing: 20}.Unfit(true), "it is not over yet")
+	require.False(t, Sight{Shared: 100, Failing: 1}.Unfit(true))
 	require.True(t, Horizon{Links: 5, Dark: 5}.Blind())
 	require.False(t, Horizon{Links: 50, Dark: 49}.Blind(), "one link answers: the way out works")
 }

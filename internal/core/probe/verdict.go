@@ -73,10 +73,10 @@ func (r Rule) Next(v View, o Outcome, at time.Time) View {
 
 // Verdict judges a service by the views of all vantage points, given its state so far. A good result counts at once; a bad
 // one only when it is settled, and until then the state stays what it was. With several vantage points more than half of
-// them have to agree before a service is unreachable, and half of them before it is impaired: one that is on its own with
-// what it sees changes nothing. A door that has to be closed is open when one of them finds it so.
+// them have to agree before a service is unreachable, and half of them, for twice as long, before it is impaired: one that is
+// on its own with what it sees changes nothing. A door that has to be closed is open when one of them finds it so.
 func Verdict(r Rule, before State, views []View, now time.Time) State {
-	var good, bad, pending int
+	var good, bad, lasting, pending int
 	for _, v := range views {
 		if r.Stale > 0 && now.Sub(v.At) > r.Stale {
 			continue
@@ -87,6 +87,9 @@ func Verdict(r Rule, before State, views []View, now time.Time) State {
 		case NotWanted:
 			if r.Settled(v) {
 				bad++
+				if v.At.Sub(v.Since) >= 2*r.Sustain {
+					lasting++
+				}
 			} else {
 				pending++
 			}
@@ -103,7 +106,7 @@ func Verdict(r Rule, before State, views []View, now time.Time) State {
 		return StateExposed
 	case good == 0 && 2*bad > n:
 		return StateUnreachable
-	case good > 0 && 2*bad >= n:
+	case good > 0 && 2*lasting >= n:
 		return StateImpaired
 	case 2*good > n:
 		return whenGood(r.Expected)

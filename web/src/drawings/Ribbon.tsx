@@ -23,14 +23,14 @@ function bars(h: History, vantage: string, view: Window): Bar[] {
     const fast = s.fastest_us ? `, ${length(s.fastest_us / 1000)} to ${length(s.slowest_us / 1000)}` : ''
     return {
       x: (from - view.from) * scale, w: Math.max((until - from) * scale, 1.5), outcome: s.outcome,
-      words: `${s.outcome} for ${length(Date.parse(s.until) - Date.parse(s.from))}, ${s.count} probes${fast}\n${exact(s.from)} to ${exact(s.until)}`,
+      words: `${s.vantage}: ${s.outcome} for ${length(Date.parse(s.until) - Date.parse(s.from))}, ${s.count} probes${fast}\n${exact(s.from)} to ${exact(s.until)}`,
     }
   })
 }
 
 // Ribbon draws a service's history as a strip of ink, to scale in time, one row a vantage point; gaps stay gaps. Dragging
-// over it zooms in.
-export function Ribbon({ site, service, expected, view, zoom }: { site: string; service: string; expected: string; view: Window; zoom: (w: Window) => void }) {
+// over it zooms in. Of a mute service silence says nothing: it is drawn faintly.
+export function Ribbon({ site, service, expected, mute = false, view, zoom }: { site: string; service: string; expected: string; mute?: boolean; view: Window; zoom: (w: Window) => void }) {
   const theme = useTheme()
   const id = useId()
   const frame = useRef<SVGSVGElement>(null)
@@ -59,7 +59,7 @@ export function Ribbon({ site, service, expected, view, zoom }: { site: string; 
   }
   // What is wanted is drawn in ink; what is not, in the colour of what is wrong.
   const good = (o: Outcome) => (expected === 'closed' ? !['opened', 'answered', 'garbled', 'stranger'].includes(o) : ['opened', 'answered'].includes(o))
-  const fill = (o: Outcome) => `url(#${id}-${textures[o]}-${good(o) ? 'good' : 'bad'})`
+  const fill = (o: Outcome) => `url(#${id}-${textures[o]}-${mute && o === 'silent' ? 'faint' : good(o) ? 'good' : 'bad'})`
   return (
     <Box>
       <Box component="svg" ref={frame} role="img" aria-label={`History of ${service}`} data-ribbon={service}
@@ -69,8 +69,8 @@ export function Ribbon({ site, service, expected, view, zoom }: { site: string; 
         onPointerMove={(e) => drag && setDrag({ a: drag.a, b: at(e) })}
         onPointerUp={release}>
         <defs>
-          {(['good', 'bad'] as const).map((side) => {
-            const ink = side === 'good' ? theme.palette.text.primary : theme.palette.error.main
+          {(['good', 'bad', 'faint'] as const).map((side) => {
+            const ink = { good: theme.palette.text.primary, bad: theme.palette.error.main, faint: theme.palette.text.secondary }[side]
             return [
               <pattern key={side + 'ink'} id={`${id}-ink-${side}`} width="4" height="4" patternUnits="userSpaceOnUse"><rect width="4" height="4" fill={ink} /></pattern>,
               <pattern key={side + 'hatch'} id={`${id}-hatch-${side}`} width="6" height="6" patternUnits="userSpaceOnUse">
@@ -92,6 +92,7 @@ export function Ribbon({ site, service, expected, view, zoom }: { site: string; 
         {drag && <rect x={Math.min(drag.a, drag.b) * width} y={0} width={Math.abs(drag.b - drag.a) * width} height={row * vantages.length}
           fill={theme.palette.primary.main} opacity={0.3} />}
       </Box>
+      {vantages.length > 1 && <Typography variant="label" component="div">from top to bottom: {vantages.join(', ')}</Typography>}
     </Box>
   )
 }
@@ -122,6 +123,7 @@ export function Legend() {
       {bit('opened, answered', <rect width={30} height={row} fill={theme.palette.text.primary} />)}
       {bit('refused', <path d="M0 12 12 0M8 12 20 0M16 12 28 0" stroke={wrong} strokeWidth={2} />)}
       {bit('silent', <g fill={wrong}>{[3, 9, 15, 21, 27].map((x) => <circle key={x} cx={x} cy={6} r={1.6} />)}</g>)}
+      {bit('garbled, stranger', <path d="M0 0 12 12M12 0 0 12M14 0 26 12M26 0 14 12" stroke={wrong} strokeWidth={1.5} />)}
       {bit('unroutable', <path d="M0 1H5M9 1H14M18 1H23M0 11H5M9 11H14M18 11H23" stroke={wrong} strokeWidth={2} />)}
       {bit('nobody looked', <rect width={30} height={row} fill={theme.palette.background.default} />)}
     </Box>

@@ -2,7 +2,7 @@ import { Alert, Button } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
-import { api, type Device, type Hostname, type Link, type Service, type Site } from '../api'
+import { api, type Device, type Hostname, type Link, type Service, type Site, type Trait } from '../api'
 import { Entry, type Blank } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form } from '../parts/Part'
 import { Section } from '../parts/Sheet'
@@ -21,10 +21,11 @@ const linkBlanks: Blank[] = [
 const deviceBlanks: Blank[] = [
   { name: 'name', label: 'Name' }, { name: 'lan_address', label: 'LAN address' }, { name: 'mac', label: 'MAC address' },
   { name: 'reserved', label: 'The router always gives it this address', kind: 'yes' },
+  { name: 'router', label: "It is the site's router", kind: 'yes' },
 ]
 
 // forms says what is filled in for each kind of thing, and where it is sent.
-function forms(s: Site, suggested: string) {
+function forms(s: Site, suggested: string, kinds: Trait[]) {
   const base = `/sites/${encodeURIComponent(s.code)}`
   const links = ['', ...s.links.map((l) => l.label)]
   const hostnameBlanks = (whole: boolean): Blank[] => [
@@ -36,10 +37,14 @@ function forms(s: Site, suggested: string) {
   ]
   const serviceBlanks: Blank[] = [
     { name: 'name', label: 'Name' }, { name: 'device', label: 'Device', choices: s.devices.map((d) => d.name) },
+    { name: 'kind', label: 'Kind', choices: kinds.map((k) => k.kind), help: 'What it speaks, and so how it is probed' },
+    { name: 'transport', label: 'Carried by', choices: ['', 'tcp', 'udp', 'both'], none: "the kind's usual" },
     { name: 'external', label: 'External port or range', help: 'Such as 8443 or 5000-5003' },
     { name: 'internal', label: 'First port on the device', help: 'The same as outside where empty' },
     { name: 'expected', label: 'Must be', choices: ['reachable', 'closed'] }, { name: 'link', label: 'Reached by', choices: links },
     { name: 'interval_seconds', label: 'Seconds between probes', kind: 'number' },
+    { name: 'options', label: 'Options', kind: 'pairs', choices: [...new Set(kinds.flatMap((k) => k.options ?? []))], help: 'Such as path=/live, status=200, text=Welcome; for WireGuard peer_key=KEY' },
+    { name: 'open_until', label: 'Opened until', kind: 'time', help: 'After that it must be closed. Empty: it stays as it is.' },
   ]
   const edit = (title: string, path: string, blanks: Blank[], given: Form['given']): Form => ({ title, path: base + path, method: 'PATCH', blanks, given })
   return {
@@ -52,11 +57,11 @@ function forms(s: Site, suggested: string) {
       : { title: 'Add a hostname', path: '/hostnames', method: 'POST', blanks: hostnameBlanks(true), given: { name: suggested, site: s.code, link: '', ttl_seconds: 0, extras: '', mail: '', device: '' } },
     plan: (l: Link): Form => edit(`When will link ${l.label} change?`, `/links/${l.label}`, [{ name: 'change_at', label: 'The provider changes the address at', kind: 'time', help: 'TTLs are lowered ahead of it. Empty: nothing is planned.' }], { change_at: l.change_at ?? '' }),
     device: (d?: Device): Form => d
-      ? edit(`Edit device ${d.name}`, `/devices/${d.name}`, deviceBlanks, { name: d.name, lan_address: d.lan_address, mac: d.mac, reserved: d.reserved })
-      : { title: 'Add a device', path: base + '/devices', method: 'POST', blanks: deviceBlanks, given: { name: '', lan_address: '', mac: '', reserved: false } },
+      ? edit(`Edit device ${d.name}`, `/devices/${d.name}`, deviceBlanks, { name: d.name, lan_address: d.lan_address, mac: d.mac, reserved: d.reserved, router: d.router ?? false })
+      : { title: 'Add a device', path: base + '/devices', method: 'POST', blanks: deviceBlanks, given: { name: '', lan_address: '', mac: '', reserved: false, router: false } },
     service: (v?: Service): Form => v
-      ? edit(`Edit service ${v.name}`, `/services/${v.name}`, serviceBlanks, { name: v.name, device: v.device, external: ports(v.external_from, v.external_to), internal: String(v.internal_from), expected: v.expected, link: v.link ?? '', interval_seconds: v.interval_seconds })
-      : { title: 'Add a service', path: base + '/services', method: 'POST', blanks: serviceBlanks, given: { name: '', device: s.devices[0]?.name ?? '', external: '', internal: '', expected: 'reachable', link: '', interval_seconds: 60 } },
+      ? edit(`Edit service ${v.name}`, `/services/${v.name}`, serviceBlanks, { name: v.name, device: v.device, external: ports(v.external_from, v.external_to), internal: String(v.internal_from), kind: v.kind, transport: v.transport, expected: v.expected, link: v.link ?? '', interval_seconds: v.interval_seconds, options: v.options ?? {}, open_until: v.open_until ?? '' })
+      : { title: 'Add a service', path: base + '/services', method: 'POST', blanks: serviceBlanks, given: { name: '', device: s.devices[0]?.name ?? '', external: '', internal: '', kind: 'tcp', transport: '', expected: 'reachable', link: '', interval_seconds: 60, options: '', open_until: '' } },
   }
 }
 
@@ -69,7 +74,8 @@ export function RecordSection({ site: s }: { site: Site }) {
   const routerKey = useMutation({ mutationFn: (link: string) => api.routerKey(s.code, link) })
   const keep = useMutation({ mutationFn: (h: Hostname) => api.keep(h.name, !h.kept_by) })
   const suggestion = useQuery({ queryKey: ['suggestion', s.code], queryFn: () => api.suggestName(s.code), retry: false })
-  const f = forms(s, suggestion.data?.free ? suggestion.data.name : '')
+  const kinds = useQuery({ queryKey: ['kinds'], queryFn: api.kinds, staleTime: Infinity })
+  const f = forms(s, suggestion.data?.free ? suggestion.data.name : '', kinds.data ?? [])
   const base = `/sites/${encodeURIComponent(s.code)}`
   const part = { open: setForm, remove: setDoomed }
   return (
@@ -96,7 +102,7 @@ export function RecordSection({ site: s }: { site: Site }) {
         key: `device ${d.name}`, words: d.name, detail: `${d.lan_address}, ${d.mac || 'no MAC'}, ${d.reserved ? 'reserved' : 'not reserved'}`, edit: f.device(d), path: `${base}/devices/${d.name}`,
       }))} />
       <Part title="Services" add={f.service()} {...part} lines={s.services.map((v) => ({
-        key: `service ${v.name}`, words: v.name, detail: `${v.transport} ${ports(v.external_from, v.external_to)} → ${v.device} port ${v.internal_from}, ${v.expected}, every ${v.interval_seconds} s`, edit: f.service(v), path: `${base}/services/${v.name}`,
+        key: `service ${v.name}`, words: v.name, detail: `${v.kind}, ${v.transport} ${ports(v.external_from, v.external_to)} → ${v.device} port ${v.internal_from}, ${v.expected}${v.open_until ? ` until ${exact(v.open_until)}` : ''}, every ${v.interval_seconds} s`, edit: f.service(v), path: `${base}/services/${v.name}`,
       }))} />
       {form && <Entry {...form} close={() => setForm(null)} done={(saved) => { if (form.path === base) void go(`/sites/${(saved as Site).code}`) }} />}
       {doomed && <Removal doomed={doomed} keep={() => setDoomed(null)} removed={() => { setDoomed(null); if (doomed.path === base) void go('/') }} />}

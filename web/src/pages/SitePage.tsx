@@ -1,27 +1,22 @@
-import { Alert, Box, Button, Stack, Typography } from '@mui/material'
+import { Box, Button, Stack, Typography } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { useParams } from 'react-router'
-import { api, type Path, type Service, type Site } from '../api'
+import { api, type Service, type Site } from '../api'
 import { AddressStair } from '../drawings/AddressStair'
-import { PathLine } from '../drawings/PathLine'
-import { Legend, Ribbon, Scale, type Window } from '../drawings/Ribbon'
+import { Legend, Scale, type Window } from '../drawings/Ribbon'
 import { Trail } from '../drawings/Trail'
 import { Ago } from '../parts/Ago'
 import { useSession } from '../parts/Door'
 import { Dotted } from '../parts/Dotted'
 import { Field, Section, Trouble } from '../parts/Sheet'
-import { ports } from '../words'
+import { Exposure } from './Exposure'
 import { RecordSection } from './RecordSection'
+import { ServiceBlock } from './ServiceBlock'
 import { SiteSide } from './SiteSide'
 
 const minute = 60_000
 const ranges: [string, number][] = [['10 minutes', 10 * minute], ['a day', 1440 * minute], ['a week', 7 * 1440 * minute], ['90 days', 90 * 1440 * minute]]
-
-function tone(s: Service): string {
-  if (s.as_expected) return 'success.main'
-  return s.state === 'unknown' ? 'warning.main' : 'error.main'
-}
 
 function Head({ site }: { site: Site }) {
   const link = site.links.find((l) => (l.ipv4 ?? l.ipv6) === site.address) ?? site.links[0]
@@ -43,32 +38,6 @@ function Head({ site }: { site: Site }) {
   )
 }
 
-function ServiceBlock({ site, service, path, view, zoom }: { site: string; service: Service; path?: Path; view: Window; zoom: (w: Window) => void }) {
-  const probe = useMutation({ mutationFn: () => api.probe(site, service.name) })
-  return (
-    <Box data-service={service.name} data-state={service.state} data-outcome={service.outcome} sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
-      <Stack direction="row" sx={{ alignItems: 'baseline', gap: 2, mb: 1, flexWrap: 'wrap' }}>
-        <Typography variant="value">{service.name}</Typography>
-        <Typography sx={{ color: tone(service), fontWeight: 600 }}>{service.state}</Typography>
-        <Typography variant="body2" sx={{ color: 'text.secondary' }}>
-          {service.outcome ?? 'not probed'} on {service.transport} {ports(service.external_from, service.external_to)}
-          {service.expected === 'closed' ? ', must stay closed' : ''}, probed <Ago at={service.probed} />
-        </Typography>
-        <Box sx={{ flex: 1 }} />
-        <Button size="small" variant="outlined" disabled={probe.isPending} onClick={() => probe.mutate()}>Probe now</Button>
-      </Stack>
-      {probe.error && <Alert severity="error">{probe.error.message}</Alert>}
-      {probe.data?.attempts.map((a) => (
-        <Typography key={a.target} variant="mono" component="div" sx={{ mb: 1 }}>
-          {a.target}{a.from ? ` from ${a.from}` : ''}: {a.said} after {(a.took_us / 1000).toFixed(1)} ms: {a.outcome}
-        </Typography>
-      ))}
-      {path && <PathLine path={path} />}
-      <Box sx={{ mt: 1 }}><Ribbon site={site} service={service.name} expected={service.expected} view={view} zoom={zoom} /></Box>
-    </Box>
-  )
-}
-
 // useWindow is the stretch of time that the ribbons show: the newest so-and-so long, or what was zoomed to.
 function useWindow() {
   const [range, setRange] = useState(1440 * minute)
@@ -86,12 +55,13 @@ export function SitePage() {
   const { code = '' } = useParams()
   const session = useSession()
   const site = useQuery({ queryKey: ['site', code], queryFn: () => api.site(code), refetchInterval: 5000 })
+  const vantages = useQuery({ queryKey: ['vantages'], queryFn: api.vantages })
   const moves = useQuery({ queryKey: ['moves', code], queryFn: () => api.moves(code, 200) })
   const renumber = useMutation({ mutationFn: (link: string) => api.renumber(code, link) })
   const { view, now, range, zoomed, setRange, zoom } = useWindow()
   const s = site.data
   if (!s) return <Trouble error={site.error} />
-  const broken = (svc: Service) => (svc.as_expected ? 1 : 0)
+  const broken = (svc: Service) => (svc.as_expected ? 2 : svc.not_provable ? 1 : 0)
   const services = [...s.services].sort((a, b) => broken(a) - broken(b))
   return (
     <>
@@ -105,7 +75,7 @@ export function SitePage() {
         </Stack>
       }>
         {services.map((svc) => (
-          <ServiceBlock key={svc.name} site={s.code} service={svc} path={s.paths.find((p) => p.service === svc.name)} view={view} zoom={zoom} />
+          <ServiceBlock key={svc.name} site={s.code} vantages={(vantages.data ?? []).filter((v) => v.state !== 'invited').map((v) => v.name)} service={svc} path={s.paths.find((p) => p.service === svc.name)} view={view} zoom={zoom} />
         ))}
         {services.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>No service is on record yet.</Typography>}
         <Box sx={{ px: 2, py: 1, borderTop: (t) => t.rule.hair }}>
@@ -132,6 +102,7 @@ export function SitePage() {
         )
       })}
       <SiteSide site={s} />
+      <Exposure site={s} />
       <RecordSection site={s} />
     </>
   )

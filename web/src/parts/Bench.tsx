@@ -17,7 +17,7 @@ export function Bench({ mode, turn, children }: { mode: Mode; turn: () => void; 
     <Box sx={{ maxWidth: (t) => t.draw.column, mx: 'auto', px: { xs: 1, sm: 2 }, pb: 4 }}>
       <Stack component="header" direction="row" sx={{ alignItems: 'center', columnGap: { xs: 1, sm: 2 }, py: 1, flexWrap: 'wrap' }}>
         <Link component={To} to="/" color="text.primary" variant="value" underline="none">INK POST</Link>
-        {[['/names', 'Names'], ['/moves', 'Moves']].map(([to, word]) => <Link key={to} component={To} to={to} color="text.primary" sx={{ fontWeight: 600 }}>{word}</Link>)}
+        {[['/names', 'Names'], ['/moves', 'Moves'], ['/vantages', 'Vantage points']].map(([to, word]) => <Link key={to} component={To} to={to} color="text.primary" sx={{ fontWeight: 600 }}>{word}</Link>)}
         <Typography variant="label" role="status" sx={{ color: live ? 'text.secondary' : 'error.main' }}>
           {live ? 'live' : 'the line to the server is down; trying again'}
         </Typography>

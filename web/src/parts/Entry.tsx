@@ -4,15 +4,20 @@ import { useDeferredValue, useState } from 'react'
 import { api, Problem } from '../api'
 
 // One field to fill in. With choices it is a list to pick from; a list is typed with commas; a name is checked as it is typed.
-export interface Blank { name: string; label: string; help?: string; choices?: string[]; none?: string; kind?: 'text' | 'number' | 'yes' | 'list' | 'time' | 'name' | 'secret' }
+export interface Blank { name: string; label: string; help?: string; choices?: string[]; none?: string; kind?: 'text' | 'number' | 'yes' | 'list' | 'time' | 'name' | 'secret' | 'pairs' }
 
-export type Value = string | number | boolean | string[]
+export type Value = string | number | boolean | string[] | Record<string, string>
 
 const never = '0001-01-01T00:00:00Z'
 
 // sent is a field's value as the server takes it.
 function sent(b: Blank, v: Value): Value {
   if (b.kind === 'list' && typeof v === 'string') return v.split(/[\s,]+/).filter(Boolean)
+  if (b.kind === 'pairs') {
+    const none = Object.fromEntries((b.choices ?? []).map((name) => [name, ''])) // what is left out is taken back
+    const given = String(v).split(',').map((one) => one.trim()).filter(Boolean).map((one) => [one.split('=')[0].trim(), one.split('=').slice(1).join('=').trim()])
+    return { ...none, ...Object.fromEntries(given) }
+  }
   if (b.kind === 'time') return v ? new Date(String(v)).toISOString() : never
   return v
 }
@@ -20,6 +25,7 @@ function sent(b: Blank, v: Value): Value {
 // typed is a value as it stands in its field.
 function typed(b: Blank, v: Value | undefined): string {
   if (Array.isArray(v)) return v.join(', ')
+  if (v && typeof v === 'object') return Object.entries(v).map(([name, value]) => `${name}=${value}`).join(', ')
   if (b.kind === 'time' && v) {
     const at = new Date(String(v))
     return at.getFullYear() < 2000 ? '' : new Date(at.getTime() - at.getTimezoneOffset() * 60000).toISOString().slice(0, 16)
@@ -34,7 +40,7 @@ export function Entry({ title, path, method, blanks, given, close, done }: {
   const queries = useQueryClient()
   const [values, setValues] = useState<Record<string, Value>>(() => Object.fromEntries(Object.entries(given).map(([k, v]) => {
     const b = blanks.find((b) => b.name === k)
-    return [k, b && (b.kind === 'list' || b.kind === 'time') ? typed(b, v) : v]
+    return [k, b && (b.kind === 'list' || b.kind === 'time' || b.kind === 'pairs') ? typed(b, v) : v]
   })))
   const set = (name: string, v: Value) => setValues({ ...values, [name]: v })
   const save = useMutation({
@@ -52,7 +58,7 @@ export function Entry({ title, path, method, blanks, given, close, done }: {
   const check = useQuery({ queryKey: ['name', asked], queryFn: () => api.checkName(asked), enabled: asked !== '', retry: false })
   const flaws = save.error instanceof Problem ? save.error.errors : []
   // The server names a range by its ends; the form has one field for it.
-  const flaw = (name: string) => flaws.filter((f) => f.field === name || f.field.startsWith(name + '_')).map((f) => f.detail).join('; ')
+  const flaw = (name: string) => flaws.filter((f) => f.field === name || f.field.startsWith(name + '_') || f.field.startsWith(name + '.')).map((f) => f.detail).join('; ')
   const placed = blanks.some((b) => flaw(b.name))
   const words = (b: Blank) => flaw(b.name) || (b.kind === 'name' && check.data && asked ? check.data.detail : b.help)
   return (
@@ -65,12 +71,12 @@ export function Entry({ title, path, method, blanks, given, close, done }: {
             {blanks.map((b) => b.kind === 'yes' ? (
               <FormControlLabel key={b.name} label={b.label} control={<Checkbox checked={Boolean(values[b.name])} onChange={(e) => set(b.name, e.target.checked)} />} />
             ) : (
-              <TextField key={b.name} name={b.name} label={b.label} value={b.kind === 'time' ? values[b.name] ?? '' : typed(b, values[b.name])} select={Boolean(b.choices)}
+              <TextField key={b.name} name={b.name} label={b.label} value={b.kind === 'time' ? values[b.name] ?? '' : typed(b, values[b.name])} select={Boolean(b.choices) && b.kind !== 'pairs'}
                 type={b.kind === 'number' ? 'number' : b.kind === 'time' ? 'datetime-local' : b.kind === 'secret' ? 'password' : 'text'}
                 slotProps={b.kind === 'time' ? { inputLabel: { shrink: true } } : undefined}
                 error={Boolean(flaw(b.name)) || (b.kind === 'name' && check.data?.free === false)} helperText={words(b)}
                 onChange={(e) => set(b.name, b.kind === 'number' ? Number(e.target.value) : e.target.value)}>
-                {b.choices?.map((c) => <MenuItem key={c} value={c}>{c || b.none || 'the preferred link'}</MenuItem>)}
+                {b.kind !== 'pairs' && b.choices?.map((c) => <MenuItem key={c} value={c}>{c || b.none || 'the preferred link'}</MenuItem>)}
               </TextField>
             ))}
           </Stack>

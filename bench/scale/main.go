@@ -1,0 +1,263 @@
+// Scale runs the real service with many thousands of services on record, and prints how late probes are, what they cost, and
+// how many a second it makes at most beside a bare loop of connects in the same run.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"inkpost.example/inkpost/internal/core/ledger"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/store/cluster"
+)
+
+// Each site has as many services, on these ports; every address of 127.64.0.0/10 answers on them.
+const (
+	perSite   = 10
+	firstPort = 21001
+)
+
+func main() {
+	sizes := flag.String("sizes", "10000,30000,100000", "how many services, one run each")
+	warm := flag.Duration("warm", 75*time.Second, "before measuring")
+	measure := flag.Duration("measure", 60*time.Second, "how long to measure")
+	peak := flag.Int("peak", 20000, "how many services, each every second, to find the most that is made; 0 leaves it out")
+	listen := flag.Bool("listen", false, "")
+	flag.Parse()
+	if *listen {
+		answer()
+		return
+	}
+	if err := run(*sizes, *warm, *measure, *peak); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+// answer accepts connections in a process of its own, so that it does not count.
+func answer() {
+	for i := range perSite {
+		l, err := net.Listen("tcp4", fmt.Sprintf("0.0.0.0:%d", firstPort+i))
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		go func() {
+			for {
+				if c, err := l.Accept(); err == nil {
+					_ = c.(*net.TCPConn).SetLinger(0)
+					_ = c.Close()
+				}
+			}
+		}()
+	}
+	fmt.Println("ready")
+	_, _ = os.Stdin.Read(make([]byte, 1))
+}
+
+func run(sizes string, warm, measure time.Duration, peak int) error {
+	ctx := context.Background()
+	dir, err := os.MkdirTemp("", "inkpost-scale-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	c, err := cluster.Start(ctx, cluster.Options{Dir: dir})
+	if err != nil {
+		return err
+	}
+	defer c.Stop()
+	other := exec.Command(os.Args[0], "-listen")
+	in, err := other.StdinPipe()
+	if err != nil {
+		return err
+	}
+	out, err := other.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	other.Stderr = os.Stderr
+	if err := other.Start(); err != nil {
+		return err
+	}
+	defer func() { _ = in.Close(); _ = other.Wait() }()
+	if _, err := out.Read(make([]byte, 8)); err != nil {
+		return err
+	}
+	var list []int
+	for _, s := range strings.Split(sizes, ",") {
+		n, err := strconv.Atoi(s)
+		if err != nil {
+			return err
+		}
+		list = append(list, n)
+	}
+	fmt.Printf("%d processors, files of the database with fsync\n", runtime.NumCPU())
+	for _, n := range list {
+		if err := paced(ctx, c, n, warm, measure); err != nil {
+			return err
+		}
+	}
+	if peak > 0 {
+		return atMost(ctx, c, peak)
+	}
+	return nil
+}
+
+// start runs the service with n services on record, each at an interval.
+func start(ctx context.Context, c *cluster.Cluster, n, seconds int) (*daemon.Daemon, error) {
+	url, err := c.NewDatabase(ctx, fmt.Sprintf("scale%d_%d", n, seconds))
+	if err != nil {
+		return nil, err
+	}
+	st, err := store.Open(ctx, url) // brings the schema up to date
+	if err != nil {
+		return nil, err
+	}
+	st.Close()
+	db, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close(ctx)
+	sites := (n + perSite - 1) / perSite
+	for _, statement := range []string{
+		fmt.Sprintf(`INSERT INTO site (code, name) SELECT 'S' || g, 'Site ' || g FROM generate_series(1, %d) g`, sites),
+		`INSERT INTO link (site_id, label, mode, position, ipv4, since_at, heard_at) SELECT id, 'main', 'static', 1, '127.64.0.1'::inet + id, now(), now() FROM site`,
+		`INSERT INTO device (site_id, name, address, reserved) SELECT id, 'box', '192.168.7.20', true FROM site`,
+		fmt.Sprintf(`INSERT INTO service (site_id, device_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s)
+			SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', %d + g, %d + g, %d + g, 'reachable', %d FROM device d, generate_series(0, %d) g`, firstPort, firstPort, firstPort, seconds, perSite-1),
+		`ANALYZE`,
+	} {
+		if _, err := db.Exec(ctx, statement); err != nil {
+			return nil, err
+		}
+	}
+	return daemon.Start(ctx, daemon.Options{Database: url, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", ShortestInterval: time.Second,
+		Policy: wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")}}})
+}
+
+func rounds(d *daemon.Daemon) (n uint64, wrong uint64) {
+	for k, c := range d.Engine.ProbeCounts().Outcomes {
+		n += c
+		if k.Outcome != probe.Opened {
+			wrong += c
+		}
+	}
+	return n, wrong
+}
+
+func processor() time.Duration {
+	var u syscall.Rusage
+	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+}
+
+func resident() (mb float64) {
+	doc, _ := os.ReadFile("/proc/self/status")
+	for _, line := range strings.Split(string(doc), "\n") {
+		if f := strings.Fields(line); len(f) > 1 && f[0] == "VmRSS:" {
+			kb, _ := strconv.ParseFloat(f[1], 64)
+			mb = kb / 1024
+		}
+	}
+	return mb
+}
+
+// paced probes n services once a minute.
+func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Duration) error {
+	began := time.Now()
+	d, err := start(ctx, c, n, 60)
+	if err != nil {
+		return err
+	}
+	defer d.Stop()
+	up := time.Since(began)
+	time.Sleep(warm)
+	before := d.Engine.ProbeCounts().Lags
+	count, _ := rounds(d)
+	spent, at, most := processor(), time.Now(), 0.0
+	for time.Since(at) < measure {
+		time.Sleep(time.Second)
+		most = max(most, resident())
+	}
+	after := d.Engine.ProbeCounts().Lags
+	lags := ledger.LagCounts{}
+	for i := range lags.Classes {
+		lags.Classes[i] = after.Classes[i] - before.Classes[i]
+	}
+	total, wrong := rounds(d)
+	took := time.Since(at)
+	p99, known := lags.Quantile(0.99)
+	words := "≤ " + p99.String()
+	if !known {
+		words = "above " + ledger.LagBounds[len(ledger.LagBounds)-1].String()
+	}
+	fmt.Printf("%7d services at 60 s: up after %4.1f s; %6.0f rounds/s, lag p99 %s (goal 1 s), mean %s; at most %.0f MB resident (goal 500); %.1f %% of one processor, %.0f µs a round; %d not as they should be\n",
+		n, up.Seconds(), float64(total-count)/took.Seconds(), words, ((after.Sum - before.Sum) / time.Duration(max(1, total-count))).Round(time.Microsecond), most,
+		100*(processor()-spent).Seconds()/took.Seconds(), float64((processor()-spent).Microseconds())/float64(max(1, total-count)), wrong)
+	return nil
+}
+
+// atMost finds how many rounds a second are made when more are due than can be, and how many a bare loop of connects makes.
+func atMost(ctx context.Context, c *cluster.Cluster, n int) error {
+	for round := range 3 {
+		bare := connects(n, 8*time.Second)
+		d, err := start(ctx, c, n+perSite*round, 1)
+		if err != nil {
+			return err
+		}
+		time.Sleep(4 * time.Second)
+		before, _ := rounds(d)
+		at := time.Now()
+		time.Sleep(8 * time.Second)
+		after, wrong := rounds(d)
+		made := float64(after-before) / time.Since(at).Seconds()
+		d.Stop()
+		fmt.Printf("at most: %6.0f rounds/s recorded, beside %6.0f connects/s of a bare loop: %.2f x (goal 0.5); %d not as they should be\n", made, bare, made/bare, wrong)
+	}
+	return nil
+}
+
+// connects is the bare loop: the standard dialer, nothing else.
+func connects(n int, long time.Duration) float64 {
+	var done atomic.Int64
+	var wg sync.WaitGroup
+	until := time.Now().Add(long)
+	first := netip.MustParseAddr("127.64.0.2").As4()
+	for worker := range 256 {
+		wg.Go(func() {
+			dialer := net.Dialer{Timeout: 3 * time.Second, KeepAlive: -1}
+			for i := worker; time.Now().Before(until); i += 256 {
+				site := uint32(i/perSite) % uint32(n/perSite)
+				at := netip.AddrFrom4([4]byte{first[0], first[1] + byte(site>>16), byte(site >> 8), byte(site) | 2})
+				c, err := dialer.Dial("tcp", netip.AddrPortFrom(at, uint16(firstPort+i%perSite)).String())
+				if err != nil {
+					continue
+				}
+				_ = c.(*net.TCPConn).SetLinger(0)
+				_ = c.Close()
+				done.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	return float64(done.Load()) / long.Seconds()
+}
