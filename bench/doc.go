@@ -3,4 +3,8 @@
 //
 //	go test -run xxx -bench . ./bench
 //	make bench-peers
+//	go run ./bench/noticing
+//	go run ./bench/scale
+//	go run ./bench/keeping
+//	go run ./bench/alarms
 package bench

@@ -2,6 +2,7 @@ package main
 
 import (
 	"container/heap"
+	"fmt"
 	"math/rand/v2"
 	"time"
 
@@ -28,6 +29,7 @@ type result struct {
 	missed    int // real outages that were not recognised
 	delays    []time.Duration
 	recovered int
+	examples  []string // of wrong changes
 }
 
 // event is a probe that is due. An older version of the same probe is passed over.
@@ -140,6 +142,9 @@ func simulate(c scene) (out result) {
 			switch {
 			case state != probe.StateReachable && !just, state == probe.StateReachable && down:
 				out.wrong++
+				if len(out.examples) < 5 {
+					out.examples = append(out.examples, fmt.Sprintf("service %d at %s from %s to %s: views %+v, left out %v, outage %v, hiccups %v", s, at, states[s], state, views[s], unfit, outage[s], hiccups[s]))
+				}
 			case outage[s].holds(at) && !seen[s] && state == probe.StateUnreachable:
 				seen[s] = true
 				out.delays = append(out.delays, at-outage[s].from)

@@ -86,7 +86,7 @@ func TestAnInstallationFromTheCommandLine(t *testing.T) {
 	require.Contains(t, term.ok("hostname", "add", "ket-07."+zone, "--site", "KET-07"), "it is idle")
 	term.ok("device", "add", "KET-07", "recorder", "--lan-address", "192.168.7.20", "--mac", "02:00:5e:07:00:01", "--reserved")
 	require.Contains(t, term.ok("service", "add", "KET-07", "page", "--device", "recorder", "--external", "8443", "--internal", "443"),
-		"forward tcp 8443 to device recorder, port 443")
+		"inkpost service card KET-07 page")
 	require.Contains(t, term.ok("agent", "invite", "KET-07"), "inkpost agent run --server "+s.URL+" --code ")
 
 	show := term.ok("site", "show", "KET-07")

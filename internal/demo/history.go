@@ -105,7 +105,7 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 	}
 	end := time.Now().UTC().Add(-2 * pastEvery)
 	var spans []ledger.Span
-	var days []store.ServiceDay
+	var days, today []store.ServiceDay
 	for _, p := range list {
 		s, err := d.Store.Site(ctx, p.code)
 		if err != nil {
@@ -154,8 +154,11 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 				open = next
 			}
 			spans = append(spans, open)
-			days = append(days, store.ServiceDay{ServiceID: svc.ID, Day: day})
+			today = append(today, store.ServiceDay{ServiceID: svc.ID, Day: day})
 		}
+	}
+	if err := d.Store.PutToday(ctx, today); err != nil {
+		return err
 	}
 	if err := d.Store.PutDays(ctx, days); err != nil {
 		return err

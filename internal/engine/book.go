@@ -154,17 +154,18 @@ func (b *book) forgetVantage(id int64) {
 // page is what is written in one go.
 type page struct {
 	spans     []ledger.Span
-	days      []store.ServiceDay
+	days      []store.ServiceDay // that are over
+	today     []store.ServiceDay
 	standings []store.Standing
 }
 
-func (p page) empty() bool { return len(p.spans)+len(p.days)+len(p.standings) == 0 }
+func (p page) empty() bool { return len(p.spans)+len(p.days)+len(p.today)+len(p.standings) == 0 }
 
 // How much of what only grew is written at a time: with many services each has its turn every few minutes.
 const (
 	grownAtOnce = 5000
 	daysAtOnce  = 1500
-	daysEvery   = time.Minute
+	daysEvery   = 10 * time.Minute
 )
 
 // take gives what has to be written: what began or ended, and with grown some of what only grew; with all, everything.
@@ -195,7 +196,7 @@ func (b *book) take(now time.Time, grown, all bool) page {
 			if n++; n > daysAtOnce && !all {
 				break
 			}
-			p.days = append(p.days, store.ServiceDay{ServiceID: id, Day: d.day})
+			p.today = append(p.today, store.ServiceDay{ServiceID: id, Day: d.day})
 			d.dirty, d.written = false, now
 		}
 	}
@@ -213,6 +214,11 @@ func (b *book) putBack(p page) {
 	b.bound()
 	if len(b.endedDays) < keptSpans {
 		b.endedDays = append(p.days, b.endedDays...)
+	}
+	for _, t := range p.today {
+		if d := b.days[t.ServiceID]; d != nil {
+			d.dirty, d.written = true, time.Time{}
+		}
 	}
 	for _, s := range p.standings {
 		if _, newer := b.standings[s.ServiceID]; !newer {
@@ -299,6 +305,13 @@ func (p *prober) writeBook(ctx context.Context, grown, all bool) bool {
 			return failed("rollups", err)
 		}
 		left.days = left.days[n:]
+	}
+	for len(left.today) > 0 {
+		n := min(len(left.today), rowsAtOnce)
+		if err := p.e.store.PutToday(bounded, left.today[:n]); err != nil {
+			return failed("rollups", err)
+		}
+		left.today = left.today[n:]
 	}
 	if err := p.e.store.PutStandings(bounded, left.standings); err != nil {
 		return failed("states", err)

@@ -17,7 +17,8 @@ const (
 var partitioned = []struct {
 	table string
 	kept  int
-}{{"span", spansKept}, {"rollup", rollupsKept}}
+	fill  int // of a page, in percent: the newest spans grow in place
+}{{"span", spansKept, 60}, {"rollup", rollupsKept, 100}}
 
 // EnsurePartitions makes the partitions for the month of now, the three before it and the one after.
 func (s *Store) EnsurePartitions(ctx context.Context, now time.Time) error {
@@ -25,8 +26,8 @@ func (s *Store) EnsurePartitions(ctx context.Context, now time.Time) error {
 	for i := -3; i <= 1; i++ {
 		from := month.AddDate(0, i, 0)
 		for _, p := range partitioned {
-			_, err := s.db.ExecContext(ctx, fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s_%s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s')`,
-				p.table, from.Format("2006_01"), p.table, from.Format(time.RFC3339), from.AddDate(0, 1, 0).Format(time.RFC3339)))
+			_, err := s.db.ExecContext(ctx, fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s_%s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s') WITH (fillfactor = %d)`,
+				p.table, from.Format("2006_01"), p.table, from.Format(time.RFC3339), from.AddDate(0, 1, 0).Format(time.RFC3339), p.fill))
 			if err != nil {
 				return fmt.Errorf("make the history's partition of %s: %w", from.Format("2006-01"), err)
 			}

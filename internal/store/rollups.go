@@ -13,24 +13,35 @@ type ServiceDay struct {
 	ledger.Day
 }
 
-// PutDays writes days in one statement; a day that is there is replaced.
+// PutDays writes days that are over in one statement; a day that is there is replaced.
 func (s *Store) PutDays(ctx context.Context, days []ServiceDay) error {
+	return s.putDays(ctx, days, `INSERT INTO rollup (service_id, day, hours, latency) SELECT t.id, (t.day AT TIME ZONE 'UTC')::date, t.hours, t.latency FROM given t
+		ON CONFLICT (service_id, day) DO UPDATE SET hours = excluded.hours, latency = excluded.latency`)
+}
+
+// PutToday writes days that are under way in one statement, each in the place of the one before it.
+func (s *Store) PutToday(ctx context.Context, days []ServiceDay) error {
+	return s.putDays(ctx, days, `INSERT INTO rollup_today (service_id, day, hours, latency) SELECT t.id, (t.day AT TIME ZONE 'UTC')::date, t.hours, t.latency FROM given t
+		ON CONFLICT (service_id) DO UPDATE SET day = excluded.day, hours = excluded.hours, latency = excluded.latency`)
+}
+
+func (s *Store) putDays(ctx context.Context, days []ServiceDay, statement string) error {
 	n := len(days)
 	ids, starts, hours, latency := make([]int64, n), make([]time.Time, n), make([][]byte, n), make([][]byte, n)
 	for i, d := range days {
 		ids[i], starts[i] = d.ServiceID, d.Start
 		hours[i], latency[i] = d.Pack()
 	}
-	_, err := s.db.ExecContext(ctx, `INSERT INTO rollup (service_id, day, hours, latency)
-		SELECT t.id, (t.day AT TIME ZONE 'UTC')::date, t.hours, t.latency FROM unnest($1::bigint[], $2::timestamptz[], $3::bytea[], $4::bytea[]) AS t(id, day, hours, latency)
-		ON CONFLICT (service_id, day) DO UPDATE SET hours = excluded.hours, latency = excluded.latency`, ids, starts, hours, latency)
+	_, err := s.db.ExecContext(ctx, `WITH given AS (SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::bytea[], $4::bytea[]) AS t(id, day, hours, latency)) `+statement, ids, starts, hours, latency)
 	return err
 }
 
-// Days lists the days of services from the day of from on, by service.
+// Days lists the days of services from the day of from on, by service and day.
 func (s *Store) Days(ctx context.Context, services []int64, from time.Time) (map[int64][]ledger.Day, error) {
-	rows, err := s.db.QueryxContext(ctx, `SELECT service_id, day, hours, latency FROM rollup WHERE service_id = ANY($1) AND day >= $2::date ORDER BY service_id, day`,
-		services, ledger.DayOf(from).Format(time.DateOnly))
+	rows, err := s.db.QueryxContext(ctx, `SELECT service_id, day, hours, latency FROM rollup WHERE service_id = ANY($1) AND day >= $2::date
+		UNION ALL SELECT service_id, day, hours, latency FROM rollup_today t WHERE service_id = ANY($1) AND day >= $2::date
+			AND NOT EXISTS (SELECT 1 FROM rollup r WHERE r.service_id = t.service_id AND r.day = t.day)
+		ORDER BY service_id, day`, services, ledger.DayOf(from).Format(time.DateOnly))
 	if err != nil {
 		return nil, err
 	}
@@ -48,15 +59,21 @@ func (s *Store) Days(ctx context.Context, services []int64, from time.Time) (map
 	return out, rows.Err()
 }
 
-// Today lists the day of now of every service.
+// Today lists the day of now of every service. Days that an earlier run left under way and that are over by now are put
+// among the others first.
 func (s *Store) Today(ctx context.Context, now time.Time) (map[int64]ledger.Day, error) {
+	day := ledger.DayOf(now)
+	today := day.Format(time.DateOnly)
+	if _, err := s.db.ExecContext(ctx, `WITH over AS (DELETE FROM rollup_today WHERE day < $1::date RETURNING *)
+		INSERT INTO rollup (service_id, day, hours, latency) SELECT service_id, day, hours, latency FROM over ON CONFLICT (service_id, day) DO NOTHING`, today); err != nil {
+		return nil, err
+	}
 	var rows []struct {
 		ID      int64  `db:"service_id"`
 		Hours   []byte `db:"hours"`
 		Latency []byte `db:"latency"`
 	}
-	day := ledger.DayOf(now)
-	err := s.db.SelectContext(ctx, &rows, `SELECT service_id, hours, latency FROM rollup WHERE day = $1::date`, day.Format(time.DateOnly))
+	err := s.db.SelectContext(ctx, &rows, `SELECT service_id, hours, latency FROM rollup_today WHERE day = $1::date`, today)
 	out := make(map[int64]ledger.Day, len(rows))
 	for _, r := range rows {
 		out[r.ID] = ledger.Unpack(day, r.Hours, r.Latency)

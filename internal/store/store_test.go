@@ -387,3 +387,44 @@ func TestABadURLAndAnAbsentServerAreNamed(t *testing.T) {
 	_, err = store.Open(t.Context(), "postgres://inkpost@127.0.0.1:9/inkpost?connect_timeout=1")
 	require.ErrorContains(t, err, "refused")
 }
+
+func TestDaysAreWrittenOnceTheyAreOver(t *testing.T) {
+	f := furnish(t, open(t), "KET")
+	ctx := t.Context()
+	day := func(back int, good uint16) store.ServiceDay {
+		d := store.ServiceDay{ServiceID: f.service.ID, Day: ledger.Day{Start: ledger.DayOf(morning).AddDate(0, 0, -back)}}
+		d.Hours[3].Good = good
+		d.Latency.Add(time.Millisecond)
+		return d
+	}
+	require.NoError(t, f.PutDays(ctx, []store.ServiceDay{day(40, 3600), day(2, 3000)}))
+	require.NoError(t, f.PutToday(ctx, []store.ServiceDay{day(1, 10)}))
+	require.NoError(t, f.PutToday(ctx, []store.ServiceDay{day(1, 20)}))
+	got, err := f.Days(ctx, []int64{f.service.ID}, morning.AddDate(0, 0, -30))
+	require.NoError(t, err)
+	require.Equal(t, []ledger.Day{day(2, 3000).Day, day(1, 20).Day}, got[f.service.ID])
+	today, err := f.Today(ctx, morning)
+	require.NoError(t, err)
+	require.Empty(t, today, "what was under way yesterday is over")
+	require.NoError(t, f.PutToday(ctx, []store.ServiceDay{day(0, 5)}))
+	today, err = f.Today(ctx, morning)
+	require.NoError(t, err)
+	require.Equal(t, day(0, 5).Day, today[f.service.ID])
+	got, err = f.Days(ctx, []int64{f.service.ID, 99}, morning.AddDate(0, 0, -30))
+	require.NoError(t, err)
+	require.Len(t, got[f.service.ID], 3)
+}
+
+func TestOldPartitionsAreDropped(t *testing.T) {
+	f := furnish(t, open(t), "KET")
+	ctx := t.Context()
+	require.NoError(t, f.EnsurePartitions(ctx, morning))
+	dropped, err := f.DropOldPartitions(ctx, morning)
+	require.NoError(t, err)
+	require.Empty(t, dropped)
+	require.NoError(t, f.EnsurePartitions(ctx, morning.AddDate(2, 0, 0)))
+	dropped, err = f.DropOldPartitions(ctx, morning.AddDate(2, 0, 0))
+	require.NoError(t, err)
+	require.Contains(t, dropped, "span_"+morning.Format("2006_01"))
+	require.NotContains(t, dropped, "rollup_"+morning.Format("2006_01"), "rollups are kept longer")
+}

@@ -16,9 +16,9 @@ func TestFromSignal(t *testing.T) {
 var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
 func TestVerdict(t *testing.T) {
-	// A view whose results have come for a minute, the newest now.
+	// A view whose results have come for two minutes, the newest now.
 	v := func(o Outcome, inRow int) View {
-		return View{Outcome: o, InRow: inRow, Since: now.Add(-time.Minute), At: now}
+		return View{Outcome: o, InRow: inRow, Since: now.Add(-2 * time.Minute), At: now}
 	}
 	short := func(o Outcome) View { return View{Outcome: o, InRow: 9, Since: now.Add(-5 * time.Second), At: now} }
 	half := func(o Outcome) View { return View{Outcome: o, InRow: 9, Since: now.Add(-40 * time.Second), At: now} }

@@ -73,7 +73,7 @@ func (r Rule) Next(v View, o Outcome, at time.Time) View {
 
 // Verdict judges a service by the views of all vantage points, given its state so far. A good result counts at once; a bad
 // one only when it is settled, and until then the state stays what it was. With several vantage points more than half of
-// them have to agree before a service is unreachable, and half of them, for twice as long, before it is impaired: one that is
+// them have to agree before a service is unreachable, and half of them, for three times as long, before it is impaired: one that is
 // on its own with what it sees changes nothing. A door that has to be closed is open when one of them finds it so.
 func Verdict(r Rule, before State, views []View, now time.Time) State {
 	var good, bad, lasting, pending int
@@ -87,7 +87,7 @@ func Verdict(r Rule, before State, views []View, now time.Time) State {
 		case NotWanted:
 			if r.Settled(v) {
 				bad++
-				if v.At.Sub(v.Since) >= 2*r.Sustain {
+				if v.At.Sub(v.Since) >= 3*r.Sustain {
 					lasting++
 				}
 			} else {

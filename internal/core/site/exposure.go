@@ -108,6 +108,10 @@ func Review(open []int, services []Shown, now time.Time) []Advice {
 			continue
 		}
 		t := probe.TraitOf(s.Kind)
+		if s.State == probe.StateExposed && !slices.Contains(open, s.ExternalFrom) {
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " that has to be closed, yet anyone can open it", Grave: true, Advice: closeIt})
+			continue
+		}
 		if t.Clear {
 			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " without encryption", Advice: "What it says, and any password, can be read on the way. Put it behind the VPN or on TLS."})
 		}

@@ -28,6 +28,13 @@ CREATE TABLE rollup (
     PRIMARY KEY (service_id, day)
 ) PARTITION BY RANGE (day);
 CREATE TABLE rollup_other PARTITION OF rollup DEFAULT;
+-- The day under way, which is written again and again: it stands apart, so that days that are over are written once.
+CREATE TABLE rollup_today (
+    service_id bigint PRIMARY KEY,
+    day        date NOT NULL,
+    hours      bytea NOT NULL,
+    latency    bytea NOT NULL
+) WITH (fillfactor = 40);
 
 -- A look at a site's own address for doors that are commonly left open, with the consent that it was made on.
 CREATE TABLE exposure_review (
@@ -42,7 +49,7 @@ CREATE TABLE exposure_review (
 CREATE INDEX exposure_review_site ON exposure_review (site_id, id DESC);
 
 -- +goose Down
-DROP TABLE exposure_review, rollup;
+DROP TABLE exposure_review, rollup, rollup_today;
 DELETE FROM enrolment WHERE link_id IS NULL;
 ALTER TABLE enrolment DROP COLUMN vantage_id;
 ALTER TABLE enrolment ALTER COLUMN link_id SET NOT NULL;

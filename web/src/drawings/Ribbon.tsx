@@ -17,9 +17,13 @@ interface Bar { x: number; w: number; outcome: Outcome; words: string }
 
 function bars(h: History, vantage: string, view: Window): Bar[] {
   const scale = width / (view.until - view.from)
-  return h.spans.filter((s) => s.vantage === vantage).map((s) => {
+  const own = h.spans.filter((s) => s.vantage === vantage)
+  return own.map((s, i) => {
     const from = Math.max(Date.parse(s.from), view.from)
-    const until = Math.min(Date.parse(s.until), view.until)
+    // Between two spans of a service that was watched without a pause there is no gap.
+    const next = own[i + 1] ? Date.parse(own[i + 1].from) : Infinity
+    const end = next - Date.parse(s.until) <= h.gap_ms ? next : Date.parse(s.until)
+    const until = Math.min(end, view.until)
     const fast = s.fastest_us ? `, ${length(s.fastest_us / 1000)} to ${length(s.slowest_us / 1000)}` : ''
     return {
       x: (from - view.from) * scale, w: Math.max((until - from) * scale, 1.5), outcome: s.outcome,
@@ -42,7 +46,8 @@ export function Ribbon({ site, service, expected, mute = false, view, zoom }: { 
     queryFn: () => api.history(site, service, new Date(view.from), new Date(view.until)),
     placeholderData: (before) => before,
   })
-  const vantages = [...new Set(history.data?.spans.map((s) => s.vantage) ?? ['server'])]
+  const oldest = [...(history.data?.spans ?? [])].sort((a, b) => a.from.localeCompare(b.from))
+  const vantages = oldest.length ? [...new Set(oldest.map((s) => s.vantage))] : ['server']
   const row = theme.draw.ribbon
   const at = (e: PointerEvent) => {
     const box = frame.current!.getBoundingClientRect()

@@ -37,7 +37,8 @@ function Told({ story }: { story: Story }) {
 
 // ServiceBlock is one service: how it stands, the way to it, and what it did.
 export function ServiceBlock({ site, service, path, vantages, view, zoom }: { site: string; service: Service; path?: Path; vantages: string[]; view: Window; zoom: (w: Window) => void }) {
-  const [from, setFrom] = useState('')
+  const [chosen, setFrom] = useState('')
+  const from = chosen || vantages[0] || ''
   const [open, setOpen] = useState(false)
   const probe = useMutation({ mutationFn: () => api.probe(site, service.name, from) })
   const closed = service.expected_now === 'closed'
@@ -53,7 +54,7 @@ export function ServiceBlock({ site, service, path, vantages, view, zoom }: { si
         <Box sx={{ flex: 1 }} />
         {vantages.length > 1 && (
           <TextField select size="small" fullWidth={false} variant="standard" label="from" value={from} onChange={(e) => setFrom(e.target.value)} sx={{ minWidth: (t) => t.draw.word }}>
-            {vantages.map((v, i) => <MenuItem key={v} value={i === 0 ? '' : v}>{v}</MenuItem>)}
+            {vantages.map((v) => <MenuItem key={v} value={v}>{v}</MenuItem>)}
           </TextField>
         )}
         <Button size="small" variant="outlined" disabled={probe.isPending} onClick={() => probe.mutate()}>Probe now</Button>
