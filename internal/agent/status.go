@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/keep"
 )
 
 // Status is what an agent knows, for people at the site.
@@ -39,7 +40,7 @@ func (r *runner) tellStatus(edit func(*Status)) {
 	doc, err := json.MarshalIndent(r.status, "", "  ")
 	r.mu.Unlock()
 	if err == nil {
-		err = writeWhole(filepath.Join(r.dir, statusFile), doc)
+		err = keep.Write(filepath.Join(r.dir, statusFile), doc)
 	}
 	if err != nil {
 		r.log.Warn("the status file cannot be written; the agent goes on", "error", err)

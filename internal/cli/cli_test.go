@@ -127,7 +127,8 @@ func TestEveryListIsMachineReadable(t *testing.T) {
 	term.ok("device", "add", "DIS-01", "still", "--lan-address", "192.168.1.20")
 	term.ok("service", "add", "DIS-01", "shell", "--device", "still", "--external", "8022-8023")
 	for _, args := range [][]string{{"site", "list"}, {"link", "list", "DIS-01"}, {"hostname", "list"}, {"device", "list", "DIS-01"}, {"service", "list", "DIS-01"},
-		{"zone", "list"}, {"moves"}, {"faults", "--all"}, {"key", "list"}, {"why", "DIS-01"}, {"service", "history", "DIS-01", "shell"}} {
+		{"zone", "list"}, {"moves"}, {"faults", "--all"}, {"key", "list"}, {"why", "DIS-01"}, {"service", "history", "DIS-01", "shell"},
+		{"kinds"}, {"vantage", "list"}, {"service", "card", "DIS-01", "shell"}, {"service", "availability", "DIS-01"}, {"site", "reviews", "DIS-01"}} {
 		name := strings.Join(args, " ")
 		var fromJSON, fromYAML any
 		require.NoError(t, json.Unmarshal([]byte(term.ok(append(args, "--format", "json")...)), &fromJSON), name)
@@ -167,6 +168,10 @@ func TestExitCodesAndWordsOfFailure(t *testing.T) {
 		"no server":          {[]string{"site", "list", "--server", "http://127.0.0.1:9"}, 1, "does not answer"},
 		"bad server":         {[]string{"site", "list", "--server", "127.0.0.1"}, 1, "give one such as http://"},
 		"serve without":      {[]string{"serve"}, 2, "--database-url is needed"},
+		"unknown kind":       {[]string{"service", "add", "KET-07", "page", "--device", "x", "--external", "80", "--option", "colour=red"}, 2, `option "colour" is unknown`},
+		"bad open-until":     {[]string{"service", "add", "KET-07", "page", "--device", "x", "--external", "80", "--open-until", "soon"}, 2, "neither a time"},
+		"bad reference":      {[]string{"vantage", "run", "--server", "http://127.0.0.1:9", "--reference", "here"}, 2, "is not ADDRESS:PORT"},
+		"vantage never":      {[]string{"vantage", "run", "--server", "http://127.0.0.1:9", "--state", "/nonexistent/x"}, 1, "has not enrolled yet"},
 		"short history":      {[]string{"service", "history", "KET-07", "page", "--back", "1s"}, 2, "a minute at least"},
 	} {
 		t.Run(name, func(t *testing.T) {

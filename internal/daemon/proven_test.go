@@ -387,3 +387,41 @@ func TestAvailabilityCountsWhatWasKnown(t *testing.T) {
 	require.Equal(t, int64(24*3600), w.Unknown+w.Known(), "unknown time is counted as unknown")
 	require.Positive(t, w.Median)
 }
+
+func TestOutcomesWaitWhileTheServerIsAway(t *testing.T) {
+	t.Parallel()
+	database := testbed.Database(t)
+	hold, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := hold.Addr().String()
+	require.NoError(t, hold.Close())
+	fixed := func(o *options) { o.Database, o.HTTP = database, at }
+	s := testbed.Start(t, fixed)
+	stop := stand(t, peer.Peer{Kind: probe.KindHTTP, Name: "page"}, probe.TCP, "127.110.5.12:8080")
+	atSite(t, s, "127.110.5.12", contract.ServiceInput{External: "8080", Kind: "http"})
+	lookout(t, s, "harbour", "127.110.9.3")
+	seen := func(s *testbed.Service) contract.ServiceView {
+		got, err := s.Client.Service(context.Background(), "KET-07", "page")
+		require.NoError(t, err)
+		return viewFrom(got, "harbour")
+	}
+	require.Eventually(t, func() bool { return seen(s).Outcome == probe.Answered }, 10*time.Second, 50*time.Millisecond)
+	s.Stop()
+	left := time.Now()
+	stop() // nobody but the vantage point sees that
+	time.Sleep(4 * time.Second)
+	stand(t, peer.Peer{Kind: probe.KindHTTP, Name: "page"}, probe.TCP, "127.110.5.12:8080")
+	time.Sleep(3 * time.Second)
+	back := time.Now()
+	s = testbed.Start(t, fixed)
+	require.EventuallyWithT(t, func(c *assert) {
+		h, err := s.Client.History(context.Background(), "KET-07", "page", left, time.Time{})
+		require.NoError(c, err)
+		var refused bool
+		for _, span := range h.Spans {
+			refused = refused || span.Vantage == "harbour" && span.Outcome == probe.Refused && span.From.After(left) && span.Until.Before(back)
+		}
+		require.True(c, refused, "what it saw while the server was away is in the history: %+v", h.Spans)
+	}, 20*time.Second, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return seen(s).Outcome == probe.Answered }, 20*time.Second, 50*time.Millisecond, "and it goes on")
+}

@@ -45,8 +45,8 @@ func TestTheLabFromTheCommandLine(t *testing.T) {
 	require.Contains(t, run("lab", "forward", "restore", "SCH-04", "files-page"), "is forwarded")
 	require.Contains(t, run("why", "SCH-04"), "closed, as it should be")
 	require.Contains(t, run("overview"), "Recent moves")
-	require.Contains(t, run("probe", "DIS-01", "still-page"), "connection accepted")
-	require.Contains(t, run("service", "history", "KET-07", "playback", "--back", "2160h"), "opened")
+	require.Contains(t, run("probe", "DIS-01", "still-page"), "accepts a connection")
+	require.Contains(t, run("service", "history", "KET-07", "playback", "--back", "2160h"), "answered")
 }
 
 func TestTheSecondLinkTakesOverItsOwnNames(t *testing.T) {

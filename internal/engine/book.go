@@ -56,6 +56,19 @@ func (b *book) resume(today map[int64]ledger.Day) {
 func (b *book) add(r ledger.Result, gap time.Duration, expected probe.Expected, state probe.State) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.fold(r, gap)
+	b.account(r, gap, expected, state)
+}
+
+// late enters what a vantage point saw while the server was away: it belongs to the history, not to what is so now.
+func (b *book) late(r ledger.Result, gap time.Duration) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.fold(r, gap)
+}
+
+// fold enters a result into the spans. The caller holds b.mu.
+func (b *book) fold(r ledger.Result, gap time.Duration) {
 	at := seenFrom{r.ServiceID, r.VantageID}
 	before := b.newest[at]
 	span, fresh := ledger.Fold(before, r, gap)
@@ -70,7 +83,6 @@ func (b *book) add(r ledger.Result, gap time.Duration, expected probe.Expected, 
 	} else {
 		b.dirty[at] = true
 	}
-	b.account(r, gap, expected, state)
 }
 
 // account adds the time since the service's last result to its hours. The caller holds b.mu.

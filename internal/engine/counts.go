@@ -60,3 +60,14 @@ func (e *Engine) ProbeCounts() ProbeCounts {
 	out.Lags = c.lags
 	return out
 }
+
+// states counts the services by state.
+func (p *prober) states() map[probe.State]int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	out := map[probe.State]int{probe.StateReachable: 0, probe.StateImpaired: 0, probe.StateUnreachable: 0, probe.StateExposed: 0, probe.StateUnknown: 0}
+	for _, w := range p.watches {
+		out[w.state]++
+	}
+	return out
+}

@@ -279,6 +279,7 @@ func (e *Engine) News(ctx context.Context, vantageID int64, cursor uint64) (cont
 		case <-e.stopping:
 			return n, false
 		case <-ctx.Done():
+			n.Clock = e.now() // it has waited
 			return n, true
 		}
 	}

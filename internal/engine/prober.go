@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"container/heap"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -29,7 +28,7 @@ type prober struct {
 
 	mu      sync.Mutex
 	watches map[int64]*watch
-	queue   queue
+	queue   pace.Queue[*watch]
 	busy    map[netip.Addr]int // attempts under way, by target
 	burst   pace.Burst
 	unfit   map[int64]string // vantage points whose views do not count at present, and why
@@ -52,6 +51,12 @@ type watch struct {
 	nameDue time.Time          // when the way by the hostname is tried next
 	standing
 }
+
+// DueAt implements pace.Dated.
+func (w *watch) DueAt() time.Time { return w.due }
+
+// PutAt implements pace.Dated.
+func (w *watch) PutAt(place int) { w.place = place }
 
 // view is what one vantage point last saw of a service.
 type view struct {
@@ -153,7 +158,7 @@ func (p *prober) sync(starting bool) {
 					w.due = pace.First(now, interval(s), rand.Float64())
 				}
 				p.watches[s.ID] = w
-				heap.Push(&p.queue, w)
+				p.queue.Add(w)
 			case w.service != s:
 				pinned := w.service
 				pinned.Fingerprint, pinned.Pinned, pinned.PinnedBy = s.Fingerprint, s.Pinned, s.PinnedBy
@@ -166,7 +171,7 @@ func (p *prober) sync(starting bool) {
 	}
 	for id := range gone {
 		if w := p.watches[id]; w.place >= 0 {
-			heap.Remove(&p.queue, w.place)
+			p.queue.Remove(w.place)
 		}
 		delete(p.watches, id)
 		p.book.forget(id)
@@ -195,7 +200,7 @@ func (p *prober) hurry(w *watch, now time.Time) {
 	if w.due = p.burst.Turn(now); w.due.After(now.Add(interval(w.service))) {
 		w.due = now.Add(interval(w.service))
 	}
-	heap.Fix(&p.queue, w.place)
+	p.queue.Moved(w.place)
 	p.rouse()
 }
 
@@ -341,9 +346,9 @@ const targetWait = 100 * time.Millisecond
 func (p *prober) next() (w *watch, at netip.Addr, wait time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	for len(p.queue) > 0 {
+	for p.queue.Len() > 0 {
 		now := p.e.now()
-		w := p.queue[0]
+		w := p.queue.First()
 		if wait := w.due.Sub(now); wait > 0 {
 			return nil, at, wait
 		}
@@ -354,12 +359,11 @@ func (p *prober) next() (w *watch, at netip.Addr, wait time.Duration) {
 		n := int(weight(w.service))
 		if at.IsValid() && p.busy[at] > 0 && p.busy[at]+n > pace.MostAtTarget {
 			w.due = now.Add(targetWait)
-			heap.Fix(&p.queue, 0)
+			p.queue.Moved(0)
 			continue
 		}
 		p.counts.late(now.Sub(w.due))
-		heap.Pop(&p.queue)
-		w.place = -1
+		p.queue.Take()
 		if at.IsValid() {
 			p.busy[at] += n
 		}
@@ -403,7 +407,7 @@ func (p *prober) probe(ctx context.Context, w *watch, at netip.Addr) {
 	if w.again {
 		w.due, w.again = now, false
 	}
-	heap.Push(&p.queue, w)
+	p.queue.Add(w)
 	p.rouse()
 }
 
@@ -558,30 +562,4 @@ func (p *prober) tell(r round, before, after standing) {
 			p.e.reached(store.Stages{MoveID: id, Confirmed: r.at})
 		}
 	}
-}
-
-// queue is a heap of watches by due time.
-type queue []*watch
-
-func (q queue) Len() int           { return len(q) }
-func (q queue) Less(i, j int) bool { return q[i].due.Before(q[j].due) }
-func (q queue) Swap(i, j int) {
-	q[i], q[j] = q[j], q[i]
-	q[i].place, q[j].place = i, j
-}
-
-// Push implements heap.Interface.
-func (q *queue) Push(x any) {
-	w := x.(*watch)
-	w.place = len(*q)
-	*q = append(*q, w)
-}
-
-// Pop implements heap.Interface.
-func (q *queue) Pop() any {
-	last := len(*q) - 1
-	w := (*q)[last]
-	(*q)[last] = nil
-	*q = (*q)[:last]
-	return w
 }

@@ -214,3 +214,15 @@ func (e *Engine) runPushes(ctx context.Context) {
 		}
 	}
 }
+
+// keepLedger makes the partitions of the month to come, and drops those whose time is over.
+func (e *Engine) keepLedger(ctx context.Context) error {
+	if err := e.store.EnsurePartitions(ctx, e.now()); err != nil {
+		return err
+	}
+	dropped, err := e.store.DropOldPartitions(ctx, e.now())
+	if len(dropped) > 0 {
+		e.log.Info("old history dropped", "partitions", dropped)
+	}
+	return err
+}

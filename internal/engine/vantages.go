@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/store"
@@ -237,7 +238,7 @@ func (e *Engine) takeOutcome(v *post, vantageID int64, o contract.OutcomeReport,
 	case o.Target != r.address.String():
 		return false
 	case now.Sub(r.at) > gap: // kept while the server was away: history, but no news
-		e.prober.book.late(r, vantageID, s)
+		e.prober.book.late(ledger.Result{ServiceID: s.ID, VantageID: vantageID, Outcome: r.outcome, At: r.at, Latency: r.latency}, ledger.Gap(interval(s)))
 		return true
 	}
 	e.posts.mu.Lock()

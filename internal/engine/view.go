@@ -45,6 +45,10 @@ func (e *Engine) summary(p premises, findings []diagnose.Finding) contract.SiteS
 	now := e.now()
 	for _, svc := range p.services {
 		st := e.prober.standing(svc.ID)
+		if svc.Mute() && st.view.Outcome == probe.Silent {
+			s.ServiceCount-- // neither up nor down can be said of it
+			continue
+		}
 		proven = proven || st.state != probe.StateUnknown
 		if probe.AsExpected(svc.ExpectedAt(now), st.state) {
 			s.AsExpectedCount++

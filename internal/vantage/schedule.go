@@ -1,7 +1,6 @@
 package vantage
 
 import (
-	"container/heap"
 	"math/rand/v2"
 	"time"
 
@@ -21,6 +20,12 @@ type task struct {
 	stories []int64
 }
 
+// DueAt implements pace.Dated.
+func (t *task) DueAt() time.Time { return t.due }
+
+// PutAt implements pace.Dated.
+func (t *task) PutAt(place int) { t.place = place }
+
 func (t *task) interval() time.Duration { return time.Duration(t.Interval * float64(time.Second)) }
 
 func (t *task) rule() probe.Rule {
@@ -31,7 +36,7 @@ func (t *task) rule() probe.Rule {
 // schedule says what is due when.
 type schedule struct {
 	tasks map[int64]*task
-	queue queue
+	queue pace.Queue[*task]
 	burst pace.Burst
 }
 
@@ -47,7 +52,7 @@ func (s *schedule) put(a contract.Assignment, now time.Time, gently bool) {
 			t.due = pace.First(now, t.interval(), rand.Float64())
 		}
 		s.tasks[a.ID] = t
-		heap.Push(&s.queue, t)
+		s.queue.Add(t)
 		return
 	}
 	if t.Target != a.Target || t.Kind != a.Kind || t.Ports != a.Ports {
@@ -76,7 +81,7 @@ func (s *schedule) keep(list []contract.Assignment) {
 func (s *schedule) drop(id int64) {
 	if t := s.tasks[id]; t != nil {
 		if t.place >= 0 {
-			heap.Remove(&s.queue, t.place)
+			s.queue.Remove(t.place)
 		}
 		delete(s.tasks, id)
 	}
@@ -90,7 +95,7 @@ func (s *schedule) hurry(id int64, now time.Time) {
 		t.again = true
 	default:
 		t.due = s.burst.Turn(now)
-		heap.Fix(&s.queue, t.place)
+		s.queue.Moved(t.place)
 	}
 }
 
@@ -104,15 +109,13 @@ func (s *schedule) tell(o contract.StoryOrder, now time.Time) {
 
 // next takes the first task that is due, or says how long there is none.
 func (s *schedule) next(now time.Time) (*task, time.Duration) {
-	if len(s.queue) == 0 {
+	if s.queue.Len() == 0 {
 		return nil, time.Minute
 	}
-	if wait := s.queue[0].due.Sub(now); wait > 0 {
+	if wait := s.queue.First().due.Sub(now); wait > 0 {
 		return nil, wait
 	}
-	t := heap.Pop(&s.queue).(*task)
-	t.place = -1
-	return t, 0
+	return s.queue.Take(), 0
 }
 
 // done puts a task back after a probe.
@@ -124,31 +127,5 @@ func (s *schedule) done(t *task, due, now time.Time) {
 	if t.again {
 		t.due, t.again = now, false
 	}
-	heap.Push(&s.queue, t)
-}
-
-// queue is a heap of tasks by due time.
-type queue []*task
-
-func (q queue) Len() int           { return len(q) }
-func (q queue) Less(i, j int) bool { return q[i].due.Before(q[j].due) }
-func (q queue) Swap(i, j int) {
-	q[i], q[j] = q[j], q[i]
-	q[i].place, q[j].place = i, j
-}
-
-// Push implements heap.Interface.
-func (q *queue) Push(x any) {
-	t := x.(*task)
-	t.place = len(*q)
-	*q = append(*q, t)
-}
-
-// Pop implements heap.Interface.
-func (q *queue) Pop() any {
-	last := len(*q) - 1
-	t := (*q)[last]
-	(*q)[last] = nil
-	*q = (*q)[:last]
-	return t
+	s.queue.Add(t)
 }

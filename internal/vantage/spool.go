@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/keep"
 )
 
 // spool holds what was seen until the server has it; the oldest is lost first.
@@ -97,5 +98,5 @@ func (s *spool) save() error {
 		return err
 	}
 	s.saved = len(s.list)
-	return writeWhole(s.path, doc)
+	return keep.Write(s.path, doc)
 }

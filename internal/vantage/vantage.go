@@ -21,6 +21,7 @@ import (
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/pace"
+	"inkpost.example/inkpost/internal/keep"
 )
 
 // Options of Run.
@@ -111,7 +112,7 @@ func (o Options) through() client.Option {
 }
 
 func enrol(ctx context.Context, o Options) (state, error) {
-	s, err := readState(o.StateDir)
+	s, err := keep.ReadState[state](stateFile(o.StateDir))
 	if err == nil && o.Code == "" {
 		if o.Server != "" {
 			s.Server = o.Server
@@ -133,7 +134,7 @@ func enrol(ctx context.Context, o Options) (state, error) {
 		return s, err
 	}
 	s = state{Server: o.Server, Key: e.Key, Vantage: e.Vantage}
-	return s, s.write(o.StateDir)
+	return s, keep.WriteState(stateFile(o.StateDir), s)
 }
 
 func openFiles() uint64 {

@@ -63,3 +63,31 @@ func TestBackoff(t *testing.T) {
 	require.Equal(t, time.Minute, Backoff(500, time.Second, time.Minute, 0), "does not overflow")
 	require.Equal(t, 4*time.Second, Backoff(3, time.Second, time.Minute, 1), "spread takes off up to half")
 }
+
+type task struct {
+	due   time.Time
+	place int
+}
+
+func (t *task) DueAt() time.Time { return t.due }
+func (t *task) PutAt(place int)  { t.place = place }
+
+func TestAQueueGivesWhatIsDueFirst(t *testing.T) {
+	var q Queue[*task]
+	var all []*task
+	for _, s := range []int{5, 1, 4, 2, 3} {
+		x := &task{due: now.Add(time.Duration(s) * time.Second)}
+		all = append(all, x)
+		q.Add(x)
+	}
+	all[0].due = now
+	q.Moved(all[0].place)
+	q.Remove(all[2].place)
+	require.Equal(t, -1, all[2].place)
+	var got []*task
+	for q.Len() > 0 {
+		require.Equal(t, 0, q.First().place)
+		got = append(got, q.Take())
+	}
+	require.Equal(t, []*task{all[0], all[1], all[3], all[4]}, got)
+}

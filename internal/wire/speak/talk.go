@@ -148,7 +148,9 @@ func (t *talk) overUDP(ctx context.Context) Reply {
 	t.took = time.Since(t.began)
 	var strange odd
 	if err != nil && t.came(0) == 0 && !errors.As(err, &strange) {
-		r.Signal, r.Said = signal(ctx, err)
+		if r.Signal, r.Said = signal(ctx, err); r.Signal == probe.SignalReset {
+			r.Said = "refused: ICMP says that nobody listens there"
+		}
 		t.step("wait", "%s", r.Said)
 		r.Took, r.Steps = t.took, t.story()
 		return r

@@ -16,7 +16,7 @@ func signal(ctx context.Context, err error) (probe.Signal, string) {
 	var timeout net.Error
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED), errors.Is(err, syscall.ECONNRESET):
-		return probe.SignalReset, "refused"
+		return probe.SignalReset, "connection refused (RST)"
 	case errors.Is(ctx.Err(), context.Canceled), errors.Is(err, context.Canceled):
 		return probe.SignalLocal, "the attempt was cancelled"
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, syscall.ETIMEDOUT), errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, errSilence):

@@ -1,0 +1,21 @@
+package engine
+
+import (
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// Cards gives the rules to type into the site's router for a service.
+func (e *Engine) Cards(code, name string) ([]site.Card, error) {
+	p, s, err := e.service(code, name)
+	if err != nil {
+		return nil, err
+	}
+	l, _ := p.followed(s.LinkID)
+	var d site.Device
+	for _, one := range p.devices {
+		if one.ID == s.DeviceID {
+			d = one
+		}
+	}
+	return site.Cards(s, d, l, e.linkEvidence(l, e.now()).NAT), nil
+}
