@@ -10,6 +10,8 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -65,10 +67,16 @@ type Daemon struct {
 	fail chan error
 }
 
+// garbage is how much the heap may grow before it is tidied, in percent: the record stays in memory, and twice of it is a lot.
+const garbage = 60
+
 // Start opens everything; on return names are answered, announcements are taken and the console is served.
 func Start(ctx context.Context, o Options) (*Daemon, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(garbage)
 	}
 	st, err := store.Open(ctx, o.Database)
 	if err != nil {
@@ -110,6 +118,7 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 		d.Stop()
 		return nil, err
 	}
+	debug.FreeOSMemory() // reading the record leaves more behind than it holds
 	d.done.Go(func() { d.Engine.Run(run) })
 	if sendOn != nil {
 		d.SendOn = sendOn.Addr().String()

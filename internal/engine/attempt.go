@@ -86,8 +86,10 @@ func doorsOf(p premises, l site.Link) map[string]bool {
 	return out
 }
 
-func ownDoors(doors map[string]bool) func(string, uint16) bool {
-	return func(host string, port uint16) bool { return doors[fmt.Sprintf("%s:%d", host, port)] }
+// ownDoors says whether a redirect of a site's service may be followed. The list is made when it is asked for: most probes
+// meet no redirect.
+func ownDoors(p premises, l site.Link) func(string, uint16) bool {
+	return func(host string, port uint16) bool { return doorsOf(p, l)[fmt.Sprintf("%s:%d", host, port)] }
 }
 
 // attempt probes every port of a service at the current address of its link. byName has the way by the hostname tried too.
@@ -118,7 +120,7 @@ func (e *Engine) attempt(ctx context.Context, s site.Service, byName bool) round
 	}
 	key, _ := probe.WireGuardKey(s.ProbeKey)
 	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport, Target: netip.AddrPortFrom(r.address, uint16(s.ExternalFrom)), Name: r.hostname,
-		Own: ownDoors(doorsOf(where, l)), Options: s.Options, ProbeKey: key, Deadline: e.config.ProbeDeadline},
+		Own: ownDoors(where, l), Options: s.Options, ProbeKey: key, Deadline: e.config.ProbeDeadline},
 		Last: uint16(s.ExternalTo), Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now())})
 	r.at = e.now()
 	r.outcome, r.latency, r.said = out.Outcome, out.Latency, out.Deciding.Said

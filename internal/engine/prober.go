@@ -42,7 +42,7 @@ type prober struct {
 
 // watch is one service under observation.
 type watch struct {
-	service site.Service
+	service *site.Service // as it is in the record; never changed in place
 	due     time.Time
 	place   int                // in the queue; -1 while a probe is under way
 	again   bool               // due at once when the probe under way ends
@@ -147,26 +147,30 @@ func (p *prober) sync(starting bool) {
 		gone[id] = true
 	}
 	for _, site := range p.e.record.all() {
-		for _, s := range site.services {
+		for i := range site.services {
+			s := &site.services[i]
 			delete(gone, s.ID)
 			w := p.watches[s.ID]
-			switch {
-			case w == nil:
+			if w == nil {
 				w = &watch{service: s, standing: standing{state: probe.StateUnknown, since: now}}
 				w.due = now
 				if starting {
-					w.due = pace.First(now, interval(s), rand.Float64())
+					w.due = pace.First(now, interval(*s), rand.Float64())
 				}
 				p.watches[s.ID] = w
 				p.queue.Add(w)
-			case w.service != s:
-				pinned := w.service
-				pinned.Fingerprint, pinned.Pinned, pinned.PinnedBy = s.Fingerprint, s.Pinned, s.PinnedBy
-				if w.service = s; pinned != s { // another thing to probe: what was seen is about the old one
-					w.views, w.view, w.shown = nil, probe.View{}, nil
-				}
-				p.hurry(w, now)
+				continue
 			}
+			before := *w.service
+			w.service = s
+			if before == *s {
+				continue
+			}
+			before.Fingerprint, before.Pinned, before.PinnedBy = s.Fingerprint, s.Pinned, s.PinnedBy
+			if before != *s { // another thing to probe: what was seen is about the old one
+				w.views, w.view, w.shown = nil, probe.View{}, nil
+			}
+			p.hurry(w, now)
 		}
 	}
 	for id := range gone {
@@ -184,7 +188,9 @@ func (p *prober) recognise(s site.Service, again bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if w := p.watches[s.ID]; w != nil {
-		w.service.Fingerprint, w.service.Pinned, w.service.PinnedBy = s.Fingerprint, s.Pinned, s.PinnedBy
+		next := *w.service
+		next.Fingerprint, next.Pinned, next.PinnedBy = s.Fingerprint, s.Pinned, s.PinnedBy
+		w.service = &next
 		if again {
 			p.hurry(w, p.e.now())
 		}
@@ -197,8 +203,8 @@ func (p *prober) hurry(w *watch, now time.Time) {
 		w.again = true
 		return
 	}
-	if w.due = p.burst.Turn(now); w.due.After(now.Add(interval(w.service))) {
-		w.due = now.Add(interval(w.service))
+	if w.due = p.burst.Turn(now); w.due.After(now.Add(interval(*w.service))) {
+		w.due = now.Add(interval(*w.service))
 	}
 	p.queue.Moved(w.place)
 	p.rouse()
@@ -318,7 +324,7 @@ func (p *prober) run(ctx context.Context) {
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for ctx.Err() == nil {
-		w, at, wait := p.next()
+		w, n, at, wait := p.next()
 		if w == nil {
 			timer.Reset(wait)
 			select {
@@ -328,7 +334,6 @@ func (p *prober) run(ctx context.Context) {
 			}
 			continue
 		}
-		n := weight(w.service)
 		if p.slots.Acquire(ctx, n) != nil {
 			return
 		}
@@ -342,22 +347,22 @@ func (p *prober) run(ctx context.Context) {
 // targetWait is how long a round waits where enough others are under way at its target.
 const targetWait = 100 * time.Millisecond
 
-// next takes the first watch that is due and whose target has room, or says how long there is none.
-func (p *prober) next() (w *watch, at netip.Addr, wait time.Duration) {
+// next takes the first watch that is due and whose target has room, with its weight, or says how long there is none.
+func (p *prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for p.queue.Len() > 0 {
 		now := p.e.now()
 		w := p.queue.First()
 		if wait := w.due.Sub(now); wait > 0 {
-			return nil, at, wait
+			return nil, 0, at, wait
 		}
 		if where, ok := p.e.record.site(w.service.SiteID); ok {
 			l, _ := where.followed(w.service.LinkID)
 			at = target(l)
 		}
-		n := int(weight(w.service))
-		if at.IsValid() && p.busy[at] > 0 && p.busy[at]+n > pace.MostAtTarget {
+		n := weight(*w.service)
+		if at.IsValid() && p.busy[at] > 0 && p.busy[at]+int(n) > pace.MostAtTarget {
 			w.due = now.Add(targetWait)
 			p.queue.Moved(0)
 			continue
@@ -365,17 +370,17 @@ func (p *prober) next() (w *watch, at netip.Addr, wait time.Duration) {
 		p.counts.late(now.Sub(w.due))
 		p.queue.Take()
 		if at.IsValid() {
-			p.busy[at] += n
+			p.busy[at] += int(n)
 		}
-		return w, at, 0
+		return w, n, at, 0
 	}
-	return nil, at, time.Minute
+	return nil, 0, at, time.Minute
 }
 
 // probe makes one round of a watch and puts it back into the queue.
 func (p *prober) probe(ctx context.Context, w *watch, at netip.Addr) {
 	p.mu.Lock()
-	s := w.service
+	s := *w.service
 	one, cancel := context.WithCancel(ctx)
 	w.cancel = cancel
 	byName := !p.e.now().Before(w.nameDue)
@@ -399,10 +404,10 @@ func (p *prober) probe(ctx context.Context, w *watch, at netip.Addr) {
 	}
 	w.cancel = nil
 	if r.named != nil {
-		w.nameDue = now.Add(pace.ByName(interval(w.service)))
+		w.nameDue = now.Add(pace.ByName(interval(*w.service)))
 	}
 	if w.due = confirm; confirm.IsZero() {
-		w.due = pace.Next(now, interval(w.service), rand.Float64())
+		w.due = pace.Next(now, interval(*w.service), rand.Float64())
 	}
 	if w.again {
 		w.due, w.again = now, false
@@ -428,7 +433,7 @@ func (p *prober) takeOutOfTurn(serviceID int64, r round) {
 // the time is zero.
 func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 	p.mu.Lock()
-	s := w.service
+	s := *w.service
 	if s.ID != r.service.ID || p.watches[s.ID] != w {
 		p.mu.Unlock()
 		return confirm

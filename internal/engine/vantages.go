@@ -213,7 +213,7 @@ func (e *Engine) takeOutcome(v *post, vantageID int64, o contract.OutcomeReport,
 	w := e.prober.watches[o.Service]
 	var s site.Service
 	if w != nil {
-		s = w.service
+		s = *w.service
 	}
 	e.prober.mu.Unlock()
 	if w == nil {
