@@ -18,19 +18,17 @@ func main() {
 	flag.IntVar(&c.outages, "outages", 200, "real outages, of ten minutes each")
 	flag.DurationVar(&c.interval, "interval", time.Minute, "between probes")
 	flag.Uint64Var(&c.seed, "seed", 1, "of the random numbers")
+	flag.IntVar(&c.vantages, "vantages", 3, "how many vantage points; the last of them flaps")
 	flag.Parse()
-	for _, vantages := range []int{3, 4} {
-		c.vantages = vantages
-		began := time.Now()
-		r := simulate(c)
-		slices.Sort(r.delays)
-		fmt.Printf("%d services, %.0f days, %d vantage points of which one flaps, %.0f %% of probes lost: %d probes simulated in %.0f s\n", c.services, c.days, vantages, 100*c.loss, r.probes, time.Since(began).Seconds())
-		fmt.Printf("  wrong changes of state: %d (goal 0)\n", r.wrong)
-		for _, words := range r.examples {
-			fmt.Println("   ", words)
-		}
-		if n := len(r.delays); n > 0 {
-			fmt.Printf("  real outages: %d recognised, %d missed; after %.0f s in the median, %.0f s at the longest (goal %.0f s: two intervals)\n", n, r.missed, r.delays[n/2].Seconds(), r.delays[n-1].Seconds(), (2 * c.interval).Seconds())
-		}
+	began := time.Now()
+	r := simulate(c)
+	slices.Sort(r.delays)
+	fmt.Printf("%d services, %.0f days, %d vantage points of which one flaps, %.0f %% of probes lost: %d probes simulated in %.0f s\n", c.services, c.days, c.vantages, 100*c.loss, r.probes, time.Since(began).Seconds())
+	fmt.Printf("wrong changes of state: %d (goal 0)\n", r.wrong)
+	for _, words := range r.examples {
+		fmt.Println("  ", words)
+	}
+	if n := len(r.delays); n > 0 {
+		fmt.Printf("real outages: %d recognised, %d missed; after %.0f s in the median, %.0f s at the longest (goal %.0f s: two intervals)\n", n, r.missed, r.delays[n/2].Seconds(), r.delays[n-1].Seconds(), (2 * c.interval).Seconds())
 	}
 }

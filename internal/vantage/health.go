@@ -23,8 +23,9 @@ type health struct {
 }
 
 type seenAt struct {
-	good, before bool // something answers now; something answered before
-	at           time.Time
+	good   bool      // something answered in the last round there
+	at     time.Time // when that was
+	goodAt time.Time // when something answered last
 }
 
 // clockMost is how far our clock may be from the server's.
@@ -32,6 +33,9 @@ const clockMost = 3 * time.Second
 
 // lately is how recent a result has to be to say something of our own way out.
 const lately = 45 * time.Second
+
+// before is how long ago something may have answered at an address whose silence is news.
+const before = 5 * time.Minute
 
 // saw notes what a round meant, for the look at the whole.
 func (h *health) saw(a contract.Assignment, m probe.Meaning, now time.Time) {
@@ -44,12 +48,10 @@ func (h *health) saw(a contract.Assignment, m probe.Meaning, now time.Time) {
 		h.targets = map[string]seenAt{}
 	}
 	s := h.targets[a.Target]
-	good := m == probe.AsWanted
-	if now.Sub(s.at) > lately {
-		s = seenAt{before: s.good}
+	s.good = m == probe.AsWanted || now.Sub(s.goodAt) < time.Second // another service of the same address
+	if s.at = now; m == probe.AsWanted {
+		s.goodAt = now
 	}
-	s.before = s.before || s.good
-	s.good, s.at = good || s.good && now.Sub(s.at) < time.Second, now
 	h.targets[a.Target] = s
 }
 
@@ -60,7 +62,7 @@ func (h *health) horizon(now time.Time) (out probe.Horizon) {
 		switch {
 		case now.Sub(s.at) > 10*time.Minute:
 			delete(h.targets, target)
-		case now.Sub(s.at) <= lately && (s.good || s.before):
+		case now.Sub(s.at) <= lately && now.Sub(s.goodAt) <= before: // what was dark for long says nothing new
 			out.Links++
 			if !s.good {
 				out.Dark++

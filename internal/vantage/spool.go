@@ -17,9 +17,8 @@ type spool struct {
 	path string
 	soon chan struct{}
 
-	mu    sync.Mutex
-	list  []contract.OutcomeReport
-	saved int // how many of them the file holds
+	mu   sync.Mutex
+	list []contract.OutcomeReport
 }
 
 const (
@@ -82,12 +81,11 @@ func (s *spool) len() int {
 	return len(s.list)
 }
 
-// save keeps what waits on disk, where there is much more of it than the file holds, or none any more.
+// save keeps what waits on disk; where nothing does, no file is left.
 func (s *spool) save() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if len(s.list) == 0 {
-		s.saved = 0
 		if err := os.Remove(s.path); !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
@@ -97,6 +95,5 @@ func (s *spool) save() error {
 	if err != nil {
 		return err
 	}
-	s.saved = len(s.list)
 	return keep.Write(s.path, doc)
 }
