@@ -371,7 +371,7 @@ func TestANewAgentSpeaksToAnOldServer(t *testing.T) {
 		}
 		old.ServeHTTP(w, r)
 	}))
-	defer server.Close()
+	t.Cleanup(server.Close) // after the agent, which waits for its orders there
 	start(t, agent.Options{Server: server.URL, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent")})
 	awaitAddress(t, s, "127.0.0.1")
 	require.Zero(t, foreign.Load())

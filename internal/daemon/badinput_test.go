@@ -86,7 +86,7 @@ func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
 		"port claimed already":    {service(func(in *contract.ServiceInput) { in.External = "8440-8450" }), 422, "external_from", "overlaps 8443 of page on device recorder"},
 		"unknown device":          {service(func(in *contract.ServiceInput) { in.Device = "toaster" }), 422, "device", "there is no device"},
 		"unknown kind":            {service(func(in *contract.ServiceInput) { in.Kind = "smoke" }), 422, "kind", "is unknown"},
-		"interval":                {service(func(in *contract.ServiceInput) { in.Interval = 1 }), 422, "interval_seconds", "out of range"},
+		"interval":                {service(func(in *contract.ServiceInput) { in.Interval = -1 }), 422, "interval_seconds", "out of range"},
 		"service taken":           {service(func(in *contract.ServiceInput) { in.Name = "page" }), 409, "name", "is taken"},
 		"private as public":       {link(contract.LinkInput{Label: "b", Mode: "static", IPv4: "192.168.1.1"}), 422, "ipv4", "is a private address"},
 		"shared as public":        {link(contract.LinkInput{Label: "b", Mode: "static", IPv4: "100.64.1.1"}), 422, "ipv4", "is a shared address"},

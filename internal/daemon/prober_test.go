@@ -71,6 +71,7 @@ func awaitState(t *testing.T, s *testbed.Service, outcome probe.Outcome, state p
 }
 
 func TestAServiceIsProbedAtOnceAndAFailureIsConfirmedFast(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	d := &door{t: t, at: "127.110.1.1:8443"}
 	d.open()
@@ -105,6 +106,7 @@ func TestAServiceIsProbedAtOnceAndAFailureIsConfirmedFast(t *testing.T) {
 }
 
 func TestOnePortOfARangeThatIsClosedCounts(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	var doors []*door
 	for _, port := range []string{"9000", "9001", "9002"} {
@@ -124,6 +126,7 @@ func TestOnePortOfARangeThatIsClosedCounts(t *testing.T) {
 }
 
 func TestWhatMustBeClosedIsExposedWhenItIsOpen(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	exposed(t, s, "127.110.1.3", "8080", "closed")
 	awaitState(t, s, probe.Refused, probe.StateUnreachable, 3*time.Second)
@@ -135,6 +138,7 @@ func TestWhatMustBeClosedIsExposedWhenItIsOpen(t *testing.T) {
 }
 
 func TestTheOldAddressIsLeftAtOnce(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	before, after := &door{t: t, at: "127.110.1.4:8443"}, &door{t: t, at: "127.110.1.5:8443"}
 	before.open()
@@ -161,6 +165,7 @@ func TestTheOldAddressIsLeftAtOnce(t *testing.T) {
 }
 
 func TestWithoutAnAddressNothingIsProbed(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	_, err := s.Client.AddDevice(t.Context(), "KET-07", contract.DeviceInput{Name: "recorder", Address: "192.168.7.20"})
@@ -184,6 +189,7 @@ func TestWithoutAnAddressNothingIsProbed(t *testing.T) {
 }
 
 func TestAnOverdueAgentIsAFaultThatCanWait(t *testing.T) {
+	t.Parallel()
 	database := testbed.Database(t)
 	s := testbed.Start(t, func(o *options) { o.Database = database })
 	d := &door{t: t, at: "127.110.1.6:8443"}
@@ -213,6 +219,7 @@ func TestAnOverdueAgentIsAFaultThatCanWait(t *testing.T) {
 
 // A name server of ours that answers something else is found out, and the hostname is stale.
 func TestANameThatAnswersWronglyIsStale(t *testing.T) {
+	t.Parallel()
 	st, err := store.Open(t.Context(), testbed.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(st.Close)
@@ -262,6 +269,7 @@ func TestANameThatAnswersWronglyIsStale(t *testing.T) {
 }
 
 func TestAnEditedRecordIsReadAnew(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	site, err := s.Store.Site(t.Context(), "KET-07")
