@@ -14,7 +14,8 @@ TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/n
 	/usr/sbin/miniupnpd:miniupnpd-nftables /usr/bin/turnserver:coturn /usr/sbin/nft:nftables /usr/sbin/ip:iproute2 \
 	/usr/sbin/sshd:openssh-server /usr/sbin/nginx:nginx-light /usr/sbin/chronyd:chrony /usr/sbin/xrdp:xrdp /usr/sbin/vsftpd:vsftpd \
 	/usr/lib/dovecot/imap-login:dovecot-imapd /usr/lib/dovecot/pop3-login:dovecot-pop3d /usr/lib/dovecot/submission-login:dovecot-submissiond \
-	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn
+	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn \
+	/usr/sbin/kamailio:kamailio /usr/bin/Xtigervnc:tigervnc-standalone-server /usr/lib/ipsec/charon:strongswan-charon
 
 .PHONY: dist bench bench-peers demo test build console check unit race clean screenshots install-run install-test
 

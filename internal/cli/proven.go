@@ -256,6 +256,8 @@ func tellStory(cmd *cobra.Command, s contract.Story) {
 		t := wrong
 		if a.Outcome.Good() {
 			t = proven
+		} else if s.NotProvable {
+			t = unsettled
 		}
 		say(cmd, "  %s %s: %s", orDash(a.Target), a.Transport, paint(t, string(a.Outcome)))
 		for _, step := range a.Steps {
@@ -278,7 +280,7 @@ func tellStory(cmd *cobra.Command, s contract.Story) {
 		say(cmd, "  mind: %s", s.Loose)
 	}
 	if s.NotProvable {
-		say(cmd, "  %s: a service of this kind that works may leave a probe without an answer. Have the agent prove the path: inkpost agent prove %s", paint(unsettled, "not provable this way"), s.Site)
+		say(cmd, "  %s: a service of this kind that works may leave a probe without an answer. Have the agent prove the path: inkpost agent prove %s --transport udp --external PORT", paint(unsettled, "not provable this way"), s.Site)
 	}
 	say(cmd, "  the service is %s", s.State)
 }

@@ -65,6 +65,7 @@ type real struct {
 	transport probe.Transport
 	port      int
 	options   probe.Options
+	env       string // a further environment variable; CONF stands for the configuration file
 	config    string
 	args      func(b bench, conf string) []string
 	listen    func(b bench) (io.Closer, error) // of one that runs in this process
@@ -140,6 +141,13 @@ func TestInsideTheNamespace(t *testing.T) {
 		}},
 		{name: "openvpn", kind: probe.KindOpenVPN, transport: probe.UDP, port: 2217, args: func(b bench, _ string) []string { return b.openvpn("2217", "udp") }},
 		{name: "openvpn-tcp", kind: probe.KindOpenVPN, port: 2218, args: func(b bench, _ string) []string { return b.openvpn("2218", "tcp-server") }},
+		{name: "kamailio", kind: probe.KindSIP, transport: probe.UDP, port: 2220, config: "fork=no\nlog_stderror=yes\nlisten=udp:127.0.0.1:2220\nloadmodule \"sl.so\"\nrequest_route {\n sl_send_reply(\"200\", \"OK\");\n}\n",
+			args: func(b bench, conf string) []string { return []string{"kamailio", "-DD", "-E", "-Y", b.dir, "-f", conf} }},
+		{name: "vnc", kind: probe.KindVNC, port: 2221, args: func(b bench, _ string) []string {
+			return []string{"Xtigervnc", ":77", "-rfbport", "2221", "-interface", "127.0.0.1", "-SecurityTypes", "VncAuth", "-PasswordFile", b.cert, "-nolisten", "unix"}
+		}},
+		{name: "charon", kind: probe.KindIKE, transport: probe.UDP, port: 2222, env: "STRONGSWAN_CONF=CONF", config: "charon {\n port = 2222\n port_nat_t = 2223\n filelog {\n stderr {\n default = 1\n }\n }\n}\n",
+			args: func(bench, string) []string { return []string{"/usr/lib/ipsec/charon"} }},
 		{name: "wireguard", kind: probe.KindWireGuard, transport: probe.UDP, port: 2219, options: probe.Options{PeerKey: base64.StdEncoding.EncodeToString(gate.StaticKey())},
 			listen: func(b bench) (io.Closer, error) {
 				return gate.Listen(probe.UDP, netip.MustParseAddrPort("127.0.0.1:2219"))
@@ -244,6 +252,9 @@ func (s real) run(t *testing.T, b bench) (stop func()) {
 	require.NoError(t, err)
 	cmd := exec.Command(args[0], args[1:]...)
 	cmd.Stdout, cmd.Stderr = log, log
+	if s.env != "" {
+		cmd.Env = append(os.Environ(), strings.ReplaceAll(s.env, "CONF=CONF", "CONF="+conf))
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	require.NoError(t, cmd.Start())
 	stopped := false
