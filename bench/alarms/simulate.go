@@ -24,12 +24,11 @@ type scene struct {
 
 // result of a simulation.
 type result struct {
-	probes    int
-	wrong     int // changes of state that nothing real stood behind
-	missed    int // real outages that were not recognised
-	delays    []time.Duration
-	recovered int
-	examples  []string // of wrong changes
+	probes   int
+	wrong    int // changes of state that nothing real stood behind
+	missed   int // real outages that were not recognised
+	delays   []time.Duration
+	examples []string // of wrong changes
 }
 
 // event is a probe that is due. An older version of the same probe is passed over.
@@ -148,8 +147,6 @@ func simulate(c scene) (out result) {
 			case outage[s].holds(at) && !seen[s] && state == probe.StateUnreachable:
 				seen[s] = true
 				out.delays = append(out.delays, at-outage[s].from)
-			case state == probe.StateReachable:
-				out.recovered++
 			}
 		}
 		states[s] = state

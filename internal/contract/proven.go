@@ -8,9 +8,6 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// VantageProtocol is the newest version of what vantage points and servers say to each other.
-const VantageProtocol = 1
-
 // VantageInput is what a person gives of a vantage point.
 type VantageInput struct {
 	Name string `json:"name"`

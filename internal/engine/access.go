@@ -212,9 +212,12 @@ func (e *Engine) Keys(ctx context.Context) ([]contract.Key, error) {
 	list, err := e.store.Keys(ctx)
 	out := make([]contract.Key, 0, len(list))
 	for _, k := range list {
-		holder := k.Person
-		if k.Scope != store.ScopePerson {
-			holder = k.Site + " " + k.Link
+		holder := k.Site + " " + k.Link
+		switch k.Scope {
+		case store.ScopePerson:
+			holder = k.Person
+		case store.ScopeVantage:
+			holder = "vantage point " + k.Vantage
 		}
 		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created.Time, Revoked: k.Revoked.Time})
 	}

@@ -34,7 +34,7 @@ func (e *Engine) runFitness(ctx context.Context) {
 func (e *Engine) reviewFitness() {
 	now := e.now()
 	next := map[int64]string{}
-	for id, words := range e.posts.ailing(now) {
+	for id, words := range e.posts.ailing() {
 		next[id] = words
 	}
 	p := e.prober

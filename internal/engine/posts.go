@@ -91,7 +91,7 @@ func (p *posts) ids() []int64 {
 }
 
 // ailing gives the vantage points that say themselves that something is wrong with them.
-func (p *posts) ailing(time.Time) map[int64]string {
+func (p *posts) ailing() map[int64]string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	out := map[int64]string{}
