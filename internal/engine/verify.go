@@ -195,7 +195,8 @@ func (e *Engine) verify(ctx context.Context, siteID int64, every bool) {
 	}
 	right := 0
 	for _, h := range p.hostnames {
-		if known := e.names.of(h.ID); !every && known.asked && known.given == p.answerOf(h) {
+		known := e.names.of(h.ID)
+		if !every && known.asked && known.given == p.answerOf(h) {
 			right++
 			continue
 		}
@@ -230,7 +231,11 @@ func (e *Engine) verify(ctx context.Context, siteID int64, every bool) {
 			}
 			continue
 		}
-		e.names.set(h.ID, func(s *nameState) { s.given, s.asked = given, true })
+		e.names.set(h.ID, func(s *nameState) {
+			if s.published.Equal(known.published) { // or else it is the answer from before a change that was made meanwhile
+				s.given, s.asked = given, true
+			}
+		})
 		if given == p.answerOf(h) {
 			right++
 		}
