@@ -15,7 +15,6 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
-	"runtime/debug"
 	"runtime/pprof"
 	"slices"
 	"strconv"
@@ -46,7 +45,6 @@ func main() {
 		}
 		defer pprof.StopCPUProfile()
 	}
-	debug.SetGCPercent(300) // as inkpost serve does
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
 	if err := run(ctx, *seconds, *rounds, flag.Args()); err != nil {

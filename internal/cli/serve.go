@@ -7,7 +7,6 @@ import (
 	"log/slog"
 	"net/netip"
 	"os/signal"
-	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -78,9 +77,6 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 				}
 				o.RedirectAt = append(o.RedirectAt, a)
 			}
-			// What is kept in memory is small and most of what is allocated is short-lived: collecting a third as often costs
-			// some tens of megabytes and gives the processor time to announcements.
-			debug.SetGCPercent(300)
 			o.Console, o.Version = web.Console(), Version
 			o.Limit.Exempt = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}
 			ctx, stop := interrupted(cmd)

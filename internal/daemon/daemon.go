@@ -10,7 +10,6 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"os"
 	"runtime/debug"
 	"sync"
 	"time"
@@ -67,17 +66,15 @@ type Daemon struct {
 	fail chan error
 }
 
-// garbage is how much the heap may grow before it is tidied, in percent: the record stays in memory, and twice of it is a lot.
-const garbage = 60
+// tidying sets how memory is tidied once for the process, however many daemons a test has in it.
+var tidying sync.Once
 
 // Start opens everything; on return names are answered, announcements are taken and the console is served.
 func Start(ctx context.Context, o Options) (*Daemon, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	if os.Getenv("GOGC") == "" {
-		debug.SetGCPercent(garbage)
-	}
+	tidying.Do(tidy)
 	st, err := store.Open(ctx, o.Database)
 	if err != nil {
 		return nil, err

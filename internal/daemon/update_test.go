@@ -1,8 +1,11 @@
 package daemon_test
 
 import (
+	"encoding/binary"
 	"fmt"
+	"net"
 	"os/exec"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -200,6 +203,10 @@ func TestSignaturesAreChecked(t *testing.T) {
 			require.Equal(t, c.failure == dns.RcodeBadTime, tsig.MACSize > 0, "only a failure of time is signed (RFC 8945 section 5.3.2)")
 			if c.failure == dns.RcodeBadTime {
 				require.EqualValues(t, 6, tsig.OtherLen, "our clock goes along")
+				ours, err := strconv.ParseUint(tsig.OtherData, 16, 64)
+				require.NoError(t, err)
+				require.InDelta(t, time.Now().Unix(), ours, 60)
+				require.EqualValues(t, c.signed.Unix(), tsig.TimeSigned, "or else the client could not check it")
 			}
 		})
 	}
@@ -210,6 +217,24 @@ func TestSignaturesAreChecked(t *testing.T) {
 	r, err := u.send(transfer.Name, transfer.Secret, dns.HmacSHA512, time.Now(), edit)
 	require.NoError(t, err)
 	require.Equal(t, dns.RcodeRefused, r.Rcode, "a key for transfers updates nothing")
+
+	counted := new(dns.Msg).SetUpdate(zone + ".")
+	edit(counted)
+	counted.SetTsig(key.Name+".", dns.HmacSHA256, 300, time.Now().Unix())
+	raw, _, err := dns.TsigGenerate(counted, key.Secret, "", false)
+	require.NoError(t, err)
+	binary.BigEndian.PutUint16(raw[10:], 2) // additional records; there is one
+	conn, err := net.Dial("udp", s.DNS)
+	require.NoError(t, err)
+	defer conn.Close()
+	require.NoError(t, conn.SetDeadline(time.Now().Add(5*time.Second)))
+	_, err = conn.Write(raw)
+	require.NoError(t, err)
+	back := make([]byte, 512)
+	n, err := conn.Read(back)
+	require.NoError(t, err)
+	require.NoError(t, r.Unpack(back[:n]))
+	require.Equal(t, dns.RcodeFormatError, r.Rcode, "more records counted than there are")
 
 	m := new(dns.Msg).SetQuestion(zone+".", dns.TypeSOA)
 	m.SetTsig(key.Name+".", dns.HmacSHA256, 300, time.Now().Unix())

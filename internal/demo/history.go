@@ -84,17 +84,20 @@ func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
 		}
 	}
 	slices.SortFunc(all, func(a, b one) int { return a.at.Compare(b.at) })
+	ids, err := d.Store.MoveIDs(ctx, len(all))
+	if err != nil {
+		return err
+	}
+	var g store.Group
 	var stages []store.Stages
-	for _, o := range all {
-		ids, _, err := d.Store.CommitMoves(ctx, []store.Change{o.change}, nil)
-		if err != nil {
-			return err
-		}
+	for i, o := range all {
+		o.change.ID = ids[i]
+		g.Changes = append(g.Changes, o.change)
 		recorded := o.change.Received.Add(time.Duration((1 + 3*o.slow) * float64(time.Millisecond)))
-		stages = append(stages, store.Stages{MoveID: ids[0], Recorded: recorded, Published: recorded.Add(200 * time.Microsecond),
+		stages = append(stages, store.Stages{MoveID: ids[i], Recorded: recorded, Published: recorded.Add(200 * time.Microsecond),
 			Answered: recorded.Add(3 * time.Millisecond), Seen: recorded.Add(time.Duration((900 + 29000*o.slow) * float64(time.Millisecond))), Confirmed: recorded.Add(time.Duration((40 + 2500*o.slow*o.slow) * float64(time.Millisecond)))})
 	}
-	return d.Store.NoteStages(ctx, stages)
+	return d.Store.Settle(ctx, g, stages)
 }
 
 // pastSpans folds ninety days of made-up results of every service into spans.

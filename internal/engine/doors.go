@@ -105,7 +105,11 @@ func (e *Engine) pinFirst(s site.Service, fingerprint string) {
 }
 
 func (e *Engine) pin(ctx context.Context, siteID int64, s site.Service, fingerprint, by string, first bool) error {
-	defer e.editing()()
+	done, err := e.editing(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
 	now := e.now()
 	pinned, err := e.store.Pin(ctx, s.ID, fingerprint, by, now, first)
 	if err != nil || !pinned {

@@ -11,17 +11,27 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// editing waits until every announcement so far is recorded and published, and keeps further ones waiting until the edit is
-// done.
-func (e *Engine) editing() (done func()) {
+// editing waits until every announcement so far is recorded, published and settled, and keeps further ones waiting until the
+// edit is done.
+func (e *Engine) editing(ctx context.Context) (done func(), err error) {
 	e.edit.Lock()
 	e.publishing.Lock()
-	return func() { e.publishing.Unlock(); e.edit.Unlock() }
+	e.unsettled.writing.Lock()
+	done = func() { e.unsettled.writing.Unlock(); e.publishing.Unlock(); e.edit.Unlock() }
+	if err := e.settleAlone(ctx); err != nil {
+		done()
+		return nil, err
+	}
+	return done, nil
 }
 
 // change carries one edit of the record out: f writes it to the database, then memory, zones and prober follow.
 func (e *Engine) change(ctx context.Context, code, words string, f func() error) error {
-	defer e.editing()()
+	done, err := e.editing(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
 	before := e.answersNow()
 	if err := f(); err != nil {
 		return err

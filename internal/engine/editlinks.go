@@ -16,7 +16,7 @@ import (
 func (e *Engine) Links(code string) ([]contract.Link, error) {
 	p, err := e.premises(code)
 	out := []contract.Link{}
-	for _, l := range p.links {
+	for l := range p.eachLink() {
 		ev := e.linkEvidence(l, e.now())
 		out = append(out, contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String()})
 	}

@@ -82,7 +82,9 @@ type Engine struct {
 	moves      moveTracker
 	prober     *prober
 	faults     faultBoard
-	stages     chan store.Stages
+	unsettled  unsettled
+	moveIDs    []int64 // that moves to come will have; under edit, as is how many were used
+	movesUsed  int
 	stopping   chan struct{} // closed when the engine stops
 	recheck    chan int64
 	tell       chan int64 // zones whose secondaries have to be told
@@ -103,13 +105,13 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 		config: config, store: st, directory: directory, log: config.Log, now: config.Clock, listening: config.Clock(),
 		Events:   NewHub(config.Clock),
 		intake:   make(chan pending, 4096),
-		stages:   make(chan store.Stages, 2*stagesMost),
 		stopping: make(chan struct{}),
 		recheck:  make(chan int64, 4096),
 		tell:     make(chan int64, 4096),
 		home:     dnsask.NewHome(config.NameServer),
 	}
 	e.heard.at = map[int64]time.Time{}
+	e.unsettled.rouse = make(chan struct{}, 1)
 	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
 	e.moves.open = map[int64]*openMove{}
 	e.faults.open = map[int64]map[string]bool{}
@@ -164,12 +166,12 @@ func (e *Engine) resume(ctx context.Context) error {
 	var republished []store.Stages
 	for _, m := range unfinished {
 		p, _ := e.record.site(m.SiteID)
-		e.moves.begin(&openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, zones: e.remoteZonesOf(p.hostnames), unseen: len(e.config.Resolvers) > 0 && m.Seen.IsZero(), waiting: e.prober.expectedOn(m.LinkID)})
+		e.moves.begin(&openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, zones: e.remoteZonesOf(p.hostnames), unseen: len(e.config.Resolvers) > 0 && m.Seen.IsZero(), waiting: e.prober.expectedOn(p, m.LinkID)})
 		if m.Published.IsZero() && e.publishedAtOnce(p.hostnames) {
 			republished = append(republished, store.Stages{MoveID: m.ID, Recorded: m.Received, Published: now})
 		}
 	}
-	return e.store.NoteStages(ctx, republished)
+	return e.store.Settle(ctx, store.Group{}, republished)
 }
 
 // Run keeps all loops going until ctx ends.
@@ -177,7 +179,7 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runHeard, e.runStages, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts,
+		e.runIntake, e.runHeard, e.runSettle, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
@@ -62,7 +63,7 @@ func (e *Engine) failingNow(p premises, now time.Time) (failing map[int64]bool) 
 	failing = map[int64]bool{}
 	e.standings.mu.Lock()
 	defer e.standings.mu.Unlock()
-	for _, l := range p.links {
+	for l := range p.eachLink() {
 		signs := site.LinkSigns{Heard: e.heard.last(l), Every: e.config.CheckEvery, Agent: l.Agent, Down: e.failover.down[l.ID], Proven: e.prober.provenOn(l.ID)}
 		switch fails := signs.Fails(now, e.listening); {
 		case fails:
@@ -80,7 +81,7 @@ func (e *Engine) failingNow(p premises, now time.Time) (failing map[int64]bool) 
 
 // tryServices probes the services of links whose agents are silent, so that what can be reached still counts.
 func (e *Engine) tryServices(p premises, now time.Time) {
-	for _, l := range p.links {
+	for l := range p.eachLink() {
 		heard := e.heard.last(l)
 		if e.listening.After(heard) {
 			heard = e.listening
@@ -108,19 +109,23 @@ func (e *Engine) reviewLinks(ctx context.Context, siteID int64) error {
 	if sameFailing(p, e.failingNow(p, e.now())) {
 		return nil
 	}
-	defer e.editing()()
+	done, err := e.editing(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
 	p, ok = e.record.site(siteID)
 	if !ok {
 		return nil
 	}
 	failing := e.failingNow(p, e.now())
-	before, _ := site.Preferred(p.links)
-	links := make([]site.Link, len(p.links))
-	for i, l := range p.links {
+	before, _ := p.preferred()
+	links := make([]site.Link, 0, len(p.links))
+	for l := range p.eachLink() {
 		l.Failing = failing[l.ID]
-		links[i] = l
+		links = append(links, l)
 	}
-	after, _ := site.Preferred(links)
+	after, _ := site.Preferred(slices.Values(links))
 	if after.ID == before.ID {
 		e.record.setLinks(links)
 		e.faults.review(p.ID)
@@ -150,7 +155,7 @@ func (e *Engine) reviewLinks(ctx context.Context, siteID int64) error {
 }
 
 func sameFailing(p premises, failing map[int64]bool) bool {
-	for _, l := range p.links {
+	for l := range p.eachLink() {
 		if l.Failing != failing[l.ID] {
 			return false
 		}

@@ -154,7 +154,7 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 			ev.Seen[d.Name] = seen
 		}
 	}
-	for _, l := range p.links {
+	for l := range p.eachLink() {
 		ev.Links = append(ev.Links, e.linkEvidence(l, now))
 	}
 	for _, h := range p.hostnames {

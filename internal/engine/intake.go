@@ -3,13 +3,14 @@ package engine
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
@@ -43,7 +44,7 @@ type result struct {
 	err     error
 }
 
-// commitMost is the most announcements in one statement.
+// commitMost is the most announcements in one group.
 const commitMost = 1024
 
 // Announce takes an announcement in. When it returns without error and something changed, the change is committed with
@@ -114,8 +115,14 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 	defer cancel()
 	e.edit.Lock()
 	defer e.edit.Unlock()
-	r := recorded{accepted: make([]pending, 0, len(group)), changes: make([]store.Change, 0, len(group)), links: make(map[int64]bool, len(group))}
-	changed, zoneSet := make([]site.Link, 0, len(group)), map[int64]bool{}
+	if e.unsettled.many() {
+		if err := e.settle(ctx); err != nil {
+			e.log.Error("announcements wait to be settled", "error", err)
+		}
+	}
+	r := recorded{accepted: make([]pending, 0, len(group)), links: make(map[int64]bool, len(group))}
+	r.Changes, r.Serials = make([]store.Change, 0, len(group)), map[int64]uint32{}
+	changed := make([]site.Link, 0, len(group))
 	for _, p := range group {
 		where, l, ok := e.record.ofLink(p.linkID)
 		if !ok {
@@ -133,20 +140,21 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 		}
 		r.links[p.linkID] = true
 		r.accepted = append(r.accepted, p)
-		r.changes = append(r.changes, store.Change{SiteID: l.SiteID, LinkID: l.ID, Old: d.Old, New: d.New, Source: p.what.Source,
+		r.Changes = append(r.Changes, store.Change{SiteID: l.SiteID, LinkID: l.ID, Old: d.Old, New: d.New, Source: p.what.Source,
 			Noticed: p.what.Noticed, Received: p.received})
 		l.IPv4, l.IPv6, l.Source, l.Since, l.Heard = d.New.IPv4, d.New.IPv6, p.what.Source, p.received, p.received
 		changed = append(changed, l)
 		for _, h := range where.followingOne(l.ID) {
-			zoneSet[h.ZoneID] = true
+			if _, raised := r.Serials[h.ZoneID]; !raised {
+				r.Serials[h.ZoneID] = names.NextSerial(e.record.zone(h.ZoneID).Serial)
+			}
 		}
 	}
-	if len(r.changes) == 0 {
+	if len(r.Changes) == 0 {
 		return again
 	}
-	var err error
-	if r.ids, r.serials, err = e.store.CommitMoves(ctx, r.changes, slices.Collect(maps.Keys(zoneSet))); err != nil {
-		e.log.Error("announcements not recorded", "count", len(r.changes), "error", err)
+	if err := e.accept(ctx, r.Group); err != nil {
+		e.log.Error("announcements not recorded", "count", len(r.Changes), "error", err)
 		for _, p := range r.accepted {
 			p.done(result{err: ErrNotRecorded}, false)
 		}
@@ -157,8 +165,8 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 		e.heard.note(l.ID, l.Heard)
 	}
 	e.record.setLinks(changed)
-	e.record.setSerials(r.serials)
-	r.sites = e.sitesOf(r.changes)
+	e.record.setSerials(r.Serials)
+	r.sites = e.sitesOf(r.Changes)
 	e.publishing.Lock() // before edit is given back, so that groups are published in the order in which they are recorded
 	if len(e.intake)+len(again) > 0 {
 		go e.publishGroup(r)
@@ -168,13 +176,36 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 	return again
 }
 
+// As many IDs of moves are fetched at once as were used so far, within these bounds. What is left of them when the server stops
+// is never used.
+const movesAhead, movesAheadMost = 16, 4096
+
+// accept gives the changes of a group the IDs of their moves and makes it durable.
+func (e *Engine) accept(ctx context.Context, g store.Group) error {
+	if missing := len(g.Changes) - len(e.moveIDs); missing > 0 {
+		ids, err := e.store.MoveIDs(ctx, missing+min(max(e.movesUsed, movesAhead), movesAheadMost))
+		if err != nil {
+			return err
+		}
+		e.moveIDs = append(e.moveIDs, ids...)
+	}
+	for i := range g.Changes {
+		g.Changes[i].ID = e.moveIDs[i]
+	}
+	e.movesUsed += len(g.Changes)
+	e.moveIDs = e.moveIDs[len(g.Changes):] // whether the database takes them or not: it may have, and be cut off before it said so
+	if err := e.store.Accept(ctx, g); err != nil {
+		return err
+	}
+	e.unsettled.accept(g)
+	return nil
+}
+
 // recorded is a group of announcements that the database has taken.
 type recorded struct {
-	accepted []pending
-	changes  []store.Change // of each
-	ids      []int64        // of their moves
+	store.Group
+	accepted []pending // in the order of the changes
 	links    map[int64]bool
-	serials  map[int64]uint32 // of the zones that they change
 	sites    map[int64]premises
 	at       time.Time
 }
@@ -183,19 +214,19 @@ type recorded struct {
 // e.publishing.
 func (e *Engine) publishGroup(r recorded) {
 	defer e.publishing.Unlock()
-	if err := e.republish(slices.Collect(maps.Values(r.sites)), func(p premises) []site.Hostname { return p.following(r.links) }, r.serials); err != nil {
+	if err := e.republish(slices.Collect(maps.Values(r.sites)), func(p premises) []site.Hostname { return p.following(r.links) }, r.Serials); err != nil {
 		e.log.Error("publish", "error", err)
 	}
 	published := e.now()
-	for _, c := range r.changes { // before anybody is told: who asks then is to see names that settle
+	for _, c := range r.Changes { // before anybody is told: who asks then is to see names that settle
 		for _, h := range r.sites[c.SiteID].followingOne(c.LinkID) {
 			e.names.publish(h.ID, published)
 		}
 	}
 	e.answer(r)
-	for i, c := range r.changes {
+	for _, c := range r.Changes {
 		p := r.sites[c.SiteID]
-		e.afterMove(p, p.followingOne(c.LinkID), c, store.Stages{MoveID: r.ids[i], Recorded: r.at, Published: published})
+		e.afterMove(p, p.followingOne(c.LinkID), c, store.Stages{MoveID: c.ID, Recorded: r.at, Published: published})
 	}
 }
 
@@ -208,8 +239,8 @@ func (e *Engine) answer(r recorded) {
 		}
 	}
 	for i, p := range r.accepted {
-		c := r.changes[i]
-		receipt := Receipt{Decision: wan.Decision{Changed: true, Old: c.Old, New: c.New}, MoveID: r.ids[i]}
+		c := r.Changes[i]
+		receipt := Receipt{Decision: wan.Decision{Changed: true, Old: c.Old, New: c.New}, MoveID: c.ID}
 		if where := r.sites[c.SiteID]; !p.update {
 			for _, h := range where.followingOne(p.linkID) {
 				if where.answerOf(h) == c.New {
@@ -240,9 +271,9 @@ func (e *Engine) afterMove(p premises, following []site.Hostname, c store.Change
 	if !e.publishedAtOnce(following) {
 		s.Published = time.Time{} // its primaries have to take it first
 	}
-	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, zones: e.remoteZonesOf(following), unseen: e.resolvable(following), waiting: e.prober.expectedOn(c.LinkID)})
-	e.reached(s)
-	e.Events.Publish(contract.EventMoveRecorded, p.Code, fmt.Sprint(s.MoveID), fmt.Sprintf("the address went from %s to %s", c.Old, c.New))
+	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, zones: e.remoteZonesOf(following), unseen: e.resolvable(following), waiting: e.prober.expectedOn(p, c.LinkID)})
+	e.unsettled.reached(s)
+	e.Events.Publish(contract.EventMoveRecorded, p.Code, strconv.FormatInt(s.MoveID, 10), "the address went from "+c.Old.String()+" to "+c.New.String())
 	e.prober.moved(p, c.LinkID)
 	e.askAgain(p.ID)
 }

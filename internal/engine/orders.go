@@ -276,7 +276,7 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 	if err != nil {
 		return contract.Proof{}, err
 	}
-	l, ok := site.Preferred(p.links)
+	l, ok := p.preferred()
 	if in.Link != "" {
 		if l, err = p.linkNamed(in.Link); err != nil {
 			return contract.Proof{}, err

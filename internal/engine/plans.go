@@ -29,12 +29,16 @@ func (e *Engine) runPlans(ctx context.Context) {
 
 func (e *Engine) followPlans(ctx context.Context) error {
 	planned := slices.DeleteFunc(e.record.all(), func(p premises) bool {
-		return !slices.ContainsFunc(p.links, func(l site.Link) bool { return !l.ChangeAt.IsZero() }) || len(e.retimed(p)) == 0
+		return !slices.ContainsFunc(p.links, func(l *site.Link) bool { return !l.ChangeAt.IsZero() }) || len(e.retimed(p)) == 0
 	})
 	if len(planned) == 0 {
 		return nil
 	}
-	defer e.editing()()
+	done, err := e.editing(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
 	var changed []premises
 	zones := map[int64]bool{}
 	for _, p := range planned {

@@ -223,6 +223,9 @@ func interval(s site.Service) time.Duration { return time.Duration(s.Interval) *
 func (p *prober) moved(where premises, linkID int64) {
 	now := p.e.now()
 	p.doors.open(linkID)
+	if len(where.services) == 0 {
+		return
+	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, s := range where.services {
@@ -272,9 +275,8 @@ func (p *prober) provenOn(linkID int64) (newest time.Time) {
 }
 
 // expectedOn gives the services whose answer confirms a move of the link: those that answered before, or were never tried.
-func (p *prober) expectedOn(linkID int64) map[int64]bool {
-	where, _, ok := p.e.record.ofLink(linkID)
-	if !ok {
+func (p *prober) expectedOn(where premises, linkID int64) map[int64]bool {
+	if len(where.services) == 0 {
 		return nil
 	}
 	now := p.e.now()
@@ -564,7 +566,7 @@ func (p *prober) tell(r round, before, after standing) {
 	}
 	if asExpected && r.outcome.Good() {
 		if id, done := p.e.moves.confirmed(r.linkID, s.ID); done {
-			p.e.reached(store.Stages{MoveID: id, Confirmed: r.at})
+			p.e.unsettled.reached(store.Stages{MoveID: id, Confirmed: r.at})
 		}
 	}
 }

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"fmt"
-	"net"
 	"net/netip"
 	"strings"
 
@@ -33,10 +32,7 @@ func (e *Engine) publishAll() error {
 	e.record.mu.Lock()
 	e.record.fixed, e.record.plain = fixed, plain
 	e.record.mu.Unlock()
-	moving, err := e.movingSets(e.record.all(), allHostnames)
-	if err != nil {
-		return err
-	}
+	moving := e.movingSets(e.record.all(), allHostnames)
 	for _, z := range zones {
 		if z.Kind == names.Remote {
 			e.pushDue(z, false)
@@ -50,6 +46,7 @@ func (e *Engine) publishAll() error {
 			content[name] = sets // the fixed sets at the name are among them
 		}
 		soa := soaOf(z)
+		var err error
 		if hosted := e.directory.Zone(string(z.Apex)); hosted != nil {
 			err = hosted.Replace(soa, content)
 		} else if hosted, err = authdns.NewZone(soa, content); err == nil {
@@ -70,10 +67,7 @@ func soaOf(z names.Zone) *dns.SOA {
 
 // republish sets the answers of those hostnames of some sites that were touched, and the serials of their zones, in place.
 func (e *Engine) republish(changed []premises, touched func(premises) []site.Hostname, serials map[int64]uint32) error {
-	content, err := e.movingSets(changed, touched)
-	if err != nil {
-		return err
-	}
+	content := e.movingSets(changed, touched)
 	for id, serial := range serials {
 		z := e.record.zone(id)
 		if z.Kind == names.Remote {
@@ -103,7 +97,7 @@ func (e *Engine) republish(changed []premises, touched func(premises) []site.Hos
 func allHostnames(p premises) []site.Hostname { return p.hostnames }
 
 // movingSets encodes, by zone, everything at the names of those hostnames of some sites that were touched.
-func (e *Engine) movingSets(list []premises, touched func(premises) []site.Hostname) (map[int64]authdns.Names, error) {
+func (e *Engine) movingSets(list []premises, touched func(premises) []site.Hostname) map[int64]authdns.Names {
 	e.record.mu.RLock()
 	fixed := e.record.fixed
 	e.record.mu.RUnlock()
@@ -112,19 +106,18 @@ func (e *Engine) movingSets(list []premises, touched func(premises) []site.Hostn
 		for _, h := range touched(p) {
 			ttl := e.ttlOf(p, h)
 			e.names.set(h.ID, func(s *nameState) { s.ttl = ttl })
-			sets, err := addressSets(h.Name, uint32(ttl), p.answerOf(h))
-			if err != nil {
-				return nil, err
-			}
+			sets := addressSets(uint32(ttl), p.answerOf(h))
 			if out[h.ZoneID] == nil {
 				out[h.ZoneID] = authdns.Names{}
 			}
-			for _, name := range append([]string{string(h.Name)}, extraNames(h)...) {
-				out[h.ZoneID][name] = append(sets[:len(sets):len(sets)], fixed[h.ZoneID][name]...)
+			all := fixed[h.ZoneID]
+			out[h.ZoneID][string(h.Name)] = append(sets[:len(sets):len(sets)], all[string(h.Name)]...)
+			for _, name := range extraNames(h) {
+				out[h.ZoneID][name] = append(sets[:len(sets):len(sets)], all[name]...)
 			}
 		}
 	}
-	return out, nil
+	return out
 }
 
 func extraNames(h site.Hostname) []string {
@@ -272,23 +265,13 @@ func (e *Engine) fullContent(z names.Zone) (out []names.Record) {
 }
 
 // addressSets encodes the A and AAAA records of a hostname. Without any address there is none.
-func addressSets(name names.Name, ttl uint32, p wan.Pair) ([]authdns.RRset, error) {
-	var out []authdns.RRset
-	if p.IPv4.IsValid() {
-		set, err := authdns.NewRRset(&dns.A{Hdr: header(name, dns.TypeA, ttl), A: net.IP(p.IPv4.AsSlice())})
-		if err != nil {
-			return nil, err
+func addressSets(ttl uint32, p wan.Pair) (out []authdns.RRset) {
+	for _, a := range []netip.Addr{p.IPv4, p.IPv6} {
+		if a.IsValid() {
+			out = append(out, authdns.AddressSet(a, ttl))
 		}
-		out = append(out, set)
 	}
-	if p.IPv6.IsValid() {
-		set, err := authdns.NewRRset(&dns.AAAA{Hdr: header(name, dns.TypeAAAA, ttl), AAAA: net.IP(p.IPv6.AsSlice())})
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, set)
-	}
-	return out, nil
+	return out
 }
 
 func header(name names.Name, rrtype uint16, ttl uint32) dns.RR_Header {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"iter"
 	"maps"
 	"net/netip"
 	"slices"
@@ -56,7 +57,7 @@ type nameOwner struct {
 // premises is one site with all that belongs to it.
 type premises struct {
 	site.Site
-	links     []site.Link
+	links     []*site.Link // each is never changed, but replaced: a site may have hundreds, of which one moves
 	hostnames []site.Hostname
 	devices   []site.Device
 	services  []site.Service
@@ -96,12 +97,26 @@ func (p premises) addressOf(linkID int64) wan.Pair {
 	return l.Addresses()
 }
 
-// followed is site.Followed, at the same cost for a site with many links.
+// eachLink gives the links in their order.
+func (p premises) eachLink() iter.Seq[site.Link] {
+	return func(yield func(site.Link) bool) {
+		for _, l := range p.links {
+			if !yield(*l) {
+				return
+			}
+		}
+	}
+}
+
+// preferred is site.Preferred of the site's links.
+func (p premises) preferred() (site.Link, bool) { return site.Preferred(p.eachLink()) }
+
+// followed gives the link that something follows: the named one, or the preferred one where linkID is 0.
 func (p premises) followed(linkID int64) (site.Link, bool) {
 	if linkID != 0 {
 		return p.link(linkID)
 	}
-	return site.Followed(p.links, 0)
+	return p.preferred()
 }
 
 // answerOf gives the addresses that a hostname should answer with.
@@ -120,7 +135,7 @@ func (p premises) answerOf(h site.Hostname) wan.Pair {
 
 func (p premises) link(id int64) (site.Link, bool) {
 	if i, ok := p.at[id]; ok {
-		return p.links[i], true
+		return *p.links[i], true
 	}
 	return site.Link{}, false
 }
@@ -205,7 +220,7 @@ func (e *Engine) reload(ctx context.Context) error {
 	}
 	failing := map[int64]bool{} // no database knows of that
 	for _, p := range e.record.all() {
-		for _, l := range p.links {
+		for l := range p.eachLink() {
 			failing[l.ID] = l.Failing
 		}
 	}
@@ -216,7 +231,7 @@ func (e *Engine) reload(ctx context.Context) error {
 				p.at = map[int64]int{}
 			}
 			p.at[l.ID] = len(p.links)
-			p.links = append(p.links, l)
+			p.links = append(p.links, &l)
 		})
 		owner[l.ID] = l.SiteID
 	}
@@ -335,7 +350,7 @@ func (r *record) setLinks(list []site.Link) {
 			p.links = slices.Clone(p.links)
 			copied[l.SiteID] = true
 		}
-		p.links[i] = l
+		p.links[i] = &l
 		r.sites[l.SiteID] = p
 	}
 }

@@ -193,7 +193,7 @@ func (e *Engine) afterPush(z names.Zone, n store.RemoteName) {
 	}
 	if all {
 		for _, id := range e.moves.published(p.ID, z.ID) {
-			e.reached(store.Stages{MoveID: id, ZoneID: z.ID, Published: n.GivenAt})
+			e.unsettled.reached(store.Stages{MoveID: id, ZoneID: z.ID, Published: n.GivenAt})
 		}
 	}
 	e.faults.review(p.ID)
@@ -211,9 +211,12 @@ func ownersOf(h site.Hostname) []names.Name {
 
 // remoteZonesOf lists the remote zones that hostnames are pushed to.
 func (e *Engine) remoteZonesOf(hostnames []site.Hostname) map[int64]bool {
-	out := map[int64]bool{}
+	var out map[int64]bool
 	for _, h := range hostnames {
 		if z := e.record.zone(h.ZoneID); z.Kind == names.Remote && z.Pushing {
+			if out == nil {
+				out = map[int64]bool{}
+			}
 			out[z.ID] = true
 		}
 	}

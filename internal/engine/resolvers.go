@@ -164,7 +164,7 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises, every bool) {
 	switch {
 	case answered > 0 && differing == 0:
 		for _, id := range e.moves.seen(p.ID) {
-			e.reached(store.Stages{MoveID: id, Seen: now})
+			e.unsettled.reached(store.Stages{MoveID: id, Seen: now})
 		}
 	case waiting:
 		time.AfterFunc(again, func() { e.askAgain(p.ID) })

@@ -32,7 +32,7 @@ func (e *Engine) Review(ctx context.Context, code, consent, person string, progr
 	if n := len([]rune(consent)); n < 10 || n > 500 {
 		return contract.Review{}, site.Flaws{{Field: "consent", Detail: fmt.Sprintf("has %d characters; say in 10 to 500 who has agreed to the review and when", n)}}
 	}
-	l, ok := site.Preferred(p.links)
+	l, ok := p.preferred()
 	at := target(l)
 	if !ok || !at.IsValid() {
 		return contract.Review{}, site.Flaws{{Field: "site", Detail: "the site's public address is not known yet; there is nothing to review"}}

@@ -12,10 +12,24 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-func TestStagesOfOneMoveBecomeOneRow(t *testing.T) {
-	at := fixedClock()
-	got := merged([]store.Stages{{MoveID: 1, Recorded: at}, {MoveID: 2, Recorded: at}, {MoveID: 1, Published: at.Add(1), Answered: at.Add(2)}, {MoveID: 1, Confirmed: at.Add(3)}})
-	require.Equal(t, []store.Stages{{MoveID: 1, Recorded: at, Published: at.Add(1), Answered: at.Add(2), Confirmed: at.Add(3)}, {MoveID: 2, Recorded: at}}, got)
+func TestWhatCouldNotBeSettledStaysTheOldest(t *testing.T) {
+	u := unsettled{rouse: make(chan struct{}, 1)}
+	change := func(id int64) store.Group {
+		return store.Group{Changes: []store.Change{{ID: id}}, Serials: map[int64]uint32{7: uint32(id)}}
+	}
+	u.accept(change(1))
+	u.reached(store.Stages{MoveID: 1, Recorded: fixedClock()})
+	g, stages := u.take()
+	u.accept(change(2))
+	u.reached(store.Stages{MoveID: 2, Recorded: fixedClock()})
+	u.putBack(g, stages)
+	g, stages = u.take()
+	require.Equal(t, store.Group{Changes: []store.Change{{ID: 1}, {ID: 2}}, Serials: map[int64]uint32{7: 2}}, g, "the newer serial counts")
+	require.Equal(t, []store.Stages{{MoveID: 1, Recorded: fixedClock()}, {MoveID: 2, Recorded: fixedClock()}}, stages)
+	require.Len(t, u.rouse, 1, "whoever settles is told")
+	g, stages = u.take()
+	require.Empty(t, g.Changes)
+	require.Empty(t, stages)
 }
 
 func TestAMoveIsFollowedToItsEnd(t *testing.T) {

@@ -293,7 +293,7 @@ func (e *Engine) Fetched(ctx context.Context, linkID int64, a wan.Announcement) 
 // LinkAt finds the link that has an address, so that what comes from there can be told to those who look after its site.
 func (e *Engine) LinkAt(address netip.Addr) (int64, bool) {
 	for _, p := range e.record.all() {
-		for _, l := range p.links {
+		for l := range p.eachLink() {
 			if l.IPv4 == address || l.IPv6 == address {
 				return l.ID, true
 			}
@@ -325,6 +325,6 @@ func (e *Engine) FirstLink(code string) int64 {
 	if !ok {
 		return 0
 	}
-	l, _ := site.Preferred(p.links)
+	l, _ := p.preferred()
 	return l.ID
 }

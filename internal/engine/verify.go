@@ -249,7 +249,7 @@ func (e *Engine) verify(ctx context.Context, siteID int64, every bool) {
 	}
 	if right == len(p.hostnames) {
 		for _, id := range e.moves.answered(siteID) {
-			e.reached(store.Stages{MoveID: id, Answered: now})
+			e.unsettled.reached(store.Stages{MoveID: id, Answered: now})
 		}
 	}
 	e.verifyElsewhere(ctx, p, every)

@@ -35,7 +35,7 @@ func (e *Engine) Summaries() []contract.SiteSummary {
 
 func (e *Engine) summary(p premises, findings []diagnose.Finding) contract.SiteSummary {
 	s := contract.SiteSummary{Site: p.Site, Need: contract.NeedNothing, ServiceCount: len(p.services), FaultCount: len(findings)}
-	if l, ok := site.Preferred(p.links); ok {
+	if l, ok := p.preferred(); ok {
 		s.Address = l.Addresses().String()
 	}
 	if len(p.hostnames) > 0 {
@@ -223,6 +223,9 @@ func (e *Engine) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Mo
 	if f.Address, err = parseAddress("address", q.Address); err != nil {
 		return nil, err
 	}
+	if err := e.settle(ctx); err != nil {
+		return nil, err
+	}
 	list, err := e.store.Moves(ctx, f)
 	out := make([]contract.Move, 0, len(list))
 	for _, m := range list {
@@ -309,7 +312,7 @@ func rank(f contract.Fault) int {
 }
 
 func (p premises) linkNamed(label string) (site.Link, error) {
-	for _, l := range p.links {
+	for l := range p.eachLink() {
 		if l.Label == strings.ToLower(label) {
 			return l, nil
 		}

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/site"
@@ -57,7 +59,7 @@ func (s *Store) Link(ctx context.Context, siteID int64, label string) (site.Link
 	return r.link(), explained(err, "link", "label", label)
 }
 
-// AddLink records a link and returns its ID. Addresses are not recorded here: they come by CommitMoves.
+// AddLink records a link and returns its ID. Addresses are not recorded here: they come by Settle.
 func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 	var id int64
 	from, to := in.Dynamic.Ends()
@@ -80,11 +82,14 @@ func (s *Store) RemoveLink(ctx context.Context, l site.Link) error {
 	return affected(r, err, "link", "label", l.Label)
 }
 
+// Rows of links are always changed in the order of their IDs, so that two statements do not wait for each other.
+
 // Hear notes in one statement when each link was last heard.
 func (s *Store) Hear(ctx context.Context, heard map[int64]time.Time) error {
-	ids, times := make([]int64, 0, len(heard)), make([]time.Time, 0, len(heard))
-	for id, at := range heard {
-		ids, times = append(ids, id), append(times, at)
+	ids := slices.Sorted(maps.Keys(heard))
+	times := make([]time.Time, 0, len(heard))
+	for _, id := range ids {
+		times = append(times, heard[id])
 	}
 	return s.soon(ctx, `UPDATE link SET heard_at = t.at
 		FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at) WHERE link.id = t.id AND (heard_at IS NULL OR heard_at < t.at)`, ids, times)
@@ -106,9 +111,10 @@ func (s *Store) LinkStandings(ctx context.Context) (map[int64][]byte, error) {
 
 // NoteLinkStandings keeps what agents reported last.
 func (s *Store) NoteLinkStandings(ctx context.Context, docs map[int64][]byte) error {
-	ids, list := make([]int64, 0, len(docs)), make([]string, 0, len(docs))
-	for id, doc := range docs {
-		ids, list = append(ids, id), append(list, string(doc))
+	ids := slices.Sorted(maps.Keys(docs))
+	list := make([]string, 0, len(docs))
+	for _, id := range ids {
+		list = append(list, string(docs[id]))
 	}
 	return s.soon(ctx, `UPDATE link SET standing = t.doc FROM unnest($1::bigint[], $2::jsonb[]) AS t(id, doc) WHERE link.id = t.id`, ids, list)
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"net/netip"
 	"time"
 
@@ -11,60 +10,6 @@ import (
 
 	"inkpost.example/inkpost/internal/core/wan"
 )
-
-// Change is one accepted announcement on its way into the record.
-type Change struct {
-	SiteID, LinkID    int64
-	Old, New          wan.Pair
-	Source            wan.Source
-	Noticed, Received time.Time
-}
-
-// CommitMoves records changes, at most one a link, with their history, and raises the serial of each zone: one
-// transaction, so that all of it is durable on return, or nothing. It returns the ID of each change's move, in the order
-// of changes, and the zones' new serials. A change of a link that is not on record has the ID 0.
-//
-// The statements go to the database together and cost one round trip. Each is as plain as it can be: one statement for all
-// three takes the database half as long again.
-func (s *Store) CommitMoves(ctx context.Context, changes []Change, zones []int64) (moveIDs []int64, serials map[int64]uint32, err error) {
-	n := len(changes)
-	sites, links := make([]int64, n), make([]int64, n)
-	old4, old6, new4, new6 := make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n)
-	sources := make([]string, n)
-	noticed, received := make(pgtype.FlatArray[time.Time], n), make(pgtype.FlatArray[time.Time], n)
-	place := make(map[int64]int, n)
-	for i, c := range changes {
-		sites[i], links[i] = c.SiteID, c.LinkID
-		old4[i], old6[i], new4[i], new6[i] = c.Old.IPv4, c.Old.IPv6, c.New.IPv4, c.New.IPv6
-		sources[i], noticed[i], received[i] = string(c.Source), c.Noticed, c.Received
-		place[c.LinkID] = i
-	}
-	moveIDs, serials = make([]int64, n), make(map[int64]uint32, len(zones))
-	var together pgx.Batch // one transaction
-	together.Queue(`UPDATE link SET ipv4 = t.new4, ipv6 = t.new6, source = t.source, since_at = t.received, heard_at = t.received
-		FROM unnest($1::bigint[], $2::inet[], $3::inet[], $4::text[], $5::timestamptz[]) AS t(link_id, new4, new6, source, received)
-		WHERE link.id = t.link_id`, links, new4, new6, sources, received)
-	together.Queue(`INSERT INTO move (site_id, link_id, old_ipv4, old_ipv6, new_ipv4, new_ipv6, source, noticed_at, received_at)
-		SELECT t.* FROM unnest($1::bigint[], $2::bigint[], $3::inet[], $4::inet[], $5::inet[], $6::inet[], $7::text[], $8::timestamptz[], $9::timestamptz[])
-			AS t(site_id, link_id, old4, old6, new4, new6, source, noticed, received)
-		JOIN link ON link.id = t.link_id RETURNING id, link_id`,
-		sites, links, old4, old6, new4, new6, sources, noticed, received).Query(func(rows pgx.Rows) error {
-		var id, link int64
-		_, err := pgx.ForEachRow(rows, []any{&id, &link}, func() error { moveIDs[place[link]] = id; return nil })
-		return err
-	})
-	if len(zones) > 0 {
-		together.Queue(`UPDATE zone SET `+nextSerial+` WHERE id = ANY($1::bigint[]) RETURNING id, serial`, zones).Query(func(rows pgx.Rows) error {
-			var id, serial int64
-			_, err := pgx.ForEachRow(rows, []any{&id, &serial}, func() error { serials[id] = uint32(serial); return nil })
-			return err
-		})
-	}
-	if err := s.writes.SendBatch(ctx, &together).Close(); err != nil {
-		return nil, nil, fmt.Errorf("record %d moves: %w", n, err)
-	}
-	return moveIDs, serials, nil
-}
 
 // Move is one WAN address change with the time of each stage; a stage that did not happen is zero.
 type Move struct {
@@ -89,29 +34,55 @@ type Stages struct {
 	Recorded, Published, Answered, Seen, Confirmed time.Time
 }
 
-// NoteStages writes the stages of many moves in one statement.
-func (s *Store) NoteStages(ctx context.Context, list []Stages) error {
-	n := len(list)
-	ids := make([]int64, n)
-	column := func() pgtype.FlatArray[*time.Time] { return make(pgtype.FlatArray[*time.Time], n) }
-	recorded, published, answered, seen, confirmed := column(), column(), column(), column(), column()
-	for i := range list {
-		ids[i] = list[i].MoveID
-		recorded[i], published[i] = timeOrNil(list[i].Recorded), timeOrNil(list[i].Published)
-		answered[i], seen[i], confirmed[i] = timeOrNil(list[i].Answered), timeOrNil(list[i].Seen), timeOrNil(list[i].Confirmed)
+// merged puts the stages of one move together: a statement may change a row only once. Where a remote zone's primary took a
+// move, that is another matter (NotePublished).
+func merged(list []Stages) map[int64]Stages {
+	out := make(map[int64]Stages, len(list))
+	for _, s := range list {
+		if s.ZoneID != 0 {
+			continue
+		}
+		m := out[s.MoveID]
+		m.MoveID = s.MoveID
+		for _, f := range []struct{ to, from *time.Time }{{&m.Recorded, &s.Recorded}, {&m.Published, &s.Published},
+			{&m.Answered, &s.Answered}, {&m.Seen, &s.Seen}, {&m.Confirmed, &s.Confirmed}} {
+			if !f.from.IsZero() {
+				*f.to = *f.from
+			}
+		}
+		out[s.MoveID] = m
 	}
-	return s.soon(ctx, `UPDATE move SET recorded_at = coalesce(t.recorded, recorded_at), published_at = coalesce(t.published, published_at),
+	return out
+}
+
+// queueStages writes the stages of many moves in one statement.
+func queueStages(together *pgx.Batch, list []Stages) {
+	ids := make([]int64, len(list))
+	for i, s := range list {
+		ids[i] = s.MoveID
+	}
+	together.Queue(`UPDATE move SET recorded_at = coalesce(t.recorded, recorded_at), published_at = coalesce(t.published, published_at),
 		answered_at = coalesce(t.answered, answered_at), seen_at = coalesce(t.seen, seen_at), confirmed_at = coalesce(t.confirmed, confirmed_at)
 		FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::timestamptz[], $5::timestamptz[], $6::timestamptz[])
 			AS t(id, recorded, published, answered, seen, confirmed)
-		WHERE move.id = t.id`, ids, recorded, published, answered, seen, confirmed)
+		WHERE move.id = t.id`, append([]any{ids}, stageColumns(list)...)...)
 }
 
-func timeOrNil(t time.Time) *time.Time {
-	if t.IsZero() {
-		return nil
+// stageColumns gives the five times of each of a list of stages as the arrays of a statement.
+func stageColumns(list []Stages) []any {
+	var columns [5]pgtype.FlatArray[*time.Time]
+	for i := range columns {
+		columns[i] = make(pgtype.FlatArray[*time.Time], len(list))
 	}
-	return &t
+	for i := range list {
+		s := &list[i]
+		for at, t := range []*time.Time{&s.Recorded, &s.Published, &s.Answered, &s.Seen, &s.Confirmed} {
+			if !t.IsZero() {
+				columns[at][i] = t
+			}
+		}
+	}
+	return []any{columns[0], columns[1], columns[2], columns[3], columns[4]}
 }
 
 // MoveFilter narrows a list of moves. Zero fields do not narrow. Before is a move ID: only older ones are listed. Since and

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"inkpost.example/inkpost/internal/core/names"
@@ -66,18 +67,22 @@ func (s *Store) StartPushing(ctx context.Context, zoneID int64) error {
 	return affected(r, err, "zone", "apex", "")
 }
 
-// NotePublished records which remote zones' primaries have taken which moves, and counts a move as published where it was
-// not yet.
-func (s *Store) NotePublished(ctx context.Context, list []Stages) error {
-	n := len(list)
-	moves, zones, at := make([]int64, n), make([]int64, n), make([]time.Time, n)
-	for i, l := range list {
-		moves[i], zones[i], at[i] = l.MoveID, l.ZoneID, l.Published
+// queuePublished records which remote zones' primaries have taken which moves, and counts a move as published where it was
+// not yet. Stages without a zone are left out.
+func queuePublished(together *pgx.Batch, list []Stages) {
+	var moves, zones []int64
+	var at []time.Time
+	for _, l := range list {
+		if l.ZoneID != 0 {
+			moves, zones, at = append(moves, l.MoveID), append(zones, l.ZoneID), append(at, l.Published)
+		}
 	}
-	_, err := s.db.ExecContext(ctx, `WITH t AS (SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::timestamptz[]) AS t(move_id, zone_id, at)), pushed AS (
+	if len(moves) == 0 {
+		return
+	}
+	together.Queue(`WITH t AS (SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::timestamptz[]) AS t(move_id, zone_id, at)), pushed AS (
 			INSERT INTO move_zone (move_id, zone_id, published_at)
 			SELECT t.move_id, t.zone_id, t.at FROM t JOIN move ON move.id = t.move_id JOIN zone ON zone.id = t.zone_id ON CONFLICT DO NOTHING)
 		UPDATE move SET published_at = first.at FROM (SELECT move_id, min(at) AS at FROM t GROUP BY move_id) first
 		WHERE move.id = first.move_id AND published_at IS NULL`, moves, zones, at)
-	return err
 }

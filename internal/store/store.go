@@ -64,6 +64,10 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		s.Close()
 		return nil, err
 	}
+	if err := s.settleAccepted(ctx); err != nil {
+		s.Close()
+		return nil, err
+	}
 	if err := s.EnsurePartitions(ctx, time.Now()); err != nil {
 		s.Close()
 		return nil, err

@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -185,7 +186,7 @@ func (e Evidence) atSite(l LinkEvidence) []Finding {
 		for i, x := range e.Links {
 			links[i] = x.Link
 		}
-		if other, ok := site.Preferred(links); ok && other.ID != l.ID {
+		if other, ok := site.Preferred(slices.Values(links)); ok && other.ID != l.ID {
 			f.Evidence = append(f.Evidence, fmt.Sprintf("hostnames that follow the preferred link lead to link %s (%s) meanwhile", other.Label, other.Addresses()))
 		}
 		out = append(out, f)

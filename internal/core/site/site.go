@@ -2,6 +2,7 @@
 package site
 
 import (
+	"iter"
 	"net/netip"
 	"time"
 
@@ -191,7 +192,7 @@ func (h Hostname) Records() []names.Record {
 
 // Preferred picks, among a site's links, the first in order of preference that has an address and works; failing that, the first
 // that has an address; failing that, the first. ok is false for a site without links.
-func Preferred(links []Link) (best Link, ok bool) {
+func Preferred(links iter.Seq[Link]) (best Link, ok bool) {
 	rank := func(l Link) int {
 		switch {
 		case !l.Addresses().Known():
@@ -201,23 +202,10 @@ func Preferred(links []Link) (best Link, ok bool) {
 		}
 		return 0
 	}
-	for _, l := range links {
+	for l := range links {
 		if !ok || rank(l) < rank(best) || rank(l) == rank(best) && l.Position < best.Position {
 			best, ok = l, true
 		}
 	}
 	return best, ok
-}
-
-// Followed gives the link that something follows: the named one, or the preferred one where linkID is 0.
-func Followed(links []Link, linkID int64) (Link, bool) {
-	if linkID == 0 {
-		return Preferred(links)
-	}
-	for _, l := range links {
-		if l.ID == linkID {
-			return l, true
-		}
-	}
-	return Link{}, false
 }

@@ -2,6 +2,7 @@ package site
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
@@ -125,16 +126,11 @@ func TestConflicts(t *testing.T) {
 func TestPreferred(t *testing.T) {
 	a := netip.MustParseAddr("198.51.100.1")
 	first, second := Link{ID: 1, Position: 1}, Link{ID: 2, Position: 2}
-	_, ok := Preferred(nil)
+	_, ok := Preferred(slices.Values([]Link{}))
 	require.False(t, ok)
-	l, _ := Preferred([]Link{second, first})
+	l, _ := Preferred(slices.Values([]Link{second, first}))
 	require.EqualValues(t, 1, l.ID)
 	second.IPv4 = a
-	l, _ = Preferred([]Link{first, second})
+	l, _ = Preferred(slices.Values([]Link{first, second}))
 	require.EqualValues(t, 2, l.ID, "a link with an address goes before one without")
-	l, ok = Followed([]Link{first, second}, 1)
-	require.True(t, ok)
-	require.EqualValues(t, 1, l.ID)
-	_, ok = Followed([]Link{first}, 9)
-	require.False(t, ok)
 }

@@ -5,80 +5,129 @@ import (
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/base64"
-	"encoding/hex"
+	"encoding/binary"
 	"hash"
 	"sync"
 
 	"github.com/miekg/dns"
 )
 
-// keyed implements dns.TsigProvider for one key, and keeps its hashes: to begin one anew costs more than a message does.
+// keyed signs with one TSIG key, and keeps its hashes: to begin one anew costs more than a message does.
 type keyed struct {
-	secret string
-	hashes sync.Pool
+	secret          string
+	name, algorithm []byte // in wire format and lower case
+	benches         sync.Pool
 }
 
-func newKeyed(algorithm, secret string) *keyed {
-	k := &keyed{secret: secret}
-	var kind func() hash.Hash
-	switch algorithm {
-	case dns.HmacSHA256:
-		kind = sha256.New
-	case dns.HmacSHA512:
-		kind = sha512.New
-	default:
-		return k
-	}
-	if raw, err := base64.StdEncoding.DecodeString(secret); err == nil {
-		k.hashes.New = func() any { return hmac.New(kind, raw) }
-	}
-	return k
+// bench is what one signature is made on.
+type bench struct {
+	hash hash.Hash
+	text []byte
 }
 
-// Generate implements dns.TsigProvider.
-func (k *keyed) Generate(msg []byte, _ *dns.TSIG) ([]byte, error) {
-	h, ok := k.hashes.Get().(hash.Hash)
-	if !ok {
-		return nil, dns.ErrKeyAlg
+// newKeyed makes what signs with a key; ok is false for an algorithm or a secret that cannot be used.
+func newKeyed(name, algorithm, secret string) (k *keyed, ok bool) {
+	kind := map[string]func() hash.Hash{dns.HmacSHA256: sha256.New, dns.HmacSHA512: sha512.New}[algorithm]
+	raw, err := base64.StdEncoding.DecodeString(secret)
+	if kind == nil || err != nil {
+		return nil, false
 	}
-	defer k.hashes.Put(h)
-	h.Reset()
-	h.Write(msg)
-	return h.Sum(nil), nil
+	k = &keyed{secret: secret, name: wireName(name), algorithm: wireName(algorithm)}
+	k.benches.New = func() any { return &bench{hash: hmac.New(kind, raw)} }
+	return k, k.name != nil
 }
 
-// Verify implements dns.TsigProvider. A truncated MAC is none (RFC 8945 section 5.2.2.1 leaves that to us).
-func (k *keyed) Verify(msg []byte, t *dns.TSIG) error {
-	right, err := k.Generate(msg, t)
+// wireName gives a name in wire format and lower case, nil where it is none.
+func wireName(name string) []byte {
+	out := make([]byte, 256)
+	n, err := dns.PackDomainName(dns.CanonicalName(name), out, 0, nil, false)
 	if err != nil {
-		return err
+		return nil
 	}
-	given, err := hex.DecodeString(t.MAC)
-	if err != nil || !hmac.Equal(right, given) {
-		return dns.ErrSig
-	}
-	return nil
+	return out[:n]
 }
 
-// keyring keeps the hashes of the keys in use, by name.
+// stamp is what a TSIG record says beside its MAC (RFC 8945 section 4.2).
+type stamp struct {
+	time           uint64 // seconds since 1970, 48 bits
+	fudge, failure uint16
+	original       uint16 // ID of the message as it was signed
+	other          []byte
+}
+
+// appendTime appends a 48-bit time.
+func appendTime(b []byte, t uint64) []byte {
+	return binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint16(b, uint16(t>>32)), uint32(t))
+}
+
+// digest gives the MAC of a message without its TSIG record, as RFC 8945 section 4.3 lays down: prior is the MAC of the
+// message before, nil for a request; with timers, only the times of the stamp are signed (section 5.3.1).
+func (k *keyed) digest(prior, message []byte, t stamp, timers bool) []byte {
+	w := k.benches.Get().(*bench)
+	defer k.benches.Put(w)
+	b := w.text[:0]
+	if prior != nil {
+		b = append(binary.BigEndian.AppendUint16(b, uint16(len(prior))), prior...)
+	}
+	head := len(b)
+	b = append(b, message...)
+	binary.BigEndian.PutUint16(b[head:], t.original)
+	if !timers {
+		b = append(b, k.name...)
+		b = append(b, 0, dns.ClassANY, 0, 0, 0, 0) // class and TTL
+		b = append(b, k.algorithm...)
+	}
+	b = binary.BigEndian.AppendUint16(appendTime(b, t.time), t.fudge)
+	if !timers {
+		b = binary.BigEndian.AppendUint16(b, t.failure)
+		b = append(binary.BigEndian.AppendUint16(b, uint16(len(t.other))), t.other...)
+	}
+	w.text = b
+	w.hash.Reset()
+	w.hash.Write(b)
+	return w.hash.Sum(nil)
+}
+
+// appendTSIG appends a TSIG record to a message and counts it there.
+func appendTSIG(message, name, algorithm, mac []byte, t stamp) []byte {
+	b := append(message, name...)
+	b = append(b, 0, byte(dns.TypeTSIG), 0, dns.ClassANY, 0, 0, 0, 0)
+	b = binary.BigEndian.AppendUint16(b, uint16(len(algorithm)+16+len(mac)+len(t.other)))
+	b = append(b, algorithm...)
+	b = binary.BigEndian.AppendUint16(appendTime(b, t.time), t.fudge)
+	b = append(binary.BigEndian.AppendUint16(b, uint16(len(mac))), mac...)
+	b = binary.BigEndian.AppendUint16(b, t.original)
+	b = binary.BigEndian.AppendUint16(b, t.failure)
+	b = append(binary.BigEndian.AppendUint16(b, uint16(len(t.other))), t.other...)
+	binary.BigEndian.PutUint16(b[10:], binary.BigEndian.Uint16(b[10:])+1)
+	return b
+}
+
+// keyring keeps what signs with the keys in use, by name.
 type keyring struct {
 	mu   sync.Mutex
-	keys map[string]*keyed
+	keys map[ringed]*keyed
 }
+
+type ringed struct{ name, algorithm string }
 
 // ringMost bounds a ring: keys that are no longer known are not told of.
 const ringMost = 4096
 
-func (r *keyring) of(name, algorithm, secret string) *keyed {
+// of gives what signs with a key; ok is false for one that cannot be used.
+func (r *keyring) of(name, algorithm, secret string) (k *keyed, ok bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	k := r.keys[name+algorithm]
-	if k == nil || k.secret != secret {
-		if r.keys == nil || len(r.keys) >= ringMost {
-			r.keys = map[string]*keyed{}
-		}
-		k = newKeyed(algorithm, secret)
-		r.keys[name+algorithm] = k
+	at := ringed{name, algorithm}
+	if k := r.keys[at]; k != nil && k.secret == secret {
+		return k, true
 	}
-	return k
+	if k, ok = newKeyed(name, algorithm, secret); !ok {
+		return nil, false
+	}
+	if r.keys == nil || len(r.keys) >= ringMost {
+		r.keys = map[ringed]*keyed{}
+	}
+	r.keys[at] = k
+	return k, true
 }

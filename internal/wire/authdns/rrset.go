@@ -3,7 +3,10 @@
 package authdns
 
 import (
+	"encoding/binary"
 	"fmt"
+	"net"
+	"net/netip"
 	"strings"
 
 	"github.com/miekg/dns"
@@ -44,6 +47,22 @@ func NewRRset(records ...dns.RR) (RRset, error) {
 		set.count++
 	}
 	return set, nil
+}
+
+// AddressSet encodes the one A or AAAA record of an address: addresses move by the thousand, and need no detour by text.
+func AddressSet(a netip.Addr, ttl uint32) RRset {
+	set := RRset{rrtype: dns.TypeA, count: 1}
+	data := a.AsSlice()
+	if len(data) == net.IPv6len {
+		set.rrtype = dns.TypeAAAA
+	}
+	w := append(make([]byte, 0, fixedSize+len(data)), questionPointer>>8, questionPointer&0xff)
+	w = binary.BigEndian.AppendUint16(w, set.rrtype)
+	w = binary.BigEndian.AppendUint16(w, dns.ClassINET)
+	w = binary.BigEndian.AppendUint32(w, ttl)
+	w = binary.BigEndian.AppendUint16(w, uint16(len(data)))
+	set.wire = append(w, data...)
+	return set
 }
 
 // key gives the form under which names are looked up: wire format, lower case.

@@ -2,7 +2,9 @@ package authdns
 
 import (
 	"context"
-	"errors"
+	"crypto/hmac"
+	"encoding/binary"
+	"encoding/hex"
 	"net/netip"
 	"time"
 
@@ -42,27 +44,27 @@ func (s *Server) slow(ctx context.Context, req []byte, c caller) error {
 		out := make([]byte, headerSize)
 		return c.write(out[:q.bare(out, dns.RcodeFormatError)], false)
 	}
-	signer, rcode := s.verify(m, req)
-	send := func(reply *dns.Msg, more bool) error {
-		packed, err := signer.sign(reply)
+	signer, rcode := s.verify(m, req, time.Now())
+	send := func(reply *dns.Msg) error {
+		packed, err := reply.Pack()
 		if err != nil {
 			return err
 		}
 		s.counters.answered.Add(1)
-		return c.write(packed, more)
+		return c.write(signer.sign(packed, time.Now()), false)
 	}
 	if rcode != dns.RcodeSuccess {
 		s.counters.badSignatures.Add(1)
 		if signer.key != nil {
 			s.access.Unproven(signer.name, c.from)
 		}
-		return send(new(dns.Msg).SetRcode(m, rcode), false)
+		return send(new(dns.Msg).SetRcode(m, rcode))
 	}
 	if m.Opcode == dns.OpcodeUpdate {
-		return s.update(ctx, m, signer.name, c, send)
+		return s.update(ctx, m, req, signer, c)
 	}
 	if t := m.Question[0].Qtype; t == dns.TypeAXFR || t == dns.TypeIXFR {
-		return s.transfer(m, c.from, c.tcp, signer.name, func(reply *dns.Msg) error { return send(reply, false) })
+		return s.transfer(m, c.from, c.tcp, signer.name, send)
 	}
 	// A signed question: answered like any other, then signed.
 	plain := m.Copy()
@@ -76,14 +78,20 @@ func (s *Server) slow(ctx context.Context, req []byte, c caller) error {
 	if err := reply.Unpack(out[:s.directory.respond(packed, out, c.tcp)]); err != nil {
 		return err
 	}
-	return send(reply, false)
+	return send(reply)
 }
 
 // update has an update carried out. Of those over UDP so many may be under way that one more is left to ask again; over TCP
 // the connection waits.
-func (s *Server) update(ctx context.Context, m *dns.Msg, keyName string, c caller, send func(reply *dns.Msg, more bool) error) error {
+func (s *Server) update(ctx context.Context, m *dns.Msg, req []byte, signer signer, c caller) error {
+	blank := replyTo(req)
+	answer := func(rcode int, more bool) error {
+		s.counters.answered.Add(1)
+		blank[3] = blank[3]&^0xF | byte(rcode)
+		return c.write(signer.sign(blank, time.Now()), more)
+	}
 	if s.access == nil {
-		return send(new(dns.Msg).SetRcode(m, dns.RcodeRefused), false)
+		return answer(dns.RcodeRefused, false)
 	}
 	s.counters.updates.Add(1)
 	if !c.tcp {
@@ -91,83 +99,109 @@ func (s *Server) update(ctx context.Context, m *dns.Msg, keyName string, c calle
 			s.updating.Add(-1)
 			return nil
 		}
-		s.access.Update(ctx, m, keyName, c.from, func(rcode int, more bool) {
+		s.access.Update(ctx, m, signer.name, c.from, func(rcode int, more bool) {
 			s.updating.Add(-1)
-			if err := send(new(dns.Msg).SetRcode(m, rcode), more); err != nil {
-				s.log.Warn("the reply to an update could not be made", "error", err)
-			}
+			_ = answer(rcode, more)
 		})
 		return nil
 	}
 	done := make(chan int, 1)
-	s.access.Update(ctx, m, keyName, c.from, func(rcode int, _ bool) { done <- rcode })
+	s.access.Update(ctx, m, signer.name, c.from, func(rcode int, _ bool) { done <- rcode })
 	select {
 	case rcode := <-done:
-		return send(new(dns.Msg).SetRcode(m, rcode), false)
+		return answer(rcode, false)
 	case <-ctx.Done():
 		return ctx.Err()
 	}
 }
 
+// replyTo begins the reply to an update: its ID, opcode and zone, with room for a signature (RFC 2136 section 3.8).
+func replyTo(req []byte) []byte {
+	end := headerSize
+	if binary.BigEndian.Uint16(req[4:]) == 1 {
+		if off := skipName(req, headerSize); off >= 0 && off+4 <= len(req) {
+			end = off + 4
+		}
+	}
+	out := append(make([]byte, 0, end+256), req[:end]...)
+	out[2], out[3] = out[2]&0x78|0x80, 0
+	clear(out[4:headerSize])
+	if end > headerSize {
+		out[5] = 1
+	}
+	return out
+}
+
 // signer signs the replies to one request. The zero signer leaves them unsigned.
 type signer struct {
-	name, algorithm string
+	name, algorithm string // of the request's key; the name is in lower case
 	key             *keyed
-	mac             string // of the request, then of the reply before
+	mac             []byte // of the request, then of the reply before
+	asked           uint64 // when the request was signed
 	failure         uint16 // the TSIG error to report
 	later           bool   // further messages of one reply sign timers only (RFC 8945 section 5.3.1)
 }
 
 // verify checks a request's signature, in the order of RFC 8945 section 5.2: key, MAC, time.
-func (s *Server) verify(m *dns.Msg, req []byte) (*signer, int) {
+func (s *Server) verify(m *dns.Msg, req []byte, now time.Time) (signer, int) {
 	t := m.IsTsig()
 	if t == nil {
-		return &signer{}, dns.RcodeSuccess
+		return signer{}, dns.RcodeSuccess
 	}
-	out := &signer{name: dns.CanonicalName(t.Hdr.Name), algorithm: t.Algorithm, mac: t.MAC}
+	out := signer{name: dns.CanonicalName(t.Hdr.Name), algorithm: dns.CanonicalName(t.Algorithm), asked: t.TimeSigned}
+	plain := unsigned(req)
+	if plain == nil {
+		return signer{}, dns.RcodeFormatError // it counts more records than it has
+	}
 	known := false
 	var algorithm, secret string
 	if s.access != nil {
 		algorithm, secret, known = s.access.Secret(out.name)
 	}
-	if !known || dns.CanonicalName(t.Algorithm) != algorithm {
+	if known = known && out.algorithm == algorithm; known {
+		out.key, known = s.keys.of(out.name, algorithm, secret)
+	}
+	if !known {
 		out.failure = dns.RcodeBadKey
 		return out, dns.RcodeNotAuth
 	}
-	out.key = s.keys.of(out.name, algorithm, secret)
-	switch err := dns.TsigVerifyWithProvider(req, out.key, "", false); {
-	case err == nil:
-		return out, dns.RcodeSuccess
-	case errors.Is(err, dns.ErrTime):
-		out.failure = dns.RcodeBadTime
-	default:
+	// A truncated MAC is none (RFC 8945 section 5.2.2.1 leaves that to us).
+	given, err := hex.DecodeString(t.MAC)
+	if err != nil || !hmac.Equal(given, out.key.digest(nil, plain, stamp{time: t.TimeSigned, fudge: t.Fudge, failure: t.Error, original: t.OrigId}, false)) {
 		out.failure = dns.RcodeBadSig
+		return out, dns.RcodeNotAuth
 	}
-	return out, dns.RcodeNotAuth
+	out.mac = given
+	if at := uint64(now.Unix()); max(at, t.TimeSigned)-min(at, t.TimeSigned) > uint64(t.Fudge) {
+		out.failure = dns.RcodeBadTime
+		return out, dns.RcodeNotAuth
+	}
+	return out, dns.RcodeSuccess
 }
 
-func (g *signer) sign(m *dns.Msg) ([]byte, error) {
-	if g.algorithm == "" {
-		return m.Pack()
+// unsigned gives a signed request as it was before it was signed, but for its ID; nil where no record of it is the last.
+func unsigned(req []byte) []byte {
+	at := lastRecord(req)
+	if at < 0 {
+		return nil
 	}
-	m.SetTsig(g.name, g.algorithm, tsigFudge, time.Now().Unix())
-	t := m.IsTsig()
-	t.Error, t.OrigId = g.failure, m.Id
-	if g.failure == dns.RcodeBadTime { // our clock goes along (RFC 8945 section 5.2.3)
-		t.OtherLen = 6
-		t.OtherData = sixOctets(uint64(time.Now().Unix()))
+	out := append(make([]byte, 0, at), req[:at]...)
+	binary.BigEndian.PutUint16(out[10:], binary.BigEndian.Uint16(out[10:])-1)
+	return out
+}
+
+func (g *signer) sign(packed []byte, now time.Time) []byte {
+	if g.name == "" {
+		return packed
 	}
-	packed, mac, err := dns.TsigGenerateWithProvider(m, g.key, g.mac, g.later)
+	t := stamp{time: uint64(now.Unix()), fudge: tsigFudge, failure: g.failure, original: binary.BigEndian.Uint16(packed)}
+	if g.failure == dns.RcodeBadTime { // our clock goes along, under the client's time (RFC 8945 section 5.2.3)
+		t.other, t.time = appendTime(nil, t.time), g.asked
+	}
+	if g.key == nil || g.failure == dns.RcodeBadSig { // nobody could check it (section 5.3.2)
+		return appendTSIG(packed, wireName(g.name), wireName(g.algorithm), nil, t)
+	}
+	mac := g.key.digest(g.mac, packed, t, g.later)
 	g.mac, g.later = mac, true
-	return packed, err
-}
-
-func sixOctets(n uint64) string {
-	const digits = "0123456789abcdef"
-	out := make([]byte, 12)
-	for i := range out {
-		out[len(out)-1-i] = digits[n&0xF]
-		n >>= 4
-	}
-	return string(out)
+	return appendTSIG(packed, g.key.name, g.key.algorithm, mac, t)
 }

@@ -155,18 +155,35 @@ func isSlow(req []byte) bool {
 		return true
 	}
 	// A TSIG record is the last one (RFC 8945 section 5.1).
-	additional := int(binary.BigEndian.Uint16(req[10:]))
-	before := int(binary.BigEndian.Uint16(req[6:])) + int(binary.BigEndian.Uint16(req[8:])) + additional - 1
-	if additional == 0 {
+	at := lastRecord(req)
+	if at < 0 {
 		return false
 	}
-	off += 4
-	for range before {
+	at = skipName(req, at)
+	return at >= 0 && at+2 <= len(req) && binary.BigEndian.Uint16(req[at:]) == dns.TypeTSIG
+}
+
+// lastRecord finds where the last record of the additional section begins; it is negative where there is none.
+func lastRecord(req []byte) int {
+	questions, additional := int(binary.BigEndian.Uint16(req[4:])), int(binary.BigEndian.Uint16(req[10:]))
+	if additional == 0 {
+		return -1
+	}
+	off := headerSize
+	for range questions {
+		if off = skipName(req, off); off < 0 || off+4 > len(req) {
+			return -1
+		}
+		off += 4
+	}
+	for range int(binary.BigEndian.Uint16(req[6:])) + int(binary.BigEndian.Uint16(req[8:])) + additional - 1 {
 		if off = skipName(req, off); off < 0 || off+10 > len(req) {
-			return false
+			return -1
 		}
 		off += 10 + int(binary.BigEndian.Uint16(req[off+8:]))
 	}
-	off = skipName(req, off)
-	return off >= 0 && off+2 <= len(req) && binary.BigEndian.Uint16(req[off:]) == dns.TypeTSIG
+	if off >= len(req) {
+		return -1
+	}
+	return off
 }

@@ -1,0 +1,41 @@
+package daemon
+
+import (
+	"os"
+	"runtime"
+	"runtime/debug"
+	gometrics "runtime/metrics"
+)
+
+const (
+	// share is how much the heap may grow before it is tidied, in percent: the record stays in memory, and twice of a large one
+	// is a lot.
+	share = 60
+	// room is how much it may grow in any case, in octets: what is kept of a small record is little, and to tidy it for every few
+	// megabytes of requests would cost more processor time than the requests.
+	room = 64 << 20
+)
+
+// tidy sets the pace at which memory is tidied, after each time anew. Whoever sets GOGC sets it instead.
+func tidy() {
+	if os.Getenv("GOGC") != "" {
+		return
+	}
+	live := []gometrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	set := 0
+	var again func(int)
+	again = func(int) {
+		gometrics.Read(live)
+		percent := share
+		if kept := live[0].Value.Uint64(); kept < room*100/share {
+			percent = int(room * 100 / max(kept, 1<<20))
+		}
+		if percent > set+set/8 || percent < set-set/8 { // the world stops for a change
+			debug.SetGCPercent(percent)
+			set = percent
+		}
+		// Nothing refers to the mark, so that the next round finds it.
+		runtime.AddCleanup(new([16]byte), again, 0)
+	}
+	again(0)
+}

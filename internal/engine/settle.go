@@ -1,0 +1,131 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// unsettled is what is not in the tables yet that are read: moves that were accepted, durably, and stages that moves have
+// reached.
+type unsettled struct {
+	mu     sync.Mutex
+	group  store.Group
+	stages []store.Stages
+	rouse  chan struct{} // something has come
+	// writing is held while something is written, so that all of it goes in its order.
+	writing sync.Mutex
+}
+
+// unsettledMost is how many accepted moves may wait. Whoever accepts one more settles them first.
+const unsettledMost = 1 << 15
+
+// settleWait is how long what has come is collected before it is written: it comes in flocks, and whoever reads settles
+// first.
+const settleWait = 200 * time.Millisecond
+
+func (u *unsettled) accept(g store.Group) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.add(g, nil)
+}
+
+// reached notes that a move has reached a stage.
+func (u *unsettled) reached(s store.Stages) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.stages = append(u.stages, s)
+	u.wake()
+}
+
+func (u *unsettled) add(g store.Group, stages []store.Stages) {
+	u.group.Changes = append(u.group.Changes, g.Changes...)
+	if u.group.Serials == nil {
+		u.group.Serials = map[int64]uint32{}
+	}
+	maps.Copy(u.group.Serials, g.Serials)
+	u.stages = append(u.stages, stages...)
+	u.wake()
+}
+
+func (u *unsettled) wake() {
+	select {
+	case u.rouse <- struct{}{}:
+	default:
+	}
+}
+
+func (u *unsettled) take() (g store.Group, stages []store.Stages) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	g, stages = u.group, u.stages
+	u.group, u.stages = store.Group{}, nil
+	return g, stages
+}
+
+// putBack makes what could not be written the oldest again.
+func (u *unsettled) putBack(g store.Group, stages []store.Stages) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	newer, later := u.group, u.stages
+	u.group, u.stages = g, stages
+	u.add(newer, later)
+}
+
+func (u *unsettled) many() bool {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return len(u.group.Changes) > unsettledMost
+}
+
+// settle has the tables hold everything that has come so far.
+func (e *Engine) settle(ctx context.Context) error {
+	e.unsettled.writing.Lock()
+	defer e.unsettled.writing.Unlock()
+	return e.settleAlone(ctx)
+}
+
+// settleAlone is settle for whoever holds unsettled.writing.
+func (e *Engine) settleAlone(ctx context.Context) error {
+	u := &e.unsettled
+	g, stages := u.take()
+	if len(g.Changes)+len(stages) == 0 {
+		return nil
+	}
+	if err := e.store.Settle(ctx, g, stages); err != nil {
+		u.putBack(g, stages)
+		return err
+	}
+	e.Events.Publish(contract.EventMoveProgressed, "", "", fmt.Sprintf("%d stages of moves were reached", len(stages)))
+	return nil
+}
+
+// runSettle settles what has come, as much at once as there is.
+func (e *Engine) runSettle(ctx context.Context) {
+	for last := false; !last; {
+		select {
+		case <-e.unsettled.rouse:
+			select {
+			case <-time.After(settleWait):
+			case <-ctx.Done():
+			}
+		case <-ctx.Done():
+			last = true
+		}
+		bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		if err := e.settle(bounded); err != nil {
+			e.log.Warn("moves are accepted, but not in their tables; trying again", "error", err)
+			select {
+			case <-time.After(time.Second):
+			case <-ctx.Done():
+			}
+			e.unsettled.wake()
+		}
+		cancel()
+	}
+}

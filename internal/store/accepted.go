@@ -1,0 +1,195 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
+
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// Change is one accepted announcement on its way into the record. ID is that of its move.
+type Change struct {
+	ID, SiteID, LinkID int64
+	Old, New           wan.Pair
+	Source             wan.Source
+	Noticed, Received  time.Time
+}
+
+// Group is a number of changes in their order, and the serial that each zone has with the last of them.
+type Group struct {
+	Changes []Change
+	Serials map[int64]uint32
+}
+
+// accepted is a group as it is written down, with times in microseconds since 1970.
+type accepted struct {
+	Serials map[int64]uint32 `json:"serials"`
+	Moves   []acceptedMove   `json:"moves"`
+}
+
+type acceptedMove struct {
+	ID       int64      `json:"id"`
+	Site     int64      `json:"site"`
+	Link     int64      `json:"link"`
+	Old4     string     `json:"old4,omitempty"`
+	Old6     string     `json:"old6,omitempty"`
+	New4     string     `json:"new4,omitempty"`
+	New6     string     `json:"new6,omitempty"`
+	Source   wan.Source `json:"source"`
+	Noticed  int64      `json:"noticed"`
+	Received int64      `json:"received"`
+}
+
+func (g Group) accepted() accepted {
+	out := accepted{Serials: g.Serials, Moves: make([]acceptedMove, len(g.Changes))}
+	text := func(a netip.Addr) string {
+		if !a.IsValid() {
+			return ""
+		}
+		return a.String()
+	}
+	for i, c := range g.Changes {
+		out.Moves[i] = acceptedMove{ID: c.ID, Site: c.SiteID, Link: c.LinkID, Old4: text(c.Old.IPv4), Old6: text(c.Old.IPv6), New4: text(c.New.IPv4), New6: text(c.New.IPv6),
+			Source: c.Source, Noticed: c.Noticed.UnixMicro(), Received: c.Received.UnixMicro()}
+	}
+	return out
+}
+
+func (a accepted) group() (Group, error) {
+	g := Group{Serials: a.Serials, Changes: make([]Change, len(a.Moves))}
+	var failed error
+	address := func(text string) netip.Addr {
+		if text == "" {
+			return netip.Addr{}
+		}
+		a, err := netip.ParseAddr(text)
+		failed = errors.Join(failed, err)
+		return a
+	}
+	for i, m := range a.Moves {
+		g.Changes[i] = Change{ID: m.ID, SiteID: m.Site, LinkID: m.Link, Source: m.Source,
+			Old: wan.Pair{IPv4: address(m.Old4), IPv6: address(m.Old6)}, New: wan.Pair{IPv4: address(m.New4), IPv6: address(m.New6)},
+			Noticed: time.UnixMicro(m.Noticed).UTC(), Received: time.UnixMicro(m.Received).UTC()}
+	}
+	return g, failed
+}
+
+// MoveIDs gives n IDs, in rising order, that no other move has.
+func (s *Store) MoveIDs(ctx context.Context, n int) (ids []int64, err error) {
+	err = s.db.SelectContext(ctx, &ids, `SELECT nextval(pg_get_serial_sequence('move', 'id')) FROM generate_series(1, $1)`, n)
+	return ids, err
+}
+
+// Accept makes a group durable, as a whole or not at all. It takes effect on what is read by Settle, or when the store is
+// opened the next time.
+func (s *Store) Accept(ctx context.Context, g Group) error {
+	content, err := json.Marshal(g.accepted())
+	if err != nil {
+		return err
+	}
+	if _, err := s.writes.Exec(ctx, `INSERT INTO accepted (id, content) VALUES ($1, $2)`, g.Changes[0].ID, string(content)); err != nil {
+		return fmt.Errorf("record %d moves: %w", len(g.Changes), err)
+	}
+	return nil
+}
+
+// Settle brings accepted groups, put together in their order, into the tables that are read, and notes stages that moves have
+// reached, these or earlier ones: all of it or nothing.
+//
+// It does not wait for the disk: what is lost with the database's machine within the next fraction of a second was accepted
+// durably, and is settled anew.
+func (s *Store) Settle(ctx context.Context, g Group, stages []Stages) error {
+	reached := merged(stages)
+	var together pgx.Batch // one transaction
+	together.Queue(`SET LOCAL synchronous_commit = off`)
+	if len(g.Changes) > 0 {
+		queueMoves(&together, g.Changes, reached)
+		queueLinks(&together, g.Changes)
+		together.Queue(`DELETE FROM accepted WHERE id BETWEEN $1 AND $2`, g.Changes[0].ID, g.Changes[len(g.Changes)-1].ID)
+	}
+	if len(g.Serials) > 0 {
+		zones := slices.Sorted(maps.Keys(g.Serials))
+		serials := make([]int64, len(zones))
+		for i, zone := range zones {
+			serials[i] = int64(g.Serials[zone])
+		}
+		together.Queue(`UPDATE zone SET serial = t.serial FROM unnest($1::bigint[], $2::bigint[]) AS t(id, serial) WHERE zone.id = t.id`, zones, serials)
+	}
+	if len(reached) > 0 {
+		queueStages(&together, slices.Collect(maps.Values(reached)))
+	}
+	queuePublished(&together, stages)
+	return s.writes.SendBatch(ctx, &together).Close()
+}
+
+// queueMoves records moves with the stages that they have reached already, and takes those from reached.
+func queueMoves(together *pgx.Batch, changes []Change, reached map[int64]Stages) {
+	n := len(changes)
+	ids, sites, links := make([]int64, n), make([]int64, n), make([]int64, n)
+	old4, old6, new4, new6 := make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n)
+	sources := make([]string, n)
+	noticed, received := make(pgtype.FlatArray[time.Time], n), make(pgtype.FlatArray[time.Time], n)
+	done := make([]Stages, n)
+	for i, c := range changes {
+		ids[i], sites[i], links[i] = c.ID, c.SiteID, c.LinkID
+		old4[i], old6[i], new4[i], new6[i] = c.Old.IPv4, c.Old.IPv6, c.New.IPv4, c.New.IPv6
+		sources[i], noticed[i], received[i] = string(c.Source), c.Noticed, c.Received
+		done[i] = reached[c.ID]
+		delete(reached, c.ID)
+	}
+	together.Queue(`INSERT INTO move (id, site_id, link_id, old_ipv4, old_ipv6, new_ipv4, new_ipv6, source, noticed_at, received_at,
+			recorded_at, published_at, answered_at, seen_at, confirmed_at) OVERRIDING SYSTEM VALUE
+		SELECT t.* FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::inet[], $5::inet[], $6::inet[], $7::inet[], $8::text[], $9::timestamptz[],
+			$10::timestamptz[], $11::timestamptz[], $12::timestamptz[], $13::timestamptz[], $14::timestamptz[], $15::timestamptz[])
+			AS t(id, site_id, link_id, old4, old6, new4, new6, source, noticed, received, recorded, published, answered, seen, confirmed)
+		ON CONFLICT (id) DO NOTHING`,
+		append([]any{ids, sites, links, old4, old6, new4, new6, sources, noticed, received}, stageColumns(done)...)...)
+}
+
+// queueLinks gives each link the address of its last change.
+func queueLinks(together *pgx.Batch, changes []Change) {
+	last := make(map[int64]Change, len(changes))
+	for _, c := range changes {
+		last[c.LinkID] = c
+	}
+	n := len(last)
+	links := slices.Sorted(maps.Keys(last))
+	new4, new6 := make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n)
+	sources, received := make([]string, n), make(pgtype.FlatArray[time.Time], n)
+	for i, id := range links {
+		c := last[id]
+		new4[i], new6[i], sources[i], received[i] = c.New.IPv4, c.New.IPv6, string(c.Source), c.Received
+	}
+	together.Queue(`UPDATE link SET ipv4 = t.new4, ipv6 = t.new6, source = t.source, since_at = t.received, heard_at = greatest(heard_at, t.received)
+		FROM unnest($1::bigint[], $2::inet[], $3::inet[], $4::text[], $5::timestamptz[]) AS t(link_id, new4, new6, source, received)
+		WHERE link.id = t.link_id`, links, new4, new6, sources, received)
+}
+
+// settleAccepted settles what an earlier run accepted and did not come to settle.
+func (s *Store) settleAccepted(ctx context.Context) error {
+	var rows []string
+	if err := s.db.SelectContext(ctx, &rows, `SELECT content FROM accepted ORDER BY id`); err != nil {
+		return err
+	}
+	for _, row := range rows {
+		var a accepted
+		err := json.Unmarshal([]byte(row), &a)
+		g, wrong := a.group()
+		if err := errors.Join(err, wrong); err != nil {
+			return fmt.Errorf("a group of moves that was accepted cannot be read: %w", err)
+		}
+		if err := s.Settle(ctx, g, nil); err != nil {
+			return fmt.Errorf("settle moves that were accepted: %w", err)
+		}
+	}
+	return nil
+}
