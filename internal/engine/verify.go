@@ -119,7 +119,7 @@ func (e *Engine) runVerify(ctx context.Context) {
 					}
 					began := time.Now()
 					e.verify(gctx, id, every)
-					pause = min(max(verifyPause, 8*time.Since(began)), verifyPauseMost)
+					pause = min(max(verifyPause, 31*time.Since(began)), verifyPauseMost)
 				}
 			})
 		}
@@ -145,7 +145,7 @@ func (e *Engine) runVerify(ctx context.Context) {
 }
 
 // verifyPause is the least time between two inquiries about one site, and verifyPauseMost the longest; between them it is such
-// that inquiries take a ninth of the time. The first after a move waits for nothing.
+// that inquiries take a 32nd of the time. The first after a move waits for nothing.
 const (
 	verifyPause     = 20 * time.Millisecond
 	verifyPauseMost = 500 * time.Millisecond

@@ -109,7 +109,11 @@ func (z *Zone) Replace(soa *dns.SOA, content Names) error {
 			whole[name] = nil
 		}
 	}
-	return z.change(whole, soa)
+	encoded, err := encodeSOA(soa)
+	if err != nil {
+		return err
+	}
+	return z.change(whole, encoded)
 }
 
 // snapshot gives everything in the zone at one serial, the SOA record apart, in an order that is always the same.

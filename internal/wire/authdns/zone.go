@@ -1,8 +1,10 @@
 package authdns
 
 import (
+	"encoding/binary"
 	"fmt"
 	"maps"
+	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -44,9 +46,11 @@ func NewZone(soa *dns.SOA, content Names) (*Zone, error) {
 		return nil, err
 	}
 	z := &Zone{apex: apex}
-	if err := z.setSOA(soa); err != nil {
+	encoded, err := encodeSOA(soa)
+	if err != nil {
 		return nil, err
 	}
+	z.soa.Store(encoded)
 	nodes := map[string]*node{apex: {}}
 	z.nodes.Store(&nodes)
 	return z, z.change(content, nil)
@@ -60,27 +64,39 @@ func (z *Zone) Serial() uint32 { return z.soa.Load().record.Serial }
 
 // Set replaces everything at each name of content and then answers the new serial. A name with no record set is removed.
 func (z *Zone) Set(content Names, serial uint32) error {
-	soa := *z.soa.Load().record
-	soa.Serial = serial
-	return z.change(content, &soa)
+	return z.change(content, z.soa.Load().withSerial(serial))
 }
 
-func (z *Zone) setSOA(soa *dns.SOA) error {
+// withSerial is the same SOA record with another serial, which stands before four other numbers at its end (RFC 1035 section
+// 3.3.13).
+func (s *soaWire) withSerial(serial uint32) *soaWire {
+	patched := func(wire []byte) []byte {
+		out := slices.Clone(wire)
+		binary.BigEndian.PutUint32(out[len(out)-20:], serial)
+		return out
+	}
+	record := *s.record
+	record.Serial = serial
+	answer := s.answer
+	answer.wire = patched(answer.wire)
+	return &soaWire{record: &record, answer: answer, negative: patched(s.negative)}
+}
+
+func encodeSOA(soa *dns.SOA) (*soaWire, error) {
 	answer, err := NewRRset(soa)
 	if err != nil {
-		return fmt.Errorf("SOA of %s: %w", soa.Hdr.Name, err)
+		return nil, fmt.Errorf("SOA of %s: %w", soa.Hdr.Name, err)
 	}
 	low := *soa
 	low.Hdr.Ttl = min(soa.Hdr.Ttl, soa.Minttl)
 	negative, err := NewRRset(&low)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	z.soa.Store(&soaWire{record: soa, answer: answer, negative: negative.wire[2:]})
-	return nil
+	return &soaWire{record: soa, answer: answer, negative: negative.wire[2:]}, nil
 }
 
-func (z *Zone) change(content Names, soa *dns.SOA) error {
+func (z *Zone) change(content Names, soa *soaWire) error {
 	z.write.Lock()
 	defer z.write.Unlock()
 	keyed := make(map[string][]RRset, len(content))
@@ -135,11 +151,12 @@ func (z *Zone) change(content Names, soa *dns.SOA) error {
 	if soa == nil {
 		return nil
 	}
-	if before := z.soa.Load().record.Serial; before != soa.Serial {
-		d.from, d.to = before, soa.Serial
+	if before := z.soa.Load().record.Serial; before != soa.record.Serial {
+		d.from, d.to = before, soa.record.Serial
 		z.journal.add(d)
 	}
-	return z.setSOA(soa)
+	z.soa.Store(soa)
+	return nil
 }
 
 func delegates(content map[string][]RRset, apex string) bool {
