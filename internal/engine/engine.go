@@ -111,7 +111,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 		home:     dnsask.NewHome(config.NameServer),
 	}
 	e.heard.at = map[int64]time.Time{}
-	e.unsettled.rouse = make(chan struct{}, 1)
+	e.unsettled.rouse, e.unsettled.moved, e.unsettled.many = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
 	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
 	e.moves.open = map[int64]*openMove{}
 	e.faults.open = map[int64]map[string]bool{}
@@ -179,7 +179,7 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runHeard, e.runSettle, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts,
+		e.runIntake, e.runHeard, e.runSettle, e.runProgress, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}

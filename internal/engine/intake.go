@@ -115,7 +115,7 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 	defer cancel()
 	e.edit.Lock()
 	defer e.edit.Unlock()
-	if e.unsettled.many() {
+	if e.unsettled.full() {
 		if err := e.settle(ctx); err != nil {
 			e.log.Error("announcements wait to be settled", "error", err)
 		}

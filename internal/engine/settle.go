@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"sync"
 	"time"
@@ -18,16 +17,23 @@ type unsettled struct {
 	group  store.Group
 	stages []store.Stages
 	rouse  chan struct{} // something has come
+	moved  chan struct{} // a move has reached a stage
+	many   chan struct{} // so much has come that it should be written at once
 	// writing is held while something is written, so that all of it goes in its order.
 	writing sync.Mutex
 }
 
-// unsettledMost is how many accepted moves may wait. Whoever accepts one more settles them first.
-const unsettledMost = 1 << 15
-
-// settleWait is how long what has come is collected before it is written: it comes in flocks, and whoever reads settles
-// first.
-const settleWait = 200 * time.Millisecond
+const (
+	// settleWait is how long what has come is collected before it is written: the more moves of a link, the fewer changes of its
+	// row. Whoever reads has it written first.
+	settleWait = time.Second
+	// settleMany moves are written at once.
+	settleMany = 2048
+	// unsettledMost is how many accepted moves may wait. Whoever accepts one more writes them first.
+	unsettledMost = 1 << 15
+	// progressWait is how long it takes until those who look are told that moves went on: stages come in flocks.
+	progressWait = 50 * time.Millisecond
+)
 
 func (u *unsettled) accept(g store.Group) {
 	u.mu.Lock()
@@ -40,7 +46,8 @@ func (u *unsettled) reached(s store.Stages) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	u.stages = append(u.stages, s)
-	u.wake()
+	wake(u.rouse)
+	wake(u.moved)
 }
 
 func (u *unsettled) add(g store.Group, stages []store.Stages) {
@@ -50,12 +57,16 @@ func (u *unsettled) add(g store.Group, stages []store.Stages) {
 	}
 	maps.Copy(u.group.Serials, g.Serials)
 	u.stages = append(u.stages, stages...)
-	u.wake()
+	wake(u.rouse)
+	if len(u.group.Changes) >= settleMany {
+		wake(u.many)
+	}
 }
 
-func (u *unsettled) wake() {
+// wake has whoever waits for c go on; once is enough.
+func wake(c chan struct{}) {
 	select {
-	case u.rouse <- struct{}{}:
+	case c <- struct{}{}:
 	default:
 	}
 }
@@ -77,7 +88,7 @@ func (u *unsettled) putBack(g store.Group, stages []store.Stages) {
 	u.add(newer, later)
 }
 
-func (u *unsettled) many() bool {
+func (u *unsettled) full() bool {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	return len(u.group.Changes) > unsettledMost
@@ -101,8 +112,24 @@ func (e *Engine) settleAlone(ctx context.Context) error {
 		u.putBack(g, stages)
 		return err
 	}
-	e.Events.Publish(contract.EventMoveProgressed, "", "", fmt.Sprintf("%d stages of moves were reached", len(stages)))
 	return nil
+}
+
+// runProgress tells those who look that moves went on.
+func (e *Engine) runProgress(ctx context.Context) {
+	for {
+		select {
+		case <-e.unsettled.moved:
+		case <-ctx.Done():
+			return
+		}
+		select {
+		case <-time.After(progressWait):
+		case <-ctx.Done():
+			return
+		}
+		e.Events.Publish(contract.EventMoveProgressed, "", "", "moves went on")
+	}
 }
 
 // runSettle settles what has come, as much at once as there is.
@@ -112,6 +139,7 @@ func (e *Engine) runSettle(ctx context.Context) {
 		case <-e.unsettled.rouse:
 			select {
 			case <-time.After(settleWait):
+			case <-e.unsettled.many:
 			case <-ctx.Done():
 			}
 		case <-ctx.Done():
@@ -124,7 +152,7 @@ func (e *Engine) runSettle(ctx context.Context) {
 			case <-time.After(time.Second):
 			case <-ctx.Done():
 			}
-			e.unsettled.wake()
+			wake(e.unsettled.rouse)
 		}
 		cancel()
 	}

@@ -13,7 +13,7 @@ import (
 )
 
 func TestWhatCouldNotBeSettledStaysTheOldest(t *testing.T) {
-	u := unsettled{rouse: make(chan struct{}, 1)}
+	u := unsettled{rouse: make(chan struct{}, 1), moved: make(chan struct{}, 1), many: make(chan struct{}, 1)}
 	change := func(id int64) store.Group {
 		return store.Group{Changes: []store.Change{{ID: id}}, Serials: map[int64]uint32{7: uint32(id)}}
 	}

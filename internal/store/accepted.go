@@ -150,8 +150,7 @@ func queueMoves(together *pgx.Batch, changes []Change, reached map[int64]Stages)
 			recorded_at, published_at, answered_at, seen_at, confirmed_at) OVERRIDING SYSTEM VALUE
 		SELECT t.* FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::inet[], $5::inet[], $6::inet[], $7::inet[], $8::text[], $9::timestamptz[],
 			$10::timestamptz[], $11::timestamptz[], $12::timestamptz[], $13::timestamptz[], $14::timestamptz[], $15::timestamptz[])
-			AS t(id, site_id, link_id, old4, old6, new4, new6, source, noticed, received, recorded, published, answered, seen, confirmed)
-		ON CONFLICT (id) DO NOTHING`,
+			AS t(id, site_id, link_id, old4, old6, new4, new6, source, noticed, received, recorded, published, answered, seen, confirmed)`,
 		append([]any{ids, sites, links, old4, old6, new4, new6, sources, noticed, received}, stageColumns(done)...)...)
 }
 
