@@ -98,12 +98,12 @@ func (o *ours) move(ctx context.Context, aSecond int) (moved func() int) {
 	go func() {
 		tick := time.NewTicker(10 * time.Millisecond)
 		defer tick.Stop()
-		count := 0
+		count, began := 0, time.Now()
 		results := make(chan error, aSecond)
 		for {
 			select {
 			case <-tick.C:
-				for range aSecond / 100 {
+				for due := int(time.Since(began).Seconds() * float64(aSecond)); count < due; {
 					i := count
 					count++
 					go func() {

@@ -105,7 +105,7 @@ func (s *Store) Accept(ctx context.Context, g Group) error {
 // Settle brings accepted groups, put together in their order, into the tables that are read, and notes stages that moves have
 // reached, these or earlier ones: all of it or nothing.
 //
-// It does not wait for the disk: what is lost with the database's machine within the next fraction of a second was accepted
+// It may be called again with the same where nobody knows whether it went well. It does not wait for the disk: what is lost with the database's machine within the next fraction of a second was accepted
 // durably, and is settled anew.
 func (s *Store) Settle(ctx context.Context, g Group, stages []Stages) error {
 	reached := merged(stages)
@@ -114,7 +114,9 @@ func (s *Store) Settle(ctx context.Context, g Group, stages []Stages) error {
 	if len(g.Changes) > 0 {
 		queueMoves(&together, g.Changes, reached)
 		queueLinks(&together, g.Changes)
-		together.Queue(`DELETE FROM accepted WHERE id BETWEEN $1 AND $2`, g.Changes[0].ID, g.Changes[len(g.Changes)-1].ID)
+		// An earlier one that is not among them was cut off while it was written, and whoever announced it told that it was not
+		// recorded. It must not come back over what came after.
+		together.Queue(`DELETE FROM accepted WHERE id <= $1`, g.Changes[len(g.Changes)-1].ID)
 	}
 	if len(g.Serials) > 0 {
 		zones := slices.Sorted(maps.Keys(g.Serials))
@@ -150,7 +152,8 @@ func queueMoves(together *pgx.Batch, changes []Change, reached map[int64]Stages)
 			recorded_at, published_at, answered_at, seen_at, confirmed_at) OVERRIDING SYSTEM VALUE
 		SELECT t.* FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::inet[], $5::inet[], $6::inet[], $7::inet[], $8::text[], $9::timestamptz[],
 			$10::timestamptz[], $11::timestamptz[], $12::timestamptz[], $13::timestamptz[], $14::timestamptz[], $15::timestamptz[])
-			AS t(id, site_id, link_id, old4, old6, new4, new6, source, noticed, received, recorded, published, answered, seen, confirmed)`,
+			AS t(id, site_id, link_id, old4, old6, new4, new6, source, noticed, received, recorded, published, answered, seen, confirmed)
+		WHERE NOT EXISTS (SELECT FROM move WHERE move.id = t.id)`,
 		append([]any{ids, sites, links, old4, old6, new4, new6, sources, noticed, received}, stageColumns(done)...)...)
 }
 

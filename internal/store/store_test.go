@@ -213,7 +213,9 @@ func TestMovesAreRecordedTogether(t *testing.T) {
 	}
 	g := store.Group{Changes: []store.Change{change(0, b, "", "198.51.100.3"), change(1, a, "", "198.51.100.4"), change(2, a, "198.51.100.4", "2001:db8::7")},
 		Serials: map[int64]uint32{a.zone.ID: a.zone.Serial + 7}}
-	require.NoError(t, st.Settle(ctx, g, []store.Stages{{MoveID: ids[1], Recorded: morning.Add(time.Second)}}))
+	for range 2 { // the second time as if the reply to the first had been lost
+		require.NoError(t, st.Settle(ctx, g, []store.Stages{{MoveID: ids[1], Recorded: morning.Add(time.Second)}}))
+	}
 	z, err := st.Zone(ctx, "isles.example")
 	require.NoError(t, err)
 	require.Equal(t, a.zone.Serial+7, z.Serial)
@@ -293,10 +295,27 @@ func TestWhatWasAcceptedIsSettledWhenTheStoreIsOpened(t *testing.T) {
 
 	st, err = store.Open(ctx, url)
 	require.NoError(t, err)
-	t.Cleanup(st.Close)
-	next, err := st.MoveIDs(ctx, 1)
+	next, err := st.MoveIDs(ctx, 2)
 	require.NoError(t, err)
 	require.Greater(t, next[0], ids[2], "no ID is given twice")
+
+	// One whose writing was cut off, so that nobody was told that it was recorded, does not come back over a later one.
+	ids = next
+	accept(0, "198.51.100.3", "198.51.100.66", f.zone.Serial+3)
+	later := store.Change{ID: next[1], SiteID: f.site.ID, LinkID: f.link.ID, Old: wan.PairOf(netip.MustParseAddr("198.51.100.3")), New: wan.PairOf(netip.MustParseAddr("198.51.100.5")),
+		Source: wan.SourceObserved, Noticed: morning, Received: morning}
+	require.NoError(t, st.Accept(ctx, store.Group{Changes: []store.Change{later}}))
+	require.NoError(t, st.Settle(ctx, store.Group{Changes: []store.Change{later}}, nil))
+	st.Close()
+	st, err = store.Open(ctx, url)
+	require.NoError(t, err)
+	t.Cleanup(st.Close)
+	l, err := st.Link(ctx, f.site.ID, "main")
+	require.NoError(t, err)
+	require.Equal(t, later.New, l.Addresses())
+	moves, err := st.Moves(ctx, store.MoveFilter{Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, moves, 3)
 }
 
 func TestTheSerialWrapsWithoutZero(t *testing.T) {
