@@ -53,9 +53,9 @@ check: console
 	$(GO) tool staticcheck $(PACKAGES)
 	cd web && npm run --silent check
 
-# The packages with goroutines run under the race detector. One package after the other: several start a database.
+# The packages with goroutines run under the race detector, two packages at a time: most of them wait more than they compute.
 test: install-test build check
-	$(GO) test -race -p 1 -timeout 8m $(PACKAGES)
+	$(GO) test -race -p 2 -timeout 8m $(PACKAGES)
 
 bench:
 	$(GO) test -run xxx -bench . -benchtime 3s ./bench

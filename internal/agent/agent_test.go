@@ -88,29 +88,29 @@ func awaitAddress(t *testing.T, s *testbed.Service, address string) {
 func TestAnAgentEnrolsFollowsAndOutlivesTrouble(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}
-	w.move("127.101.3.1")
+	w.move("127.111.3.1")
 	state := filepath.Join(t.TempDir(), "agent")
 	options := agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial, Log: slog.New(slog.DiscardHandler)}
 	ctx, stop := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
 	go func() { ended <- agent.Run(ctx, options) }()
-	awaitAddress(t, s, "127.101.3.1")
+	awaitAddress(t, s, "127.111.3.1")
 	info, err := os.Stat(filepath.Join(state, "agent.json"))
 	require.NoError(t, err)
 	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 
-	w.move("127.101.3.2")
-	awaitAddress(t, s, "127.101.3.2")
+	w.move("127.111.3.2")
+	awaitAddress(t, s, "127.111.3.2")
 
 	w.cut.Store(true)
-	w.move("127.101.3.3")
+	w.move("127.111.3.3")
 	require.Never(t, func() bool {
 		l, err := s.Client.Link(context.Background(), "KET-07", "main")
-		return err != nil || l.IPv4.String() != "127.101.3.2"
+		return err != nil || l.IPv4.String() != "127.111.3.2"
 	}, 1500*time.Millisecond, 100*time.Millisecond)
-	w.move("127.101.3.4") // moved twice while nobody could be told
+	w.move("127.111.3.4") // moved twice while nobody could be told
 	w.cut.Store(false)
-	awaitAddress(t, s, "127.101.3.4")
+	awaitAddress(t, s, "127.111.3.4")
 	moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Site: "KET-07", Link: "main", Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, moves, 3, "the newest address is announced, not those that were missed")
@@ -120,11 +120,11 @@ func TestAnAgentEnrolsFollowsAndOutlivesTrouble(t *testing.T) {
 
 	// A second run needs no code: it has its key.
 	options.Code = ""
-	w.move("127.101.3.5")
+	w.move("127.111.3.5")
 	again, stopAgain := context.WithCancel(t.Context())
 	defer stopAgain()
 	go func() { ended <- agent.Run(again, options) }()
-	awaitAddress(t, s, "127.101.3.5")
+	awaitAddress(t, s, "127.111.3.5")
 
 	keys, err := s.Client.Keys(t.Context())
 	require.NoError(t, err)
@@ -144,7 +144,7 @@ func TestAnAgentEnrolsFollowsAndOutlivesTrouble(t *testing.T) {
 func TestAnAgentWaitsForAServerThatIsAway(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}
-	w.move("127.101.3.9")
+	w.move("127.111.3.9")
 	w.cut.Store(true)
 	options := agent.Options{Server: s.URL, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial, Log: slog.New(slog.DiscardHandler)}
 	ctx, stop := context.WithCancel(t.Context())
@@ -152,13 +152,13 @@ func TestAnAgentWaitsForAServerThatIsAway(t *testing.T) {
 	go func() { _ = agent.Run(ctx, options) }()
 	require.Never(t, func() bool { return agent.Enrolled(options.StateDir) }, time.Second, 50*time.Millisecond)
 	w.cut.Store(false)
-	awaitAddress(t, s, "127.101.3.9")
+	awaitAddress(t, s, "127.111.3.9")
 }
 
 func TestAnAgentWithoutAGoodCodeSaysSo(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}
-	w.move("127.101.3.9")
+	w.move("127.111.3.9")
 	base := agent.Options{Server: s.URL, StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial}
 	err := agent.Run(t.Context(), base)
 	require.ErrorContains(t, err, "give --server and --code")

@@ -57,16 +57,16 @@ func standing(t *testing.T, s *testbed.Service) contract.LinkStanding {
 func TestAnAgentTellsAllItsSourcesAndItsStatus(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}
-	w.move("127.101.5.1")
+	w.move("127.111.5.1")
 	state := filepath.Join(t.TempDir(), "agent")
-	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial, Version: "test", Fixed: []netip.Addr{netip.MustParseAddr("127.101.9.9")}})
+	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial, Version: "test", Fixed: []netip.Addr{netip.MustParseAddr("127.111.9.9")}})
 	await(t, "the sources are told", func() bool { return len(standing(t, s).Sources) >= 4 })
 	said := map[wan.Source]contract.LinkSource{}
 	for _, r := range standing(t, s).Sources {
 		said[r.Source] = r
 	}
-	require.Equal(t, "127.101.5.1", said[wan.SourceObserved].Addresses)
-	require.Equal(t, "127.101.5.1", said[wan.SourceSTUN].Addresses, "Ink Post's own STUN responder is asked without being named")
+	require.Equal(t, "127.111.5.1", said[wan.SourceObserved].Addresses)
+	require.Equal(t, "127.111.5.1", said[wan.SourceSTUN].Addresses, "Ink Post's own STUN responder is asked without being named")
 	require.Contains(t, said[wan.SourceFixed].Dissent, "was typed as fixed")
 	require.NotEmpty(t, said[wan.SourceGateway].Problem)
 	require.Equal(t, wan.NATUnknown, standing(t, s).NAT)
@@ -74,14 +74,14 @@ func TestAnAgentTellsAllItsSourcesAndItsStatus(t *testing.T) {
 	// An operator types the router's WAN address, and the verdict follows with the next announcement.
 	_, err := s.Client.EditLink(t.Context(), "KET-07", "main", map[string]any{"router_address": "192.168.1.23"})
 	require.NoError(t, err)
-	w.move("127.101.5.2")
-	awaitAddress(t, s, "127.101.5.2")
+	w.move("127.111.5.2")
+	awaitAddress(t, s, "127.111.5.2")
 	require.Equal(t, wan.NATDouble, standing(t, s).NAT)
 	require.Len(t, standing(t, s).Remedies, 3)
 
 	await(t, "the status is written", func() bool {
 		list, err := agent.ReadStatus(state)
-		return err == nil && list[0].Answer.New == "127.101.5.2" && list[0].Answer.NAT == wan.NATDouble && list[0].Site == "KET-07"
+		return err == nil && list[0].Answer.New == "127.111.5.2" && list[0].Answer.NAT == wan.NATDouble && list[0].Site == "KET-07"
 	})
 	moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Site: "KET-07", Limit: 1})
 	require.NoError(t, err)
@@ -91,15 +91,15 @@ func TestAnAgentTellsAllItsSourcesAndItsStatus(t *testing.T) {
 func TestACommandRunsAfterAChange(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}
-	w.move("127.101.5.3")
+	w.move("127.111.5.3")
 	out := filepath.Join(t.TempDir(), "told")
 	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
 		After: []string{"/bin/sh", "-c", `printf '%s' "$1 $INKPOST_LINK $INKPOST_OLD_IPV4 $INKPOST_NEW_IPV4" > "` + out + `.new"; mv "` + out + `.new" "` + out + `"`, "sh", "$(id); literally"}})
-	awaitAddress(t, s, "127.101.5.3")
-	w.move("127.101.5.4")
+	awaitAddress(t, s, "127.111.5.3")
+	w.move("127.111.5.4")
 	await(t, "the command has run", func() bool {
 		doc, err := os.ReadFile(out)
-		return err == nil && string(doc) == "$(id); literally main 127.101.5.3 127.101.5.4"
+		return err == nil && string(doc) == "$(id); literally main 127.111.5.3 127.111.5.4"
 	})
 }
 
@@ -108,7 +108,7 @@ func TestAResolverThatFailsIsToldApartFromADeadLink(t *testing.T) {
 	_, port, err := net.SplitHostPort(strings.TrimPrefix(s.URL, "http://"))
 	require.NoError(t, err)
 	w := &way{}
-	w.move("127.101.5.5")
+	w.move("127.111.5.5")
 	var broken atomic.Bool
 	start(t, agent.Options{Server: "http://post.saltmarsh.example:" + port, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
 		Lookup: func(context.Context, string) ([]netip.Addr, error) {
@@ -117,10 +117,10 @@ func TestAResolverThatFailsIsToldApartFromADeadLink(t *testing.T) {
 			}
 			return []netip.Addr{netip.MustParseAddr("127.0.0.1")}, nil
 		}})
-	awaitAddress(t, s, "127.101.5.5")
+	awaitAddress(t, s, "127.111.5.5")
 	broken.Store(true)
-	w.move("127.101.5.6")
-	awaitAddress(t, s, "127.101.5.6") // by the address that the name had last
+	w.move("127.111.5.6")
+	awaitAddress(t, s, "127.111.5.6") // by the address that the name had last
 	await(t, "the resolver is at fault", func() bool { return strings.Contains(standing(t, s).Resolver, "server misbehaving") })
 	await(t, "a fault says so", func() bool {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
@@ -131,7 +131,7 @@ func TestAResolverThatFailsIsToldApartFromADeadLink(t *testing.T) {
 func TestAnAgentWhoseClockIsWrongIsRefusedAndGoesOnWhenItIsRight(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}
-	w.move("127.101.5.7")
+	w.move("127.111.5.7")
 	var off atomic.Int64
 	off.Store(int64(2 * time.Hour))
 	state := filepath.Join(t.TempDir(), "agent")
@@ -148,7 +148,7 @@ func TestAnAgentWhoseClockIsWrongIsRefusedAndGoesOnWhenItIsRight(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, l.Addresses().Known(), "nothing is taken from it meanwhile")
 	off.Store(0)
-	awaitAddress(t, s, "127.101.5.7")
+	awaitAddress(t, s, "127.111.5.7")
 }
 
 // lan is a LAN that the test makes up.
@@ -190,10 +190,10 @@ func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
 	}
 	tried := make(chan string, 100000)
 	w := &way{}
-	w.move("127.101.5.8")
+	w.move("127.111.5.8")
 	start(t, agent.Options{Server: s.URL, Code: code, StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
 		LAN: lan{table: table, ports: map[string]string{"192.168.7.20:443/tcp": "open", "192.168.7.33:22/tcp": "refused"}, tried: tried}})
-	awaitAddress(t, s, "127.101.5.8")
+	awaitAddress(t, s, "127.111.5.8")
 	seen, err := s.Client.LAN(t.Context(), "KET-07", true)
 	require.NoError(t, err)
 	by := map[string]contract.Sighting{}
@@ -226,10 +226,10 @@ func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
 func TestAnAgentTakesAnotherKeyInThePlaceOfItsOwn(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}
-	w.move("127.101.5.20")
+	w.move("127.111.5.20")
 	state := filepath.Join(t.TempDir(), "agent")
 	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial})
-	awaitAddress(t, s, "127.101.5.20")
+	awaitAddress(t, s, "127.111.5.20")
 	of := func() (good, revoked []contract.Key) {
 		list, err := s.Client.Keys(context.Background())
 		require.NoError(t, err)
@@ -247,8 +247,8 @@ func TestAnAgentTakesAnotherKeyInThePlaceOfItsOwn(t *testing.T) {
 	before, err := os.ReadFile(filepath.Join(state, "agent.json"))
 	require.NoError(t, err)
 	require.NoError(t, s.Client.TurnKey(t.Context(), first[0].ID))
-	w.move("127.101.5.21") // it asks the server
-	awaitAddress(t, s, "127.101.5.21")
+	w.move("127.111.5.21") // it asks the server
+	awaitAddress(t, s, "127.111.5.21")
 	await(t, "the old key is revoked when the new one is in use", func() bool {
 		good, revoked := of()
 		return len(good) == 1 && len(revoked) == 1 && revoked[0].ID == first[0].ID
@@ -256,8 +256,8 @@ func TestAnAgentTakesAnotherKeyInThePlaceOfItsOwn(t *testing.T) {
 	after, err := os.ReadFile(filepath.Join(state, "agent.json"))
 	require.NoError(t, err)
 	require.NotEqual(t, before, after)
-	w.move("127.101.5.22")
-	awaitAddress(t, s, "127.101.5.22")
+	w.move("127.111.5.22")
+	awaitAddress(t, s, "127.111.5.22")
 	require.Error(t, s.Client.TurnKey(t.Context(), first[0].ID), "a revoked key has no successor")
 }
 
@@ -277,13 +277,13 @@ func TestAHostnameFollowsADevicesIPv6Address(t *testing.T) {
 	var six atomic.Value
 	six.Store("2001:db8:7::20")
 	w := &way{}
-	w.move("127.101.5.23")
+	w.move("127.111.5.23")
 	start(t, agent.Options{Server: s.URL, Code: code, StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial, LAN: prefixed{&six}})
 	is := func(want string) func() bool {
 		return func() bool {
 			_, err := s.Client.LAN(context.Background(), "KET-07", true)
 			h, err2 := s.Client.Hostname(context.Background(), "recorder.isles.example")
-			return err == nil && err2 == nil && h.IPv4.String() == "127.101.5.23" && h.IPv6.String() == want
+			return err == nil && err2 == nil && h.IPv4.String() == "127.111.5.23" && h.IPv6.String() == want
 		}
 	}
 	await(t, "the AAAA is the device's own", is("2001:db8:7::20"))
@@ -313,8 +313,8 @@ func TestAnAgentWithSeveralInterfacesTellsWhichLinkIsDown(t *testing.T) {
 	_, err = s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "ket-07.isles.example", Site: "KET-07"})
 	require.NoError(t, err)
 	cable, mobile := &way{}, &way{}
-	cable.move("127.101.5.30")
-	mobile.move("127.103.5.30")
+	cable.move("127.111.5.30")
+	mobile.move("127.113.5.30")
 	state := filepath.Join(t.TempDir(), "agent")
 	start(t, agent.Options{Server: s.URL, StateDir: state, Links: []agent.LinkOptions{{Interface: "eth0", Code: code, Dial: cable.dial}, {Interface: "wwan0", Code: inv.Code, Dial: mobile.dial}}})
 	at := func(want string) func() bool {
@@ -323,14 +323,14 @@ func TestAnAgentWithSeveralInterfacesTellsWhichLinkIsDown(t *testing.T) {
 			return err == nil && h.IPv4.String() == want
 		}
 	}
-	await(t, "the preferred link is followed", at("127.101.5.30"))
+	await(t, "the preferred link is followed", at("127.111.5.30"))
 	awaitOther := func() bool {
 		l, err := s.Client.Link(context.Background(), "KET-07", "backup")
-		return err == nil && l.IPv4.String() == "127.103.5.30"
+		return err == nil && l.IPv4.String() == "127.113.5.30"
 	}
 	await(t, "the other link is known", awaitOther)
 	cable.cut.Store(true)
-	await(t, "names follow the link that works", at("127.103.5.30"))
+	await(t, "names follow the link that works", at("127.113.5.30"))
 	l, err := s.Client.Link(t.Context(), "KET-07", "main")
 	require.NoError(t, err)
 	require.True(t, l.Failing)
@@ -355,7 +355,7 @@ func TestANewAgentSpeaksToAnOldServer(t *testing.T) {
 		if err := json.NewDecoder(r.Body).Decode(&o); err != nil {
 			return err
 		}
-		doc, err := json.Marshal(map[string]any{"address": "127.101.5.40", "check_seconds": o["check_seconds"]})
+		doc, err := json.Marshal(map[string]any{"address": "127.111.5.40", "check_seconds": o["check_seconds"]})
 		r.Body, r.ContentLength = io.NopCloser(strings.NewReader(string(doc))), int64(len(doc))
 		r.Header.Set("Content-Length", strconv.Itoa(len(doc)))
 		return err
@@ -380,12 +380,12 @@ func TestANewAgentSpeaksToAnOldServer(t *testing.T) {
 func TestAPathIsProvenWithoutTheDevice(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}
-	w.move("127.101.5.10")
+	w.move("127.111.5.10")
 	code := site(t, s)
 	_, err := s.Client.Prove(t.Context(), "KET-07", contract.ProofInput{Transport: "tcp", External: 40123})
 	require.ErrorContains(t, err, "the address of link main is not known yet")
 	start(t, agent.Options{Server: s.URL, Code: code, StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial, Log: slog.New(slog.DiscardHandler)})
-	awaitAddress(t, s, "127.101.5.10")
+	awaitAddress(t, s, "127.111.5.10")
 	for _, transport := range []string{"tcp", "udp"} {
 		free, err := net.ListenPacket("udp", ":0")
 		require.NoError(t, err)
@@ -411,7 +411,7 @@ func TestAPathIsProvenWithoutTheDevice(t *testing.T) {
 func TestAFullDiskStopsNothing(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}
-	w.move("127.101.5.11")
+	w.move("127.111.5.11")
 	state := filepath.Join(t.TempDir(), "agent")
 	o := agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial}
 	require.NoError(t, agent.Enrol(t.Context(), o))
@@ -422,9 +422,9 @@ func TestAFullDiskStopsNothing(t *testing.T) {
 		require.NoError(t, os.Mkdir(filepath.Join(state, name), 0o700))
 	}
 	start(t, o)
-	awaitAddress(t, s, "127.101.5.11")
-	w.move("127.101.5.12")
-	awaitAddress(t, s, "127.101.5.12")
+	awaitAddress(t, s, "127.111.5.11")
+	w.move("127.111.5.12")
+	awaitAddress(t, s, "127.111.5.12")
 	after, err := os.ReadFile(filepath.Join(state, "agent.json"))
 	require.NoError(t, err)
 	require.Equal(t, before, after, "the key is still there")
@@ -435,13 +435,13 @@ func TestAFullDiskStopsNothing(t *testing.T) {
 func TestAConfigurationIsReadAnewWithoutARestart(t *testing.T) {
 	s := testbed.Start(t, nil)
 	w := &way{}
-	w.move("127.101.5.13")
+	w.move("127.111.5.13")
 	reload := make(chan agent.Options)
 	o := agent.Options{Server: s.URL, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial, Reload: reload}
 	ended := start(t, o)
-	awaitAddress(t, s, "127.101.5.13")
+	awaitAddress(t, s, "127.111.5.13")
 	o.Sources = []string{"observed", "fixed"}
-	o.Fixed = []netip.Addr{netip.MustParseAddr("127.101.5.14")}
+	o.Fixed = []netip.Addr{netip.MustParseAddr("127.111.5.14")}
 	reload <- o
 	await(t, "the new sources are used", func() bool {
 		list := standing(t, s).Sources

@@ -62,19 +62,19 @@ func twoLinks(t *testing.T, edit func(*testbed.Options)) *testbed.Service {
 
 func TestTheServerWeighsWhatAnAgentReports(t *testing.T) {
 	s := twoLinks(t, nil)
-	at := sit(t, s, "main", "127.101.6.1")
-	r, err := at.client.Announce(t.Context(), word(contract.SourceReport{Source: "stun", Via: "a", IPv4: "127.101.6.1"}, contract.SourceReport{Source: "gateway", Via: "NAT-PMP", IPv4: "127.101.6.1"}))
+	at := sit(t, s, "main", "127.112.6.1")
+	r, err := at.client.Announce(t.Context(), word(contract.SourceReport{Source: "stun", Via: "a", IPv4: "127.112.6.1"}, contract.SourceReport{Source: "gateway", Via: "NAT-PMP", IPv4: "127.112.6.1"}))
 	require.NoError(t, err)
 	require.True(t, r.Changed)
 	require.Equal(t, wan.NATDirect, r.NAT)
 
 	// A forged STUN answer, and an address that the sender claims to have been observed at: neither moves the hostname.
-	r, err = at.client.Announce(t.Context(), word(contract.SourceReport{Source: "stun", Via: "a", IPv4: "127.101.6.66"}, contract.SourceReport{Source: "observed", IPv4: "127.101.6.66"}))
+	r, err = at.client.Announce(t.Context(), word(contract.SourceReport{Source: "stun", Via: "a", IPv4: "127.112.6.66"}, contract.SourceReport{Source: "observed", IPv4: "127.112.6.66"}))
 	require.NoError(t, err)
 	require.False(t, r.Changed)
 	l, err := s.Client.Link(t.Context(), "KET-07", "main")
 	require.NoError(t, err)
-	require.Equal(t, "127.101.6.1", l.IPv4.String())
+	require.Equal(t, "127.112.6.1", l.IPv4.String())
 	require.Contains(t, l.Standing.Sources[1].Dissent, "forged")
 
 	r, err = at.client.Announce(t.Context(), word(contract.SourceReport{Source: "gateway", Via: "PCP", IPv4: "100.64.7.9"}))
@@ -103,7 +103,7 @@ func TestTheServerWeighsWhatAnAgentReports(t *testing.T) {
 	}
 	l, err = s.Client.Link(t.Context(), "KET-07", "main")
 	require.NoError(t, err)
-	require.Equal(t, "127.101.6.1", l.IPv4.String(), "nothing of that changed anything")
+	require.Equal(t, "127.112.6.1", l.IPv4.String(), "nothing of that changed anything")
 	_, err = s.Client.EditLink(t.Context(), "KET-07", "main", client.Fields{"sources": []string{"stun", "stun"}})
 	require.ErrorContains(t, err, "stun is there twice")
 	_, err = s.Client.EditLink(t.Context(), "KET-07", "main", client.Fields{"router_address": "2001:db8::1"})
@@ -119,12 +119,12 @@ func answer(t *testing.T, s *testbed.Service) string {
 
 func TestHostnamesFollowTheLinkThatWorks(t *testing.T) {
 	s := twoLinks(t, func(o *testbed.Options) { o.CheckEvery, o.HoldDown = time.Second, 2*time.Second })
-	main, backup := sit(t, s, "main", "127.101.6.2"), sit(t, s, "backup", "127.103.6.2")
+	main, backup := sit(t, s, "main", "127.112.6.2"), sit(t, s, "backup", "127.114.6.2")
 	_, err := main.client.Announce(t.Context(), word())
 	require.NoError(t, err)
 	_, err = backup.client.Announce(t.Context(), word())
 	require.NoError(t, err)
-	require.Equal(t, "127.101.6.2", answer(t, s))
+	require.Equal(t, "127.112.6.2", answer(t, s))
 
 	// The agent of both says that nothing goes through the preferred one: names move at once.
 	down := word()
@@ -132,7 +132,7 @@ func TestHostnamesFollowTheLinkThatWorks(t *testing.T) {
 	began := time.Now()
 	_, err = backup.client.Announce(t.Context(), down)
 	require.NoError(t, err)
-	require.Equal(t, "127.103.6.2", answer(t, s))
+	require.Equal(t, "127.114.6.2", answer(t, s))
 	require.Less(t, time.Since(began), time.Second)
 
 	// It works again: names come back, but only after it has worked for a while.
@@ -152,13 +152,13 @@ func TestHostnamesFollowTheLinkThatWorks(t *testing.T) {
 			time.Sleep(200 * time.Millisecond)
 		}
 	}()
-	require.Never(t, func() bool { return answer(t, s) == "127.101.6.2" }, 1200*time.Millisecond, 50*time.Millisecond, "the hold-down")
-	require.Eventually(t, func() bool { return answer(t, s) == "127.101.6.2" }, 10*time.Second, 50*time.Millisecond)
+	require.Never(t, func() bool { return answer(t, s) == "127.112.6.2" }, 1200*time.Millisecond, 50*time.Millisecond, "the hold-down")
+	require.Eventually(t, func() bool { return answer(t, s) == "127.112.6.2" }, 10*time.Second, 50*time.Millisecond)
 
 	// Its agent falls silent, and no service is reached through it: one missed check is enough.
 	dies()
 	began = time.Now()
-	require.Eventually(t, func() bool { return answer(t, s) == "127.103.6.2" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return answer(t, s) == "127.114.6.2" }, 10*time.Second, 20*time.Millisecond)
 	require.Less(t, time.Since(began), 5*time.Second)
 	require.Eventually(t, func() bool {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
@@ -172,12 +172,12 @@ func TestHostnamesFollowTheLinkThatWorks(t *testing.T) {
 	// An edit of the record does not bring it back.
 	_, err = s.Client.EditSite(t.Context(), "KET-07", client.Fields{"note": "Key at the keeper's cottage."})
 	require.NoError(t, err)
-	require.Equal(t, "127.103.6.2", answer(t, s))
+	require.Equal(t, "127.114.6.2", answer(t, s))
 }
 
 func TestAnAgentsSTUNIsASignOfLife(t *testing.T) {
 	s := twoLinks(t, nil)
-	at := sit(t, s, "main", "127.101.6.3")
+	at := sit(t, s, "main", "127.112.6.3")
 	_, err := at.client.Announce(t.Context(), word())
 	require.NoError(t, err)
 	before, err := s.Client.Link(t.Context(), "KET-07", "main")
@@ -211,7 +211,7 @@ func TestAnAgentsSTUNIsASignOfLife(t *testing.T) {
 
 func TestAKeyThatIsRefusedAgainAndAgainBecomesVisibleAtTheSite(t *testing.T) {
 	s := twoLinks(t, nil)
-	at := sit(t, s, "main", "127.101.6.4")
+	at := sit(t, s, "main", "127.112.6.4")
 	_, err := at.client.Announce(t.Context(), word())
 	require.NoError(t, err)
 	fetch := func(from, user, password string) string {
@@ -226,16 +226,16 @@ func TestAKeyThatIsRefusedAgainAndAgainBecomesVisibleAtTheSite(t *testing.T) {
 		n, _ := res.Body.Read(line)
 		return string(line[:n])
 	}
-	stranger := fetch("127.101.9.9", "nobody", "wrong")
+	stranger := fetch("127.112.9.9", "nobody", "wrong")
 	for range 3 {
-		require.Equal(t, stranger, fetch("127.101.6.4", "router", "mistyped"), "the caller learns no more than a stranger does")
-		require.Equal(t, stranger, fetch("127.101.9.9", "ket-07", "mistyped"))
+		require.Equal(t, stranger, fetch("127.112.6.4", "router", "mistyped"), "the caller learns no more than a stranger does")
+		require.Equal(t, stranger, fetch("127.112.9.9", "ket-07", "mistyped"))
 	}
 	require.Eventually(t, func() bool {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		for _, f := range list {
 			if err == nil && f.Finding.Cause == "key-refused" {
-				return len(f.Finding.Evidence) == 2 && strings.Contains(f.Finding.Evidence[0], "3 times, from 127.101.6.4")
+				return len(f.Finding.Evidence) == 2 && strings.Contains(f.Finding.Evidence[0], "3 times, from 127.112.6.4")
 			}
 		}
 		return false

@@ -21,12 +21,17 @@ import (
 	"inkpost.example/inkpost/internal/wire/speak"
 )
 
+// Tests of other packages may have a world of their own on this machine at the same time: this one's addresses are elsewhere.
+func init() {
+	pools["Kettle Cable"], pools["Islenet Fibre"], pools["Gannet Mobile"] = netip.MustParsePrefix("127.115.0.0/16"), netip.MustParsePrefix("127.116.0.0/16"), netip.MustParsePrefix("127.117.0.0/16")
+}
+
 func world(t *testing.T) *World {
 	t.Helper()
 	lan := func(n byte, port uint16) netip.AddrPort {
 		return netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 202, 1, n}), port)
 	}
-	w, err := New([]SiteSpec{{Code: "KET-07", Links: []LinkSpec{{Label: "main", Provider: "Kettle Cable", Address: netip.MustParseAddr("127.101.77.7")}},
+	w, err := New([]SiteSpec{{Code: "KET-07", Links: []LinkSpec{{Label: "main", Provider: "Kettle Cable", Address: netip.MustParseAddr("127.115.77.7")}},
 		Services: []ServiceSpec{
 			{Name: "page", Device: "recorder", LAN: lan(20, 10443), External: 8443, Kind: probe.KindHTTP, Forwarded: true},
 			{Name: "shell", Device: "desk", LAN: lan(21, 10022), External: 8022, Kind: probe.KindSSH, Forwarded: true},
@@ -50,14 +55,14 @@ func outcome(t *testing.T, w *World, port uint16) probe.Outcome {
 
 func TestDevicesReallyAnswerThroughTheRouter(t *testing.T) {
 	w := world(t)
-	r, err := http.Get("http://127.101.77.7:8443/")
+	r, err := http.Get("http://127.115.77.7:8443/")
 	require.NoError(t, err)
 	defer r.Body.Close()
 	page, err := io.ReadAll(r.Body)
 	require.NoError(t, err)
 	require.Contains(t, string(page), "KET-07 recorder page")
 
-	c, err := net.Dial("tcp", "127.101.77.7:9000")
+	c, err := net.Dial("tcp", "127.115.77.7:9000")
 	require.NoError(t, err)
 	defer c.Close()
 	line, err := bufio.NewReader(c).ReadString('\n')
@@ -65,7 +70,7 @@ func TestDevicesReallyAnswerThroughTheRouter(t *testing.T) {
 	require.Equal(t, "KET-07 recorder data ready\r\n", line)
 
 	var key ssh.PublicKey
-	_, err = ssh.Dial("tcp", "127.101.77.7:8022", &ssh.ClientConfig{User: "technician", Auth: []ssh.AuthMethod{ssh.Password("x")},
+	_, err = ssh.Dial("tcp", "127.115.77.7:8022", &ssh.ClientConfig{User: "technician", Auth: []ssh.AuthMethod{ssh.Password("x")},
 		HostKeyCallback: func(_ string, _ net.Addr, k ssh.PublicKey) error { key = k; return nil }})
 	require.ErrorContains(t, err, "unable to authenticate")
 	require.Equal(t, "ssh-ed25519", key.Type())
@@ -93,18 +98,18 @@ func TestForwardsAndDevicesGiveEachOutcome(t *testing.T) {
 
 func TestRenumberingMovesEverythingAndSilencesTheOldAddress(t *testing.T) {
 	w := world(t)
-	kept, err := net.Dial("tcp", "127.101.77.7:9000")
+	kept, err := net.Dial("tcp", "127.115.77.7:9000")
 	require.NoError(t, err)
 	defer kept.Close()
 	_, err = bufio.NewReader(kept).ReadString('\n')
 	require.NoError(t, err)
 	n, err := w.Renumber("KET-07", "main")
 	require.NoError(t, err)
-	require.Equal(t, "127.101.77.7", n.Old)
+	require.Equal(t, "127.115.77.7", n.Old)
 	require.NotEqual(t, n.Old, n.New)
 	require.True(t, Public.Contains(netip.MustParseAddr(n.New)))
 	require.Equal(t, probe.Opened, outcome(t, w, 8443))
-	old := knock(t, netip.MustParseAddrPort("127.101.77.7:8443"), 200*time.Millisecond)
+	old := knock(t, netip.MustParseAddrPort("127.115.77.7:8443"), 200*time.Millisecond)
 	require.Equal(t, probe.Silent, old, "nobody is at the old address")
 	require.NoError(t, kept.SetReadDeadline(time.Now().Add(2*time.Second)))
 	_, err = kept.Read(make([]byte, 1))
@@ -131,13 +136,13 @@ func TestOutboundLeavesFromTheWANAddressAndDoesNotLoopBack(t *testing.T) {
 	c, err := dial(context.Background(), "tcp", l.Addr().String())
 	require.NoError(t, err)
 	defer c.Close()
-	require.Equal(t, "127.101.77.7", (<-seen).(*net.TCPAddr).IP.String())
-	_, err = dial(context.Background(), "tcp", "127.101.77.7:8443")
+	require.Equal(t, "127.115.77.7", (<-seen).(*net.TCPAddr).IP.String())
+	_, err = dial(context.Background(), "tcp", "127.115.77.7:8443")
 	require.ErrorIs(t, err, syscall.ECONNREFUSED, "the site's own address cannot be reached from inside")
 }
 
 func TestProviderGivesNoAddressTwice(t *testing.T) {
-	p := newProvider("Kettle Cable", netip.MustParsePrefix("127.101.8.0/28"))
+	p := newProvider("Kettle Cable", netip.MustParsePrefix("127.115.8.0/28"))
 	got := map[netip.Addr]bool{}
 	for range 15 {
 		a, err := p.lease(netip.Addr{})
@@ -147,17 +152,17 @@ func TestProviderGivesNoAddressTwice(t *testing.T) {
 	}
 	_, err := p.lease(netip.Addr{})
 	require.ErrorContains(t, err, "is used up")
-	p.release(netip.MustParseAddr("127.101.8.3"))
-	a, err := p.lease(netip.MustParseAddr("127.101.8.3"))
+	p.release(netip.MustParseAddr("127.115.8.3"))
+	a, err := p.lease(netip.MustParseAddr("127.115.8.3"))
 	require.NoError(t, err)
-	require.Equal(t, "127.101.8.3", a.String(), "a free address is given to whoever asks for it")
+	require.Equal(t, "127.115.8.3", a.String(), "a free address is given to whoever asks for it")
 }
 
 // Both ways of dropping look the same from outside, and give the port back.
 func TestDroppedPortsAreSilentForEveryUser(t *testing.T) {
 	for name, hold := range map[string]func(netip.AddrPort) (io.Closer, error){"filter": filteredPort, "full queue": fullPort} {
 		t.Run(name, func(t *testing.T) {
-			at := netip.MustParseAddrPort("127.101.78.1:8443")
+			at := netip.MustParseAddrPort("127.115.78.1:8443")
 			p, err := hold(at)
 			if errors.Is(err, os.ErrPermission) {
 				t.Skip("this kernel gives socket filters to root only; the full queue takes their place")
