@@ -64,6 +64,29 @@ func TestTheConsoleRecordsNamesOfAllKinds(t *testing.T) {
 	await(t, tab, `document.documentElement.scrollWidth <= 390`)
 }
 
+func TestTheConsoleEditsTheTimersOfAZone(t *testing.T) {
+	tab := signedIn(t)
+	const zone = "isles.saltmarsh.example"
+	before, err := owner.Zone(t.Context(), zone)
+	require.NoError(t, err)
+	do(t, tab, chromedp.Navigate(running.URL+"/names"), chromedp.WaitVisible(`[id="zone-`+zone+`"]`), in("zone-"+zone, "Edit"), chromedp.WaitVisible(`input[name="ttl_seconds"]`))
+	await(t, tab, `!document.querySelector('input[name="refresh_seconds"]')`)
+	do(t, tab, press("Show 6 more fields"), chromedp.WaitVisible(`input[name="refresh_seconds"]`),
+		chromedp.SendKeys(`input[name="refresh_seconds"]`, "9999999999"), press("Save"))
+	await(t, tab, `document.querySelector('input[name="refresh_seconds"]').getAttribute('aria-invalid') === 'true'`)
+	same, err := owner.Zone(t.Context(), zone)
+	require.NoError(t, err)
+	require.Equal(t, before.Refresh, same.Refresh, "nothing is stored")
+
+	do(t, tab, press("Cancel"), chromedp.WaitNotPresent(`[role="dialog"]`), in("zone-"+zone, "Edit"), chromedp.WaitVisible(`input[name="ttl_seconds"]`),
+		press("Show 6 more fields"), chromedp.WaitVisible(`input[name="retry_seconds"]`), chromedp.SendKeys(`input[name="retry_seconds"]`, "0"), press("Save"), chromedp.WaitNotPresent(`[role="dialog"]`))
+	after, err := owner.Zone(t.Context(), zone)
+	require.NoError(t, err)
+	require.Equal(t, before.Retry*10, after.Retry, "a nought was typed behind what stood there")
+	require.Equal(t, before.Servers, after.Servers, "what was not touched stays")
+	require.Greater(t, after.Serial, before.Serial)
+}
+
 func TestTheConsoleFiltersMovesAndPlansAChange(t *testing.T) {
 	tab := signedIn(t)
 	do(t, tab, chromedp.Navigate(running.URL+"/moves?site=RAD-06"), chromedp.WaitVisible(`[data-move]`))

@@ -32,6 +32,7 @@ export interface Hostname {
 }
 export interface Zone {
   apex: string; kind: 'hosted' | 'remote'; contact: string; serial: number; ttl_seconds: number; servers: { name: string; addresses?: string[] }[]; notify?: string[]; transfer_key?: string
+  refresh_seconds: number; retry_seconds: number; expire_seconds: number; negative_seconds: number; transfer_to?: string[]; also_ask?: string[]
   template?: string; primary?: string; primary_key?: string; transport?: string; reassert_seconds?: number; pushing?: boolean
 }
 export interface Push { name: string; state: string; taken?: string; tries: number; detail?: string }

@@ -22,21 +22,29 @@ const zoneBlanks = (kind: string, keys: string[]): Blank[] => [
     { name: 'contact', label: 'Mail address of who answers for it' },
     { name: 'notify', label: 'Secondaries to tell of changes', kind: 'list' as const, help: 'ADDRESS or ADDRESS:PORT' },
     { name: 'transfer_key', label: 'Who holds this key may have the zone', choices: ['', ...keys], none: 'no key' },
+    { name: 'transfer_to', label: 'Who else may have the zone', kind: 'list' as const, help: 'Addresses and prefixes, with commas', seldom: true },
+    { name: 'refresh_seconds', label: 'Seconds until secondaries look again (refresh)', kind: 'number' as const, seldom: true },
+    { name: 'retry_seconds', label: 'Seconds until they try again (retry)', kind: 'number' as const, seldom: true },
+    { name: 'expire_seconds', label: 'Seconds they answer without us (expire)', kind: 'number' as const, seldom: true },
+    { name: 'negative_seconds', label: 'Seconds that "no such name" is kept', kind: 'number' as const, seldom: true },
   ]),
+  { name: 'also_ask', label: 'Other servers that have to answer the same', kind: 'list', help: 'ADDRESS or ADDRESS:PORT', seldom: true },
 ]
 
 function zoneForm(z: Zone, keys: string[]): Form {
   const given: Form['given'] = z.kind === 'remote'
     ? { primary: z.primary ?? '', primary_key: z.primary_key ?? '', transport: z.transport ?? 'udp', reassert_seconds: z.reassert_seconds ?? 86400 }
-    : { servers: z.servers.flatMap((s) => (s.addresses?.length ? s.addresses.map((a) => `${s.name}=${a}`) : [s.name])), contact: z.contact, notify: z.notify ?? [], transfer_key: z.transfer_key ?? '' }
-  return { title: `Edit zone ${z.apex}`, path: `/zones/${z.apex}`, method: 'PATCH', blanks: zoneBlanks(z.kind, keys), given: { ttl_seconds: z.ttl_seconds, template: z.template ?? '', ...given } }
+    : { servers: z.servers.flatMap((s) => (s.addresses?.length ? s.addresses.map((a) => `${s.name}=${a}`) : [s.name])), contact: z.contact, notify: z.notify ?? [], transfer_key: z.transfer_key ?? '',
+      transfer_to: z.transfer_to ?? [], refresh_seconds: z.refresh_seconds, retry_seconds: z.retry_seconds, expire_seconds: z.expire_seconds, negative_seconds: z.negative_seconds }
+  return { title: `Edit zone ${z.apex}`, path: `/zones/${z.apex}`, method: 'PATCH', blanks: zoneBlanks(z.kind, keys), given: { ttl_seconds: z.ttl_seconds, template: z.template ?? '', also_ask: z.also_ask ?? [], ...given } }
 }
 
 const newZone = (kind: string, keys: string[]): Form => ({
   title: kind === 'remote' ? 'Add a remote zone' : 'Add a hosted zone', path: '/zones', method: 'POST',
   blanks: [{ name: 'apex', label: 'Zone', help: 'Such as isles.saltmarsh.example' }, ...zoneBlanks(kind, keys)],
-  given: kind === 'remote' ? { apex: '', kind, ttl_seconds: 30, template: '', primary: '', primary_key: '', transport: 'udp', reassert_seconds: 86400 }
-    : { apex: '', kind, ttl_seconds: 30, template: '', servers: '', contact: '', notify: '', transfer_key: '' },
+  given: kind === 'remote' ? { apex: '', kind, ttl_seconds: 30, template: '', also_ask: '', primary: '', primary_key: '', transport: 'udp', reassert_seconds: 86400 }
+    : { apex: '', kind, ttl_seconds: 30, template: '', also_ask: '', servers: '', contact: '', notify: '', transfer_key: '', transfer_to: '',
+      refresh_seconds: 0, retry_seconds: 0, expire_seconds: 0, negative_seconds: 0 }, // 0 takes the default
 })
 
 function hostnameLine(h: Hostname, push?: Push): Line {

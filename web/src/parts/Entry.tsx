@@ -4,7 +4,8 @@ import { useDeferredValue, useState } from 'react'
 import { api, Problem } from '../api'
 
 // One field to fill in. With choices it is a list to pick from; a list is typed with commas; a name is checked as it is typed.
-export interface Blank { name: string; label: string; help?: string; choices?: string[]; none?: string; kind?: 'text' | 'number' | 'yes' | 'list' | 'time' | 'name' | 'secret' | 'pairs' }
+// What is seldom filled in is out of sight until it is asked for.
+export interface Blank { name: string; label: string; help?: string; seldom?: boolean; choices?: string[]; none?: string; kind?: 'text' | 'number' | 'yes' | 'list' | 'time' | 'name' | 'secret' | 'pairs' }
 
 export type Value = string | number | boolean | string[] | Record<string, string>
 
@@ -60,6 +61,8 @@ export function Entry({ title, path, method, blanks, given, close, done }: {
   // The server names a range by its ends; the form has one field for it.
   const flaw = (name: string) => flaws.filter((f) => f.field === name || f.field.startsWith(name + '_') || f.field.startsWith(name + '.')).map((f) => f.detail).join('; ')
   const placed = blanks.some((b) => flaw(b.name))
+  const [all, setAll] = useState(false)
+  const shown = blanks.filter((b) => all || !b.seldom || flaw(b.name))
   const words = (b: Blank) => flaw(b.name) || (b.kind === 'name' && check.data && asked ? check.data.detail : b.help)
   return (
     <Dialog open onClose={close} fullWidth maxWidth="xs">
@@ -68,7 +71,7 @@ export function Entry({ title, path, method, blanks, given, close, done }: {
         <DialogContent>
           <Stack spacing={2} sx={{ pt: 1 }}>
             {save.error && !placed && <Alert severity="error">{save.error.message}</Alert>}
-            {blanks.map((b) => b.kind === 'yes' ? (
+            {shown.map((b) => b.kind === 'yes' ? (
               <FormControlLabel key={b.name} label={b.label} control={<Checkbox checked={Boolean(values[b.name])} onChange={(e) => set(b.name, e.target.checked)} />} />
             ) : (
               <TextField key={b.name} name={b.name} label={b.label} value={b.kind === 'time' ? values[b.name] ?? '' : typed(b, values[b.name])} select={Boolean(b.choices) && b.kind !== 'pairs'}
@@ -79,6 +82,7 @@ export function Entry({ title, path, method, blanks, given, close, done }: {
                 {b.kind !== 'pairs' && b.choices?.map((c) => <MenuItem key={c} value={c}>{c || b.none || 'the preferred link'}</MenuItem>)}
               </TextField>
             ))}
+            {shown.length < blanks.length && <Button color="inherit" sx={{ alignSelf: 'flex-start' }} onClick={() => setAll(true)}>Show {blanks.length - shown.length} more fields</Button>}
           </Stack>
         </DialogContent>
         <DialogActions sx={{ px: 3, pb: 2 }}>
