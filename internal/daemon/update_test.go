@@ -111,28 +111,58 @@ func TestUpdatesOfOnesOwnNames(t *testing.T) {
 	require.ElementsMatch(t, []string{"proof one", "proof two"}, text())
 	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.Remove([]dns.RR{rrOf(t, challenge+` 60 TXT "proof one"`)}) }))
 	require.Equal(t, []string{"proof two"}, text())
+	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { // one after the other, in their order
+		m.RemoveRRset([]dns.RR{rrOf(t, challenge+` 60 TXT "x"`)})
+		one(challenge + ` 60 TXT "proof two"`)(m)
+		one(challenge + ` 60 TXT "proof three"`)(m)
+		one(challenge + ` 60 TXT "proof three"`)(m)
+	}))
+	require.ElementsMatch(t, []string{"proof two", "proof three"}, text())
 	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.RemoveName([]dns.RR{rrOf(t, challenge+` 60 TXT "x"`)}) }))
 	require.Empty(t, text())
+
+	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.Remove([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.99")}) }), "another address than that is there")
+	require.Equal(t, []string{"198.51.100.8"}, ask(t, s.DNS, "ket-07."+zone, dns.TypeA))
+	_, before, _ := answers(t, s.DNS, "ket-07."+zone)
+	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { // an address and a proof in one go
+		m.Remove([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.8")})
+		one(ket + " 60 A 198.51.100.18")(m)
+		one(challenge + ` 60 TXT "both"`)(m)
+	}))
+	require.Equal(t, []string{"both"}, text())
+	got, after, _ := answers(t, s.DNS, "ket-07."+zone)
+	require.Equal(t, []string{"198.51.100.18"}, got)
+	require.Greater(t, after, before)
+	moves, err = s.Client.Moves(t.Context(), contract.MoveQuery{Site: "KET-07", Link: "main", Limit: 1})
+	require.NoError(t, err)
+	require.Equal(t, "198.51.100.18", moves[0].New)
+	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) {
+		m.RemoveRRset([]dns.RR{rrOf(t, challenge+` 60 TXT "x"`)})
+		one(ket + " 60 A 198.51.100.8")(m)
+	}))
+	require.Empty(t, text())
+	_, same, _ = answers(t, s.DNS, "ket-07."+zone)
 
 	for name, c := range map[string]struct {
 		want string
 		edit func(*dns.Msg)
 	}{
-		"another site's name":   {"REFUSED", one(oys + " 60 A 198.51.100.66")},
-		"a name of nobody":      {"REFUSED", one("new." + zone + ". 60 A 198.51.100.66")},
-		"the zone's apex":       {"REFUSED", one(zone + ". 60 A 198.51.100.66")},
-		"the zone's own server": {"REFUSED", one("ns1." + zone + ". 60 A 198.51.100.66")},
-		"another type":          {"REFUSED", one(ket + ` 60 TXT "x"`)},
-		"a private address":     {"REFUSED", one(ket + " 60 A 192.168.1.1")},
-		"two addresses":         {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.1")(m); one(ket + " 60 A 198.51.100.2")(m) }},
-		"no address left":       {"REFUSED", func(m *dns.Msg) { m.RemoveRRset([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.8")}) }},
-		"one of two is foreign": {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); one(oys + " 60 A 198.51.100.9")(m) }},
-		"address and proof":     {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); one(challenge + ` 60 TXT "x"`)(m) }},
-		"outside the zone":      {"NOTZONE", one("ket-07.elsewhere.example. 60 A 198.51.100.9")},
-		"another zone":          {"NOTAUTH", func(m *dns.Msg) { m.Question[0].Name = "elsewhere.example." }},
-		"no zone":               {"FORMERR", func(m *dns.Msg) { m.Question[0].Qtype = dns.TypeA }},
-		"class of nothing":      {"FORMERR", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); m.Ns[0].Header().Class = dns.ClassCHAOS }},
-		"deletion with a TTL":   {"FORMERR", func(m *dns.Msg) { m.RemoveRRset([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.9")}); m.Ns[0].Header().Ttl = 5 }},
+		"another site's name":    {"REFUSED", one(oys + " 60 A 198.51.100.66")},
+		"a name of nobody":       {"REFUSED", one("new." + zone + ". 60 A 198.51.100.66")},
+		"the zone's apex":        {"REFUSED", one(zone + ". 60 A 198.51.100.66")},
+		"the zone's own server":  {"REFUSED", one("ns1." + zone + ". 60 A 198.51.100.66")},
+		"another type":           {"REFUSED", one(ket + ` 60 TXT "x"`)},
+		"a private address":      {"REFUSED", one(ket + " 60 A 192.168.1.1")},
+		"two addresses":          {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.1")(m); one(ket + " 60 A 198.51.100.2")(m) }},
+		"no address left":        {"REFUSED", func(m *dns.Msg) { m.RemoveRRset([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.8")}) }},
+		"one of two is foreign":  {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); one(oys + " 60 A 198.51.100.9")(m) }},
+		"proof and no address":   {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 192.168.1.1")(m); one(challenge + ` 60 TXT "x"`)(m) }},
+		"address, foreign proof": {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); one("_acme-challenge." + oys + ` 60 TXT "x"`)(m) }},
+		"outside the zone":       {"NOTZONE", one("ket-07.elsewhere.example. 60 A 198.51.100.9")},
+		"another zone":           {"NOTAUTH", func(m *dns.Msg) { m.Question[0].Name = "elsewhere.example." }},
+		"no zone":                {"FORMERR", func(m *dns.Msg) { m.Question[0].Qtype = dns.TypeA }},
+		"class of nothing":       {"FORMERR", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); m.Ns[0].Header().Class = dns.ClassCHAOS }},
+		"deletion with a TTL":    {"FORMERR", func(m *dns.Msg) { m.RemoveRRset([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.9")}); m.Ns[0].Header().Ttl = 5 }},
 		"name must be in use": {"NXDOMAIN", func(m *dns.Msg) {
 			m.NameUsed([]dns.RR{rrOf(t, "nobody."+zone+". 0 A 198.51.100.9")})
 			one(ket + " 60 A 198.51.100.9")(m)

@@ -222,5 +222,8 @@ func (e *Engine) Reload(ctx context.Context) error {
 		return err
 	}
 	e.prober.book.resume(today)
-	return e.change(ctx, "", "the record was read anew", func() error { return nil })
+	return e.change(ctx, "", "the record was read anew", func() error {
+		e.moveIDs = nil // moves to come are to stand behind those that somebody else recorded
+		return nil
+	})
 }

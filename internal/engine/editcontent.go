@@ -76,7 +76,7 @@ func (e *Engine) AddZoneRecord(ctx context.Context, apex string, in names.Record
 	if err != nil {
 		return contract.ZoneRecord{}, err
 	}
-	err = e.change(ctx, "", fmt.Sprintf("%s record of %s recorded", r.Type, r.Name), func() error { return e.store.ChangeZoneRecords(ctx, z.ID, []names.Record{r}, nil) })
+	err = e.change(ctx, "", fmt.Sprintf("%s record of %s recorded", r.Type, r.Name), func() error { return e.store.ChangeZoneRecords(ctx, z.ID, []names.Record{r}, nil, store.Group{}) })
 	if err != nil {
 		return contract.ZoneRecord{}, err
 	}
@@ -146,7 +146,7 @@ func (e *Engine) RemoveZoneRecord(ctx context.Context, apex string, id int64) er
 	if err != nil {
 		return err
 	}
-	return e.change(ctx, "", "a record of "+apex+" removed", func() error { return e.store.ChangeZoneRecords(ctx, z.ID, nil, []int64{id}) })
+	return e.change(ctx, "", "a record of "+apex+" removed", func() error { return e.store.ChangeZoneRecords(ctx, z.ID, nil, []int64{id}, store.Group{}) })
 }
 
 // SigningKeys lists the TSIG keys, without their secrets.

@@ -140,15 +140,10 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 		}
 		r.links[p.linkID] = true
 		r.accepted = append(r.accepted, p)
-		r.Changes = append(r.Changes, store.Change{SiteID: l.SiteID, LinkID: l.ID, Old: d.Old, New: d.New, Source: p.what.Source,
-			Noticed: p.what.Noticed, Received: p.received})
+		r.Changes = append(r.Changes, p.change(l, d))
 		l.IPv4, l.IPv6, l.Source, l.Since, l.Heard = d.New.IPv4, d.New.IPv6, p.what.Source, p.received, p.received
 		changed = append(changed, l)
-		for _, h := range where.followingOne(l.ID) {
-			if _, raised := r.Serials[h.ZoneID]; !raised {
-				r.Serials[h.ZoneID] = names.NextSerial(e.record.zone(h.ZoneID).Serial)
-			}
-		}
+		e.raise(r.Serials, where.followingOne(l.ID))
 	}
 	if len(r.Changes) == 0 {
 		return again
@@ -182,23 +177,45 @@ const movesAhead, movesAheadMost = 16, 4096
 
 // accept gives the changes of a group the IDs of their moves and makes it durable.
 func (e *Engine) accept(ctx context.Context, g store.Group) error {
-	if missing := len(g.Changes) - len(e.moveIDs); missing > 0 {
+	if err := e.number(ctx, g.Changes); err != nil {
+		return err
+	}
+	if err := e.store.Accept(ctx, g); err != nil {
+		return err
+	}
+	e.unsettled.accept(g)
+	return nil
+}
+
+// number gives changes the IDs of their moves, whether they come to be recorded or not.
+func (e *Engine) number(ctx context.Context, changes []store.Change) error {
+	if missing := len(changes) - len(e.moveIDs); missing > 0 {
 		ids, err := e.store.MoveIDs(ctx, missing+min(max(e.movesUsed, movesAhead), movesAheadMost))
 		if err != nil {
 			return err
 		}
 		e.moveIDs = append(e.moveIDs, ids...)
 	}
-	for i := range g.Changes {
-		g.Changes[i].ID = e.moveIDs[i]
+	for i := range changes {
+		changes[i].ID = e.moveIDs[i]
 	}
-	e.movesUsed += len(g.Changes)
-	e.moveIDs = e.moveIDs[len(g.Changes):] // whether the database takes them or not: it may have, and be cut off before it said so
-	if err := e.store.Accept(ctx, g); err != nil {
-		return err
-	}
-	e.unsettled.accept(g)
+	e.movesUsed += len(changes)
+	e.moveIDs = e.moveIDs[len(changes):]
 	return nil
+}
+
+// change is what the announcement changes, as it was decided for its link.
+func (p pending) change(l site.Link, d wan.Decision) store.Change {
+	return store.Change{SiteID: l.SiteID, LinkID: l.ID, Old: d.Old, New: d.New, Source: p.what.Source, Noticed: p.what.Noticed, Received: p.received}
+}
+
+// raise has the zones of some hostnames have their next serials.
+func (e *Engine) raise(serials map[int64]uint32, hostnames []site.Hostname) {
+	for _, h := range hostnames {
+		if _, raised := serials[h.ZoneID]; !raised {
+			serials[h.ZoneID] = names.NextSerial(e.record.zone(h.ZoneID).Serial)
+		}
+	}
 }
 
 // recorded is a group of announcements that the database has taken.

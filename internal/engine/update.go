@@ -4,13 +4,16 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/miekg/dns"
 
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/authdns"
 	"inkpost.example/inkpost/internal/wire/zonefile"
 )
@@ -161,12 +164,18 @@ func prescan(apex names.Name, list []dns.RR) int {
 
 // updatePlan gathers what an update asks for before any of it is done.
 type updatePlan struct {
-	engine    *Engine
-	zone      names.Zone
-	site      premises
-	links     []linkPlan
-	addTXT    []names.Record
-	removeTXT []int64
+	engine *Engine
+	zone   names.Zone
+	site   premises
+	links  []linkPlan
+	proofs []proofPlan
+}
+
+// proofPlan is what stands at one name for a certificate authority, and what is to stand there.
+type proofPlan struct {
+	name   names.Name
+	before []store.ZoneRecord
+	after  []names.Record
 }
 
 // linkPlan is what an update asks for of one link. A family that is deleted, and not given another address, goes.
@@ -207,24 +216,30 @@ func (p *updatePlan) address(host site.Hostname, rr dns.RR) int {
 	if !ok || h.Rrtype != dns.TypeA && h.Rrtype != dns.TypeAAAA {
 		return dns.RcodeRefused
 	}
-	plan, six := p.of(l.ID), h.Rrtype == dns.TypeAAAA
-	if h.Class != dns.ClassINET {
-		plan.delete4, plan.delete6 = plan.delete4 || !six, plan.delete6 || six
-		return dns.RcodeSuccess
+	plan := p.of(l.ID)
+	target, gone, now := &plan.addresses.IPv4, &plan.delete4, l.IPv4
+	if h.Rrtype == dns.TypeAAAA {
+		target, gone, now = &plan.addresses.IPv6, &plan.delete6, l.IPv6
 	}
-	target := &plan.addresses.IPv4
 	var offered netip.Addr
 	switch rr := rr.(type) {
 	case *dns.A:
 		offered, _ = netip.AddrFromSlice(rr.A.To4())
 	case *dns.AAAA:
 		offered, _ = netip.AddrFromSlice(rr.AAAA.To16())
-		target = &plan.addresses.IPv6
 	}
-	if target.IsValid() && *target != offered {
+	switch {
+	case h.Class == dns.ClassANY:
+		*target, *gone = netip.Addr{}, true
+	case h.Class == dns.ClassNONE && offered == *target:
+		*target = netip.Addr{}
+	case h.Class == dns.ClassNONE:
+		*gone = *gone || offered == now // to delete what is not there changes nothing (RFC 2136 section 3.4.2.4)
+	case target.IsValid() && *target != offered:
 		return dns.RcodeRefused // two addresses for one link
+	default:
+		*target = offered
 	}
-	*target = offered
 	return dns.RcodeSuccess
 }
 
@@ -234,38 +249,66 @@ func (p *updatePlan) proof(name names.Name, rr dns.RR) int {
 	if h.Rrtype != dns.TypeTXT && !(h.Rrtype == dns.TypeANY && h.Class == dns.ClassANY) {
 		return dns.RcodeRefused
 	}
-	data := zonefile.Data(rr)
-	_, records := p.engine.record.content()
-	there := false
-	for _, r := range records {
-		if r.ZoneID != p.zone.ID || r.Name != name || r.Type != "TXT" {
-			continue
+	plan := p.proofsAt(name)
+	same := func(r names.Record) bool { return r.Data == zonefile.Data(rr) }
+	switch h.Class {
+	case dns.ClassANY:
+		plan.after = nil
+	case dns.ClassNONE:
+		plan.after = slices.DeleteFunc(plan.after, same)
+	default:
+		if !slices.ContainsFunc(plan.after, same) {
+			plan.after = append(plan.after, names.Record{Name: name, Type: "TXT", TTL: int(min(max(h.Ttl, names.MinTTL), names.MaxTTL)), Data: zonefile.Data(rr)})
 		}
-		there = there || r.Data == data
-		if h.Class == dns.ClassANY || h.Class == dns.ClassNONE && r.Data == data {
-			p.removeTXT = append(p.removeTXT, r.ID)
-		}
-	}
-	if h.Class == dns.ClassINET && !there {
-		p.addTXT = append(p.addTXT, names.Record{Name: name, Type: "TXT", TTL: int(min(max(h.Ttl, names.MinTTL), names.MaxTTL)), Data: data})
 	}
 	return dns.RcodeSuccess
 }
 
+// proofsAt finds the plan of a name, or begins it with what stands there.
+func (p *updatePlan) proofsAt(name names.Name) *proofPlan {
+	for i := range p.proofs {
+		if p.proofs[i].name == name {
+			return &p.proofs[i]
+		}
+	}
+	plan := proofPlan{name: name}
+	_, records := p.engine.record.content()
+	for _, r := range records {
+		if r.ZoneID == p.zone.ID && r.Name == name && r.Type == "TXT" {
+			plan.before, plan.after = append(plan.before, r), append(plan.after, r.Record())
+		}
+	}
+	p.proofs = append(p.proofs, plan)
+	return &p.proofs[len(p.proofs)-1]
+}
+
+// difference gives what has to be added and removed for all proofs to be as planned.
+func (p *updatePlan) difference() (add []names.Record, remove []int64) {
+	for _, plan := range p.proofs {
+		for _, r := range plan.before {
+			if !slices.ContainsFunc(plan.after, func(a names.Record) bool { return a.Data == r.Data }) {
+				remove = append(remove, r.ID)
+			}
+		}
+		for _, a := range plan.after {
+			if !slices.ContainsFunc(plan.before, func(r store.ZoneRecord) bool { return r.Data == a.Data }) {
+				add = append(add, a)
+			}
+		}
+	}
+	return add, remove
+}
+
 func (p *updatePlan) carryOut(ctx context.Context, reply func(rcode int, more bool)) {
-	proofs := len(p.addTXT)+len(p.removeTXT) > 0
+	group, ok := p.announcements()
+	add, remove := p.difference()
 	switch {
-	case proofs && len(p.links) > 0:
-		reply(dns.RcodeRefused, false) // the two are recorded apart, and could be half-done
-	case proofs:
-		go func() {
-			err := p.engine.change(ctx, p.site.Code, "a proof for a certificate was updated", func() error {
-				return p.engine.store.ChangeZoneRecords(ctx, p.zone.ID, p.addTXT, p.removeTXT)
-			})
-			reply(updateRcode(err), false)
-		}()
+	case !ok:
+		reply(dns.RcodeRefused, false)
+	case len(add)+len(remove) > 0:
+		go func() { reply(updateRcode(p.prove(ctx, group, add, remove)), false) }()
 	default:
-		p.announce(ctx, reply)
+		p.announce(ctx, group, reply)
 	}
 }
 
@@ -276,23 +319,25 @@ func updateRcode(err error) int {
 	return dns.RcodeSuccess
 }
 
-// announce announces the addresses of the links: those of several are recorded in one transaction, or none.
-func (p *updatePlan) announce(ctx context.Context, reply func(rcode int, more bool)) {
+// announcements gives what the update announces: nothing for a link that has these addresses. ok is false where something must
+// not be announced.
+func (p *updatePlan) announcements() (group []pending, ok bool) {
 	e, now := p.engine, p.engine.now()
-	group := make([]pending, 0, len(p.links))
 	for _, plan := range p.links {
 		a := wan.Announcement{Addresses: plan.addresses, Source: wan.SourceInterface, Noticed: now,
 			NoIPv4: plan.delete4 && !plan.addresses.IPv4.IsValid(), NoIPv6: plan.delete6 && !plan.addresses.IPv6.IsValid()}
 		l, ok := p.site.link(plan.linkID)
 		if !ok {
-			reply(dns.RcodeRefused, false)
-			return
+			return nil, false
 		}
 		e.called(plan.linkID)
+		if !plan.addresses.Known() && !plan.delete4 && !plan.delete6 { // it deletes what is not there
+			e.heard.note(plan.linkID, now)
+			continue
+		}
 		d, err := wan.Decide(l.Addresses(), a, e.config.Policy)
 		if err != nil {
-			reply(dns.RcodeRefused, false)
-			return
+			return nil, false
 		}
 		if !d.Changed {
 			e.heard.note(plan.linkID, now)
@@ -300,6 +345,54 @@ func (p *updatePlan) announce(ctx context.Context, reply func(rcode int, more bo
 		}
 		group = append(group, pending{linkID: plan.linkID, what: a, received: now, update: true})
 	}
+	return group, true
+}
+
+// prove changes the records that prove names to certificate authorities, and the addresses that go with them in the same update.
+func (p *updatePlan) prove(ctx context.Context, group []pending, add []names.Record, remove []int64) error {
+	e := p.engine
+	g := store.Group{Serials: map[int64]uint32{}}
+	var at time.Time
+	err := e.change(ctx, p.site.Code, "a proof for a certificate was updated", func() error {
+		for _, a := range group {
+			where, l, ok := e.record.ofLink(a.linkID)
+			if !ok {
+				return ErrLinkGone
+			}
+			d, err := wan.Decide(l.Addresses(), a.what, e.config.Policy)
+			if err != nil {
+				return err
+			}
+			if d.Changed {
+				g.Changes = append(g.Changes, a.change(l, d))
+				e.raise(g.Serials, where.followingOne(l.ID))
+			}
+		}
+		if err := e.number(ctx, g.Changes); err != nil {
+			return err
+		}
+		if err := e.store.ChangeZoneRecords(ctx, p.zone.ID, add, remove, g); err != nil || len(g.Changes) == 0 {
+			return err
+		}
+		at = e.now()
+		e.unsettled.accept(g)
+		return e.settleAlone(ctx)
+	})
+	if err != nil {
+		return err
+	}
+	for _, c := range g.Changes {
+		e.heard.note(c.LinkID, c.Received)
+		if where, ok := e.record.site(c.SiteID); ok {
+			e.afterMove(where, where.followingOne(c.LinkID), c, store.Stages{MoveID: c.ID, Recorded: at, Published: e.now()})
+		}
+	}
+	return nil
+}
+
+// announce announces the addresses of the links: those of several are recorded together, or none.
+func (p *updatePlan) announce(ctx context.Context, group []pending, reply func(rcode int, more bool)) {
+	e := p.engine
 	switch len(group) {
 	case 0:
 		reply(dns.RcodeSuccess, false)

@@ -89,6 +89,8 @@ func (s *Store) MoveIDs(ctx context.Context, n int) (ids []int64, err error) {
 	return ids, err
 }
 
+const acceptStatement = `INSERT INTO accepted (id, content) VALUES ($1, $2)`
+
 // Accept makes a group durable, as a whole or not at all. It takes effect on what is read by Settle, or when the store is
 // opened the next time.
 func (s *Store) Accept(ctx context.Context, g Group) error {
@@ -96,7 +98,7 @@ func (s *Store) Accept(ctx context.Context, g Group) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.writes.Exec(ctx, `INSERT INTO accepted (id, content) VALUES ($1, $2)`, g.Changes[0].ID, string(content)); err != nil {
+	if _, err := s.writes.Exec(ctx, acceptStatement, g.Changes[0].ID, string(content)); err != nil {
 		return fmt.Errorf("record %d moves: %w", len(g.Changes), err)
 	}
 	return nil

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 
 	"github.com/jmoiron/sqlx"
 
@@ -119,9 +120,20 @@ func (s *Store) ZoneRecords(ctx context.Context) ([]ZoneRecord, error) {
 	return out, err
 }
 
-// ChangeZoneRecords adds and removes records of one zone and raises its serial, all of it or nothing.
-func (s *Store) ChangeZoneRecords(ctx context.Context, zoneID int64, add []names.Record, remove []int64) error {
-	return s.inZone(ctx, zoneID, func(tx *sqlx.Tx) error { return changeRecords(ctx, tx, zoneID, add, remove) })
+// ChangeZoneRecords adds and removes records of one zone, raises its serial and accepts a group of moves, which may be empty: all
+// of it or nothing.
+func (s *Store) ChangeZoneRecords(ctx context.Context, zoneID int64, add []names.Record, remove []int64, g Group) error {
+	return s.inZone(ctx, zoneID, func(tx *sqlx.Tx) error {
+		if err := changeRecords(ctx, tx, zoneID, add, remove); err != nil || len(g.Changes) == 0 {
+			return err
+		}
+		content, err := json.Marshal(g.accepted())
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, acceptStatement, g.Changes[0].ID, string(content))
+		return err
+	})
 }
 
 func changeRecords(ctx context.Context, tx *sqlx.Tx, zoneID int64, add []names.Record, remove []int64) error {

@@ -434,13 +434,13 @@ func TestZoneRecordsChangeTogether(t *testing.T) {
 	txt := func(data string) names.Record {
 		return names.Record{Name: "a.isles.example", Type: "TXT", TTL: 60, Data: data}
 	}
-	require.NoError(t, f.ChangeZoneRecords(ctx, f.zone.ID, []names.Record{txt(`"one"`), txt(`"two"`)}, nil))
+	require.NoError(t, f.ChangeZoneRecords(ctx, f.zone.ID, []names.Record{txt(`"one"`), txt(`"two"`)}, nil, store.Group{}))
 	list, err := f.ZoneRecords(ctx)
 	require.NoError(t, err)
 	require.Len(t, list, 2)
 	before, err := f.Zone(ctx, "isles.example")
 	require.NoError(t, err)
-	require.Error(t, f.ChangeZoneRecords(ctx, f.zone.ID, []names.Record{txt(`"three"`), txt(`"two"`)}, []int64{list[0].ID}))
+	require.Error(t, f.ChangeZoneRecords(ctx, f.zone.ID, []names.Record{txt(`"three"`), txt(`"two"`)}, []int64{list[0].ID}, store.Group{}))
 	after, err := f.Zone(ctx, "isles.example")
 	require.NoError(t, err)
 	require.Equal(t, before.Serial, after.Serial)
