@@ -245,6 +245,9 @@ func (e *Engine) publishGroup(r recorded) {
 		p := r.sites[c.SiteID]
 		e.afterMove(p, p.followingOne(c.LinkID), c, store.Stages{MoveID: c.ID, Recorded: r.at, Published: published})
 	}
+	for id := range r.sites { // once, however many of its links moved
+		e.askAgain(id)
+	}
 }
 
 // answer gives those who announced their results. Updates need no receipt, and their replies go out together.
@@ -292,7 +295,6 @@ func (e *Engine) afterMove(p premises, following []site.Hostname, c store.Change
 	e.unsettled.reached(s)
 	e.Events.Publish(contract.EventMoveRecorded, p.Code, strconv.FormatInt(s.MoveID, 10), "the address went from "+c.Old.String()+" to "+c.New.String())
 	e.prober.moved(p, c.LinkID)
-	e.askAgain(p.ID)
 }
 
 // heardList collects when links were last heard, until it is written in bulk.

@@ -387,6 +387,7 @@ func (p *updatePlan) prove(ctx context.Context, group []pending, add []names.Rec
 			e.afterMove(where, where.followingOne(c.LinkID), c, store.Stages{MoveID: c.ID, Recorded: at, Published: e.now()})
 		}
 	}
+	e.askAgain(p.site.ID)
 	return nil
 }
 
