@@ -97,6 +97,9 @@ func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
 		stages = append(stages, store.Stages{MoveID: ids[i], Recorded: recorded, Published: recorded.Add(200 * time.Microsecond),
 			Answered: recorded.Add(3 * time.Millisecond), Seen: recorded.Add(time.Duration((900 + 29000*o.slow) * float64(time.Millisecond))), Confirmed: recorded.Add(time.Duration((40 + 2500*o.slow*o.slow) * float64(time.Millisecond)))})
 	}
+	if err := d.Store.Accept(ctx, g); err != nil {
+		return err
+	}
 	return d.Store.Settle(ctx, g, stages)
 }
 

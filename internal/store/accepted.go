@@ -105,21 +105,24 @@ func (s *Store) Accept(ctx context.Context, g Group) error {
 }
 
 // Settle brings accepted groups, put together in their order, into the tables that are read, and notes stages that moves have
-// reached, these or earlier ones: all of it or nothing.
+// reached, these or earlier ones: all of it or nothing. It may be called again with the same where nobody knows whether it went
+// well: what is no longer among the accepted was settled.
 //
-// It may be called again with the same where nobody knows whether it went well. It does not wait for the disk: what is lost with the database's machine within the next fraction of a second was accepted
+// It does not wait for the disk: what is lost with the database's machine within the next fraction of a second was accepted
 // durably, and is settled anew.
 func (s *Store) Settle(ctx context.Context, g Group, stages []Stages) error {
-	reached := merged(stages)
-	var together pgx.Batch // one transaction
-	together.Queue(`SET LOCAL synchronous_commit = off`)
-	if len(g.Changes) > 0 {
-		queueMoves(&together, g.Changes, reached)
-		queueLinks(&together, g.Changes)
-		// An earlier one that is not among them was cut off while it was written, and whoever announced it told that it was not
-		// recorded. It must not come back over what came after.
-		together.Queue(`DELETE FROM accepted WHERE id <= $1`, g.Changes[len(g.Changes)-1].ID)
+	tx, err := s.writes.Begin(ctx)
+	if err != nil {
+		return err
 	}
+	defer func() { _ = tx.Rollback(ctx) }()
+	reached := merged(stages)
+	if err := settleMoves(ctx, tx, g.Changes, reached); err != nil {
+		return err
+	}
+	var together pgx.Batch
+	together.Queue(`SET LOCAL synchronous_commit = off`)
+	queueLinks(&together, g.Changes)
 	if len(g.Serials) > 0 {
 		zones := slices.Sorted(maps.Keys(g.Serials))
 		serials := make([]int64, len(zones))
@@ -132,35 +135,61 @@ func (s *Store) Settle(ctx context.Context, g Group, stages []Stages) error {
 		queueStages(&together, slices.Collect(maps.Values(reached)))
 	}
 	queuePublished(&together, stages)
-	return s.writes.SendBatch(ctx, &together).Close()
+	if err := tx.SendBatch(ctx, &together).Close(); err != nil {
+		return err
+	}
+	return tx.Commit(ctx)
 }
 
-// queueMoves records moves with the stages that they have reached already, and takes those from reached.
-func queueMoves(together *pgx.Batch, changes []Change, reached map[int64]Stages) {
-	n := len(changes)
-	ids, sites, links := make([]int64, n), make([]int64, n), make([]int64, n)
-	old4, old6, new4, new6 := make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n), make(pgtype.FlatArray[netip.Addr], n)
-	sources := make([]string, n)
-	noticed, received := make(pgtype.FlatArray[time.Time], n), make(pgtype.FlatArray[time.Time], n)
-	done := make([]Stages, n)
-	for i, c := range changes {
-		ids[i], sites[i], links[i] = c.ID, c.SiteID, c.LinkID
-		old4[i], old6[i], new4[i], new6[i] = c.Old.IPv4, c.Old.IPv6, c.New.IPv4, c.New.IPv6
-		sources[i], noticed[i], received[i] = string(c.Source), c.Noticed, c.Received
-		done[i] = reached[c.ID]
-		delete(reached, c.ID)
+var moveColumns = []string{"id", "site_id", "link_id", "old_ipv4", "old_ipv6", "new_ipv4", "new_ipv6", "source", "noticed_at", "received_at",
+	"recorded_at", "published_at", "answered_at", "seen_at", "confirmed_at"}
+
+// settleMoves records the moves that are still among the accepted, with the stages that they have reached already, which it
+// takes from reached.
+func settleMoves(ctx context.Context, tx pgx.Tx, changes []Change, reached map[int64]Stages) error {
+	if len(changes) == 0 {
+		return nil
 	}
-	together.Queue(`INSERT INTO move (id, site_id, link_id, old_ipv4, old_ipv6, new_ipv4, new_ipv6, source, noticed_at, received_at,
-			recorded_at, published_at, answered_at, seen_at, confirmed_at) OVERRIDING SYSTEM VALUE
-		SELECT t.* FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::inet[], $5::inet[], $6::inet[], $7::inet[], $8::text[], $9::timestamptz[],
-			$10::timestamptz[], $11::timestamptz[], $12::timestamptz[], $13::timestamptz[], $14::timestamptz[], $15::timestamptz[])
-			AS t(id, site_id, link_id, old4, old6, new4, new6, source, noticed, received, recorded, published, answered, seen, confirmed)
-		WHERE NOT EXISTS (SELECT FROM move WHERE move.id = t.id)`,
-		append([]any{ids, sites, links, old4, old6, new4, new6, sources, noticed, received}, stageColumns(done)...)...)
+	// An earlier one that is not ours was cut off while it was written, and whoever announced it told that it was not recorded. It
+	// goes too: it must not come back over what came after.
+	var first *int64
+	if err := tx.QueryRow(ctx, `WITH gone AS (DELETE FROM accepted WHERE id <= $1 RETURNING id) SELECT min(id) FROM gone`, changes[len(changes)-1].ID).Scan(&first); err != nil {
+		return err
+	}
+	at, _ := slices.BinarySearchFunc(changes, first, func(c Change, first *int64) int {
+		if first == nil || c.ID < *first {
+			return -1
+		}
+		return 1
+	})
+	left := changes[at:]
+	address := func(a netip.Addr) any {
+		if !a.IsValid() {
+			return nil
+		}
+		return a
+	}
+	moment := func(t time.Time) any {
+		if t.IsZero() {
+			return nil
+		}
+		return t
+	}
+	_, err := tx.CopyFrom(ctx, pgx.Identifier{"move"}, moveColumns, pgx.CopyFromSlice(len(left), func(i int) ([]any, error) {
+		c := left[i]
+		s := reached[c.ID]
+		delete(reached, c.ID)
+		return []any{c.ID, c.SiteID, c.LinkID, address(c.Old.IPv4), address(c.Old.IPv6), address(c.New.IPv4), address(c.New.IPv6), string(c.Source), c.Noticed, c.Received,
+			moment(s.Recorded), moment(s.Published), moment(s.Answered), moment(s.Seen), moment(s.Confirmed)}, nil
+	}))
+	return err
 }
 
 // queueLinks gives each link the address of its last change.
 func queueLinks(together *pgx.Batch, changes []Change) {
+	if len(changes) == 0 {
+		return
+	}
 	last := make(map[int64]Change, len(changes))
 	for _, c := range changes {
 		last[c.LinkID] = c

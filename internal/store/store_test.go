@@ -168,8 +168,10 @@ func TestRemovingASiteTakesEverythingAndRaisesTheSerials(t *testing.T) {
 	f, kept := furnish(t, st, "KET"), furnish(t, st, "OYS")
 	ctx := t.Context()
 	require.NoError(t, st.AddAlias(ctx, site.Alias{ZoneID: f.zone.ID, HostnameID: f.host.ID, Name: "old.isles.example", TTL: 30}))
-	require.NoError(t, st.Settle(ctx, store.Group{Changes: []store.Change{{ID: 1, SiteID: f.site.ID, LinkID: f.link.ID, New: wan.PairOf(netip.MustParseAddr("198.51.100.7")),
-		Source: wan.SourceObserved, Noticed: morning, Received: morning}}}, nil))
+	g := store.Group{Changes: []store.Change{{ID: 1, SiteID: f.site.ID, LinkID: f.link.ID, New: wan.PairOf(netip.MustParseAddr("198.51.100.7")),
+		Source: wan.SourceObserved, Noticed: morning, Received: morning}}}
+	require.NoError(t, st.Accept(ctx, g))
+	require.NoError(t, st.Settle(ctx, g, nil))
 	before, err := st.Zone(ctx, "isles.example")
 	require.NoError(t, err)
 	serials, err := st.RemoveSite(ctx, f.site)
@@ -213,7 +215,10 @@ func TestMovesAreRecordedTogether(t *testing.T) {
 	}
 	g := store.Group{Changes: []store.Change{change(0, b, "", "198.51.100.3"), change(1, a, "", "198.51.100.4"), change(2, a, "198.51.100.4", "2001:db8::7")},
 		Serials: map[int64]uint32{a.zone.ID: a.zone.Serial + 7}}
-	for range 2 { // the second time as if the reply to the first had been lost
+	require.NoError(t, st.Accept(ctx, store.Group{Changes: g.Changes[:2]}))
+	require.NoError(t, st.Accept(ctx, store.Group{Changes: g.Changes[2:]}))
+	require.NoError(t, st.Settle(ctx, store.Group{Changes: g.Changes[:2]}, nil))
+	for range 2 { // as if the reply to the first had been lost, and then to the second
 		require.NoError(t, st.Settle(ctx, g, []store.Stages{{MoveID: ids[1], Recorded: morning.Add(time.Second)}}))
 	}
 	z, err := st.Zone(ctx, "isles.example")
