@@ -265,6 +265,9 @@ const refusedFor = time.Hour
 func (e *Engine) called(linkID int64) {
 	now := e.now()
 	e.standings.with(linkID, func(s *linkStanding) {
+		if n := len(s.calls); n > 0 && now.Sub(s.calls[n-1]) < time.Second {
+			return // one call for each family, or for each hostname
+		}
 		s.calls = append(s.calls, now)
 		s.calls = s.calls[max(0, len(s.calls)-wan.RhythmMost):]
 		every, ok := wan.Rhythm(s.calls)
