@@ -1,0 +1,152 @@
+package engine
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/miekg/dns"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/zonefile"
+)
+
+// updatePlan gathers what an update asks for before any of it is done.
+type updatePlan struct {
+	engine *Engine
+	zone   names.Zone
+	site   premises
+	links  []linkPlan
+	proofs []proofPlan
+}
+
+// proofPlan is what stands at one name for a certificate authority, and what is to stand there.
+type proofPlan struct {
+	name   names.Name
+	before []store.ZoneRecord
+	after  []names.Record
+}
+
+// linkPlan is what an update asks for of one link. A family that is deleted, and not given another address, goes.
+type linkPlan struct {
+	linkID           int64
+	addresses        wan.Pair
+	delete4, delete6 bool
+}
+
+// of finds the plan of a link, or begins it.
+func (p *updatePlan) of(linkID int64) *linkPlan {
+	for i := range p.links {
+		if p.links[i].linkID == linkID {
+			return &p.links[i]
+		}
+	}
+	p.links = append(p.links, linkPlan{linkID: linkID})
+	return &p.links[len(p.links)-1]
+}
+
+func (p *updatePlan) take(rr dns.RR) int {
+	name := names.Name(canonical(rr.Header().Name))
+	host, isProof := strings.CutPrefix(string(name), challenge)
+	where, h, ok := p.engine.record.at(names.Name(host))
+	if !ok || where.ID != p.site.ID || h.ZoneID != p.zone.ID || string(h.Name) != host {
+		return dns.RcodeRefused
+	}
+	if isProof {
+		return p.proof(name, rr)
+	}
+	return p.address(h, rr)
+}
+
+// address takes a change of a hostname's A or AAAA records. A hostname has one address of a family, that of its link.
+func (p *updatePlan) address(host site.Hostname, rr dns.RR) int {
+	l, ok := p.site.followed(host.LinkID)
+	h := rr.Header()
+	if !ok || h.Rrtype != dns.TypeA && h.Rrtype != dns.TypeAAAA {
+		return dns.RcodeRefused
+	}
+	plan := p.of(l.ID)
+	target, gone, now := &plan.addresses.IPv4, &plan.delete4, l.IPv4
+	if h.Rrtype == dns.TypeAAAA {
+		target, gone, now = &plan.addresses.IPv6, &plan.delete6, l.IPv6
+	}
+	var offered netip.Addr
+	switch rr := rr.(type) {
+	case *dns.A:
+		offered, _ = netip.AddrFromSlice(rr.A.To4())
+	case *dns.AAAA:
+		offered, _ = netip.AddrFromSlice(rr.AAAA.To16())
+	}
+	switch {
+	case h.Class == dns.ClassANY:
+		*target, *gone = netip.Addr{}, true
+	case h.Class == dns.ClassNONE && offered == *target:
+		*target = netip.Addr{}
+	case h.Class == dns.ClassNONE:
+		*gone = *gone || offered == now // to delete what is not there changes nothing (RFC 2136 section 3.4.2.4)
+	case target.IsValid() && *target != offered:
+		return dns.RcodeRefused // two addresses for one link
+	default:
+		*target = offered
+	}
+	return dns.RcodeSuccess
+}
+
+// proof takes a change of a TXT record for a certificate authority.
+func (p *updatePlan) proof(name names.Name, rr dns.RR) int {
+	h := rr.Header()
+	if h.Rrtype != dns.TypeTXT && !(h.Rrtype == dns.TypeANY && h.Class == dns.ClassANY) {
+		return dns.RcodeRefused
+	}
+	plan := p.proofsAt(name)
+	same := func(r names.Record) bool { return r.Data == zonefile.Data(rr) }
+	switch h.Class {
+	case dns.ClassANY:
+		plan.after = nil
+	case dns.ClassNONE:
+		plan.after = slices.DeleteFunc(plan.after, same)
+	default:
+		if !slices.ContainsFunc(plan.after, same) {
+			plan.after = append(plan.after, names.Record{Name: name, Type: "TXT", TTL: int(min(max(h.Ttl, names.MinTTL), names.MaxTTL)), Data: zonefile.Data(rr)})
+		}
+	}
+	return dns.RcodeSuccess
+}
+
+// proofsAt finds the plan of a name, or begins it with what stands there.
+func (p *updatePlan) proofsAt(name names.Name) *proofPlan {
+	for i := range p.proofs {
+		if p.proofs[i].name == name {
+			return &p.proofs[i]
+		}
+	}
+	plan := proofPlan{name: name}
+	_, records := p.engine.record.content()
+	for _, r := range records {
+		if r.ZoneID == p.zone.ID && r.Name == name && r.Type == "TXT" {
+			plan.before, plan.after = append(plan.before, r), append(plan.after, r.Record())
+		}
+	}
+	p.proofs = append(p.proofs, plan)
+	return &p.proofs[len(p.proofs)-1]
+}
+
+// difference gives what has to be added and removed for all proofs to be as planned.
+func (p *updatePlan) difference() (add []names.Record, remove []int64) {
+	for _, plan := range p.proofs {
+		for _, r := range plan.before {
+			if !slices.ContainsFunc(plan.after, func(a names.Record) bool { return a.Data == r.Data }) {
+				remove = append(remove, r.ID)
+			}
+		}
+		for _, a := range plan.after {
+			if !slices.ContainsFunc(plan.before, func(r store.ZoneRecord) bool { return r.Data == a.Data }) {
+				add = append(add, a)
+			}
+		}
+	}
+	return add, remove
+}
