@@ -181,6 +181,71 @@ func TestWithoutTheDatabaseNamesAreAnsweredAndAnnouncementsAreNot(t *testing.T) 
 	require.Equal(t, []string{"198.51.100.7"}, got, "what was not recorded is not answered either")
 }
 
+func TestConnectionsThatAreCutLoseNothingThatWasAcknowledged(t *testing.T) {
+	s := testbed.Start(t, nil)
+	record(t, s, "KET-07")
+	name := "ket-07." + zone
+	_, err := s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: name, Site: "KET-07"})
+	require.NoError(t, err)
+	id := linkID(t, s, "KET-07")
+	done := make(chan struct{})
+	var cutting sync.WaitGroup
+	cutting.Go(func() { // in the middle of whatever it is: an announcement, a settling, a reading
+		for tick := time.NewTicker(15 * time.Millisecond); ; {
+			select {
+			case <-tick.C:
+				_, _ = s.Store.Pool().Exec(context.Background(), `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()`)
+			case <-done:
+				return
+			}
+		}
+	})
+	var acknowledged []string
+	refused := 0
+	for i := 0; i < 600 || refused == 0 && i < 5000; i++ {
+		address := fmt.Sprintf("198.51.100.%d", 1+i%250)
+		if _, err := s.Engine.Announce(t.Context(), id, announcementOf(address)); err != nil {
+			require.ErrorContains(t, err, "not recorded")
+			refused++
+			continue
+		}
+		acknowledged = append(acknowledged, address)
+		if i%100 == 99 {
+			_, _ = s.Client.Moves(t.Context(), contract.MoveQuery{Limit: 1}) // whoever reads has them settled
+		}
+	}
+	close(done)
+	cutting.Wait()
+	require.Positive(t, refused, "some were cut off")
+	var told []contract.Move
+	require.Eventually(t, func() bool {
+		_, err := s.Engine.Announce(t.Context(), id, announcementOf("198.51.100.251"))
+		return err == nil
+	}, 5*time.Second, 20*time.Millisecond)
+	acknowledged = append(acknowledged, "198.51.100.251")
+	for before := int64(0); ; {
+		page, err := s.Client.Moves(t.Context(), contract.MoveQuery{Limit: 500, Before: before})
+		require.NoError(t, err)
+		told = append(told, page...)
+		if len(page) < 500 {
+			break
+		}
+		before = page[len(page)-1].ID
+	}
+	require.Len(t, told, len(acknowledged), "each that was acknowledged, once, and none that was not")
+	for i, m := range told {
+		require.Equal(t, acknowledged[len(acknowledged)-1-i], m.New)
+		if i > 0 {
+			require.Equal(t, told[i-1].Old, m.New, "each begins where the one before ended")
+		}
+	}
+	got, _, _ := answers(t, s.DNS, name)
+	require.Equal(t, []string{"198.51.100.251"}, got)
+	l, err := s.Client.Link(t.Context(), "KET-07", "main")
+	require.NoError(t, err)
+	require.Equal(t, "198.51.100.251", l.IPv4.String())
+}
+
 func TestManyAtOnceCostFewTransactions(t *testing.T) {
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
