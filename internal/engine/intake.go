@@ -162,7 +162,8 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 	e.record.setSerials(r.Serials)
 	r.sites = e.sitesOf(r.Changes)
 	e.publishing.Lock() // before edit is given back, so that groups are published in the order in which they are recorded
-	if len(e.intake)+len(again) > 0 || len(r.Changes) > 1 { // where several came at once, more are on their way
+	// Where several came at once, more are on their way.
+	if len(e.intake)+len(again) > 0 || len(r.Changes) > 1 {
 		go e.publishGroup(r)
 	} else {
 		e.publishGroup(r)
