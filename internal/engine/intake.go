@@ -106,7 +106,7 @@ func (e *Engine) runIntake(ctx context.Context) {
 	}
 }
 
-// commit decides on each announcement against the newest state and records all that change something in one transaction.
+// commit decides on each announcement against the newest state and has all that change something accepted as one group.
 // They are published and answered while the next group is being recorded. A second announcement for the same link is handed
 // back for the next group.
 func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) {

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"maps"
 	"sync"
 	"time"
 
@@ -51,11 +50,7 @@ func (u *unsettled) reached(s store.Stages) {
 }
 
 func (u *unsettled) add(g store.Group, stages []store.Stages) {
-	u.group.Changes = append(u.group.Changes, g.Changes...)
-	if u.group.Serials == nil {
-		u.group.Serials = map[int64]uint32{}
-	}
-	maps.Copy(u.group.Serials, g.Serials)
+	u.group.Add(g)
 	u.stages = append(u.stages, stages...)
 	wake(u.rouse)
 	if len(u.group.Changes) >= settleMany {

@@ -30,6 +30,15 @@ type Group struct {
 	Serials map[int64]uint32
 }
 
+// Add puts a later group behind this one.
+func (g *Group) Add(later Group) {
+	g.Changes = append(g.Changes, later.Changes...)
+	if g.Serials == nil {
+		g.Serials = map[int64]uint32{}
+	}
+	maps.Copy(g.Serials, later.Serials)
+}
+
 // accepted is a group as it is written down, with times in microseconds since 1970.
 type accepted struct {
 	Serials map[int64]uint32 `json:"serials"`
@@ -91,14 +100,20 @@ func (s *Store) MoveIDs(ctx context.Context, n int) (ids []int64, err error) {
 
 const acceptStatement = `INSERT INTO accepted (id, content) VALUES ($1, $2)`
 
+// row gives what acceptStatement takes.
+func (g Group) row() (id int64, content string, err error) {
+	text, err := json.Marshal(g.accepted())
+	return g.Changes[0].ID, string(text), err
+}
+
 // Accept makes a group durable, as a whole or not at all. It takes effect on what is read by Settle, or when the store is
 // opened the next time.
 func (s *Store) Accept(ctx context.Context, g Group) error {
-	content, err := json.Marshal(g.accepted())
+	id, content, err := g.row()
 	if err != nil {
 		return err
 	}
-	if _, err := s.writes.Exec(ctx, acceptStatement, g.Changes[0].ID, string(content)); err != nil {
+	if _, err := s.writes.Exec(ctx, acceptStatement, id, content); err != nil {
 		return fmt.Errorf("record %d moves: %w", len(g.Changes), err)
 	}
 	return nil
@@ -213,6 +228,7 @@ func (s *Store) settleAccepted(ctx context.Context) error {
 	if err := s.db.SelectContext(ctx, &rows, `SELECT content FROM accepted ORDER BY id`); err != nil {
 		return err
 	}
+	var all Group
 	for _, row := range rows {
 		var a accepted
 		err := json.Unmarshal([]byte(row), &a)
@@ -220,9 +236,13 @@ func (s *Store) settleAccepted(ctx context.Context) error {
 		if err := errors.Join(err, wrong); err != nil {
 			return fmt.Errorf("a group of moves that was accepted cannot be read: %w", err)
 		}
-		if err := s.Settle(ctx, g, nil); err != nil {
-			return fmt.Errorf("settle moves that were accepted: %w", err)
-		}
+		all.Add(g)
+	}
+	if len(all.Changes) == 0 {
+		return nil
+	}
+	if err := s.Settle(ctx, all, nil); err != nil {
+		return fmt.Errorf("settle moves that were accepted: %w", err)
 	}
 	return nil
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 
 	"github.com/jmoiron/sqlx"
 
@@ -127,11 +126,11 @@ func (s *Store) ChangeZoneRecords(ctx context.Context, zoneID int64, add []names
 		if err := changeRecords(ctx, tx, zoneID, add, remove); err != nil || len(g.Changes) == 0 {
 			return err
 		}
-		content, err := json.Marshal(g.accepted())
+		id, content, err := g.row()
 		if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, acceptStatement, g.Changes[0].ID, string(content))
+		_, err = tx.ExecContext(ctx, acceptStatement, id, content)
 		return err
 	})
 }

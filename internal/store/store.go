@@ -34,7 +34,7 @@ type Store struct {
 	writes *pgxpool.Pool
 }
 
-// writers is how many connections there are for writes: one commits moves, one notes stages, one is spare.
+// writers is how many connections there are for writes: one accepts moves, one settles them, one is spare.
 const writers = 3
 
 // Open connects to the PostgreSQL at url and brings the schema up to date.
