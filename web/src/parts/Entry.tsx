@@ -82,7 +82,7 @@ export function Entry({ title, path, method, blanks, given, close, done }: {
                 {b.kind !== 'pairs' && b.choices?.map((c) => <MenuItem key={c} value={c}>{c || b.none || 'the preferred link'}</MenuItem>)}
               </TextField>
             ))}
-            {shown.length < blanks.length && <Button color="inherit" sx={{ alignSelf: 'flex-start' }} onClick={() => setAll(true)}>Show {blanks.length - shown.length} more fields</Button>}
+            {shown.length < blanks.length && <Button color="inherit" sx={{ alignSelf: 'flex-start' }} onClick={() => setAll(true)}>Show {blanks.length - shown.length} more {blanks.length - shown.length === 1 ? 'field' : 'fields'}</Button>}
           </Stack>
         </DialogContent>
         <DialogActions sx={{ px: 3, pb: 2 }}>
