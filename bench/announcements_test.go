@@ -37,15 +37,15 @@ func fleet(b *testing.B, sites int) (*testbed.Service, []*client.Client, []int64
 		require.NoError(b, err)
 		_, err = s.Client.AddHostname(ctx, contract.HostnameInput{Name: fmt.Sprintf("s%d.isles.saltmarsh.example", i), Site: "S" + code})
 		require.NoError(b, err)
-		inv, err := s.Engine.Invite(ctx, "S"+code, "main")
+		inv, err := s.Engine().Invite(ctx, "S"+code, "main", contract.InvitationInput{MayAnnounce: testbed.Public})
 		require.NoError(b, err)
-		e, err := s.Engine.Enrol(ctx, contract.Enrolment{Code: inv.Code})
+		e, err := s.Engine().Enrol(ctx, contract.Enrolment{Code: inv.Code})
 		require.NoError(b, err)
 		agents[i], err = client.New(s.URL, e.Key)
 		require.NoError(b, err)
-		site, err := s.Store.Site(ctx, "S"+code)
+		site, err := s.Store().Site(ctx, "S"+code)
 		require.NoError(b, err)
-		l, err := s.Store.Link(ctx, site.ID, "main")
+		l, err := s.Store().Link(ctx, site.ID, "main")
 		require.NoError(b, err)
 		links[i] = l.ID
 	}
@@ -91,7 +91,7 @@ func BenchmarkChanged(b *testing.B) {
 		n := max(b.N, sites*4)
 		began := time.Now()
 		took := together(sites, n, func(i, round int) {
-			_, err := s.Engine.Announce(b.Context(), links[i], wan.Announcement{Addresses: wan.PairOf(netip.MustParseAddr(address(i, round))), Source: wan.SourceGateway, Noticed: time.Now()})
+			_, err := s.Engine().Announce(b.Context(), links[i], wan.Announcement{Addresses: wan.PairOf(netip.MustParseAddr(address(i, round))), Source: wan.SourceGateway, Noticed: time.Now()})
 			if err != nil {
 				b.Error(err)
 			}
@@ -102,7 +102,7 @@ func BenchmarkChanged(b *testing.B) {
 		n := max(b.N, sites*4)
 		began := time.Now()
 		took := together(sites, n, func(i, round int) {
-			if _, err := agents[i].Announce(b.Context(), contract.Announcement{Source: "gateway", IPv4: address(i, round+1)}); err != nil {
+			if _, err := agents[i].Announce(b.Context(), testbed.Says(address(i, round+1))); err != nil {
 				b.Error(err)
 			}
 		})
@@ -117,7 +117,7 @@ func BenchmarkUnchanged(b *testing.B) {
 	n := max(b.N, sites*4)
 	began := time.Now()
 	took := together(sites, n, func(i, _ int) {
-		if _, err := agents[i].Announce(b.Context(), contract.Announcement{Source: "gateway", IPv4: address(i, 0)}); err != nil {
+		if _, err := agents[i].Announce(b.Context(), testbed.Says(address(i, 0))); err != nil {
 			b.Error(err)
 		}
 	})

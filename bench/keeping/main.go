@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/wan"
@@ -73,7 +74,7 @@ func run(services, days int) error {
 			return err
 		}
 	}
-	vantage, err := st.OwnVantage(ctx, "server")
+	vantage, err := st.OwnVantage(ctx, "server", true)
 	if err != nil {
 		return err
 	}
@@ -211,14 +212,14 @@ func pages(ctx context.Context, url string, sites int) error {
 		return err
 	}
 	defer d.Stop()
-	if _, err := d.Engine.EnsureOwner(ctx, "owner"); err != nil {
+	if _, err := d.Engine().EnsureOwner(ctx, "owner"); err != nil {
 		return err
 	}
-	p, err := d.Store.PersonNamed(ctx, "owner")
+	p, err := d.Store().PersonNamed(ctx, "owner")
 	if err != nil {
 		return err
 	}
-	key, err := d.Engine.AddKey(ctx, p.ID, p.Name, "bench")
+	key, err := d.Engine().AddKey(ctx, p.ID, p.Name, contract.KeyInput{Label: "bench"})
 	if err != nil {
 		return err
 	}

@@ -80,13 +80,13 @@ func measure(ctx context.Context, told bool, changes int) error {
 	defer agents.Wait()
 	defer stop()
 	for i, s := range specs {
-		if _, err := d.Engine.AddSite(ctx, contract.SiteInput{Code: s.Code, Name: "Bench"}); err != nil {
+		if _, err := d.Engine().AddSite(ctx, contract.SiteInput{Code: s.Code, Name: "Bench"}); err != nil {
 			return err
 		}
-		if _, err := d.Engine.AddLink(ctx, s.Code, contract.LinkInput{Label: "main"}); err != nil {
+		if _, err := d.Engine().AddLink(ctx, s.Code, contract.LinkInput{Label: "main"}); err != nil {
 			return err
 		}
-		inv, err := d.Engine.Invite(ctx, s.Code, "main")
+		inv, err := d.Engine().Invite(ctx, s.Code, "main", contract.InvitationInput{})
 		if err != nil {
 			return err
 		}
@@ -99,7 +99,7 @@ func measure(ctx context.Context, told bool, changes int) error {
 		agents.Go(func() { _ = agent.Run(run, o) })
 	}
 	address := func(code string) string {
-		l, err := d.Engine.Link(code, "main")
+		l, err := d.Engine().Link(code, "main")
 		if err != nil {
 			return ""
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +16,9 @@ import (
 
 const callers = 64
 
+// anywhere lets the bench's keys announce addresses that are not the bench's own.
+var anywhere = []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24")}
+
 // announcements has agents announce over HTTP, with the load generator in this process on the same processors.
 func announcements(r rig) error {
 	us, err := r.inkpost(updateNames, true)
@@ -24,11 +28,11 @@ func announcements(r rig) error {
 	defer us.stop()
 	keys := make([]string, callers)
 	for i := range keys {
-		inv, err := us.Engine.Invite(r.ctx, "BEN-01", fmt.Sprintf("l%d", i))
+		inv, err := us.Engine().Invite(r.ctx, "BEN-01", fmt.Sprintf("l%d", i), contract.InvitationInput{MayAnnounce: anywhere})
 		if err != nil {
 			return err
 		}
-		e, err := us.Engine.Enrol(r.ctx, contract.Enrolment{Code: inv.Code})
+		e, err := us.Engine().Enrol(r.ctx, contract.Enrolment{Code: inv.Code})
 		if err != nil {
 			return err
 		}
@@ -37,7 +41,8 @@ func announcements(r rig) error {
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: callers, DisableCompression: true}}
 	announce := func(i, n int) error {
 		req, err := http.NewRequestWithContext(r.ctx, "POST", us.URL+"/api/v1/agent/announcements",
-			strings.NewReader(fmt.Sprintf(`{"source":"gateway","ipv4":"198.51.100.%d"}`, 1+(i*3+n)%250)))
+			strings.NewReader(fmt.Sprintf(`{"source":"gateway","protocol":2,"sent":%[2]q,"reports":[{"source":"stun","ipv4":"198.51.100.%[1]d"},{"source":"gateway","ipv4":"198.51.100.%[1]d"}]}`,
+				1+(i*3+n)%250, time.Now().UTC().Format(time.RFC3339Nano))))
 		if err != nil {
 			return err
 		}

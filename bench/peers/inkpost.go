@@ -37,7 +37,7 @@ func (r rig) inkpost(n int, together bool) (*ours, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := daemon.Start(r.ctx, daemon.Options{Database: c.URL("inkpost"), HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", VerifyEvery: time.Hour,
+	d, err := daemon.Start(r.ctx, daemon.Options{KeyRate: 1e6, Database: c.URL("inkpost"), HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", VerifyEvery: time.Hour,
 		Policy: wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24")}}, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	if err != nil {
 		c.Stop()
@@ -61,13 +61,13 @@ func (o *ours) stop() {
 }
 
 func (o *ours) stock(ctx context.Context, n int, together bool) error {
-	if _, err := o.Engine.AddZone(ctx, contract.ZoneInput{Apex: apex, Servers: []string{"ns1.elsewhere.example"}}); err != nil {
+	if _, err := o.Engine().AddZone(ctx, contract.ZoneInput{Apex: apex, Servers: []string{"ns1.elsewhere.example"}}); err != nil {
 		return err
 	}
-	if _, err := o.Engine.AddSite(ctx, contract.SiteInput{Code: "BEN-01", Name: "Bench"}); err != nil {
+	if _, err := o.Engine().AddSite(ctx, contract.SiteInput{Code: "BEN-01", Name: "Bench"}); err != nil {
 		return err
 	}
-	if _, err := o.Engine.AddSigningKey(ctx, contract.SigningKeyInput{Name: keyName, Secret: keySecret, Site: "BEN-01"}); err != nil {
+	if _, err := o.Engine().AddSigningKey(ctx, contract.SigningKeyInput{Name: keyName, Secret: keySecret, Site: "BEN-01", MayAnnounce: anywhere}); err != nil {
 		return err
 	}
 	for _, statement := range []string{
@@ -78,18 +78,18 @@ func (o *ours) stock(ctx context.Context, n int, together bool) error {
 		`INSERT INTO hostname (zone_id, site_id, link_id, name, ttl) SELECT (SELECT id FROM zone), site_id, id, 'site-' || substr(label, 2) || '.` + apex + `', 30
 			FROM link WHERE $1::int > 0 AND $2::boolean IS NOT NULL`,
 	} {
-		if _, err := o.Store.Pool().Exec(ctx, statement, n, together); err != nil {
+		if _, err := o.Store().Pool().Exec(ctx, statement, n, together); err != nil {
 			return err
 		}
 	}
-	links, err := o.Store.Links(ctx, 0)
+	links, err := o.Store().Links(ctx, 0)
 	if err != nil {
 		return err
 	}
 	for _, l := range links {
 		o.links = append(o.links, l.ID)
 	}
-	return o.Engine.Reload(ctx)
+	return o.Engine().Reload(ctx)
 }
 
 // move has addresses change so many times a second until ctx ends, spread over all links.
@@ -107,7 +107,7 @@ func (o *ours) move(ctx context.Context, aSecond int) (moved func() int) {
 					i := count
 					count++
 					go func() {
-						_, err := o.Engine.Announce(ctx, o.links[i%len(o.links)], wan.Announcement{Source: wan.SourceGateway, Noticed: time.Now(),
+						_, err := o.Engine().Announce(ctx, o.links[i%len(o.links)], wan.Announcement{Source: wan.SourceGateway, Noticed: time.Now(),
 							Addresses: wan.PairOf(netip.AddrFrom4([4]byte{198, 51, 100, byte(1 + (i+i/len(o.links)*7+3)%250)}))})
 						results <- err
 					}()

@@ -161,7 +161,7 @@ func start(ctx context.Context, c *cluster.Cluster, n, seconds int) (*daemon.Dae
 // rounds counts what was probed, and what came of those that were not as they should be.
 func rounds(d *daemon.Daemon) (n uint64, wrong map[probe.Outcome]uint64) {
 	wrong = map[probe.Outcome]uint64{}
-	for k, c := range d.Engine.ProbeCounts().Outcomes {
+	for k, c := range d.Engine().ProbeCounts().Outcomes {
 		n += c
 		if k.Outcome != probe.Opened {
 			wrong[k.Outcome] += c
@@ -197,14 +197,14 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 	defer d.Stop()
 	up := time.Since(began)
 	time.Sleep(warm)
-	before := d.Engine.ProbeCounts().Lags
+	before := d.Engine().ProbeCounts().Lags
 	count, _ := rounds(d)
 	spent, at, most := processor(), time.Now(), 0.0
 	for time.Since(at) < measure {
 		time.Sleep(time.Second)
 		most = max(most, resident())
 	}
-	after := d.Engine.ProbeCounts().Lags
+	after := d.Engine().ProbeCounts().Lags
 	lags := ledger.LagCounts{}
 	for i := range lags.Classes {
 		lags.Classes[i] = after.Classes[i] - before.Classes[i]

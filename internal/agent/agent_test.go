@@ -72,7 +72,7 @@ func site(t *testing.T, s *testbed.Service) string {
 	require.NoError(t, err)
 	_, err = s.Client.AddLink(t.Context(), "KET-07", contract.LinkInput{Label: "main"})
 	require.NoError(t, err)
-	inv, err := s.Client.Invite(t.Context(), "KET-07", "main")
+	inv, err := s.Client.Invite(t.Context(), "KET-07", "main", testbed.Public...)
 	require.NoError(t, err)
 	return inv.Code
 }

@@ -306,7 +306,7 @@ func TestAnAgentWithSeveralInterfacesTellsWhichLinkIsDown(t *testing.T) {
 	code := site(t, s)
 	_, err := s.Client.AddLink(t.Context(), "KET-07", contract.LinkInput{Label: "backup", Position: 2})
 	require.NoError(t, err)
-	inv, err := s.Client.Invite(t.Context(), "KET-07", "backup")
+	inv, err := s.Client.Invite(t.Context(), "KET-07", "backup", testbed.Public...)
 	require.NoError(t, err)
 	_, err = s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: "isles.example", Servers: []string{"ns.isles.example=127.0.0.1"}})
 	require.NoError(t, err)

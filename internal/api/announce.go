@@ -6,13 +6,11 @@ import (
 	"fmt"
 	"maps"
 	"net/http"
+	"net/netip"
 	"slices"
 	"strings"
-	"sync"
-	"time"
 
 	"github.com/labstack/echo/v5"
-	"golang.org/x/time/rate"
 
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine"
@@ -37,26 +35,6 @@ type fetched struct {
 	Hostnames []string `json:"hostnames,omitempty"`
 	Kept      []string `json:"kept,omitempty"`
 	Detail    string   `json:"detail,omitempty"`
-}
-
-// perKey allows each key a few announcements at once and one a second on average: more is a router gone wrong.
-type perKey struct {
-	mu   sync.Mutex
-	keys map[int64]*rate.Limiter
-}
-
-func (p *perKey) allow(keyID int64) bool {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.keys == nil {
-		p.keys = map[int64]*rate.Limiter{}
-	}
-	l := p.keys[keyID]
-	if l == nil {
-		l = rate.NewLimiter(1, 10)
-		p.keys[keyID] = l
-	}
-	return l.Allow()
 }
 
 // fetch takes an announcement that came as a plain GET or POST.
@@ -86,8 +64,8 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	if secret == "" {
 		_, secret, _ = c.Request().BasicAuth()
 	}
-	k, err := a.engine.KeyOf(c.Request().Context(), secret)
-	if err == nil && k.Scope == store.ScopePerson {
+	k, err := a.engine().KeyOf(secret)
+	if err == nil && k.Scope != store.ScopeRouter { // an agent reports, and is weighed; a person announces nothing
 		k, err = store.Key{}, engine.ErrKey
 	}
 	if err != nil {
@@ -97,12 +75,14 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	switch {
 	case errors.Is(err, engine.ErrKey):
 		return reply(http.StatusUnauthorized, fetched{Word: wordRefused, Detail: "this key announces nothing"})
-	case err != nil:
-		return reply(http.StatusServiceUnavailable, fetched{Word: wordLater, Detail: "not recorded; try again in 5 seconds"})
-	case !a.fetches.allow(k.ID):
+	case !a.perKey.allow(fetchOfKey, k.ID):
 		return reply(http.StatusTooManyRequests, fetched{Word: wordLater, Detail: "this key announces too often; try again in 5 seconds"})
 	}
-	in, err := fetchedAddresses(c)
+	from, err := clientAddress(c)
+	if err != nil {
+		return err
+	}
+	in, err := a.fetchedAddresses(c, from)
 	var except map[string]bool
 	if err == nil {
 		except, err = a.knownNames(c, int64(k.LinkID))
@@ -110,15 +90,11 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	if err != nil {
 		return reply(http.StatusUnprocessableEntity, fetched{Word: wordRefused, Detail: err.Error()})
 	}
-	// What is to stay is kept before the others move: nobody sees it elsewhere in between.
-	err = a.engine.KeepOut(c.Request().Context(), int64(k.LinkID), except, in)
-	var r engine.Receipt
-	if err == nil {
-		r, err = a.engine.Fetched(c.Request().Context(), int64(k.LinkID), in)
-	}
+	r, err := a.engine().Fetched(c.Request().Context(), engine.ClaimantOf(k, from), in, except)
 	var notPublic wan.ErrNotPublic
+	var refused engine.Refused
 	switch {
-	case errors.As(err, &notPublic):
+	case errors.As(err, &notPublic), errors.As(err, &refused):
 		return reply(http.StatusUnprocessableEntity, fetched{Word: wordRefused, Detail: err.Error()})
 	case errors.Is(err, engine.ErrLinkGone):
 		return reply(http.StatusGone, fetched{Word: wordRefused, Detail: err.Error()})
@@ -133,8 +109,8 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 }
 
 // fetchedAddresses reads the addresses given, or takes that of the socket where none is.
-func fetchedAddresses(c *echo.Context) (wan.Announcement, error) {
-	in := wan.Announcement{Source: wan.SourceInterface, Noticed: time.Now().UTC()}
+func (a *api) fetchedAddresses(c *echo.Context, from netip.Addr) (wan.Announcement, error) {
+	in := wan.Announcement{Source: wan.SourceInterface, Noticed: a.engine().Now()}
 	for _, family := range []string{"ipv4", "ipv6"} {
 		given, err := typed(family, c.FormValue(family))
 		if err != nil {
@@ -148,11 +124,10 @@ func fetchedAddresses(c *echo.Context) (wan.Announcement, error) {
 		}
 	}
 	if !in.Addresses.Known() {
-		seen, err := clientAddress(c)
-		if err != nil {
-			return in, err
-		}
-		in.Source, in.Addresses = wan.SourceObserved, wan.PairOf(seen)
+		in.Addresses = wan.PairOf(from)
+	}
+	if in.Addresses == wan.PairOf(from) {
+		in.Source = wan.SourceObserved
 	}
 	return in, nil
 }
@@ -165,7 +140,7 @@ func (a *api) knownNames(c *echo.Context, linkID int64) (except map[string]bool,
 	if err != nil {
 		return nil, errors.New("the form cannot be read")
 	}
-	following := a.engine.HostnamesOf(linkID)
+	following := a.engine().HostnamesOf(linkID)
 	named := func(field string) (map[string]bool, error) {
 		out := map[string]bool{}
 		for _, name := range values[field] {

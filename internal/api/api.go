@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -28,11 +29,13 @@ type Lab interface {
 
 // Options of the API.
 type Options struct {
-	Engine  *engine.Engine
+	// Engine gives the engine that serves now; nil while there is none yet.
+	Engine  func() *engine.Engine
 	Metrics http.Handler // nil serves none
 	Lab     Lab          // nil outside the demo
 	Console fs.FS        // the built console; nil serves the API alone
 	Version string       // of the program
+	KeyRate float64      // announcements a second that one key may make; 2 where 0
 	STUN    int          // the port of the STUN responder; 0 without one
 	// Proxies are trusted to say, in X-Forwarded-For, whom they speak for. Where empty, the client's address is the
 	// socket's and the header is ignored.
@@ -47,13 +50,14 @@ const (
 )
 
 type api struct {
-	engine  *engine.Engine
+	engine  func() *engine.Engine
+	proxies []netip.Prefix
 	lab     Lab
 	metrics http.Handler
 	log     *slog.Logger
 	version string
 	doc     []byte
-	fetches perKey
+	perKey  perKey
 	// traces bounds how often is looked whose a refused key may have been: that goes through all links.
 	traces *rate.Limiter
 	stun   int
@@ -62,16 +66,17 @@ type api struct {
 // New makes the HTTP handler of everything.
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
-	a := &api{engine: o.Engine, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, stun: o.STUN, traces: rate.NewLimiter(50, 50)}
+	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, stun: o.STUN, perKey: perKey{rate: cmp.Or(o.KeyRate, keyRate)}, traces: rate.NewLimiter(50, 50)}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)
 	e.HTTPErrorHandler = a.problem
 	e.Use(middleware.Recover(), secured)
 	limited := middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
-		Store:        middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 5, Burst: 20, ExpiresIn: 3 * time.Minute}),
-		DenyHandler:  func(*echo.Context, string, error) error { return errTooMany },
-		ErrorHandler: func(_ *echo.Context, err error) error { return err },
+		Store:               middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 5, Burst: 20, ExpiresIn: 3 * time.Minute}),
+		IdentifierExtractor: network,
+		DenyHandler:         func(*echo.Context, string, error) error { return errTooMany },
+		ErrorHandler:        func(_ *echo.Context, err error) error { return err },
 	})
 	routes := a.routes()
 	for _, r := range routes {
@@ -114,6 +119,9 @@ func secured(next echo.HandlerFunc) echo.HandlerFunc {
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
+		if path := c.Request().URL.Path; strings.HasPrefix(path, base) || strings.HasPrefix(path, "/announce") {
+			h.Set("Cache-Control", "no-store") // keys, codes and what is so at this moment
+		}
 		return next(c)
 	}
 }

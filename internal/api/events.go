@@ -17,13 +17,18 @@ const heartbeat = 15 * time.Second
 func (a *api) events(c *echo.Context, _ principal) error {
 	after := c.Request().Header.Get("Last-Event-ID")
 	only := c.QueryParam("site")
-	sub, complete := a.engine.Events.Subscribe(after)
-	defer a.engine.Events.Unsubscribe(sub)
+	hub := a.engine().Events
+	sub, complete := hub.Subscribe(after)
+	defer hub.Unsubscribe(sub)
 	w := c.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(http.StatusOK)
-	flush := http.NewResponseController(w).Flush
+	control := http.NewResponseController(w)
+	flush := func() error {
+		defer func() { _ = control.SetWriteDeadline(time.Now().Add(heartbeat + writeWait)) }()
+		return control.Flush()
+	}
 	opening := ": listening\n\n"
 	if !complete {
 		opening = "event: reread\ndata: {}\n\n"

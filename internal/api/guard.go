@@ -1,12 +1,15 @@
 package api
 
 import (
+	"context"
 	"crypto/subtle"
 	"errors"
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -35,13 +38,22 @@ var (
 	errIntent   = problemOf(http.StatusForbidden, "intent-missing", "a change made from a browser needs the session's value in the "+intentHeader+" header")
 	errOnce     = problemOf(http.StatusForbidden, "choose-password", "replace the one-time password first: PUT "+base+"/session/password")
 	errNotYours = problemOf(http.StatusForbidden, "wrong-key", "this key is for something else: an agent's key announces, a vantage point's returns outcomes, a person's key does all the rest")
+	errStarting = problemOf(http.StatusServiceUnavailable, "starting", "the database has not answered since this server started: names are answered from the copy on disk, all else has to wait")
 	errTooMany  = problemOf(http.StatusTooManyRequests, "too-many", "too many tries from your address; wait a few seconds")
 )
 
 // guarded finds out who calls, and lets through whoever may.
 func (a *api) guarded(r route) echo.HandlerFunc {
 	return func(c *echo.Context) error {
-		if r.who == anyone {
+		eng := a.engine()
+		switch {
+		case r.always:
+			return r.serve(c, principal{})
+		case eng == nil:
+			return errStarting
+		case eng.Writable() != nil && !r.anywhere():
+			return eng.Writable()
+		case r.who == anyone:
 			return r.serve(c, principal{})
 		}
 		p, err := a.principal(c)
@@ -54,8 +66,63 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 		case r.who == person && p.session != nil && p.session.Once:
 			return errOnce
 		}
+		if p.key.ID != 0 {
+			if err := a.bound(anythingOfKey, p); err != nil && (p.linkID != 0 || p.vantage != 0) {
+				return err
+			}
+		}
+		ctx := c.Request().Context()
+		if seen, err := ifMatch(c.Request().Header.Values("If-Match")); err != nil {
+			return err
+		} else if r.method != http.MethodGet {
+			ctx = engine.WithRequest(ctx, engine.Request{Person: p.name, Seen: seen})
+		}
+		if r.stream && p.key.ID != 0 {
+			var stop context.CancelFunc
+			ctx, stop = context.WithCancel(ctx)
+			defer stop()
+			go a.endWithKey(ctx, stop, p.key)
+		}
+		c.SetRequest(c.Request().WithContext(ctx))
 		return r.serve(c, p)
 	}
+}
+
+// anywhere reports whether a server that stands by may serve a route as well: what is read there, and signing in.
+func (r route) anywhere() bool {
+	return r.method == http.MethodGet && r.who != agentOnly && r.who != vantageOnly && !r.announces || strings.HasPrefix(r.path, base+"/session")
+}
+
+// keyWatch is how soon what was begun with a key ends after it is revoked.
+const keyWatch = 500 * time.Millisecond
+
+// endWithKey ends a stream when its key is no longer good.
+func (a *api) endWithKey(ctx context.Context, stop context.CancelFunc, k store.Key) {
+	tick := time.NewTicker(keyWatch)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			if eng := a.engine(); eng == nil || !eng.KeyGood(k) {
+				stop()
+				return
+			}
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// ifMatch reads the header If-Match (RFC 9110 section 13.1.1): one tag, or none where any will do.
+func ifMatch(values []string) (string, error) {
+	text := strings.TrimSpace(strings.Join(values, ","))
+	if text == "" || text == "*" {
+		return "", nil
+	}
+	if len(text) < 3 || text[0] != '"' || text[len(text)-1] != '"' || strings.Contains(text[1:len(text)-1], `"`) {
+		return "", problemOf(http.StatusBadRequest, "not-readable", `If-Match takes one tag as ETag gave it, such as "7-3"`)
+	}
+	return text[1 : len(text)-1], nil
 }
 
 func (a *api) principal(c *echo.Context) (principal, error) {
@@ -65,7 +132,7 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 		if !strings.EqualFold(scheme, "Bearer") {
 			return principal{}, errNobody
 		}
-		k, err := a.engine.KeyOf(ctx, strings.TrimSpace(key))
+		k, err := a.engine().KeyOf(strings.TrimSpace(key))
 		if err != nil {
 			a.noteRefused(c, k, "", err)
 			return principal{}, err
@@ -76,7 +143,7 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 	if err != nil {
 		return principal{}, errNobody
 	}
-	s, err := a.engine.Session(ctx, cookie.Value)
+	s, err := a.engine().Session(ctx, cookie.Value)
 	var missing store.Missing
 	if errors.As(err, &missing) {
 		return principal{}, errNobody
@@ -94,8 +161,18 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 	return principal{personID: s.PersonID, name: s.Name, session: &s}, nil
 }
 
-func setCookie(c *echo.Context, token string, life int) {
-	c.SetCookie(&http.Cookie{Name: cookieName, Value: token, Path: "/", MaxAge: life, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS()})
+func (a *api) setCookie(c *echo.Context, token string, life int) {
+	c.SetCookie(&http.Cookie{Name: cookieName, Value: token, Path: "/", MaxAge: life, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.overTLS(c)})
+}
+
+// overTLS reports whether the browser speaks HTTPS: to us, or to a proxy that is trusted and says so.
+func (a *api) overTLS(c *echo.Context) bool {
+	if c.IsTLS() {
+		return true
+	}
+	at, err := netip.ParseAddrPort(c.Request().RemoteAddr)
+	return err == nil && strings.EqualFold(c.Request().Header.Get("X-Forwarded-Proto"), "https") &&
+		slices.ContainsFunc(a.proxies, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) })
 }
 
 // clientAddress is the sender's address: the socket's, or what a trusted proxy says of it.

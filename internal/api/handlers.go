@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -18,6 +19,9 @@ func ok[T any](c *echo.Context, status int, v T, err error) error {
 	if err != nil {
 		return err
 	}
+	if tagged, is := any(v).(interface{ Tag() string }); is {
+		c.Response().Header().Set("ETag", `"`+tagged.Tag()+`"`)
+	}
 	return c.JSON(status, v)
 }
 
@@ -32,11 +36,23 @@ func (a *api) healthy(c *echo.Context, _ principal) error {
 	return c.JSON(http.StatusOK, contract.Ready{Ready: true, Database: "not asked"})
 }
 
+// readyWait is how long the database may take to be taken for answering.
+const readyWait = 2 * time.Second
+
 func (a *api) ready(c *echo.Context, _ principal) error {
-	if err := a.engine.Ping(c.Request().Context()); err != nil {
-		return c.JSON(http.StatusServiceUnavailable, contract.Ready{Database: "away: names are answered, announcements are not recorded"})
+	eng := a.engine()
+	if eng == nil {
+		return c.JSON(http.StatusServiceUnavailable, contract.Ready{Role: contract.RoleStarting, Database: "has not answered since the start",
+			Names: "answered from the copy on disk, with the serials that were answered last"})
 	}
-	return c.JSON(http.StatusOK, contract.Ready{Ready: true, Database: "answers"})
+	ctx, cancel := context.WithTimeout(c.Request().Context(), readyWait)
+	defer cancel()
+	out := eng.Ready(ctx)
+	status := http.StatusOK
+	if !out.Ready {
+		status = http.StatusServiceUnavailable
+	}
+	return c.JSON(status, out)
 }
 
 func (a *api) counters(c *echo.Context, _ principal) error {
@@ -52,7 +68,7 @@ func (a *api) description(c *echo.Context, _ principal) error {
 }
 
 func (a *api) overview(c *echo.Context, _ principal) error {
-	o, err := a.engine.Overview(c.Request().Context())
+	o, err := a.engine().Overview(c.Request().Context())
 	return ok(c, http.StatusOK, o, err)
 }
 
@@ -63,19 +79,19 @@ func (a *api) faults(c *echo.Context, _ principal) error {
 		return site.Flaws{{Field: "open", Detail: err.Error()}}
 	}
 	if code := c.QueryParam("site"); code != "" {
-		id, err := a.engine.SiteID(code)
+		id, err := a.engine().SiteID(code)
 		if err != nil {
 			return err
 		}
 		f.SiteID = id
 	}
-	list, err := a.engine.Faults(c.Request().Context(), f)
+	list, err := a.engine().Faults(c.Request().Context(), f)
 	return ok(c, http.StatusOK, list, err)
 }
 
 func (a *api) history(c *echo.Context, _ principal) error {
 	var f site.Flaws
-	until, err := instant(c, "until", time.Now().UTC())
+	until, err := instant(c, "until", a.engine().Now())
 	f.Note("until", err)
 	from, err := instant(c, "from", until.AddDate(0, 0, -1))
 	f.Note("from", err)
@@ -89,7 +105,7 @@ func (a *api) history(c *echo.Context, _ principal) error {
 	if err := f.Err(); err != nil {
 		return err
 	}
-	h, err := a.engine.History(c.Request().Context(), c.Param("code"), c.Param("name"), from, until)
+	h, err := a.engine().History(c.Request().Context(), c.Param("code"), c.Param("name"), from, until)
 	if err == nil && format == "csv" {
 		return historyCSV(c, h)
 	}
@@ -97,7 +113,7 @@ func (a *api) history(c *echo.Context, _ principal) error {
 }
 
 func (a *api) probeNow(c *echo.Context, _ principal) error {
-	s, err := a.engine.ProbeNow(c.Request().Context(), c.Param("code"), c.Param("name"), c.QueryParam("from"))
+	s, err := a.engine().ProbeNow(c.Request().Context(), c.Param("code"), c.Param("name"), c.QueryParam("from"))
 	return ok(c, http.StatusOK, s, err)
 }
 

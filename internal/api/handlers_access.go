@@ -23,11 +23,15 @@ func (a *api) signIn(c *echo.Context, _ principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	token, s, err := a.engine.SignIn(c.Request().Context(), in)
+	from, err := clientAddress(c)
 	if err != nil {
 		return err
 	}
-	setCookie(c, token, sessionLife)
+	token, s, err := a.engine().SignIn(c.Request().Context(), in, from)
+	if err != nil {
+		return err
+	}
+	a.setCookie(c, token, sessionLife)
 	return c.JSON(http.StatusOK, a.sessionDoc(s))
 }
 
@@ -40,8 +44,8 @@ func (a *api) signOut(c *echo.Context, _ principal) error {
 	if err != nil {
 		return errNobody
 	}
-	setCookie(c, "", -1)
-	return done(c, a.engine.SignOut(c.Request().Context(), cookie.Value))
+	a.setCookie(c, "", -1)
+	return done(c, a.engine().SignOut(c.Request().Context(), cookie.Value))
 }
 
 func (a *api) choosePassword(c *echo.Context, p principal) error {
@@ -49,16 +53,16 @@ func (a *api) choosePassword(c *echo.Context, p principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	token, s, err := a.engine.ChoosePassword(c.Request().Context(), p.name, in.Password)
+	token, s, err := a.engine().ChoosePassword(c.Request().Context(), p.name, in.Password)
 	if err != nil {
 		return err
 	}
-	setCookie(c, token, sessionLife)
+	a.setCookie(c, token, sessionLife)
 	return c.JSON(http.StatusOK, a.sessionDoc(s))
 }
 
 func (a *api) keys(c *echo.Context, _ principal) error {
-	list, err := a.engine.Keys(c.Request().Context())
+	list, err := a.engine().Keys(c.Request().Context())
 	return ok(c, http.StatusOK, list, err)
 }
 
@@ -67,7 +71,7 @@ func (a *api) addKey(c *echo.Context, p principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	k, err := a.engine.AddKey(c.Request().Context(), p.personID, p.name, in.Label)
+	k, err := a.engine().AddKey(c.Request().Context(), p.personID, p.name, in)
 	return ok(c, http.StatusCreated, k, err)
 }
 
@@ -76,8 +80,20 @@ func (a *api) addRouterKey(c *echo.Context, _ principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	k, err := a.engine.AddRouterKey(c.Request().Context(), c.Param("code"), c.Param("label"), in.Label)
+	k, err := a.engine().AddRouterKey(c.Request().Context(), c.Param("code"), c.Param("label"), in)
 	return ok(c, http.StatusCreated, k, err)
+}
+
+func (a *api) allowKey(c *echo.Context, _ principal) error {
+	var in contract.Allowance
+	if err := decode(c, &in); err != nil {
+		return err
+	}
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return store.Missing{Kind: "key", Name: c.Param("id")}
+	}
+	return done(c, a.engine().AllowKey(c.Request().Context(), id, in.MayAnnounce))
 }
 
 func (a *api) revokeKey(c *echo.Context, _ principal) error {
@@ -85,11 +101,17 @@ func (a *api) revokeKey(c *echo.Context, _ principal) error {
 	if err != nil {
 		return store.Missing{Kind: "key", Name: c.Param("id")}
 	}
-	return done(c, a.engine.RevokeKey(c.Request().Context(), id))
+	return done(c, a.engine().RevokeKey(c.Request().Context(), id))
 }
 
 func (a *api) invite(c *echo.Context, _ principal) error {
-	inv, err := a.engine.Invite(c.Request().Context(), c.Param("code"), c.Param("label"))
+	var in contract.InvitationInput
+	if c.Request().ContentLength != 0 {
+		if err := decode(c, &in); err != nil {
+			return err
+		}
+	}
+	inv, err := a.engine().Invite(c.Request().Context(), c.Param("code"), c.Param("label"), in)
 	return ok(c, http.StatusCreated, inv, err)
 }
 
@@ -98,7 +120,7 @@ func (a *api) enrol(c *echo.Context, _ principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	out, err := a.engine.Enrol(c.Request().Context(), in)
+	out, err := a.engine().Enrol(c.Request().Context(), in)
 	return ok(c, http.StatusCreated, out, err)
 }
 
@@ -107,11 +129,11 @@ func (a *api) observed(c *echo.Context, p principal) error {
 	if err != nil {
 		return err
 	}
-	a.engine.Observe(p.linkID, addr)
-	l, _ := a.engine.LinkOf(p.linkID)
-	out := contract.Observed{Address: addr.String(), CheckSeconds: a.engine.CheckEvery().Seconds(), Protocol: contract.AgentProtocol, STUN: a.stun,
-		Clock: time.Now().UTC()}
-	if out.NewKey, err = a.engine.TurnDue(c.Request().Context(), p.key); err != nil {
+	a.engine().Observe(p.linkID, addr)
+	l, _ := a.engine().LinkOf(p.linkID)
+	out := contract.Observed{Address: addr.String(), CheckSeconds: a.engine().CheckEvery().Seconds(), Protocol: contract.AgentProtocol, STUN: a.stun,
+		Clock: a.engine().Now()}
+	if out.NewKey, err = a.engine().TurnDue(c.Request().Context(), p.key); err != nil {
 		return err
 	}
 	for _, s := range l.Sources {
@@ -124,8 +146,11 @@ func (a *api) observed(c *echo.Context, p principal) error {
 const noticedMost = 7 * 24 * time.Hour
 
 func (a *api) announce(c *echo.Context, p principal) error {
+	if err := a.bound(announcementOfKey, p); err != nil {
+		return err
+	}
 	var in contract.Announcement
-	if err := decode(c, &in); err != nil {
+	if err := decodeReport(c, &in); err != nil {
 		return err
 	}
 	var f site.Flaws
@@ -142,30 +167,34 @@ func (a *api) announce(c *echo.Context, p principal) error {
 			pair.IPv6 = given.IPv6
 		}
 	}
-	ago := time.Duration(in.NoticedMS) * time.Millisecond
-	if in.NoticedMS < 0 || ago > noticedMost {
+	ago := time.Duration(0)
+	if in.NoticedMS >= 0 && in.NoticedMS <= noticedMost.Milliseconds() {
+		ago = time.Duration(in.NoticedMS) * time.Millisecond
+	} else {
 		f.Note("noticed_ms", fmt.Errorf("%d is out of range; 0 to %d are allowed", in.NoticedMS, noticedMost.Milliseconds()))
 	}
 	if err := f.Err(); err != nil {
 		return err
 	}
-	if source == wan.SourceObserved {
-		// What we see counts, whatever the sender believes.
-		addr, err := clientAddress(c)
-		if err != nil {
+	if in.Protocol < 2 {
+		if source == wan.SourceObserved {
+			from, err := clientAddress(c)
+			if err != nil {
+				return err
+			}
+			pair = wan.PairOf(from)
+		}
+		if err := a.engine().CheckPublic(pair); err != nil {
 			return err
 		}
-		pair = wan.PairOf(addr)
 	}
-	if in.Protocol >= 2 {
-		return a.report(c, p, in, source, time.Now().UTC().Add(-ago))
+	if in.Protocol < 2 { // an older agent says one address: that is one report among those that are weighed
+		in.Sent, in.Reports = a.engine().Now(), nil
+		if pair.Known() && source != wan.SourceObserved {
+			in.Reports = []contract.SourceReport{{Source: in.Source, IPv4: in.IPv4, IPv6: in.IPv6}}
+		}
 	}
-	r, err := a.engine.Announce(c.Request().Context(), p.linkID, wan.Announcement{Addresses: pair, Source: source, Noticed: time.Now().UTC().Add(-ago)})
-	if err != nil {
-		return err
-	}
-	return c.JSON(http.StatusOK, contract.Receipt{Changed: r.Decision.Changed, Old: r.Decision.Old.String(), New: r.Decision.New.String(),
-		MoveID: r.MoveID, Hostnames: r.Hostnames})
+	return a.report(c, p, in, source, a.engine().Now().Add(-ago))
 }
 
 // typed reads an address of the family that a field is for.

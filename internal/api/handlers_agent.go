@@ -42,9 +42,9 @@ func (a *api) report(c *echo.Context, p principal, in contract.Announcement, not
 	if err != nil {
 		return err
 	}
-	now := time.Now().UTC()
+	now := a.engine().Now()
 	if off := in.Sent.Sub(now); in.Sent.IsZero() || off.Abs() > contract.ClockTolerance {
-		a.engine.NoteRefusal(p.linkID, errClock{off}.Error(), from)
+		a.engine().NoteRefusal(p.linkID, errClock{off}.Error(), from)
 		return errClock{off}
 	}
 	reported := engine.Reported{Noticed: noticed, Source: noticedBy, Word: in.AgentWord}
@@ -72,12 +72,11 @@ func (a *api) report(c *echo.Context, p principal, in contract.Announcement, not
 	if err := f.Err(); err != nil {
 		return err
 	}
-	a.engine.Observe(p.linkID, from)
-	r, j, err := a.engine.Report(c.Request().Context(), p.linkID, reported)
+	r, j, err := a.engine().Report(c.Request().Context(), engine.ClaimantOf(p.key, from), reported)
 	if err != nil {
 		return err
 	}
-	a.engine.Downed(p.linkID, in.Down)
+	a.engine().Downed(p.linkID, in.Down)
 	return c.JSON(http.StatusOK, contract.Receipt{Changed: r.Decision.Changed, Old: r.Decision.Old.String(), New: r.Decision.New.String(),
 		MoveID: r.MoveID, Hostnames: r.Hostnames, Held: j.Held, NAT: j.NAT.Verdict})
 }
@@ -90,11 +89,10 @@ func readReport(in contract.SourceReport, now time.Time) (wan.Report, error) {
 	if len(in.Via) > wordsMost || len(in.Problem) > wordsMost {
 		return wan.Report{}, fmt.Errorf("a remark has more than %d characters", wordsMost)
 	}
-	age := time.Duration(in.AgeMS) * time.Millisecond
-	if in.AgeMS < 0 || age > noticedMost {
+	if in.AgeMS < 0 || in.AgeMS > noticedMost.Milliseconds() {
 		return wan.Report{}, fmt.Errorf("age_ms %d is out of range; 0 to %d are allowed", in.AgeMS, noticedMost.Milliseconds())
 	}
-	out := wan.Report{Source: source, Via: in.Via, At: now.Add(-age), Problem: in.Problem}
+	out := wan.Report{Source: source, Via: in.Via, At: now.Add(-time.Duration(in.AgeMS) * time.Millisecond), Problem: in.Problem}
 	four, err := typed("ipv4", in.IPv4)
 	if err != nil {
 		return out, err
@@ -114,13 +112,13 @@ func (a *api) noteRefused(c *echo.Context, k store.Key, named string, err error)
 	if addrErr != nil {
 		return
 	}
-	switch link, known := a.engine.LinkAt(from); {
+	switch link, known := a.engine().LinkAt(from); {
 	case k.LinkID != 0:
-		a.engine.NoteRefusal(int64(k.LinkID), "a key that was revoked is still in use", from)
-	case named != "" && a.engine.FirstLink(named) != 0:
-		a.engine.NoteRefusal(a.engine.FirstLink(named), "a wrong key was given with the site's name", from)
+		a.engine().NoteRefusal(int64(k.LinkID), "a key that was revoked is still in use", from)
+	case named != "" && a.engine().FirstLink(named) != 0:
+		a.engine().NoteStranger(a.engine().FirstLink(named), "a wrong key was given with the site's name", from)
 	case known:
-		a.engine.NoteRefusal(link, "a wrong key comes from the site's own address", from)
+		a.engine().NoteStranger(link, "a wrong key comes from the site's own address", from)
 	}
 }
 
@@ -134,7 +132,7 @@ func (a *api) orders(c *echo.Context, p principal) error {
 	}
 	ctx, cancel := context.WithTimeout(c.Request().Context(), time.Duration(wait)*time.Second)
 	defer cancel()
-	out, err := a.engine.Orders(ctx, p.linkID, c.QueryParam("have"))
+	out, err := a.engine().Orders(ctx, p.linkID, c.QueryParam("have"))
 	return ok(c, http.StatusOK, out, err)
 }
 
@@ -142,41 +140,70 @@ func (a *api) orders(c *echo.Context, p principal) error {
 const sightingsMost = 1000
 
 func (a *api) takeLAN(c *echo.Context, p principal) error {
+	if err := a.bound(lanReportOfKey, p); err != nil {
+		return err
+	}
 	var in contract.LANReport
-	if err := decode(c, &in); err != nil {
+	if err := decodeReport(c, &in); err != nil {
 		return err
 	}
 	if len(in.Sightings) > sightingsMost {
 		return site.Flaws{{Field: "sightings", Detail: fmt.Sprintf("there are more than %d", sightingsMost)}}
 	}
-	if err := a.engine.TakeLAN(p.linkID, in); err != nil {
+	for i, s := range in.Sightings {
+		if err := checkSighting(s); err != nil {
+			return site.Flaws{{Field: fmt.Sprintf("sightings[%d]", i), Detail: err.Error()}}
+		}
+	}
+	if err := a.engine().TakeLAN(p.linkID, in); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
 }
 
+// checkSighting bounds what an agent says of one device.
+func checkSighting(s contract.Sighting) error {
+	if len(s.Ports) > sightingsMost {
+		return fmt.Errorf("has more than %d ports", sightingsMost)
+	}
+	for _, words := range []string{s.Device, s.Found, s.IPv6, s.MAC} {
+		if len(words) > wordsMost {
+			return fmt.Errorf("a text has more than %d characters", wordsMost)
+		}
+	}
+	for _, p := range s.Ports {
+		if len(p.Service) > wordsMost || len(p.State) > wordsMost || len(p.Detail) > wordsMost {
+			return fmt.Errorf("a text about a port has more than %d characters", wordsMost)
+		}
+	}
+	return nil
+}
+
 func (a *api) tellProof(c *echo.Context, p principal) error {
 	var in contract.ProofWord
-	if err := decode(c, &in); err != nil {
+	if err := decodeReport(c, &in); err != nil {
 		return err
+	}
+	if len(in.State) > wordsMost || len(in.From) > wordsMost || len(in.Problem) > wordsMost {
+		return site.Flaws{{Field: "problem", Detail: fmt.Sprintf("has more than %d characters", wordsMost)}}
 	}
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
 		return store.Missing{Kind: "proof", Name: c.Param("id")}
 	}
-	if err := a.engine.TellProof(p.linkID, id, in); err != nil {
+	if err := a.engine().TellProof(p.linkID, id, in); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
 }
 
 func (a *api) lan(c *echo.Context, _ principal) error {
-	out, err := a.engine.LAN(c.Param("code"))
+	out, err := a.engine().LAN(c.Param("code"))
 	return ok(c, http.StatusOK, out, err)
 }
 
 func (a *api) look(c *echo.Context, _ principal) error {
-	out, err := a.engine.Look(c.Request().Context(), c.Param("code"))
+	out, err := a.engine().Look(c.Request().Context(), c.Param("code"))
 	return ok(c, http.StatusOK, out, err)
 }
 
@@ -185,12 +212,12 @@ func (a *api) prove(c *echo.Context, _ principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	out, err := a.engine.Prove(c.Request().Context(), c.Param("code"), in)
+	out, err := a.engine().Prove(c.Request().Context(), c.Param("code"), in)
 	return ok(c, http.StatusOK, out, err)
 }
 
 func (a *api) nextKey(c *echo.Context, p principal) error {
-	key, err := a.engine.NextKey(c.Request().Context(), p.key)
+	key, err := a.engine().NextKey(c.Request().Context(), p.key)
 	return ok(c, http.StatusCreated, contract.NextKey{Key: key}, err)
 }
 
@@ -199,7 +226,7 @@ func (a *api) turnKey(c *echo.Context, _ principal) error {
 	if err != nil {
 		return store.Missing{Kind: "key", Name: c.Param("id")}
 	}
-	if err := a.engine.TurnKey(c.Request().Context(), id); err != nil {
+	if err := a.engine().TurnKey(c.Request().Context(), id); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)

@@ -12,7 +12,7 @@ import (
 )
 
 func (a *api) zoneRecords(c *echo.Context, _ principal) error {
-	list, err := a.engine.ZoneRecords(c.Param("apex"))
+	list, err := a.engine().ZoneRecords(c.Param("apex"))
 	return ok(c, http.StatusOK, list, err)
 }
 
@@ -21,7 +21,7 @@ func (a *api) addZoneRecord(c *echo.Context, _ principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	r, err := a.engine.AddZoneRecord(c.Request().Context(), c.Param("apex"), in)
+	r, err := a.engine().AddZoneRecord(c.Request().Context(), c.Param("apex"), in)
 	return ok(c, http.StatusCreated, r, err)
 }
 
@@ -30,11 +30,11 @@ func (a *api) removeZoneRecord(c *echo.Context, _ principal) error {
 	if err != nil {
 		return store.Missing{Kind: "record", Name: c.Param("id")}
 	}
-	return done(c, a.engine.RemoveZoneRecord(c.Request().Context(), c.Param("apex"), id))
+	return done(c, a.engine().RemoveZoneRecord(c.Request().Context(), c.Param("apex"), id))
 }
 
 func (a *api) aliases(c *echo.Context, _ principal) error {
-	return c.JSON(http.StatusOK, a.engine.Aliases())
+	return c.JSON(http.StatusOK, a.engine().Aliases())
 }
 
 func (a *api) addAlias(c *echo.Context, _ principal) error {
@@ -42,21 +42,21 @@ func (a *api) addAlias(c *echo.Context, _ principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	alias, err := a.engine.AddAlias(c.Request().Context(), in)
+	alias, err := a.engine().AddAlias(c.Request().Context(), in)
 	return ok(c, http.StatusCreated, alias, err)
 }
 
 func (a *api) alias(c *echo.Context, _ principal) error {
-	alias, err := a.engine.Alias(c.Param("name"))
+	alias, err := a.engine().Alias(c.Param("name"))
 	return ok(c, http.StatusOK, alias, err)
 }
 
 func (a *api) removeAlias(c *echo.Context, _ principal) error {
-	return done(c, a.engine.RemoveAlias(c.Request().Context(), c.Param("name")))
+	return done(c, a.engine().RemoveAlias(c.Request().Context(), c.Param("name")))
 }
 
 func (a *api) signingKeys(c *echo.Context, _ principal) error {
-	list, err := a.engine.SigningKeys(c.Request().Context())
+	list, err := a.engine().SigningKeys(c.Request().Context())
 	return ok(c, http.StatusOK, list, err)
 }
 
@@ -65,10 +65,18 @@ func (a *api) addSigningKey(c *echo.Context, _ principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	k, err := a.engine.AddSigningKey(c.Request().Context(), in)
+	k, err := a.engine().AddSigningKey(c.Request().Context(), in)
 	return ok(c, http.StatusCreated, k, err)
 }
 
+func (a *api) allowSigningKey(c *echo.Context, _ principal) error {
+	var in contract.Allowance
+	if err := decode(c, &in); err != nil {
+		return err
+	}
+	return done(c, a.engine().AllowSigningKey(c.Request().Context(), c.Param("name"), in.MayAnnounce))
+}
+
 func (a *api) removeSigningKey(c *echo.Context, _ principal) error {
-	return done(c, a.engine.RemoveSigningKey(c.Request().Context(), c.Param("name")))
+	return done(c, a.engine().RemoveSigningKey(c.Request().Context(), c.Param("name")))
 }

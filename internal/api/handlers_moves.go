@@ -48,7 +48,7 @@ func (a *api) moves(c *echo.Context, _ principal) error {
 	if err := f.Err(); err != nil {
 		return err
 	}
-	list, err := a.engine.Moves(c.Request().Context(), q)
+	list, err := a.engine().Moves(c.Request().Context(), q)
 	if err != nil || format == "json" {
 		return ok(c, http.StatusOK, list, err)
 	}

@@ -21,7 +21,7 @@ func (a *api) kinds(c *echo.Context, _ principal) error {
 }
 
 func (a *api) cards(c *echo.Context, _ principal) error {
-	out, err := a.engine.Cards(c.Param("code"), c.Param("name"))
+	out, err := a.engine().Cards(c.Param("code"), c.Param("name"))
 	return ok(c, http.StatusOK, out, err)
 }
 
@@ -30,19 +30,22 @@ func (a *api) pin(c *echo.Context, p principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	out, err := a.engine.Pin(c.Request().Context(), c.Param("code"), c.Param("name"), in.Fingerprint, p.name)
+	out, err := a.engine().Pin(c.Request().Context(), c.Param("code"), c.Param("name"), in.Fingerprint, p.name)
 	return ok(c, http.StatusOK, out, err)
 }
 
 func (a *api) availability(c *echo.Context, _ principal) error {
-	out, err := a.engine.Availability(c.Request().Context(), c.Param("code"), c.Param("name"))
+	out, err := a.engine().Availability(c.Request().Context(), c.Param("code"), c.Param("name"))
 	return ok(c, http.StatusOK, out, err)
 }
+
+// writeWait is how long a receiver of a stream may take to take in one piece of it.
+const writeWait = 30 * time.Second
 
 // lineByLine writes JSON documents one a line, each at once.
 func lineByLine(c *echo.Context) (write func(doc any) error) {
 	w := c.Response()
-	flush := http.NewResponseController(w).Flush
+	control := http.NewResponseController(w)
 	begun := false
 	return func(doc any) error {
 		if !begun {
@@ -51,10 +54,11 @@ func lineByLine(c *echo.Context) (write func(doc any) error) {
 			w.Header().Set("Cache-Control", "no-store")
 			w.WriteHeader(http.StatusOK)
 		}
+		_ = control.SetWriteDeadline(time.Now().Add(writeWait))
 		if err := json.NewEncoder(w).Encode(doc); err != nil {
 			return err
 		}
-		return flush()
+		return control.Flush()
 	}
 }
 
@@ -67,7 +71,7 @@ func (a *api) review(c *echo.Context, p principal) error {
 	ctx, cancel := context.WithCancel(c.Request().Context())
 	defer cancel()
 	write := lineByLine(c)
-	out, err := a.engine.Review(ctx, c.Param("code"), in.Consent, p.name, func(done, of int) {
+	out, err := a.engine().Review(ctx, c.Param("code"), in.Consent, p.name, func(done, of int) {
 		if write(contract.ReviewNews{Done: done, Of: of}) != nil {
 			cancel()
 		}
@@ -79,12 +83,12 @@ func (a *api) review(c *echo.Context, p principal) error {
 }
 
 func (a *api) reviews(c *echo.Context, _ principal) error {
-	out, err := a.engine.Reviews(c.Request().Context(), c.Param("code"))
+	out, err := a.engine().Reviews(c.Request().Context(), c.Param("code"))
 	return ok(c, http.StatusOK, out, err)
 }
 
 func (a *api) vantages(c *echo.Context, _ principal) error {
-	return c.JSON(http.StatusOK, a.engine.Vantages())
+	return c.JSON(http.StatusOK, a.engine().Vantages())
 }
 
 func (a *api) inviteVantage(c *echo.Context, _ principal) error {
@@ -92,12 +96,12 @@ func (a *api) inviteVantage(c *echo.Context, _ principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	out, err := a.engine.InviteVantage(c.Request().Context(), in)
+	out, err := a.engine().InviteVantage(c.Request().Context(), in)
 	return ok(c, http.StatusCreated, out, err)
 }
 
 func (a *api) removeVantage(c *echo.Context, _ principal) error {
-	if err := a.engine.RemoveVantage(c.Request().Context(), c.Param("name")); err != nil {
+	if err := a.engine().RemoveVantage(c.Request().Context(), c.Param("name")); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -108,7 +112,7 @@ func (a *api) enrolVantage(c *echo.Context, _ principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	out, err := a.engine.EnrolVantage(c.Request().Context(), in)
+	out, err := a.engine().EnrolVantage(c.Request().Context(), in)
 	return ok(c, http.StatusCreated, out, err)
 }
 
@@ -123,14 +127,19 @@ func (a *api) assignments(c *echo.Context, p principal) error {
 		}
 		cursor = n
 	}
-	defer a.engine.Streaming(p.vantage)()
+	eng := a.engine()
+	end, ok := eng.Streaming(p.vantage)
+	if !ok {
+		return errTooOften
+	}
+	defer end()
 	write := lineByLine(c)
 	ctx := c.Request().Context()
 	for ctx.Err() == nil {
 		wait, cancel := context.WithTimeout(ctx, heartbeat)
-		news, there := a.engine.News(wait, p.vantage, cursor)
+		news, there := eng.News(wait, p.vantage, cursor)
 		cancel()
-		if !there {
+		if !there || ctx.Err() != nil {
 			return nil // it is no longer on record, or the server stops: it finds out when it comes back
 		}
 		if err := write(news); err != nil {
@@ -141,12 +150,15 @@ func (a *api) assignments(c *echo.Context, p principal) error {
 	return nil
 }
 
-// outcomesMost bounds a batch.
-const outcomesMost = 5000
+// outcomesMost bounds a batch, attemptsMost the attempts of one outcome that is told in full.
+const outcomesMost, attemptsMost = 5000, 256
 
 func (a *api) outcomes(c *echo.Context, p principal) error {
+	if err := a.bound(outcomesOfKey, p); err != nil {
+		return err
+	}
 	var in contract.OutcomeBatch
-	if err := decode(c, &in); err != nil {
+	if err := decodeReport(c, &in); err != nil {
 		return err
 	}
 	from, err := clientAddress(c)
@@ -160,7 +172,16 @@ func (a *api) outcomes(c *echo.Context, p principal) error {
 	if in.Sent.IsZero() {
 		f.Note("sent", fmt.Errorf("is missing; say when the batch was sent"))
 	}
+	for _, words := range append([]string{in.Version, in.Platform, in.Observed, in.Ailing}, in.Networks...) {
+		if len(words) > 2*wordsMost {
+			f.Note("version", fmt.Errorf("a text has more than %d characters", 2*wordsMost))
+			break
+		}
+	}
 	for i, o := range in.Outcomes {
+		if len(o.Attempts) > attemptsMost {
+			f.Note(fmt.Sprintf("outcomes[%d].attempts", i), fmt.Errorf("there are more than %d", attemptsMost))
+		}
 		if !o.Outcome.Known() {
 			f.Note(fmt.Sprintf("outcomes[%d].outcome", i), fmt.Errorf("%q is unknown", o.Outcome))
 		}
@@ -174,7 +195,7 @@ func (a *api) outcomes(c *echo.Context, p principal) error {
 	if err := f.Err(); err != nil {
 		return err
 	}
-	out, err := a.engine.TakeOutcomes(c.Request().Context(), p.vantage, from, in)
+	out, err := a.engine().TakeOutcomes(c.Request().Context(), p.vantage, from, in)
 	return ok(c, http.StatusOK, out, err)
 }
 

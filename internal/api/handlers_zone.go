@@ -15,23 +15,23 @@ import (
 const zoneText = "text/dns"
 
 func (a *api) zonePushes(c *echo.Context, _ principal) error {
-	list, err := a.engine.Pushes(c.Param("apex"))
+	list, err := a.engine().Pushes(c.Param("apex"))
 	return ok(c, http.StatusOK, list, err)
 }
 
 func (a *api) pushZone(c *echo.Context, _ principal) error {
-	list, err := a.engine.PushZone(c.Request().Context(), c.Param("apex"))
+	list, err := a.engine().PushZone(c.Request().Context(), c.Param("apex"))
 	return ok(c, http.StatusAccepted, list, err)
 }
 
 func (a *api) zoneDifferences(c *echo.Context, _ principal) error {
-	list, err := a.engine.ZoneDifferences(c.Request().Context(), c.Param("apex"))
+	list, err := a.engine().ZoneDifferences(c.Request().Context(), c.Param("apex"))
 	return ok(c, http.StatusOK, list, err)
 }
 
 func (a *api) zoneFile(c *echo.Context, _ principal) error {
 	var text bytes.Buffer
-	if err := a.engine.ExportZone(c.Param("apex"), &text); err != nil {
+	if err := a.engine().ExportZone(c.Param("apex"), &text); err != nil {
 		return err
 	}
 	c.Response().Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", c.Param("apex")+".zone"))
@@ -47,7 +47,7 @@ func (a *api) importZone(c *echo.Context, _ principal) error {
 	if err := f.Err(); err != nil {
 		return err
 	}
-	out, err := a.engine.ImportZone(c.Request().Context(), c.Param("apex"), c.Request().Body, replace, dry)
+	out, err := a.engine().ImportZone(c.Request().Context(), c.Param("apex"), c.Request().Body, replace, dry)
 	return ok(c, http.StatusOK, out, err)
 }
 
@@ -61,7 +61,7 @@ func yes(c *echo.Context, name string) (bool, error) {
 }
 
 func (a *api) redirects(c *echo.Context, _ principal) error {
-	return c.JSON(http.StatusOK, a.engine.Redirects())
+	return c.JSON(http.StatusOK, a.engine().Redirects())
 }
 
 func (a *api) addRedirect(c *echo.Context, _ principal) error {
@@ -69,46 +69,43 @@ func (a *api) addRedirect(c *echo.Context, _ principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	r, err := a.engine.AddRedirect(c.Request().Context(), in)
+	r, err := a.engine().AddRedirect(c.Request().Context(), in)
 	return ok(c, http.StatusCreated, r, err)
 }
 
 func (a *api) redirect(c *echo.Context, _ principal) error {
-	r, err := a.engine.Redirect(c.Param("name"))
+	r, err := a.engine().Redirect(c.Param("name"))
 	return ok(c, http.StatusOK, r, err)
 }
 
 func (a *api) editRedirect(c *echo.Context, _ principal) error {
-	in, err := a.engine.RedirectInput(c.Param("name"))
+	in, err := merge[contract.RedirectInput](c)
 	if err != nil {
 		return err
 	}
-	if err := decode(c, &in); err != nil {
-		return err
-	}
-	r, err := a.engine.EditRedirect(c.Request().Context(), c.Param("name"), in)
+	r, err := a.engine().EditRedirect(c.Request().Context(), c.Param("name"), in)
 	return ok(c, http.StatusOK, r, err)
 }
 
 func (a *api) removeRedirect(c *echo.Context, _ principal) error {
-	return done(c, a.engine.RemoveRedirect(c.Request().Context(), c.Param("name")))
+	return done(c, a.engine().RemoveRedirect(c.Request().Context(), c.Param("name")))
 }
 
 func (a *api) keepHostname(c *echo.Context, _ principal) error {
-	h, err := a.engine.KeepHostname(c.Request().Context(), c.Param("name"))
+	h, err := a.engine().KeepHostname(c.Request().Context(), c.Param("name"))
 	return ok(c, http.StatusOK, h, err)
 }
 
 func (a *api) releaseHostname(c *echo.Context, _ principal) error {
-	h, err := a.engine.ReleaseHostname(c.Request().Context(), c.Param("name"))
+	h, err := a.engine().ReleaseHostname(c.Request().Context(), c.Param("name"))
 	return ok(c, http.StatusOK, h, err)
 }
 
 func (a *api) checkName(c *echo.Context, _ principal) error {
-	return c.JSON(http.StatusOK, a.engine.CheckName(c.QueryParam("name")))
+	return c.JSON(http.StatusOK, a.engine().CheckName(c.QueryParam("name")))
 }
 
 func (a *api) suggestName(c *echo.Context, _ principal) error {
-	check, err := a.engine.SuggestName(c.Param("code"), c.QueryParam("zone"))
+	check, err := a.engine().SuggestName(c.Param("code"), c.QueryParam("zone"))
 	return ok(c, http.StatusOK, check, err)
 }

@@ -5,15 +5,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"mime"
+	"math"
 	"net"
 	"net/http"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/labstack/echo/v5"
 
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
@@ -42,6 +44,15 @@ func (a *api) problem(c *echo.Context, err error) {
 	h := c.Response().Header()
 	h.Set("Content-Type", "application/problem+json")
 	switch f.Status {
+	case http.StatusPreconditionFailed:
+		h.Set("ETag", `"`+f.Current+`"`)
+	case http.StatusTooManyRequests:
+		wait := 5 * time.Second
+		var tooMany access.TooMany
+		if errors.As(err, &tooMany) {
+			wait = tooMany.Wait
+		}
+		h.Set("Retry-After", strconv.Itoa(int(math.Ceil(wait.Seconds()))))
 	case http.StatusServiceUnavailable:
 		h.Set("Retry-After", "2")
 	case http.StatusUnauthorized:
@@ -66,10 +77,34 @@ func explain(err error) failure {
 		network   net.Error
 		pg        *pgconn.PgError
 		clock     errClock
+		stale     engine.Stale
+		refused   engine.Refused
+		tooMany   access.TooMany
 	)
 	switch {
 	case errors.As(err, &f):
 		return f
+	case errors.As(err, &stale):
+		f := problemOf(http.StatusPreconditionFailed, "edited-meanwhile", stale.Error())
+		f.Current = stale.Tag
+		for _, one := range stale.Meanwhile {
+			edit := contract.Edit{Revision: one.Revision, Person: one.Person, At: one.At, Changes: []contract.FieldChange{}}
+			for _, c := range one.Changes {
+				edit.Changes = append(edit.Changes, contract.FieldChange(c))
+			}
+			f.Meanwhile = append(f.Meanwhile, edit)
+		}
+		return f
+	case errors.As(err, &tooMany):
+		return problemOf(http.StatusTooManyRequests, "too-many", tooMany.Error())
+	case errors.Is(err, access.ErrHashing):
+		return problemOf(http.StatusServiceUnavailable, "busy", err.Error())
+	case errors.As(err, &refused):
+		return problemOf(http.StatusUnprocessableEntity, "announcement-refused", refused.Error(), site.Flaw{Field: "address", Detail: refused.Error()})
+	case errors.Is(err, engine.ErrStandby), errors.Is(err, store.ErrNotWriter):
+		return problemOf(http.StatusServiceUnavailable, "standby", engine.ErrStandby.Error())
+	case errors.Is(err, engine.ErrBusy), errors.Is(err, engine.ErrCommitted):
+		return problemOf(http.StatusServiceUnavailable, "busy", err.Error())
 	case errors.As(err, &flaws):
 		return problemOf(http.StatusUnprocessableEntity, "not-valid", flaws.Error(), flaws...)
 	case errors.As(err, &notPublic):
@@ -100,7 +135,7 @@ func explain(err error) failure {
 		return problemOf(http.StatusServiceUnavailable, "not-recorded", err.Error())
 	case errors.As(err, &tooLarge), errors.Is(err, echo.ErrStatusRequestEntityTooLarge):
 		return problemOf(http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the request is larger than %d kB (%d MB for files)", bodyLimit>>10, fileLimit>>20))
-	case errors.As(err, &connect), errors.As(err, &network), errors.Is(err, context.DeadlineExceeded), errors.As(err, &pg) && strings.HasPrefix(pg.Code, "57"):
+	case errors.As(err, &connect), errors.As(err, &network), errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled), errors.As(err, &pg) && store.Away(pg):
 		return problemOf(http.StatusServiceUnavailable, "database-away", "the database is away; nothing was changed, try again shortly")
 	case errors.As(err, &status):
 		code := status.StatusCode()
@@ -111,31 +146,4 @@ func explain(err error) failure {
 		return problemOf(code, strings.ReplaceAll(strings.ToLower(http.StatusText(code)), " ", "-"), details[code])
 	}
 	return problemOf(http.StatusInternalServerError, "internal", "something went wrong in the service; its log says what")
-}
-
-// decode reads a JSON document into v. Fields that are not there keep the value they have in v; unknown ones are refused.
-func decode(c *echo.Context, v any) error {
-	if kind, _, err := mime.ParseMediaType(c.Request().Header.Get("Content-Type")); err != nil || kind != "application/json" {
-		return problemOf(http.StatusUnsupportedMediaType, "not-json", "send the document as Content-Type: application/json")
-	}
-	d := json.NewDecoder(c.Request().Body)
-	d.DisallowUnknownFields()
-	err := d.Decode(v)
-	if err == nil {
-		if _, more := d.Token(); more != io.EOF {
-			err = errors.New("there is something behind the document")
-		}
-	}
-	var wrongType *json.UnmarshalTypeError
-	var tooLarge *http.MaxBytesError
-	switch {
-	case err == nil:
-		return nil
-	case errors.As(err, &tooLarge), errors.Is(err, echo.ErrStatusRequestEntityTooLarge):
-		return err
-	case errors.As(err, &wrongType):
-		flaw := site.Flaw{Field: wrongType.Field, Detail: fmt.Sprintf("is a %s; a %s is needed", wrongType.Value, wrongType.Type)}
-		return problemOf(http.StatusUnprocessableEntity, "not-valid", flaw.Field+": "+flaw.Detail, flaw)
-	}
-	return problemOf(http.StatusBadRequest, "not-readable", "the document cannot be read: "+strings.TrimPrefix(err.Error(), "json: "))
 }

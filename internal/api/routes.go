@@ -20,6 +20,9 @@ type route struct {
 	status       int // of success
 	query        []param
 	large        bool // takes a file
+	always       bool // served even while there is no engine
+	announces    bool // changes something although it may be a GET
+	stream       bool // ends with the key that it was begun with
 	limited      bool // few tries a second from one address: it takes a password or a code
 	serve        func(c *echo.Context, p principal) error
 }
@@ -46,10 +49,10 @@ const base = "/api/v1"
 // routes lists every endpoint of the API.
 func (a *api) routes() []route {
 	list := []route{
-		{method: "GET", path: "/healthz", summary: "Whether the service runs", out: contract.Ready{}, serve: a.healthy},
-		{method: "GET", path: "/readyz", summary: "Whether the service can do all of its work", out: contract.Ready{}, serve: a.ready},
-		{method: "GET", path: "/metrics", summary: "Counters, as OpenMetrics", serve: a.counters},
-		{method: "GET", path: base + "/openapi.json", summary: "This description", serve: a.description},
+		{method: "GET", path: "/healthz", summary: "Whether the service runs", always: true, out: contract.Ready{}, serve: a.healthy},
+		{method: "GET", path: "/readyz", summary: "Whether the service can do all of its work", always: true, out: contract.Ready{}, serve: a.ready},
+		{method: "GET", path: "/metrics", summary: "Counters, as OpenMetrics", always: true, serve: a.counters},
+		{method: "GET", path: base + "/openapi.json", summary: "This description", always: true, serve: a.description},
 
 		{method: "POST", path: base + "/session", summary: "Sign in", in: contract.SignIn{}, out: contract.Session{}, limited: true, serve: a.signIn},
 		{method: "GET", path: base + "/session", summary: "Who is signed in", who: signedIn, out: contract.Session{}, serve: a.session},
@@ -57,10 +60,11 @@ func (a *api) routes() []route {
 		{method: "PUT", path: base + "/session/password", summary: "Replace one's own password", who: signedIn, in: contract.NewPassword{}, out: contract.Session{}, serve: a.choosePassword},
 		{method: "GET", path: base + "/keys", summary: "List access keys", who: person, out: []contract.Key{}, serve: a.keys},
 		{method: "POST", path: base + "/keys", summary: "Make a key of one's own", who: person, in: contract.KeyInput{}, out: contract.Key{}, status: http.StatusCreated, serve: a.addKey},
+		{method: "PUT", path: base + "/keys/:id/allowance", summary: "Set the prefixes in which a link's key may announce addresses that are not its connection's own", who: person, in: contract.Allowance{}, status: http.StatusNoContent, serve: a.allowKey},
 		{method: "DELETE", path: base + "/keys/:id", summary: "Revoke a key", who: person, status: http.StatusNoContent, serve: a.revokeKey},
 
 		{method: "GET", path: base + "/overview", summary: "What needs me now", who: person, out: contract.Overview{}, serve: a.overview},
-		{method: "GET", path: base + "/events", summary: "Follow events (text/event-stream of CloudEvents)", who: person, query: []param{{"site", "only events of this site code"}}, serve: a.events},
+		{method: "GET", path: base + "/events", summary: "Follow events (text/event-stream of CloudEvents)", who: person, stream: true, query: []param{{"site", "only events of this site code"}}, serve: a.events},
 		{method: "GET", path: base + "/moves", summary: "List moves, the newest first", who: person, out: []contract.Move{},
 			query: moveParams, serve: a.moves},
 		{method: "GET", path: base + "/faults", summary: "List faults, open ones first", who: person, out: []contract.Fault{},
@@ -101,6 +105,7 @@ func (a *api) routes() []route {
 		{method: "DELETE", path: base + "/aliases/:name", summary: "Remove an alias", who: person, status: http.StatusNoContent, serve: a.removeAlias},
 		{method: "GET", path: base + "/signing-keys", summary: "List TSIG keys", who: person, out: []contract.SigningKey{}, serve: a.signingKeys},
 		{method: "POST", path: base + "/signing-keys", summary: "Make a TSIG key", who: person, in: contract.SigningKeyInput{}, out: contract.SigningKey{}, status: http.StatusCreated, serve: a.addSigningKey},
+		{method: "PUT", path: base + "/signing-keys/:name/allowance", summary: "Set the prefixes in which updates with a TSIG key may set addresses that are not their sender's own", who: person, in: contract.Allowance{}, status: http.StatusNoContent, serve: a.allowSigningKey},
 		{method: "DELETE", path: base + "/signing-keys/:name", summary: "Remove a TSIG key", who: person, status: http.StatusNoContent, serve: a.removeSigningKey},
 
 		{method: "GET", path: base + "/sites", summary: "List sites, those in need first", who: person, out: []contract.SiteSummary{}, serve: a.sites},
@@ -113,7 +118,7 @@ func (a *api) routes() []route {
 		{method: "GET", path: base + "/sites/:code/links/:label", summary: "Show a link", who: person, out: contract.Link{}, serve: a.link},
 		{method: "PATCH", path: base + "/sites/:code/links/:label", summary: "Edit a link", who: person, in: contract.LinkInput{}, out: contract.Link{}, serve: a.editLink},
 		{method: "DELETE", path: base + "/sites/:code/links/:label", summary: "Remove a link", who: person, status: http.StatusNoContent, serve: a.removeLink},
-		{method: "POST", path: base + "/sites/:code/links/:label/invitations", summary: "Make a one-time code for an agent", who: person, out: contract.Invitation{}, status: http.StatusCreated, serve: a.invite},
+		{method: "POST", path: base + "/sites/:code/links/:label/invitations", summary: "Make a one-time code for an agent", who: person, in: contract.InvitationInput{}, out: contract.Invitation{}, status: http.StatusCreated, serve: a.invite},
 		{method: "GET", path: base + "/sites/:code/devices", summary: "List a site's devices", who: person, out: []site.Device{}, serve: a.devices},
 		{method: "POST", path: base + "/sites/:code/devices", summary: "Add a device", who: person, in: contract.DeviceInput{}, out: site.Device{}, status: http.StatusCreated, serve: a.addDevice},
 		{method: "GET", path: base + "/sites/:code/devices/:name", summary: "Show a device", who: person, out: site.Device{}, serve: a.device},
@@ -139,19 +144,19 @@ func (a *api) routes() []route {
 		{method: "POST", path: base + "/vantages", summary: "Make a one-time code for a vantage point", who: person, in: contract.VantageInput{}, out: contract.VantageInvitation{}, status: http.StatusCreated, serve: a.inviteVantage},
 		{method: "DELETE", path: base + "/vantages/:name", summary: "Remove a vantage point", who: person, status: http.StatusNoContent, serve: a.removeVantage},
 		{method: "POST", path: base + "/vantage/enrolment", summary: "Enrol a vantage point with a one-time code", in: contract.Enrolment{}, out: contract.VantageEnrolled{}, status: http.StatusCreated, limited: true, serve: a.enrolVantage},
-		{method: "GET", path: base + "/vantage/assignments", summary: "Follow what to probe (application/x-ndjson)", who: vantageOnly, query: []param{{"cursor", "where to resume"}}, serve: a.assignments},
+		{method: "GET", path: base + "/vantage/assignments", summary: "Follow what to probe (application/x-ndjson)", who: vantageOnly, stream: true, query: []param{{"cursor", "where to resume"}}, serve: a.assignments},
 		{method: "POST", path: base + "/vantage/outcomes", summary: "Return outcomes", who: vantageOnly, in: contract.OutcomeBatch{}, out: contract.BatchTaken{}, large: true, serve: a.outcomes},
 
 		{method: "POST", path: base + "/agents", summary: "Enrol an agent with a one-time code", in: contract.Enrolment{}, out: contract.Enrolled{}, status: http.StatusCreated, limited: true, serve: a.enrol},
-		{method: "GET", path: "/announce/:key", summary: "Announce by fetching a URL (ipv4, ipv6, name); one line comes back", query: fetchParams, out: fetched{}, serve: a.fetch},
-		{method: "POST", path: "/announce/:key", summary: "Announce by a form (ipv4, ipv6, name); one line comes back", query: fetchParams, out: fetched{}, serve: a.fetch},
-		{method: "GET", path: "/announce", summary: "Announce by fetching a URL, the key as the password of HTTP Basic", query: fetchParams, out: fetched{}, serve: a.fetch},
-		{method: "POST", path: "/announce", summary: "Announce by a form, the key as the password of HTTP Basic", query: fetchParams, out: fetched{}, serve: a.fetch},
+		{method: "GET", path: "/announce/:key", summary: "Announce by fetching a URL (ipv4, ipv6, name); one line comes back", query: fetchParams, out: fetched{}, announces: true, serve: a.fetch},
+		{method: "POST", path: "/announce/:key", summary: "Announce by a form (ipv4, ipv6, name); one line comes back", query: fetchParams, out: fetched{}, announces: true, serve: a.fetch},
+		{method: "GET", path: "/announce", summary: "Announce by fetching a URL, the key as the password of HTTP Basic", query: fetchParams, out: fetched{}, announces: true, serve: a.fetch},
+		{method: "POST", path: "/announce", summary: "Announce by a form, the key as the password of HTTP Basic", query: fetchParams, out: fetched{}, announces: true, serve: a.fetch},
 		{method: "POST", path: base + "/sites/:code/links/:label/router-keys", summary: "Make a key for a router that announces by fetching a URL", who: person, in: contract.KeyInput{}, out: contract.Key{}, status: http.StatusCreated, serve: a.addRouterKey},
 		{method: "GET", path: base + "/agent/observed", summary: "The agent's address as the server sees it", who: agentOnly, out: contract.Observed{}, serve: a.observed},
 		{method: "POST", path: base + "/agent/key", summary: "Take the key that takes the place of the agent's", who: agentOnly, out: contract.NextKey{}, status: http.StatusCreated, serve: a.nextKey},
 		{method: "POST", path: base + "/keys/:id/turn", summary: "Have an agent take another key", who: person, status: http.StatusNoContent, serve: a.turnKey},
-		{method: "GET", path: base + "/agent/orders", summary: "What the agent is to do at its site; waits for something new", who: agentOnly, out: contract.Orders{}, serve: a.orders},
+		{method: "GET", path: base + "/agent/orders", summary: "What the agent is to do at its site; waits for something new", who: agentOnly, stream: true, out: contract.Orders{}, serve: a.orders},
 		{method: "POST", path: base + "/agent/lan", summary: "Tell what the devices on record look like from inside", who: agentOnly, in: contract.LANReport{}, status: http.StatusNoContent, serve: a.takeLAN},
 		{method: "POST", path: base + "/agent/proofs/:id", summary: "Tell how a path proof goes", who: agentOnly, in: contract.ProofWord{}, status: http.StatusNoContent, serve: a.tellProof},
 		{method: "GET", path: base + "/sites/:code/lan", summary: "What an agent last saw of the site's devices", who: person, out: []contract.Sighting{}, serve: a.lan},

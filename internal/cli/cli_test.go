@@ -18,6 +18,7 @@ import (
 	"gopkg.in/yaml.v3"
 
 	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/testbed"
 )
 
@@ -303,7 +304,7 @@ func TestZoneContentFromTheCommandLine(t *testing.T) {
 func TestFlagsComeFromTheEnvironmentToo(t *testing.T) {
 	s := testbed.Start(t, nil)
 	term := open(t, nil)
-	key, err := s.Engine.AddKey(t.Context(), 1, "owner", "environment")
+	key, err := s.Engine().AddKey(t.Context(), 1, "owner", contract.KeyInput{Label: "environment"})
 	require.NoError(t, err)
 	term.env = append(term.env, "INKPOST_SERVER="+s.URL, "INKPOST_KEY="+key.Secret, "INKPOST_FORMAT=json")
 	require.Equal(t, "[]\n", term.ok("site", "list"))

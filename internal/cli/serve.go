@@ -2,21 +2,24 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net/netip"
+	"os"
 	"os/signal"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/demo"
 	"inkpost.example/inkpost/internal/engine"
-	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/web"
 )
 
@@ -86,12 +89,8 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 				return err
 			}
 			defer d.Stop()
-			password, err := d.Engine.EnsureOwner(ctx, owner)
-			if err != nil {
-				return err
-			}
-			if password != "" {
-				say(cmd, "One-time password of %s: %s", owner, password)
+			if e := d.Engine(); e == nil || e.Standby() || !firstOwner(ctx, cmd, e, owner) {
+				go ensureOwner(ctx, cmd, d, owner)
 			}
 			say(cmd, "Console and API at %s, names answered at %s.", d.URL, d.DNS)
 			return d.Wait(ctx)
@@ -107,6 +106,8 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.DurationVar(&o.WatchEvery, "watch-every", 0, "how often agents look at the devices on record (default 1m)")
 	f.StringSliceVar(&sendOn, "redirect-address", nil, "public address of that listener, which redirect names answer; give it again for each (default: the listener's)")
 	f.IntVar(&o.Limit.PerSecond, "answer-rate", 500, "DNS answers a second to one client network over UDP; 0 does not limit")
+	f.StringVar(&o.StateDir, "state-dir", stateDir(), "where a copy of the zones is kept, which is answered while the database is away at a start; empty for none")
+	f.Float64Var(&o.KeyRate, "key-rate", 2, "announcements a second that one key may make; an agent or router makes one when its address changes")
 	f.StringVar(&owner, "owner", "owner", "name of the first owner")
 	f.StringVar(&o.Vantage, "vantage-name", "server", "what this server is called as a vantage point")
 	f.DurationVar(&o.ProbeDeadline, "probe-deadline", 3*time.Second, "how long a probe waits for an answer")
@@ -116,6 +117,45 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.StringSliceVar(&standIns, "lab-public", nil, "prefix whose addresses count as public; for a lab only")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	return c
+}
+
+// firstOwner makes the first owner where there is nobody yet, and says the password. It reports whether that is settled.
+func firstOwner(ctx context.Context, cmd *cobra.Command, e *engine.Engine, owner string) bool {
+	password, err := e.EnsureOwner(ctx, owner)
+	if password != "" {
+		say(cmd, "One-time password of %s: %s (good for three days)", owner, password)
+	}
+	return err == nil
+}
+
+// ensureOwner makes the first owner as soon as this server writes.
+func ensureOwner(ctx context.Context, cmd *cobra.Command, d *daemon.Daemon, owner string) {
+	tick := time.NewTicker(200 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		if e := d.Engine(); e != nil && !e.Standby() && firstOwner(ctx, cmd, e, owner) {
+			return
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// stateDir is where a server keeps what only this machine needs.
+func stateDir() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/inkpost"
+	}
+	if dir := os.Getenv("XDG_STATE_HOME"); dir != "" {
+		return filepath.Join(dir, "inkpost")
+	}
+	if home, err := os.UserHomeDir(); err == nil {
+		return filepath.Join(home, ".local", "state", "inkpost")
+	}
+	return ""
 }
 
 func readPrefix(s string) (netip.Prefix, error) {
@@ -204,25 +244,26 @@ func guide(cmd *cobra.Command, d *demo.Demo, file string) {
 
 func ownerCommand() *cobra.Command {
 	var database string
+	var create bool
 	reset := &cobra.Command{
 		Use: "reset NAME", Short: "Give a person a new one-time password (needs the database)", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if database == "" {
 				return usagef("--database-url is needed")
 			}
-			st, err := store.Open(cmd.Context(), database)
+			password, err := daemon.ResetPassword(cmd.Context(), database, args[0], create)
+			var missing site.Missing
+			if errors.As(err, &missing) {
+				return fmt.Errorf("there is nobody called %q; to make a further account with all rights, add --create", args[0])
+			}
 			if err != nil {
 				return err
 			}
-			defer st.Close()
-			password, err := engine.ResetPassword(cmd.Context(), st, args[0])
-			if err != nil {
-				return err
-			}
-			say(cmd, "One-time password of %s: %s", args[0], password)
+			say(cmd, "One-time password of %s: %s (good for three days)", args[0], password)
 			return nil
 		},
 	}
 	reset.Flags().StringVar(&database, "database-url", "", "the server's PostgreSQL database")
+	reset.Flags().BoolVar(&create, "create", false, "make the account where there is none of this name: it has all rights")
 	return group("owner", "Help an owner who has lost the password", reset)
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/cookiejar"
+	"net/netip"
+	"strconv"
 
 	"inkpost.example/inkpost/internal/contract"
 )
@@ -38,9 +40,14 @@ func (v *Visit) SetPassword(ctx context.Context, password string) error {
 	return err
 }
 
-// AddKey makes a key of one's own.
+// AddKey makes a key of one's own; it is good for a year.
 func (v *Visit) AddKey(ctx context.Context, label string) (contract.Key, error) {
 	return callWith[contract.Key](ctx, v, "POST", "/keys", contract.KeyInput{Label: label})
+}
+
+// AddKey makes a key of one's own, as the input says.
+func (c *Client) AddKey(ctx context.Context, in contract.KeyInput) (contract.Key, error) {
+	return call[contract.Key](ctx, c, "POST", "/keys", in)
 }
 
 // SignOut ends the session.
@@ -83,8 +90,20 @@ func (c *Client) RevokeKey(ctx context.Context, id int64) error {
 }
 
 // AddRouterKey makes a key for a router that announces by fetching a URL.
-func (c *Client) AddRouterKey(ctx context.Context, code, link, label string) (contract.Key, error) {
-	return call[contract.Key](ctx, c, "POST", at("sites", code, "links", link, "router-keys"), contract.KeyInput{Label: label})
+func (c *Client) AddRouterKey(ctx context.Context, code, link, label string, mayAnnounce ...netip.Prefix) (contract.Key, error) {
+	return call[contract.Key](ctx, c, "POST", at("sites", code, "links", link, "router-keys"), contract.KeyInput{Label: label, MayAnnounce: mayAnnounce})
+}
+
+// AllowKey sets the prefixes in which a key of a link may announce addresses that are not its connection's own.
+func (c *Client) AllowKey(ctx context.Context, id int64, mayAnnounce ...netip.Prefix) error {
+	_, err := call[nothing](ctx, c, "PUT", at("keys", strconv.FormatInt(id, 10), "allowance"), contract.Allowance{MayAnnounce: mayAnnounce})
+	return err
+}
+
+// AllowSigningKey sets the prefixes in which updates with a TSIG key may set addresses that are not their sender's own.
+func (c *Client) AllowSigningKey(ctx context.Context, name string, mayAnnounce ...netip.Prefix) error {
+	_, err := call[nothing](ctx, c, "PUT", at("signing-keys", name, "allowance"), contract.Allowance{MayAnnounce: mayAnnounce})
+	return err
 }
 
 // Enrol gets an agent's key for a one-time code.

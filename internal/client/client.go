@@ -108,6 +108,9 @@ func (c *Client) send(ctx context.Context, h *http.Client, method, path string, 
 	if in != nil && !file {
 		req.Header.Set("Content-Type", "application/json")
 	}
+	if tag, ok := ctx.Value(tagKey{}).(string); ok {
+		req.Header.Set("If-Match", `"`+tag+`"`)
+	}
 	if c.key != "" {
 		req.Header.Set("Authorization", "Bearer "+c.key)
 	}
@@ -128,6 +131,14 @@ func (c *Client) send(ctx context.Context, h *http.Client, method, path string, 
 		e.Problem = contract.Problem{Status: r.StatusCode, Title: r.Status, Detail: "the server answered " + r.Status}
 	}
 	return nil, e
+}
+
+type tagKey struct{}
+
+// OnlyIf has an edit made with ctx carried out only where the resource is still the one with a tag, as its document's Tag gives it.
+// Otherwise the edit fails with status 412, and the problem says who changed what meanwhile.
+func OnlyIf(ctx context.Context, tag string) context.Context {
+	return context.WithValue(ctx, tagKey{}, tag)
 }
 
 // at joins path elements, each escaped.

@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
@@ -74,8 +75,8 @@ func (c *Client) RemoveLink(ctx context.Context, code, label string) error {
 }
 
 // Invite makes a one-time code for an agent.
-func (c *Client) Invite(ctx context.Context, code, label string) (contract.Invitation, error) {
-	return call[contract.Invitation](ctx, c, "POST", at("sites", code, "links", label, "invitations"), nil)
+func (c *Client) Invite(ctx context.Context, code, label string, mayAnnounce ...netip.Prefix) (contract.Invitation, error) {
+	return call[contract.Invitation](ctx, c, "POST", at("sites", code, "links", label, "invitations"), contract.InvitationInput{MayAnnounce: mayAnnounce})
 }
 
 // Devices lists a site's devices.

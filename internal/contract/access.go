@@ -1,6 +1,7 @@
 package contract
 
 import (
+	"net/netip"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/wan"
@@ -26,9 +27,22 @@ type NewPassword struct {
 	Password string `json:"password"`
 }
 
-// KeyInput asks for a key of one's own, for programs.
+// KeyInput asks for a key. Days is how long a key of one's own is good, a year where 0. MayAnnounce are the prefixes in which a
+// router's key may announce addresses that are not its connection's own.
 type KeyInput struct {
-	Label string `json:"label"`
+	Label       string         `json:"label"`
+	Days        int            `json:"days,omitempty"`
+	MayAnnounce []netip.Prefix `json:"may_announce,omitempty"`
+}
+
+// Allowance sets the prefixes in which a key may announce addresses that are not its connection's own.
+type Allowance struct {
+	MayAnnounce []netip.Prefix `json:"may_announce"`
+}
+
+// InvitationInput asks for a one-time code. MayAnnounce goes to the key that the agent gets.
+type InvitationInput struct {
+	MayAnnounce []netip.Prefix `json:"may_announce,omitempty"`
 }
 
 // Key is an access key. Secret is there once only: in the reply that made the key.
@@ -39,7 +53,11 @@ type Key struct {
 	Holder  string    `json:"holder"`
 	Created time.Time `json:"created"`
 	Revoked time.Time `json:"revoked,omitzero"`
-	Secret  string    `json:"secret,omitempty"`
+	Expires time.Time `json:"expires,omitzero"`
+	Used    time.Time `json:"used,omitzero"` // last, to the minute
+	// MayAnnounce are the prefixes in which it may announce addresses that are not its connection's own.
+	MayAnnounce []netip.Prefix `json:"may_announce,omitempty"`
+	Secret      string         `json:"secret,omitempty"`
 }
 
 // Invitation is a one-time code with which an agent enrols.
@@ -137,4 +155,17 @@ const (
 type Ready struct {
 	Ready    bool   `json:"ready"`
 	Database string `json:"database"`
+	// Role is writer, standby, or starting while the database was never there. Writer names the server that writes, since when.
+	Role   string    `json:"role,omitempty"`
+	Writer string    `json:"writer,omitempty"`
+	Since  time.Time `json:"since,omitzero"`
+	// Names says from where names are answered.
+	Names string `json:"names,omitempty"`
 }
+
+// Roles of a server.
+const (
+	RoleWriter   = "writer"
+	RoleStandby  = "standby"
+	RoleStarting = "starting"
+)

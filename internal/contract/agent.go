@@ -76,11 +76,13 @@ type LinkStanding struct {
 
 // Refusal tells of announcements that were refused.
 type Refusal struct {
-	Reason string    `json:"reason"`
-	From   string    `json:"from,omitempty"`
-	Count  int       `json:"count"`
-	First  time.Time `json:"first"`
-	Last   time.Time `json:"last"`
+	Reason string `json:"reason"`
+	From   string `json:"from,omitempty"`
+	Count  int    `json:"count"`
+	// Stranger says that whoever it was has shown nothing of the site's: anybody on the internet can cause that.
+	Stranger bool      `json:"stranger,omitempty"`
+	First    time.Time `json:"first"`
+	Last     time.Time `json:"last"`
 }
 
 // Orders is what an agent is to do at its site. Version stands for Watch: it changes with it.

@@ -60,12 +60,11 @@ type VantageEnrolled struct {
 	Vantage string `json:"vantage"`
 }
 
-// Assignment is one service that a vantage point probes.
+// Assignment is one service that a vantage point probes: what it needs for that, and nothing else of the record.
 type Assignment struct {
 	ID        int64           `json:"id"`
-	Site      string          `json:"site"`
-	Service   string          `json:"service"`
-	Target    string          `json:"target"` // address; "" while none is known
+	Revision  int64           `json:"revision"` // of the service; outcomes carry it back
+	Target    string          `json:"target"`   // address; "" while none is known
 	Ports     [2]int          `json:"ports"`
 	Kind      probe.Kind      `json:"kind"`
 	Transport probe.Transport `json:"transport"`
@@ -102,6 +101,7 @@ type StoryOrder struct {
 // why.
 type OutcomeReport struct {
 	Service     int64         `json:"service"`
+	Revision    int64         `json:"revision"`
 	At          time.Time     `json:"at"`
 	Target      string        `json:"target"`
 	Outcome     probe.Outcome `json:"outcome"`

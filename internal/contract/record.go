@@ -2,6 +2,7 @@
 package contract
 
 import (
+	"encoding/json"
 	"net/netip"
 	"time"
 
@@ -19,6 +20,24 @@ type Problem struct {
 	Status int         `json:"status"`
 	Detail string      `json:"detail"`
 	Errors []site.Flaw `json:"errors,omitempty"`
+	// Meanwhile says, of an edit of an older revision, who made which revision since; Current is the tag of the newest.
+	Meanwhile []Edit `json:"meanwhile,omitempty"`
+	Current   string `json:"current,omitempty"`
+}
+
+// Edit is one revision of a resource: who made it, when, and what changed with it.
+type Edit struct {
+	Revision int64         `json:"revision"`
+	Person   string        `json:"person"`
+	At       time.Time     `json:"at"`
+	Changes  []FieldChange `json:"changes"`
+}
+
+// FieldChange is one field before and after an edit, as JSON.
+type FieldChange struct {
+	Field  string          `json:"field"`
+	Before json.RawMessage `json:"before,omitempty"`
+	After  json.RawMessage `json:"after,omitempty"`
 }
 
 // SiteInput is what a person gives of a site. In an edit, fields that are left out stay as they are; so in all inputs.
@@ -137,6 +156,8 @@ type SigningKeyInput struct {
 	Site      string `json:"site"`
 	// Secret in base64, where somebody else made the key; a new one is made where it is empty.
 	Secret string `json:"secret"`
+	// MayAnnounce are the prefixes in which updates may set addresses that are not their sender's own.
+	MayAnnounce []netip.Prefix `json:"may_announce,omitempty"`
 }
 
 // SigningKey is a TSIG key (RFC 8945). Secret, in base64, is there in the reply that made the key only.
@@ -146,6 +167,8 @@ type SigningKey struct {
 	Site      string    `json:"site,omitempty"`
 	Created   time.Time `json:"created"`
 	Secret    string    `json:"secret,omitempty"`
+	// MayAnnounce are the prefixes in which updates may set addresses that are not their sender's own.
+	MayAnnounce []netip.Prefix `json:"may_announce,omitempty"`
 }
 
 // DeviceInput is what a person gives of a device.
@@ -257,6 +280,8 @@ type Service struct {
 	Named       *NameWay         `json:"by_name,omitempty"`
 	// PeerKey is the public key that a WireGuard server has to know as a peer's for its service to be provable.
 	PeerKey string `json:"probe_peer_key,omitempty"`
+	// PeerKeys are those of the other vantage points, by name.
+	PeerKeys map[string]string `json:"vantage_peer_keys,omitempty"`
 }
 
 // SiteSummary is a site in a list.
@@ -407,7 +432,9 @@ type Story struct {
 
 // Overview answers "what needs me now?".
 type Overview struct {
-	Faults []Fault       `json:"faults"`
-	Sites  []SiteSummary `json:"sites"`
-	Moves  []Move        `json:"moves"`
+	// Standby says, on a server that does not write, which one does.
+	Standby string        `json:"standby,omitempty"`
+	Faults  []Fault       `json:"faults"`
+	Sites   []SiteSummary `json:"sites"`
+	Moves   []Move        `json:"moves"`
 }

@@ -150,7 +150,7 @@ func post(t *testing.T, s *testbed.Service, key, path, kind, body string, header
 func TestBadRequests(t *testing.T) {
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
-	inv, err := s.Client.Invite(t.Context(), "KET-07", "main")
+	inv, err := s.Client.Invite(t.Context(), "KET-07", "main", testbed.Public...)
 	require.NoError(t, err)
 	e, err := s.Client.Enrol(t.Context(), contract.Enrolment{Code: inv.Code})
 	require.NoError(t, err)
@@ -165,7 +165,7 @@ func TestBadRequests(t *testing.T) {
 		why                   string
 	}{
 		"no key":             {"", path, "application/json", good, 401, "send a key"},
-		"wrong key":          {"inkpost-nonsense", path, "application/json", good, 401, "is unknown or was revoked"},
+		"wrong key":          {"inkpost-nonsense", path, "application/json", good, 401, "is unknown, was revoked or has expired"},
 		"agent's key":        {e.Key, "/api/v1/sites", "application/json", `{"code":"NEW-01","name":"x"}`, 403, "this key is for something else"},
 		"not JSON":           {e.Key, path, "text/plain", good, 415, "application/json"},
 		"broken JSON":        {e.Key, path, "application/json", `{"source":`, 400, "cannot be read"},
@@ -212,7 +212,7 @@ func TestForwardedForIsBelievedOfTrustedProxiesOnly(t *testing.T) {
 				}
 			})
 			record(t, s, "KET-07")
-			inv, err := s.Client.Invite(t.Context(), "KET-07", "main")
+			inv, err := s.Client.Invite(t.Context(), "KET-07", "main", testbed.Public...)
 			require.NoError(t, err)
 			e, err := s.Client.Enrol(t.Context(), contract.Enrolment{Code: inv.Code})
 			require.NoError(t, err)

@@ -45,7 +45,8 @@ func launch(t *testing.T, database string) *process {
 	t.Helper()
 	file, err := program()
 	require.NoError(t, err)
-	p := &process{cmd: exec.Command(file, "serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns", "127.0.0.1:0", "--lab-public", "198.51.100.0/24", "--log-level", "error")}
+	p := &process{cmd: exec.Command(file, "serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns", "127.0.0.1:0", "--redirect", "", "--stun", "",
+		"--lab-public", "198.51.100.0/24", "--key-rate", "100000", "--state-dir", t.TempDir(), "--log-level", "error")}
 	out, err := p.cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, p.cmd.Start())
@@ -99,16 +100,12 @@ func TestNothingAcknowledgedIsLostWhenTheServerIsKilled(t *testing.T) {
 		require.NoError(t, err)
 		_, err = owner.AddHostname(ctx, contract.HostnameInput{Name: fmt.Sprintf("site-%d.%s", i, zone), Site: code})
 		require.NoError(t, err)
-		inv, err := owner.Invite(ctx, code, "main")
-		require.NoError(t, err)
-		e, err := owner.Enrol(ctx, contract.Enrolment{Code: inv.Code})
-		require.NoError(t, err)
-		agent, err := client.New(first.url, e.Key)
+		router, err := testbed.NewRouter(ctx, owner, code, "main")
 		require.NoError(t, err)
 		wg.Go(func() {
 			for n := int64(1); run.Err() == nil; n++ {
 				offered[i].Store(n)
-				if _, err := agent.Announce(run, contract.Announcement{Source: "gateway", IPv4: address(int64(i), n)}); err != nil {
+				if err := router.Announce(run, address(int64(i), n)); err != nil {
 					return // killed
 				}
 				acknowledged[i].Store(n)
@@ -168,14 +165,14 @@ func TestWithoutTheDatabaseNamesAreAnsweredAndAnnouncementsAreNot(t *testing.T) 
 	announce(t, agent, "198.51.100.7")
 	id := linkID(t, s, "KET-07")
 	away()
-	_, err = agent.Announce(t.Context(), contract.Announcement{Source: "gateway", IPv4: "198.51.100.8"})
+	_, err = agent.Announce(t.Context(), testbed.Says("198.51.100.8"))
 	var p *client.Error
 	require.True(t, errors.As(err, &p), "%v", err)
 	require.Equal(t, 503, p.Status)
 	require.Contains(t, p.Detail, "not recorded")
 	got, _, _ := answers(t, s.DNS, name)
 	require.Equal(t, []string{"198.51.100.7"}, got, "names are answered on")
-	_, err = s.Engine.Announce(t.Context(), id, announcementOf("198.51.100.9"))
+	_, err = s.Engine().Announce(t.Context(), id, announcementOf("198.51.100.9"))
 	require.ErrorContains(t, err, "not recorded: the database is away")
 	got, _, _ = answers(t, s.DNS, name)
 	require.Equal(t, []string{"198.51.100.7"}, got, "what was not recorded is not answered either")
@@ -194,7 +191,7 @@ func TestConnectionsThatAreCutLoseNothingThatWasAcknowledged(t *testing.T) {
 		for tick := time.NewTicker(15 * time.Millisecond); ; {
 			select {
 			case <-tick.C:
-				_, _ = s.Store.Pool().Exec(context.Background(), `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()`)
+				_, _ = s.Store().Pool().Exec(context.Background(), `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid() AND application_name <> 'inkpost writer'`)
 			case <-done:
 				return
 			}
@@ -204,7 +201,7 @@ func TestConnectionsThatAreCutLoseNothingThatWasAcknowledged(t *testing.T) {
 	refused := 0
 	for i := 0; i < 600 || refused == 0 && i < 5000; i++ {
 		address := fmt.Sprintf("198.51.100.%d", 1+i%250)
-		if _, err := s.Engine.Announce(t.Context(), id, announcementOf(address)); err != nil {
+		if _, err := s.Engine().Announce(t.Context(), id, announcementOf(address)); err != nil {
 			require.ErrorContains(t, err, "not recorded")
 			refused++
 			continue
@@ -219,7 +216,7 @@ func TestConnectionsThatAreCutLoseNothingThatWasAcknowledged(t *testing.T) {
 	require.Positive(t, refused, "some were cut off")
 	var told []contract.Move
 	require.Eventually(t, func() bool {
-		_, err := s.Engine.Announce(t.Context(), id, announcementOf("198.51.100.251"))
+		_, err := s.Engine().Announce(t.Context(), id, announcementOf("198.51.100.251"))
 		return err == nil
 	}, 5*time.Second, 20*time.Millisecond)
 	acknowledged = append(acknowledged, "198.51.100.251")
@@ -266,7 +263,7 @@ func TestManyAtOnceCostFewTransactions(t *testing.T) {
 	for i, id := range ids {
 		wg.Go(func() {
 			for n := range 10 {
-				if _, err := s.Engine.Announce(t.Context(), id, announcementOf(fmt.Sprintf("198.51.100.%d", 1+(i+n*40)%250))); err != nil {
+				if _, err := s.Engine().Announce(t.Context(), id, announcementOf(fmt.Sprintf("198.51.100.%d", 1+(i+n*40)%250))); err != nil {
 					t.Error(err)
 				}
 			}

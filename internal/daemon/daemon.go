@@ -10,11 +10,12 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"runtime/debug"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"inkpost.example/inkpost/internal/api"
+	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/store"
@@ -42,18 +43,18 @@ type Options struct {
 	CheckEvery       time.Duration
 	VerifyEvery      time.Duration
 	Limit            authdns.Limit
+	KeyRate          float64          // announcements a second that one key may make; 2 where 0
 	Resolvers        []string         // "host:port" of resolvers to ask whether the world sees an address
 	Clock            func() time.Time // time.Now where nil
 	Lab              api.Lab
 	Console          fs.FS
 	Version          string
+	StateDir         string // where the copy of the zones is kept; "" keeps none
 	Log              *slog.Logger
 }
 
 // Daemon is a running service.
 type Daemon struct {
-	Engine *engine.Engine
-	Store  *store.Store
 	URL    string // of the API and console
 	DNS    string // "host:port" of the name server
 	SendOn string // "host:port" of the redirect listener
@@ -61,92 +62,149 @@ type Daemon struct {
 
 	Names *authdns.Server // for its counts
 
+	o         Options
+	name      string
+	log       *slog.Logger
+	store     *store.Store
+	directory *authdns.Directory
+	copy      zoneCopy
+	shares    shares
+	engine    atomic.Pointer[engine.Engine]
+	lease     *store.Lease // of the writer
+	endEngine func()       // ends the engine that runs
+
+	ctx  context.Context
 	stop context.CancelFunc
 	done sync.WaitGroup
 	fail chan error
 }
 
+// Engine gives the engine that serves now: another one when the server's role changes, nil while the database was never there.
+func (d *Daemon) Engine() *engine.Engine { return d.engine.Load() }
+
+// Store gives the records.
+func (d *Daemon) Store() *store.Store { return d.store }
+
 // tidying sets how memory is tidied once for the process, however many daemons a test has in it.
 var tidying sync.Once
 
-// Start opens everything; on return names are answered, announcements are taken and the console is served.
+// Start opens everything. On return names are answered and the console is served; announcements are taken, unless another server
+// writes to the database, or it does not answer: then this one waits for its turn.
 func Start(ctx context.Context, o Options) (*Daemon, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
+	o.Log = slog.New(sum(o.Log.Handler()))
 	tidying.Do(tidy)
-	st, err := store.Open(ctx, o.Database)
+	st, err := store.Connect(ctx, o.Database)
 	if err != nil {
 		return nil, err
-	}
-	directory := &authdns.Directory{}
-	names, err := authdns.Listen(o.DNS, directory, o.Log)
-	if err != nil {
-		st.Close()
-		return nil, err
-	}
-	var sendOn net.Listener
-	if o.Redirect != "" {
-		if sendOn, err = net.Listen("tcp", o.Redirect); err != nil {
-			names.Close()
-			st.Close()
-			return nil, fmt.Errorf("redirects: %w", err)
-		}
-		if at := sendOn.Addr().(*net.TCPAddr).AddrPort().Addr().Unmap(); len(o.RedirectAt) == 0 && !at.IsUnspecified() {
-			o.RedirectAt = []netip.Addr{at}
-		}
 	}
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
-	d := &Daemon{Store: st, DNS: names.Addr(), Names: names, stop: stop, fail: make(chan error, 2)}
-	d.Engine, err = engine.New(ctx, st, directory, engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline, ShortestInterval: o.ShortestInterval,
-		CheckEvery: o.CheckEvery, VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: names.Addr(), Resolvers: o.Resolvers,
-		RedirectAt: o.RedirectAt, Clock: o.Clock, Log: o.Log})
-	names.Limit(o.Limit)
-	if err == nil && o.STUN != "" {
-		err = d.answerSTUN(run, o.STUN)
-	}
-	if err == nil {
-		names.Allow(d.Engine)
-		err = d.serve(run, o)
-	}
-	// The name server runs in any case: stopping it closes its sockets.
-	d.done.Go(func() { d.report(run, names.Serve(run)) })
-	if err != nil {
+	d := &Daemon{o: o, log: o.Log, store: st, directory: &authdns.Directory{}, copy: copyIn(o.StateDir), shares: parted(openFiles()), ctx: run, stop: stop, fail: make(chan error, 4)}
+	if err := d.open(ctx); err != nil {
 		d.Stop()
 		return nil, err
-	}
-	debug.FreeOSMemory() // reading the record leaves more behind than it holds
-	d.done.Go(func() { d.Engine.Run(run) })
-	if sendOn != nil {
-		d.SendOn = sendOn.Addr().String()
-		d.listen(run, sendOn, redirect.Handler(d.Engine.SendOn), o.Log)
 	}
 	return d, nil
 }
 
-// answerSTUN answers agents that ask for their address, and takes their asking for a sign of life.
-func (d *Daemon) answerSTUN(ctx context.Context, address string) error {
-	r, err := stun.Listen(address)
+// open opens the ports, takes a role and begins to serve.
+func (d *Daemon) open(ctx context.Context) error {
+	names, err := authdns.Listen(d.o.DNS, d.directory, d.log)
 	if err != nil {
 		return err
 	}
-	r.Password, r.Heard = d.Engine.Heartbeat, d.Engine.Beat
-	d.STUN = r.Addr()
-	d.done.Go(func() { d.report(ctx, r.Serve(ctx)) })
-	return nil
-}
-
-func (d *Daemon) serve(ctx context.Context, o Options) error {
-	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), Lab: o.Lab, Console: o.Console, Version: o.Version, STUN: d.stunPort(), Proxies: o.Proxies, Log: o.Log})
-	if err != nil {
-		return err
-	}
-	l, err := net.Listen("tcp", o.HTTP)
+	names.Limit(d.o.Limit)
+	names.TCPClients(d.shares.dns)
+	d.Names, d.DNS = names, names.Addr()
+	d.done.Go(func() { d.report(d.ctx, names.Serve(d.ctx)) })
+	console, err := net.Listen("tcp", d.o.HTTP)
 	if err != nil {
 		return fmt.Errorf("HTTP: %w", err)
 	}
-	d.URL = "http://" + l.Addr().String()
-	d.listen(ctx, l, handler, o.Log)
+	d.URL = "http://" + console.Addr().String()
+	d.name = serverName(d.URL)
+	if d.o.Redirect != "" {
+		if err := d.sendOn(); err != nil {
+			_ = console.Close()
+			return err
+		}
+	}
+	if d.o.STUN != "" {
+		if err := d.answerSTUN(); err != nil {
+			_ = console.Close()
+			return err
+		}
+	}
+	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), Lab: d.o.Lab, Console: d.o.Console, Version: d.o.Version, STUN: d.stunPort(),
+		KeyRate: d.o.KeyRate, Proxies: d.o.Proxies, Log: d.log})
+	if err == nil {
+		err = d.enter(ctx)
+	}
+	if err != nil {
+		_ = console.Close()
+		return err
+	}
+	d.listen(bound(console, d.shares.http, d.o.Proxies), handler)
+	d.done.Go(func() { d.keepRole(d.ctx) })
+	d.done.Go(func() { d.keepCopy(d.ctx) })
+	return nil
+}
+
+// config of the engine. serials are those that were answered before.
+func (d *Daemon) config(serials map[string]uint32) engine.Config {
+	o := d.o
+	return engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline, ShortestInterval: o.ShortestInterval, CheckEvery: o.CheckEvery,
+		VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: d.DNS, Resolvers: o.Resolvers, RedirectAt: o.RedirectAt,
+		Serials: serials, Attempts: d.shares.probes, Clock: o.Clock, Log: d.log}
+}
+
+func (d *Daemon) now() time.Time {
+	if d.o.Clock != nil {
+		return d.o.Clock()
+	}
+	return time.Now()
+}
+
+// sendOn opens the redirect listener.
+func (d *Daemon) sendOn() error {
+	l, err := net.Listen("tcp", d.o.Redirect)
+	if err != nil {
+		return fmt.Errorf("redirects: %w", err)
+	}
+	d.SendOn = l.Addr().String()
+	if at := l.Addr().(*net.TCPAddr).AddrPort().Addr().Unmap(); len(d.o.RedirectAt) == 0 && !at.IsUnspecified() {
+		d.o.RedirectAt = []netip.Addr{at}
+	}
+	d.listen(bound(l, d.shares.redirects, nil), redirect.Handler(func(host string) (site.Redirect, bool) {
+		if e := d.Engine(); e != nil {
+			return e.SendOn(host)
+		}
+		return site.Redirect{}, false
+	}))
+	return nil
+}
+
+// answerSTUN answers agents that ask for their address, and takes their asking for a sign of life.
+func (d *Daemon) answerSTUN() error {
+	r, err := stun.Listen(d.o.STUN)
+	if err != nil {
+		return err
+	}
+	r.Password = func(username string) string {
+		if e := d.Engine(); e != nil {
+			return e.Heartbeat(username)
+		}
+		return ""
+	}
+	r.Heard = func(username string, from netip.Addr) {
+		if e := d.Engine(); e != nil {
+			e.Beat(username, from)
+		}
+	}
+	d.STUN = r.Addr()
+	d.done.Go(func() { d.report(d.ctx, r.Serve(d.ctx)) })
 	return nil
 }
 
@@ -155,17 +213,25 @@ func (d *Daemon) stunPort() int {
 	return int(at.Port())
 }
 
-// listen serves HTTP on a listener until ctx ends.
-func (d *Daemon) listen(ctx context.Context, l net.Listener, handler http.Handler, log *slog.Logger) {
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
-		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+// How long a client may take for a request, and for taking in a reply. Those that stream have a bound of their own for each piece.
+const (
+	headWait  = 10 * time.Second
+	readWait  = 30 * time.Second
+	writeWait = 2 * time.Minute
+	idleWait  = time.Minute
+)
+
+// listen serves HTTP on a listener until the service ends.
+func (d *Daemon) listen(l net.Listener, handler http.Handler) {
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: headWait, ReadTimeout: readWait, WriteTimeout: writeWait, IdleTimeout: idleWait, MaxHeaderBytes: 32 << 10,
+		BaseContext: func(net.Listener) context.Context { return d.ctx }, ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelWarn)}
 	d.done.Go(func() {
 		if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
-			d.report(ctx, err)
+			d.report(d.ctx, err)
 		}
 	})
 	d.done.Go(func() {
-		<-ctx.Done()
+		<-d.ctx.Done()
 		graceful, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 		defer cancel()
 		if server.Shutdown(graceful) != nil {
@@ -194,5 +260,8 @@ func (d *Daemon) Wait(ctx context.Context) error {
 func (d *Daemon) Stop() {
 	d.stop()
 	d.done.Wait()
-	d.Store.Close()
+	if d.endEngine != nil { // it never came to keep its role
+		d.endEngine()
+	}
+	d.store.Close()
 }

@@ -36,7 +36,7 @@ func record(t *testing.T, s *testbed.Service, code string) {
 // enrol gives a client with the key of an agent of a link.
 func enrol(t *testing.T, s *testbed.Service, code string) *client.Client {
 	t.Helper()
-	inv, err := s.Client.Invite(t.Context(), code, "main")
+	inv, err := s.Client.Invite(t.Context(), code, "main", testbed.Public...)
 	require.NoError(t, err)
 	e, err := s.Client.Enrol(t.Context(), contract.Enrolment{Code: inv.Code, Label: "test agent"})
 	require.NoError(t, err)
@@ -64,7 +64,7 @@ func answers(t *testing.T, server, name string) (addresses []string, serial uint
 
 func announce(t *testing.T, agent *client.Client, address string) contract.Receipt {
 	t.Helper()
-	r, err := agent.Announce(t.Context(), contract.Announcement{Source: "gateway", IPv4: address})
+	r, err := agent.Announce(t.Context(), testbed.Says(address))
 	require.NoError(t, err)
 	return r
 }
@@ -126,7 +126,7 @@ func TestFamiliesMoveApart(t *testing.T) {
 	require.NoError(t, err)
 	agent := enrol(t, s, "KET-07")
 	announce(t, agent, "198.51.100.7")
-	_, err = agent.Announce(t.Context(), contract.Announcement{Source: "interface", IPv6: "2001:db8::7"})
+	_, err = agent.Announce(t.Context(), testbed.Says("2001:db8::7"))
 	require.NoError(t, err)
 	h, err := s.Client.Hostname(t.Context(), name)
 	require.NoError(t, err)

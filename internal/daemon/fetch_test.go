@@ -34,14 +34,14 @@ func fetch(t *testing.T, method, address string, form url.Values, edit func(*htt
 }
 
 func TestARouterAnnouncesByFetchingAURL(t *testing.T) {
-	s := testbed.Start(t, nil)
+	s := testbed.Start(t, func(o *options) { o.KeyRate = 2 })
 	record(t, s, "KET-07")
 	record(t, s, "OYS-03")
 	for _, in := range []contract.HostnameInput{{Name: "ket-07." + zone, Site: "KET-07"}, {Name: "oys-03." + zone, Site: "OYS-03"}} {
 		_, err := s.Client.AddHostname(t.Context(), in)
 		require.NoError(t, err)
 	}
-	key, err := s.Client.AddRouterKey(t.Context(), "KET-07", "main", "router")
+	key, err := s.Client.AddRouterKey(t.Context(), "KET-07", "main", "router", testbed.Public...)
 	require.NoError(t, err)
 	at := s.URL + "/announce/" + key.Secret
 	status, line := fetch(t, "GET", at+"?ipv4=198.51.100.7", nil, nil)

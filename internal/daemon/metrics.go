@@ -13,7 +13,7 @@ import (
 )
 
 // metrics serves the counters of the name server and of the prober, and what the Go runtime says of itself, as OpenMetrics.
-func metrics(names *authdns.Server, e *engine.Engine) http.Handler {
+func metrics(names *authdns.Server, serving func() *engine.Engine) http.Handler {
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	for _, c := range []struct {
@@ -32,30 +32,36 @@ func metrics(names *authdns.Server, e *engine.Engine) http.Handler {
 		registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Namespace: "inkpost", Subsystem: "dns", Name: c.name + "_total", Help: c.help},
 			func() float64 { return float64(c.value(names.Counts())) }))
 	}
-	registry.MustRegister(proberMetrics{e})
+	registry.MustRegister(engineMetrics{serving})
 	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true})
 }
 
-// proberMetrics collects what the prober has done and how services stand.
-type proberMetrics struct{ engine *engine.Engine }
+// engineMetrics collects what the prober has done, how services stand, and who could not sign in.
+type engineMetrics struct{ serving func() *engine.Engine }
 
 var (
 	roundsDesc   = prometheus.NewDesc("inkpost_probe_rounds_total", "Rounds of probes taken in, from all vantage points", []string{"kind", "outcome"}, nil)
 	lagDesc      = prometheus.NewDesc("inkpost_probe_lag_seconds", "How long after they were due rounds began here", nil, nil)
 	servicesDesc = prometheus.NewDesc("inkpost_services", "Services by state", []string{"state"}, nil)
+	signInsDesc  = prometheus.NewDesc("inkpost_sign_ins_failed_total", "Tries to sign in with a wrong name or password", nil, nil)
 	vantagesDesc = prometheus.NewDesc("inkpost_vantage_points", "Vantage points by state", []string{"state"}, nil)
 )
 
 // Describe implements prometheus.Collector.
-func (proberMetrics) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{roundsDesc, lagDesc, servicesDesc, vantagesDesc} {
+func (engineMetrics) Describe(out chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{roundsDesc, lagDesc, servicesDesc, vantagesDesc, signInsDesc} {
 		out <- d
 	}
 }
 
 // Collect implements prometheus.Collector.
-func (m proberMetrics) Collect(out chan<- prometheus.Metric) {
-	c := m.engine.ProbeCounts()
+func (m engineMetrics) Collect(out chan<- prometheus.Metric) {
+	e := m.serving()
+	if e == nil {
+		return
+	}
+	out <- prometheus.MustNewConstMetric(signInsDesc, prometheus.CounterValue, float64(e.FailedSignIns()))
+	c := e.ProbeCounts()
 	for k, n := range c.Outcomes {
 		out <- prometheus.MustNewConstMetric(roundsDesc, prometheus.CounterValue, float64(n), string(k.Kind), string(k.Outcome))
 	}

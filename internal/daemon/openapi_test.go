@@ -39,7 +39,7 @@ func TestTheDescriptionFitsTheRoutes(t *testing.T) {
 	require.True(t, strings.HasPrefix(described.OpenAPI, "3.1"))
 	require.NoError(t, described.Validate(t.Context()))
 
-	handler, err := api.New(api.Options{Engine: s.Engine, Lab: world})
+	handler, err := api.New(api.Options{Engine: s.Daemon.Engine, Lab: world})
 	require.NoError(t, err)
 	var served []string
 	for _, r := range handler.Router().Routes() {
@@ -82,7 +82,7 @@ func TestRepliesFitTheirSchemas(t *testing.T) {
 	_, err = s.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "page", Device: "recorder", External: "8443"})
 	require.NoError(t, err)
 	announce(t, enrol(t, s, "KET-07"), "198.51.100.7")
-	key, err := s.Engine.AddKey(t.Context(), 1, "owner", "schemas")
+	key, err := s.Engine().AddKey(t.Context(), 1, "owner", contract.KeyInput{Label: "schemas"})
 	require.NoError(t, err)
 	_, doc := get(t, s, "/api/v1/openapi.json")
 	described, err := openapi3.NewLoader().LoadFromData(doc)

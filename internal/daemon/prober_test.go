@@ -148,7 +148,7 @@ func TestTheOldAddressIsLeftAtOnce(t *testing.T) {
 	keys, err := s.Client.Keys(t.Context())
 	require.NoError(t, err)
 	require.NotEmpty(t, keys)
-	_, err = s.Engine.Announce(t.Context(), linkID(t, s, "KET-07"), announcementOf("127.110.1.5"))
+	_, err = s.Engine().Announce(t.Context(), linkID(t, s, "KET-07"), announcementOf("127.110.1.5"))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return after.knocks.Load() > 0 }, 2*time.Second, 5*time.Millisecond, "without waiting for the interval")
 	left := before.knocks.Load()
@@ -207,13 +207,16 @@ func TestAnOverdueAgentIsAFaultThatCanWait(t *testing.T) {
 	e, err := engine.New(t.Context(), st, &authdns.Directory{}, engine.Config{Policy: announcePolicy, CheckEvery: time.Second, Clock: clock})
 	require.NoError(t, err)
 	need := func() contract.Need { return e.Summaries()[0].Need }
+	e.ReviewNow(t.Context(), "KET-07")
 	require.Equal(t, contract.NeedNothing, need(), "what was proven is remembered; silence before the start proves nothing")
 	ahead.Store(int64(time.Hour))
+	e.ReviewNow(t.Context(), "KET-07")
 	require.Equal(t, contract.NeedSoon, need())
 	site, err := e.Site(t.Context(), "KET-07")
 	require.NoError(t, err)
 	require.True(t, site.Links[0].Overdue)
 	e.Observe(linkIDOf(t, st, "KET-07"), netip.MustParseAddr("127.110.1.5"))
+	e.ReviewNow(t.Context(), "KET-07")
 	require.Equal(t, contract.NeedNothing, need())
 }
 
@@ -272,11 +275,11 @@ func TestAnEditedRecordIsReadAnew(t *testing.T) {
 	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
-	site, err := s.Store.Site(t.Context(), "KET-07")
+	site, err := s.Store().Site(t.Context(), "KET-07")
 	require.NoError(t, err)
 	site.Name = "Written by somebody else"
-	require.NoError(t, s.Store.EditSite(t.Context(), site))
-	require.NoError(t, s.Engine.Reload(t.Context()))
+	require.NoError(t, s.Store().EditSite(t.Context(), site))
+	require.NoError(t, s.Engine().Reload(t.Context()))
 	got, err := s.Client.Site(t.Context(), "ket-07") // codes are found in any case
 	require.NoError(t, err)
 	require.Equal(t, "Written by somebody else", got.Name)

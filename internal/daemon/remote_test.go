@@ -255,23 +255,23 @@ func TestAPrimaryThatWasAwayGetsEachNameOnceAndTheNewest(t *testing.T) {
 	var links []int64
 	var hosts []string
 	for i := range sites {
-		at, err := s.Store.AddSite(ctx, site.Site{Code: fmt.Sprintf("QUA-%02d", i), Name: "Pier"})
+		at, err := s.Store().AddSite(ctx, site.Site{Code: fmt.Sprintf("QUA-%02d", i), Name: "Pier"})
 		require.NoError(t, err)
-		link, err := s.Store.AddLink(ctx, site.Link{SiteID: at.ID, Label: "main", Mode: site.Dynamic, Position: 1})
+		link, err := s.Store().AddLink(ctx, site.Link{SiteID: at.ID, Label: "main", Mode: site.Dynamic, Position: 1})
 		require.NoError(t, err)
 		links = append(links, link)
 		hosts = append(hosts, fmt.Sprintf("pier-%02d.%s", i, quay))
-		z, err := s.Store.Zone(ctx, quay)
+		z, err := s.Store().Zone(ctx, quay)
 		require.NoError(t, err)
-		_, _, err = s.Store.PutHostname(ctx, site.Hostname{Name: names.Name(hosts[i]), ZoneID: z.ID, SiteID: at.ID, TTL: 30})
+		_, _, err = s.Store().PutHostname(ctx, site.Hostname{Name: names.Name(hosts[i]), ZoneID: z.ID, SiteID: at.ID, TTL: 30})
 		require.NoError(t, err)
 	}
-	require.NoError(t, s.Engine.Reload(ctx))
+	require.NoError(t, s.Engine().Reload(ctx))
 	address := func(site, move int) netip.Addr {
 		return netip.AddrFrom4([4]byte{198, 51, 100, byte((site*movesEach + move) % 250)})
 	}
 	move := func(site, n int) error {
-		_, err := s.Engine.Announce(ctx, links[site], wan.Announcement{Addresses: wan.PairOf(address(site, n)), Source: wan.SourceGateway, Noticed: time.Now()})
+		_, err := s.Engine().Announce(ctx, links[site], wan.Announcement{Addresses: wan.PairOf(address(site, n)), Source: wan.SourceGateway, Noticed: time.Now()})
 		return err
 	}
 	for i := range sites {

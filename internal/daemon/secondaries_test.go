@@ -51,7 +51,7 @@ func stocked(t *testing.T) (s *testbed.Service, key contract.SigningKey, agent *
 	}
 	agent = enrol(t, s, "KET-07")
 	announce(t, agent, "198.51.100.7")
-	_, err := agent.Announce(ctx, contract.Announcement{Source: "interface", IPv6: "2001:db8::7"})
+	_, err := agent.Announce(ctx, testbed.Says("2001:db8::7"))
 	require.NoError(t, err)
 	announce(t, enrol(t, s, "OYS-03"), "198.51.100.3")
 	key, err = c.AddSigningKey(ctx, contract.SigningKeyInput{Name: "transfer.saltmarsh.example"})
@@ -74,7 +74,7 @@ func awaitSerial(t *testing.T, server string, want uint32, within time.Duration)
 }
 
 func TestRealServersStandBesideUs(t *testing.T) {
-	s, key, agent := stocked(t)
+	s, key, _ := stocked(t)
 	at := secondary(t, s, key)
 	bind := testbed.StartBIND(t, at)
 	at.Listen = testbed.FreePort(t)
@@ -99,9 +99,11 @@ func TestRealServersStandBesideUs(t *testing.T) {
 	t.Run("the same answers", func(t *testing.T) { sameAnswers(t, s.DNS, map[string]string{"BIND": bind.Addr(), "NSD": nsd.Addr()}) })
 
 	t.Run("a move reaches them", func(t *testing.T) {
+		router, err := testbed.NewRouter(t.Context(), s.Client, "KET-07", "main")
+		require.NoError(t, err)
 		for n := range 5 {
 			address := fmt.Sprintf("198.51.100.%d", 70+n)
-			announce(t, agent, address)
+			require.NoError(t, router.Announce(t.Context(), address))
 			acknowledged := time.Now()
 			for _, server := range []string{bind.Addr(), nsd.Addr()} {
 				require.Eventually(t, func() bool {

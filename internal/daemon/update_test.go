@@ -26,7 +26,7 @@ func routers(t *testing.T) (*testbed.Service, contract.SigningKey) {
 		_, err := s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: strings.ToLower(code) + "." + zone, Site: code})
 		require.NoError(t, err)
 	}
-	k, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "ket-07-router.saltmarsh.example", Site: "KET-07"})
+	k, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "ket-07-router.saltmarsh.example", Site: "KET-07", MayAnnounce: testbed.Public})
 	require.NoError(t, err)
 	return s, k
 }
@@ -305,13 +305,12 @@ func TestUpdatesWithAWrongSecretBecomeVisibleAtTheSite(t *testing.T) {
 		_, _ = u.send(k.Name, "d3Jvbmcgc2VjcmV0IG9mIGEgcm91dGVyIHNvbWV3aGVyZQ==", dns.HmacSHA256, time.Now(), func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 30 A 198.51.100.9")}) })
 		_, _ = u.send("nobody.saltmarsh.example", "d3Jvbmcgc2VjcmV0IG9mIGEgcm91dGVyIHNvbWV3aGVyZQ==", dns.HmacSHA256, time.Now(), func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 30 A 198.51.100.9")}) })
 	}
-	require.Eventually(t, func() bool {
-		list, err := s.Client.Faults(t.Context(), "KET-07", true)
-		for _, f := range list {
-			if err == nil && f.Finding.Cause == "key-refused" {
-				return strings.Contains(f.Finding.Evidence[0], "3 times, from 127.0.0.1: an update is signed with a wrong secret")
-			}
-		}
-		return false
+	require.EventuallyWithT(t, func(c *assert) {
+		l, err := s.Client.Link(t.Context(), "KET-07", "main")
+		require.NoError(c, err)
+		require.NotNil(c, l.Standing)
+		require.Len(c, l.Standing.Refused, 1)
+		require.Equal(c, 3, l.Standing.Refused[0].Count)
+		require.Contains(c, l.Standing.Refused[0].Reason, "an update is signed with a wrong secret")
 	}, 10*time.Second, 50*time.Millisecond)
 }

@@ -23,7 +23,7 @@ type (
 
 func linkID(t *testing.T, s *testbed.Service, code string) int64 {
 	t.Helper()
-	return linkIDOf(t, s.Store, code)
+	return linkIDOf(t, s.Store(), code)
 }
 
 func announcementOf(address string) wan.Announcement {

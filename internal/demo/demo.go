@@ -15,6 +15,7 @@ import (
 
 	"inkpost.example/inkpost/internal/agent"
 	"inkpost.example/inkpost/internal/agent/source"
+	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/engine"
@@ -141,15 +142,15 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	}
 	d.resolver.Ask(d.DNS)
 	d.resolver.AskFor(remoteZone, d.primary.Addr())
-	if d.Password, err = d.Engine.EnsureOwner(ctx, owner); err != nil {
+	if d.Password, err = d.Engine().EnsureOwner(ctx, owner); err != nil {
 		return err
 	}
-	waiting, err := d.Engine.PasswordWaiting(ctx, owner)
+	waiting, err := d.Engine().PasswordWaiting(ctx, owner)
 	if err != nil {
 		return err
 	}
 	if d.Password == "" && waiting { // never used: the one printed before is of no use to whoever reads this screen
-		if d.Password, err = engine.ResetPassword(ctx, d.Store, owner); err != nil {
+		if d.Password, err = engine.ResetPassword(ctx, d.Store(), owner, time.Now(), true); err != nil {
 			return err
 		}
 	}
@@ -170,7 +171,7 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	if err := d.startAgents(ctx, run, o, list); err != nil {
 		return err
 	}
-	if _, err := d.Engine.KeyOf(ctx, o.Key); err == nil {
+	if _, err := d.Engine().KeyOf(o.Key); err == nil {
 		d.Key = o.Key
 		return nil
 	}
@@ -205,7 +206,7 @@ func addresses(ctx context.Context, database string) (map[string]netip.Addr, err
 func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) error {
 	for i, p := range list {
 		for n, l := range p.links {
-			if _, err := d.Engine.Link(p.code, l.label); l.static || err != nil {
+			if _, err := d.Engine().Link(p.code, l.label); l.static || err != nil {
 				continue // an operator sets it, or somebody has removed it from the record
 			}
 			dial, err := d.World.Dial(p.code, l.label)
@@ -216,7 +217,7 @@ func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) er
 				Network: source.Network{Gateway: gatewayOf(i, n), Search: netip.AddrPortFrom(gatewayOf(i, n), 1900)},
 				Log:     o.Log.With("agent", p.code+" "+l.label)}
 			if !agent.Enrolled(options.StateDir) {
-				inv, err := d.Engine.Invite(ctx, p.code, l.label)
+				inv, err := d.Engine().Invite(ctx, p.code, l.label, contract.InvitationInput{})
 				if err != nil {
 					return err
 				}
@@ -233,11 +234,11 @@ func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) er
 }
 
 func (d *Demo) commandLineKey(ctx context.Context) (string, error) {
-	p, err := d.Store.PersonNamed(ctx, owner)
+	p, err := d.Store().PersonNamed(ctx, owner)
 	if err != nil {
 		return "", err
 	}
-	k, err := d.Engine.AddKey(ctx, p.ID, p.Name, "command line of the demo")
+	k, err := d.Engine().AddKey(ctx, p.ID, p.Name, contract.KeyInput{Label: "command line of the demo"})
 	return k.Secret, err
 }
 

@@ -60,7 +60,7 @@ func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
 	now := time.Now().UTC()
 	var all []one
 	for _, p := range list {
-		s, err := d.Store.Site(ctx, p.code)
+		s, err := d.Store().Site(ctx, p.code)
 		if err != nil {
 			return err
 		}
@@ -68,7 +68,7 @@ func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
 			if l.static {
 				continue // its address was announced when the link was recorded
 			}
-			link, err := d.Store.Link(ctx, s.ID, l.label)
+			link, err := d.Store().Link(ctx, s.ID, l.label)
 			if err != nil {
 				return err
 			}
@@ -84,7 +84,7 @@ func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
 		}
 	}
 	slices.SortFunc(all, func(a, b one) int { return a.at.Compare(b.at) })
-	ids, err := d.Store.MoveIDs(ctx, len(all))
+	ids, err := d.Store().MoveIDs(ctx, len(all))
 	if err != nil {
 		return err
 	}
@@ -97,15 +97,15 @@ func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
 		stages = append(stages, store.Stages{MoveID: ids[i], Recorded: recorded, Published: recorded.Add(200 * time.Microsecond),
 			Answered: recorded.Add(3 * time.Millisecond), Seen: recorded.Add(time.Duration((900 + 29000*o.slow) * float64(time.Millisecond))), Confirmed: recorded.Add(time.Duration((40 + 2500*o.slow*o.slow) * float64(time.Millisecond)))})
 	}
-	if err := d.Store.Accept(ctx, g); err != nil {
+	if err := d.Store().Accept(ctx, g); err != nil {
 		return err
 	}
-	return d.Store.Settle(ctx, g, stages)
+	return d.Store().Settle(ctx, g, stages)
 }
 
 // pastSpans folds ninety days of made-up results of every service into spans.
 func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
-	vantage, err := d.Store.OwnVantage(ctx, "server")
+	vantage, err := d.Store().OwnVantage(ctx, "server", true)
 	if err != nil {
 		return err
 	}
@@ -113,11 +113,11 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 	var spans []ledger.Span
 	var days, today []store.ServiceDay
 	for _, p := range list {
-		s, err := d.Store.Site(ctx, p.code)
+		s, err := d.Store().Site(ctx, p.code)
 		if err != nil {
 			return err
 		}
-		services, err := d.Store.Services(ctx, s.ID)
+		services, err := d.Store().Services(ctx, s.ID)
 		if err != nil {
 			return err
 		}
@@ -126,7 +126,7 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 			var open ledger.Span
 			at := end.AddDate(0, 0, -pastDays)
 			day, until := ledger.Day{Start: ledger.DayOf(at)}, at
-			if err := d.Store.EnsurePartitions(ctx, end); err != nil {
+			if err := d.Store().EnsurePartitions(ctx, end); err != nil {
 				return err
 			}
 			var outcome probe.Outcome
@@ -163,13 +163,13 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 			today = append(today, store.ServiceDay{ServiceID: svc.ID, Day: day})
 		}
 	}
-	if err := d.Store.PutToday(ctx, today); err != nil {
+	if err := d.Store().PutToday(ctx, today); err != nil {
 		return err
 	}
-	if err := d.Store.PutDays(ctx, days); err != nil {
+	if err := d.Store().PutDays(ctx, days); err != nil {
 		return err
 	}
-	return d.Store.PutSpans(ctx, spans)
+	return d.Store().PutSpans(ctx, spans)
 }
 
 func later(a, b time.Time) time.Time {

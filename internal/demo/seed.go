@@ -13,7 +13,7 @@ import (
 // seed puts the scenario on record, as an installer would: zone, sites, links, hostnames, devices, services; and the
 // history that they would have by now.
 func seed(ctx context.Context, d *Demo, list []place, probeSeconds int, server string) error {
-	e := d.Engine
+	e := d.Engine()
 	if _, err := e.AddZone(ctx, contract.ZoneInput{Apex: zone, Contact: "hostmaster@saltmarsh.example", TTL: 30, Template: "{code}." + zone,
 		Servers: []string{"ns1." + zone + "=" + server}}); err != nil {
 		return err

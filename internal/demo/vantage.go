@@ -24,7 +24,7 @@ func (d *Demo) introduce(list []place) error {
 				if s.kind != probe.KindWireGuard {
 					continue
 				}
-				now, err := d.Engine.Service(p.code, s.name)
+				now, err := d.Engine().Service(p.code, s.name)
 				if err != nil {
 					continue // somebody has removed it from the record
 				}
@@ -44,7 +44,7 @@ func (d *Demo) introduce(list []place) error {
 func (d *Demo) startVantage(ctx, run context.Context, o Options) error {
 	options := vantage.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", "vantage-"+harbour), From: netip.MustParseAddr(harbourAt), Version: o.Version, Log: o.Log}
 	if !vantage.Enrolled(options.StateDir) {
-		inv, err := d.Engine.InviteVantage(ctx, contract.VantageInput{Name: harbour, Note: "Harbour office, over Gannet Mobile"})
+		inv, err := d.Engine().InviteVantage(ctx, contract.VantageInput{Name: harbour, Note: "Harbour office, over Gannet Mobile"})
 		if err != nil {
 			return err
 		}

@@ -7,9 +7,12 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net/netip"
 	"strings"
 	"sync"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/crypto/bcrypt"
 
@@ -22,13 +25,16 @@ import (
 const (
 	SessionLife    = 14 * 24 * time.Hour
 	invitationLife = 24 * time.Hour
+	onceLife       = 3 * 24 * time.Hour   // of a one-time password
+	personKeyLife  = 365 * 24 * time.Hour // of a key of a person who does not say
+	personKeyMost  = 5 * personKeyLife
 )
 
 // ErrSignIn reports a name and password that do not fit together; which of the two is wrong is not said.
 var ErrSignIn = errors.New("that name and password do not fit together")
 
 // ErrKey reports a key that is unknown or revoked.
-var ErrKey = errors.New("this key is not valid: it is unknown or was revoked; ask for another")
+var ErrKey = errors.New("this key is not valid: it is unknown, was revoked or has expired; ask for another")
 
 // ErrCode reports an enrolment code that cannot be used.
 var ErrCode = errors.New("this code is not valid: it is mistyped, used already or older than a day; ask for another with inkpost agent invite")
@@ -66,16 +72,57 @@ func hash(s string) []byte {
 // on record.
 func (e *Engine) EnsureOwner(ctx context.Context, name string) (password string, err error) {
 	n, err := e.store.People(ctx)
-	if err != nil || n > 0 {
+	if err != nil || n > 0 || e.lost() {
 		return "", err
 	}
-	return ResetPassword(ctx, e.store, name)
+	return ResetPassword(ctx, e.store, name, e.now(), true)
 }
 
-// ResetPassword gives a person a new one-time password and ends their sessions.
-func ResetPassword(ctx context.Context, st *store.Store, name string) (password string, err error) {
+// ResetPassword gives a person a new one-time password, which is good for three days from now, and ends their sessions. A person
+// who is not on record is made where create says so. Error: store.Missing.
+func ResetPassword(ctx context.Context, st *store.Store, name string, now time.Time, create bool) (password string, err error) {
+	if err := checkPersonName(name); err != nil {
+		return "", err
+	}
 	password = shortCode(4)
-	return password, putPassword(ctx, st, name, password, true)
+	h, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost)
+	if err != nil {
+		return "", err
+	}
+	return password, st.PutPassword(ctx, name, h, now.Add(onceLife), create)
+}
+
+// checkPersonName checks the name that somebody signs in with.
+func checkPersonName(name string) error {
+	if n := utf8.RuneCountInString(name); n < 1 || n > 80 || strings.TrimSpace(name) != name || !printable(name) {
+		return site.Flaws{{Field: "name", Detail: "1 to 80 printable characters without spaces around them are needed"}}
+	}
+	return nil
+}
+
+func printable(s string) bool {
+	return utf8.ValidString(s) && strings.IndexFunc(s, func(r rune) bool { return !unicode.IsPrint(r) }) < 0
+}
+
+// checkLabel checks what a key is called.
+func checkLabel(label string) error {
+	if n := utf8.RuneCountInString(label); n < 1 || n > 80 || !printable(label) {
+		return site.Flaws{{Field: "label", Detail: "1 to 80 printable characters that say where the key is used are needed"}}
+	}
+	return nil
+}
+
+// checkPrefixes checks where a key is allowed to announce.
+func checkPrefixes(list []netip.Prefix) error {
+	if len(list) > 32 {
+		return fmt.Errorf("has %d prefixes; 32 are allowed", len(list))
+	}
+	for _, p := range list {
+		if !p.IsValid() || p != p.Masked() {
+			return fmt.Errorf("%s is no prefix; write one such as 198.51.100.0/24", p)
+		}
+	}
+	return nil
 }
 
 // PasswordWaiting says whether a person has not yet replaced the one-time password.
@@ -84,36 +131,51 @@ func (e *Engine) PasswordWaiting(ctx context.Context, name string) (bool, error)
 	return p.Once, err
 }
 
-func putPassword(ctx context.Context, st *store.Store, name, password string, once bool) error {
-	h, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost)
-	if err != nil {
-		return err
-	}
-	return st.PutPassword(ctx, name, h, once)
-}
-
 // absent is compared against where no such person exists, so that the answer takes as long.
 var absent = sync.OnceValue(func() []byte {
 	h, _ := bcrypt.GenerateFromPassword([]byte("nobody"), bcrypt.DefaultCost)
 	return h
 })
 
-// SignIn opens a session and returns its token. Error: ErrSignIn.
-func (e *Engine) SignIn(ctx context.Context, in contract.SignIn) (token string, s store.Session, err error) {
-	p, err := e.store.PersonNamed(ctx, in.Name)
-	var missing store.Missing
-	if errors.As(err, &missing) {
-		_ = bcrypt.CompareHashAndPassword(absent(), []byte(in.Password))
+// SignIn opens a session and returns its token. Errors: ErrSignIn, access.TooMany, access.ErrHashing.
+func (e *Engine) SignIn(ctx context.Context, in contract.SignIn, from netip.Addr) (token string, s store.Session, err error) {
+	now := e.now()
+	if checkPersonName(in.Name) != nil || len(in.Password) > 200 { // nobody is called that; nobody has to be asked for
+		e.signInFailed("", from)
 		return "", s, ErrSignIn
 	}
-	if err != nil {
+	if err := e.tries.Allowed(in.Name, from, now); err != nil {
 		return "", s, err
 	}
-	if bcrypt.CompareHashAndPassword(p.PasswordHash, []byte(in.Password)) != nil {
+	p, err := e.store.PersonNamed(ctx, in.Name)
+	var missing store.Missing
+	absentee := errors.As(err, &missing)
+	if err != nil && !absentee {
+		return "", s, err
+	}
+	kept, right := p.PasswordHash, false
+	if absentee {
+		kept = absent()
+	}
+	if err := e.hasher.Do(ctx, func() { right = bcrypt.CompareHashAndPassword(kept, []byte(in.Password)) == nil }); err != nil {
+		return "", s, err
+	}
+	if !right || absentee || p.Once && now.After(p.Until.Time) {
+		e.signInFailed(in.Name, from)
 		return "", s, ErrSignIn
 	}
+	e.tries.Passed(in.Name)
 	return e.openSession(ctx, p)
 }
+
+// signInFailed counts a failed try, and writes it to the log.
+func (e *Engine) signInFailed(name string, from netip.Addr) {
+	e.tries.Failed(name, from, e.now())
+	e.log.Warn("somebody could not sign in", "name", name, "from", from)
+}
+
+// FailedSignIns is how many tries to sign in have failed since the server started.
+func (e *Engine) FailedSignIns() uint64 { return e.tries.Total() }
 
 func (e *Engine) openSession(ctx context.Context, p store.Person) (token string, s store.Session, err error) {
 	token = secret()
@@ -136,7 +198,14 @@ func (e *Engine) ChoosePassword(ctx context.Context, name, password string) (tok
 	if n := len(password); n < 10 || n > 72 {
 		return "", s, site.Flaws{{Field: "password", Detail: fmt.Sprintf("has %d characters; 10 to 72 are allowed", n)}}
 	}
-	if err := putPassword(ctx, e.store, name, password, false); err != nil {
+	var h []byte
+	if err := e.hasher.Do(ctx, func() { h, err = bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost) }); err != nil {
+		return "", s, err
+	}
+	if err != nil {
+		return "", s, err
+	}
+	if err := e.store.PutPassword(ctx, name, h, time.Time{}, false); err != nil {
 		return "", s, err
 	}
 	p, err := e.store.PersonNamed(ctx, name)
@@ -146,21 +215,56 @@ func (e *Engine) ChoosePassword(ctx context.Context, name, password string) (tok
 	return e.openSession(ctx, p)
 }
 
-// AddKey makes a key for programs of a person.
-func (e *Engine) AddKey(ctx context.Context, personID int64, person, label string) (contract.Key, error) {
-	if label = strings.TrimSpace(label); label == "" || len(label) > 80 {
-		return contract.Key{}, site.Flaws{{Field: "label", Detail: "1 to 80 characters that say where the key is used are needed"}}
+// AddKey makes a key for programs of a person. It is good for a year where the input does not say how long.
+func (e *Engine) AddKey(ctx context.Context, personID int64, person string, in contract.KeyInput) (contract.Key, error) {
+	label := strings.TrimSpace(in.Label)
+	life := time.Duration(in.Days) * 24 * time.Hour
+	if in.Days == 0 {
+		life = personKeyLife
 	}
-	k := contract.Key{Scope: store.ScopePerson, Label: label, Holder: person, Created: e.now(), Secret: "inkpost-" + secret()}
-	err := e.change(ctx, "", "a key was made", func() (err error) {
-		k.ID, err = e.store.AddPersonKey(ctx, hash(k.Secret), personID, label)
-		return err
+	if err := checkLabel(label); err != nil {
+		return contract.Key{}, err
+	}
+	if in.Days < 0 || in.Days > int(personKeyMost/(24*time.Hour)) {
+		return contract.Key{}, site.Flaws{{Field: "days", Detail: fmt.Sprintf("%d is out of range; 1 to %d days are allowed", in.Days, int(personKeyMost/(24*time.Hour)))}}
+	}
+	k := contract.Key{Scope: store.ScopePerson, Label: label, Holder: person, Created: e.now(), Expires: e.now().Add(life), Secret: "inkpost-" + secret()}
+	err := e.change(ctx, func() (edit, error) {
+		return edit{words: "a key was made", write: func(ctx context.Context, tx *store.Store) (err error) {
+			k.ID, err = tx.AddPersonKey(ctx, hash(k.Secret), personID, label, k.Expires)
+			return err
+		}}, nil
 	})
 	return k, err
 }
 
+// AllowKey sets the prefixes in which a key of a link may announce addresses that are not its connection's own.
+func (e *Engine) AllowKey(ctx context.Context, id int64, mayAnnounce []netip.Prefix) error {
+	if err := checkPrefixes(mayAnnounce); err != nil {
+		return site.Flaws{{Field: "may_announce", Detail: err.Error()}}
+	}
+	return e.change(ctx, func() (edit, error) {
+		return edit{words: "what a key may announce was changed", write: func(ctx context.Context, tx *store.Store) error {
+			return tx.AllowKey(ctx, id, fmt.Sprint(id), mayAnnounce)
+		}}, nil
+	})
+}
+
+// AllowSigningKey sets the prefixes in which updates with a TSIG key may set addresses that are not their sender's.
+func (e *Engine) AllowSigningKey(ctx context.Context, name string, mayAnnounce []netip.Prefix) error {
+	if err := checkPrefixes(mayAnnounce); err != nil {
+		return site.Flaws{{Field: "may_announce", Detail: err.Error()}}
+	}
+	return e.change(ctx, func() (edit, error) {
+		return edit{words: "what signing key " + name + " may announce was changed", write: func(ctx context.Context, tx *store.Store) error {
+			return tx.AllowSigningKey(ctx, canonical(name), mayAnnounce)
+		}}, nil
+	})
+}
+
 // AddRouterKey makes a key for a router of a link that announces by itself.
-func (e *Engine) AddRouterKey(ctx context.Context, code, label, name string) (contract.Key, error) {
+func (e *Engine) AddRouterKey(ctx context.Context, code, label string, in contract.KeyInput) (contract.Key, error) {
+	name := strings.TrimSpace(in.Label)
 	p, l, err := e.link(code, label)
 	if err != nil {
 		return contract.Key{}, err
@@ -168,13 +272,18 @@ func (e *Engine) AddRouterKey(ctx context.Context, code, label, name string) (co
 	if l.Mode == site.Static {
 		return contract.Key{}, site.Flaws{{Field: "link", Detail: fmt.Sprintf("link %s is static: an operator sets its address", l.Label)}}
 	}
-	if name = strings.TrimSpace(name); name == "" || len(name) > 80 {
-		return contract.Key{}, site.Flaws{{Field: "label", Detail: "1 to 80 characters that say where the key is used are needed"}}
+	if err := checkLabel(name); err != nil {
+		return contract.Key{}, err
 	}
-	k := contract.Key{Scope: store.ScopeRouter, Label: name, Holder: p.Code + " " + l.Label, Created: e.now(), Secret: "inkpost-" + secret()}
-	err = e.change(ctx, p.Code, "a key for the router of link "+l.Label+" was made", func() (err error) {
-		k.ID, err = e.store.AddLinkKey(ctx, hash(k.Secret), l.ID, name)
-		return err
+	if err := checkPrefixes(in.MayAnnounce); err != nil {
+		return contract.Key{}, site.Flaws{{Field: "may_announce", Detail: err.Error()}}
+	}
+	k := contract.Key{Scope: store.ScopeRouter, Label: name, Holder: p.Code + " " + l.Label, Created: e.now(), MayAnnounce: in.MayAnnounce, Secret: "inkpost-" + secret()}
+	err = e.change(ctx, func() (edit, error) {
+		return edit{site: p.Code, words: "a key for the router of link " + l.Label + " was made", write: func(ctx context.Context, tx *store.Store) (err error) {
+			k.ID, err = tx.AddLinkKey(ctx, hash(k.Secret), l.ID, name, in.MayAnnounce)
+			return err
+		}}, nil
 	})
 	return k, err
 }
@@ -191,20 +300,72 @@ func (e *Engine) HostnamesOf(linkID int64) map[string]bool {
 	return out
 }
 
-// KeyOf finds the key of a secret. Error: ErrKey. Keys are known by memory, so that announcements cost no query of their
-// own; one that another server has made is asked for in the database.
-func (e *Engine) KeyOf(ctx context.Context, secret string) (store.Key, error) {
-	h := hash(secret)
-	k, known := e.record.key(h)
-	var err error
-	if !known {
-		k, err = e.store.KeyByHash(ctx, h)
-	}
-	var missing store.Missing
-	if errors.As(err, &missing) || err == nil && !k.Revoked.IsZero() {
+// KeyOf finds the key of a secret. Error: ErrKey. Keys are known by memory, so that neither announcements nor strangers who guess
+// cost a query.
+func (e *Engine) KeyOf(secret string) (store.Key, error) {
+	k, known := e.record.key(hash(secret))
+	if !known || !e.good(k) {
 		return k, ErrKey // whose it was is for those who look after the site
 	}
-	return k, err
+	e.used.note(k.ID, e.now())
+	return k, nil
+}
+
+func (e *Engine) good(k store.Key) bool {
+	return k.Revoked.IsZero() && (k.Expires.IsZero() || e.now().Before(k.Expires.Time))
+}
+
+// KeyGood reports whether a key is still good, so that what was begun with it can be ended.
+func (e *Engine) KeyGood(k store.Key) bool {
+	now, known := e.record.key(k.Hash)
+	return known && e.good(now)
+}
+
+// keyUse collects when keys were used, until it is written in bulk.
+type keyUse struct {
+	mu          sync.Mutex
+	last, dirty map[int64]time.Time
+}
+
+// usedEvery is how fine the last use of a key is kept.
+const usedEvery = time.Minute
+
+func (u *keyUse) note(id int64, now time.Time) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if now.Sub(u.last[id]) < usedEvery {
+		return
+	}
+	if u.last == nil {
+		u.last, u.dirty = map[int64]time.Time{}, map[int64]time.Time{}
+	}
+	u.last[id], u.dirty[id] = now, now
+}
+
+func (u *keyUse) of(id int64, kept time.Time) time.Time {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if at := u.last[id]; at.After(kept) {
+		return at
+	}
+	return kept
+}
+
+func (u *keyUse) take() map[int64]time.Time {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	out := u.dirty
+	u.dirty = map[int64]time.Time{}
+	return out
+}
+
+// writeKeyUse keeps which keys were used since it was called last. What is lost is told a minute later.
+func (e *Engine) writeKeyUse(ctx context.Context) error {
+	used := e.used.take()
+	if len(used) == 0 {
+		return nil
+	}
+	return e.store.NoteKeyUse(ctx, used)
 }
 
 // Keys lists all keys.
@@ -219,14 +380,19 @@ func (e *Engine) Keys(ctx context.Context) ([]contract.Key, error) {
 		case store.ScopeVantage:
 			holder = "vantage point " + k.Vantage
 		}
-		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created.Time, Revoked: k.Revoked.Time})
+		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created.Time, Revoked: k.Revoked.Time,
+			Expires: k.Expires.Time, Used: e.used.of(k.ID, k.Used.Time), MayAnnounce: k.MayAnnounce})
 	}
 	return out, err
 }
 
 // RevokeKey makes a key useless at once.
 func (e *Engine) RevokeKey(ctx context.Context, id int64) error {
-	return e.change(ctx, "", "a key was revoked", func() error { return e.store.RevokeKey(ctx, id, fmt.Sprint(id), e.now()) })
+	return e.change(ctx, func() (edit, error) {
+		return edit{words: "a key was revoked", write: func(ctx context.Context, tx *store.Store) error {
+			return tx.RevokeKey(ctx, id, fmt.Sprint(id), e.now())
+		}}, nil
+	})
 }
 
 // keyLife is how long an agent's key is used before it gets another.
@@ -234,13 +400,17 @@ const keyLife = 90 * 24 * time.Hour
 
 // TurnKey has an agent take another key at its next check; the one that it has is revoked when the other is used.
 func (e *Engine) TurnKey(ctx context.Context, id int64) error {
-	return e.change(ctx, "", "a key is to be replaced", func() error { return e.store.TurnKey(ctx, id, fmt.Sprint(id)) })
+	return e.change(ctx, func() (edit, error) {
+		return edit{words: "a key is to be replaced", write: func(ctx context.Context, tx *store.Store) error { return tx.TurnKey(ctx, id, fmt.Sprint(id)) }}, nil
+	})
 }
 
 // TurnDue says whether an agent's key has to be replaced, and revokes the one that it has taken the place of itself.
 func (e *Engine) TurnDue(ctx context.Context, k store.Key) (bool, error) {
 	if k.Replaces != 0 {
-		if err := e.change(ctx, "", "an agent uses its new key", func() error { return e.store.SettleKey(ctx, k.ID, e.now()) }); err != nil {
+		if err := e.change(ctx, func() (edit, error) {
+			return edit{words: "an agent uses its new key", write: func(ctx context.Context, tx *store.Store) error { return tx.SettleKey(ctx, k.ID, e.now()) }}, nil
+		}); err != nil {
 			return false, err
 		}
 	}
@@ -253,11 +423,18 @@ func (e *Engine) NextKey(ctx context.Context, k store.Key) (string, error) {
 		return "", errors.Join(err, site.Flaws{{Field: "key", Detail: "this key is not due to be replaced; an operator asks for that: inkpost key turn KEY"}})
 	}
 	next := "inkpost-" + secret()
-	return next, e.change(ctx, "", "an agent gets a new key", func() error { return e.store.SucceedKey(ctx, k.ID, hash(next), e.now()) })
+	return next, e.change(ctx, func() (edit, error) {
+		return edit{words: "an agent gets a new key", write: func(ctx context.Context, tx *store.Store) error {
+			return tx.SucceedKey(ctx, k.ID, hash(next), e.now())
+		}}, nil
+	})
 }
 
 // Invite makes a one-time code with which an agent of a link enrols.
-func (e *Engine) Invite(ctx context.Context, code, label string) (contract.Invitation, error) {
+func (e *Engine) Invite(ctx context.Context, code, label string, in contract.InvitationInput) (contract.Invitation, error) {
+	if err := checkPrefixes(in.MayAnnounce); err != nil {
+		return contract.Invitation{}, site.Flaws{{Field: "may_announce", Detail: err.Error()}}
+	}
 	p, l, err := e.link(code, label)
 	if err != nil {
 		return contract.Invitation{}, err
@@ -266,7 +443,9 @@ func (e *Engine) Invite(ctx context.Context, code, label string) (contract.Invit
 		return contract.Invitation{}, site.Flaws{{Field: "link", Detail: fmt.Sprintf("link %s is static: an operator sets its address, no agent", l.Label)}}
 	}
 	inv := contract.Invitation{Site: p.Code, Link: l.Label, Code: shortCode(3), Expires: e.now().Add(invitationLife)}
-	return inv, e.store.AddEnrolment(ctx, hash(inv.Code), l.ID, inv.Expires)
+	return inv, e.store.Together(ctx, func(tx *store.Store) error {
+		return tx.AddEnrolment(ctx, hash(inv.Code), l.ID, inv.Expires, in.MayAnnounce)
+	})
 }
 
 // Enrol gives an agent its key for a one-time code. Error: ErrCode.
@@ -274,15 +453,16 @@ func (e *Engine) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enr
 	if in.Label = strings.TrimSpace(in.Label); in.Label == "" {
 		in.Label = "agent"
 	}
-	if len(in.Label) > 80 {
-		return contract.Enrolled{}, site.Flaws{{Field: "label", Detail: "has more than 80 characters"}}
+	if err := checkLabel(in.Label); err != nil {
+		return contract.Enrolled{}, err
 	}
 	key := "inkpost-" + secret()
 	var linkID int64
-	err := e.change(ctx, "", "an agent enrolled", func() error {
-		var err error
-		linkID, err = e.store.Enrol(ctx, hash(strings.ToUpper(strings.TrimSpace(in.Code))), hash(key), in.Label, e.now())
-		return err
+	err := e.change(ctx, func() (edit, error) {
+		return edit{words: "an agent enrolled", write: func(ctx context.Context, tx *store.Store) (err error) {
+			linkID, err = tx.Enrol(ctx, hash(strings.ToUpper(strings.TrimSpace(in.Code))), hash(key), in.Label, e.now())
+			return err
+		}}, nil
 	})
 	var missing store.Missing
 	if errors.As(err, &missing) {

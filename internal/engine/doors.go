@@ -8,6 +8,7 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
 )
 
 // doorKeeper knows the links at whose address somebody else seems to answer. There nothing is probed until the link is proven
@@ -83,8 +84,15 @@ func (e *Engine) Pin(ctx context.Context, code, name, fingerprint, by string) (c
 	if len(fingerprint) > 200 {
 		return contract.Service{}, site.Flaws{{Field: "fingerprint", Detail: "has more than 200 characters"}}
 	}
-	if err := e.pin(ctx, p.ID, s, fingerprint, by, false); err != nil {
+	if err := e.unchanged(ctx, serviceResource(s)); err != nil {
 		return contract.Service{}, err
+	}
+	pinned, err := e.pin(ctx, s, fingerprint, by, false)
+	if err != nil {
+		return contract.Service{}, err
+	}
+	if !pinned {
+		return contract.Service{}, site.Flaws{{Field: "fingerprint", Detail: fmt.Sprintf("%s was edited at this moment; look at it again, then pin", s.Name)}}
 	}
 	e.Events.Publish(contract.EventRecordEdited, p.Code, s.Name, fmt.Sprintf("%s pinned what %s is recognised by", by, s.Name))
 	return e.Service(code, name)
@@ -98,27 +106,34 @@ func (e *Engine) pinFirst(s site.Service, fingerprint string) {
 	go func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
-		if err := e.pin(ctx, s.SiteID, s, fingerprint, firstAnswer, true); err != nil {
+		if _, err := e.pin(ctx, s, fingerprint, firstAnswer, true); err != nil && !e.lost() {
 			e.log.Warn("a fingerprint was not pinned; trying again at the next answer", "service", s.Name, "error", err)
 		}
 	}()
 }
 
-func (e *Engine) pin(ctx context.Context, siteID int64, s site.Service, fingerprint, by string, first bool) error {
+// pin records what a revision of a service is recognised by. It does nothing where the service was edited since: what was shown
+// belongs to what was there before.
+func (e *Engine) pin(ctx context.Context, s site.Service, fingerprint, by string, first bool) (pinned bool, err error) {
 	done, err := e.editing(ctx)
 	if err != nil {
-		return err
+		return false, err
 	}
 	defer done()
 	now := e.now()
-	pinned, err := e.store.Pin(ctx, s.ID, fingerprint, by, now, first)
-	if err != nil || !pinned {
-		return err
+	if err := e.store.Together(ctx, func(tx *store.Store) (err error) {
+		pinned, err = tx.Pin(ctx, s.ID, s.Revision, fingerprint, by, now, first)
+		if err != nil || !pinned || first {
+			return err
+		}
+		return tx.NoteEdit(ctx, store.Edit{Kind: "service", Ref: s.ID, Revision: s.Revision + 1, Person: by, At: now, Changes: []store.FieldChange{{Field: "fingerprint"}}})
+	}); err != nil || !pinned {
+		return pinned, err
 	}
-	s.Fingerprint, s.Pinned, s.PinnedBy = fingerprint, now, by
-	if e.record.setService(s) {
-		e.prober.recognise(s, !first)
-		e.posts.touch(siteID)
+	next, ok := e.record.pinService(s, fingerprint, by, now, first)
+	if ok {
+		e.prober.recognise(next, !first)
+		e.posts.touch(s.SiteID)
 	}
-	return nil
+	return true, nil
 }

@@ -12,12 +12,17 @@ import (
 )
 
 // editing waits until every announcement so far is recorded, published and settled, and keeps further ones waiting until the
-// edit is done.
+// edit is done. It waits no longer than ctx.
 func (e *Engine) editing(ctx context.Context) (done func(), err error) {
-	e.edit.Lock()
+	if err := e.Writable(); err != nil {
+		return nil, err
+	}
+	if err := e.edit.Acquire(ctx, 1); err != nil {
+		return nil, ErrBusy
+	}
 	e.publishing.Lock()
 	e.unsettled.writing.Lock()
-	done = func() { e.unsettled.writing.Unlock(); e.publishing.Unlock(); e.edit.Unlock() }
+	done = func() { e.unsettled.writing.Unlock(); e.publishing.Unlock(); e.edit.Release(1) }
 	if err := e.settleAlone(ctx); err != nil {
 		done()
 		return nil, err
@@ -25,37 +30,8 @@ func (e *Engine) editing(ctx context.Context) (done func(), err error) {
 	return done, nil
 }
 
-// change carries one edit of the record out: f writes it to the database, then memory, zones and prober follow.
-func (e *Engine) change(ctx context.Context, code, words string, f func() error) error {
-	done, err := e.editing(ctx)
-	if err != nil {
-		return err
-	}
-	defer done()
-	before := e.answersNow()
-	if err := f(); err != nil {
-		return err
-	}
-	// What is written must reach memory, even if the client has gone away meanwhile.
-	ctx = context.WithoutCancel(ctx)
-	if err := e.reload(ctx); err != nil {
-		return err
-	}
-	e.remote.forgetZones(func(id int64) bool { return e.record.zone(id).ID != 0 })
-	if err := e.publishAll(); err != nil {
-		return err
-	}
-	e.noteAnswers(before)
-	e.prober.sync(false)
-	e.posts.touch(0)
-	e.yard.rouseAll()
-	e.Events.Publish(contract.EventRecordEdited, code, "", words)
-	if p, ok := e.record.byCode(code); ok {
-		e.faults.review(p.ID)
-		e.askAgain(p.ID)
-	}
-	return nil
-}
+// ErrBusy reports an edit that waited for others in vain: nothing was changed.
+var ErrBusy = errors.New("other edits take too long, or the database is slow; nothing was changed, try again shortly")
 
 // answersNow gives what each hostname answers.
 func (e *Engine) answersNow() map[int64]wan.Pair {
@@ -94,102 +70,147 @@ func flawed(errs ...error) error {
 	return all.Err()
 }
 
-// SiteInput gives a site as a person would enter it, to edit.
-func (e *Engine) SiteInput(code string) (contract.SiteInput, error) {
-	p, err := e.premises(code)
-	return contract.SiteInput{Code: p.Code, Name: p.Name, Note: p.Note}, err
+// Merge changes what a person would enter of a resource into what they ask for.
+type Merge[T any] func(*T) error
+
+func siteInput(s site.Site) contract.SiteInput {
+	return contract.SiteInput{Code: s.Code, Name: s.Name, Note: s.Note}
 }
 
-// AddSite records a site. Errors of all edits: site.Flaws, store.Missing, store.Taken, store.InUse.
+func siteResource(s site.Site) resource {
+	return resource{"site", s.Code, s.ID, s.Revision, s.Tag()}
+}
+
+// AddSite records a site. Errors of all edits: site.Flaws, Stale, store.Missing, store.Taken, store.InUse, ErrBusy, ErrCommitted.
 func (e *Engine) AddSite(ctx context.Context, in contract.SiteInput) (contract.Site, error) {
 	s, err := site.Site{Code: in.Code, Name: in.Name, Note: in.Note}.Checked()
 	if err != nil {
 		return contract.Site{}, err
 	}
-	if err := e.change(ctx, s.Code, "site "+s.Code+" added", func() error { _, err := e.store.AddSite(ctx, s); return err }); err != nil {
+	if err := e.change(ctx, func() (edit, error) {
+		return edit{site: s.Code, words: "site " + s.Code + " added", write: func(ctx context.Context, tx *store.Store) error {
+			_, err := tx.AddSite(ctx, s)
+			return err
+		}}, nil
+	}); err != nil {
 		return contract.Site{}, err
 	}
 	return e.Site(ctx, s.Code)
 }
 
 // EditSite changes a site.
-func (e *Engine) EditSite(ctx context.Context, code string, in contract.SiteInput) (contract.Site, error) {
-	p, err := e.premises(code)
+func (e *Engine) EditSite(ctx context.Context, code string, merge Merge[contract.SiteInput]) (contract.Site, error) {
+	var s site.Site
+	err := e.change(ctx, func() (edit, error) {
+		p, err := e.premises(code)
+		if err != nil {
+			return edit{}, err
+		}
+		of, before := siteResource(p.Site), siteInput(p.Site)
+		in, err := merged(ctx, e, of, before, merge)
+		if err != nil {
+			return edit{}, err
+		}
+		if s, err = (site.Site{ID: p.ID, Code: in.Code, Name: in.Name, Note: in.Note}).Checked(); err != nil {
+			return edit{}, err
+		}
+		return edit{site: s.Code, words: "site " + s.Code + " edited", of: of, before: before, after: siteInput(s),
+			write: func(ctx context.Context, tx *store.Store) error { return tx.EditSite(ctx, s) }}, nil
+	})
 	if err != nil {
-		return contract.Site{}, err
-	}
-	s, err := site.Site{ID: p.ID, Code: in.Code, Name: in.Name, Note: in.Note}.Checked()
-	if err != nil {
-		return contract.Site{}, err
-	}
-	if err := e.change(ctx, s.Code, "site "+s.Code+" edited", func() error { return e.store.EditSite(ctx, s) }); err != nil {
 		return contract.Site{}, err
 	}
 	return e.Site(ctx, s.Code)
 }
 
-// RemoveSite removes a site with everything on its record.
-func (e *Engine) RemoveSite(ctx context.Context, code string) error {
-	p, err := e.premises(code)
-	if err != nil {
-		return err
+// merged gives what a person asks for of a resource: what is there now, with their fields over it. An edit of an older revision is
+// refused before anything of it is looked at.
+func merged[T any](ctx context.Context, e *Engine, of resource, now T, merge Merge[T]) (T, error) {
+	if err := e.unchanged(ctx, of); err != nil {
+		return now, err
 	}
-	return e.change(ctx, p.Code, "site "+p.Code+" removed", func() error { _, err := e.store.RemoveSite(ctx, p.Site); return err })
+	err := merge(&now)
+	return now, err
 }
 
-// DeviceInput gives a device as a person would enter it, to edit.
-func (e *Engine) DeviceInput(code, name string) (contract.DeviceInput, error) {
-	_, d, err := e.device(code, name)
-	return contract.DeviceInput{Name: d.Name, MAC: d.MAC, Address: addressText(d.Address), Reserved: d.Reserved, Router: d.Router}, err
+// RemoveSite removes a site with everything on its record.
+func (e *Engine) RemoveSite(ctx context.Context, code string) error {
+	return e.change(ctx, func() (edit, error) {
+		p, err := e.premises(code)
+		return edit{site: p.Code, words: "site " + p.Code + " removed", of: siteResource(p.Site),
+			write: func(ctx context.Context, tx *store.Store) error { _, err := tx.RemoveSite(ctx, p.Site); return err }}, err
+	})
+}
+
+func deviceInput(d site.Device) contract.DeviceInput {
+	return contract.DeviceInput{Name: d.Name, MAC: d.MAC, Address: addressText(d.Address), Reserved: d.Reserved, Router: d.Router}
+}
+
+func deviceResource(d site.Device) resource {
+	return resource{"device", d.Name, d.ID, d.Revision, d.Tag()}
 }
 
 // AddDevice records a device of a site.
 func (e *Engine) AddDevice(ctx context.Context, code string, in contract.DeviceInput) (site.Device, error) {
-	p, err := e.premises(code)
+	var d site.Device
+	err := e.change(ctx, func() (edit, error) {
+		p, err := e.premises(code)
+		if err != nil {
+			return edit{}, err
+		}
+		if d, err = readDevice(site.Device{SiteID: p.ID}, in); err != nil {
+			return edit{}, err
+		}
+		return edit{site: p.Code, words: "device " + d.Name + " added",
+			write: func(ctx context.Context, tx *store.Store) error { _, err := tx.AddDevice(ctx, d); return err }}, nil
+	})
 	if err != nil {
-		return site.Device{}, err
+		return d, err
 	}
-	return e.putDevice(ctx, p, site.Device{SiteID: p.ID}, in)
+	return e.Device(code, d.Name)
 }
 
 // EditDevice changes a device of a site.
-func (e *Engine) EditDevice(ctx context.Context, code, name string, in contract.DeviceInput) (site.Device, error) {
-	p, d, err := e.device(code, name)
+func (e *Engine) EditDevice(ctx context.Context, code, name string, merge Merge[contract.DeviceInput]) (site.Device, error) {
+	var d site.Device
+	err := e.change(ctx, func() (edit, error) {
+		p, now, err := e.device(code, name)
+		if err != nil {
+			return edit{}, err
+		}
+		in, err := merged(ctx, e, deviceResource(now), deviceInput(now), merge)
+		if err != nil {
+			return edit{}, err
+		}
+		if d, err = readDevice(now, in); err != nil {
+			return edit{}, err
+		}
+		return edit{site: p.Code, words: "device " + d.Name + " edited", of: deviceResource(now), before: deviceInput(now), after: deviceInput(d),
+			write: func(ctx context.Context, tx *store.Store) error { return tx.EditDevice(ctx, d) }}, nil
+	})
 	if err != nil {
 		return d, err
 	}
-	return e.putDevice(ctx, p, d, in)
+	return e.Device(code, d.Name)
 }
 
-func (e *Engine) putDevice(ctx context.Context, p premises, d site.Device, in contract.DeviceInput) (site.Device, error) {
-	address, err1 := parseAddress("lan_address", in.Address)
-	d.Name, d.MAC, d.Address, d.Reserved, d.Router = in.Name, in.MAC, address, in.Reserved, in.Router
-	if err1 != nil {
-		return d, err1
-	}
-	d, err := d.Checked()
+// readDevice reads what a person entered of a device.
+func readDevice(d site.Device, in contract.DeviceInput) (site.Device, error) {
+	address, err := parseAddress("lan_address", in.Address)
 	if err != nil {
 		return d, err
 	}
-	put, words := e.store.EditDevice, "device "+d.Name+" edited"
-	if d.ID == 0 {
-		put = func(ctx context.Context, d site.Device) error { _, err := e.store.AddDevice(ctx, d); return err }
-		words = "device " + d.Name + " added"
-	}
-	if err := e.change(ctx, p.Code, words, func() error { return put(ctx, d) }); err != nil {
-		return d, err
-	}
-	_, d, err = e.device(p.Code, d.Name)
-	return d, err
+	d.Name, d.MAC, d.Address, d.Reserved, d.Router = in.Name, in.MAC, address, in.Reserved, in.Router
+	return d.Checked()
 }
 
 // RemoveDevice removes a device that no service is on.
 func (e *Engine) RemoveDevice(ctx context.Context, code, name string) error {
-	p, d, err := e.device(code, name)
-	if err != nil {
-		return err
-	}
-	return e.change(ctx, p.Code, "device "+d.Name+" removed", func() error { return e.store.RemoveDevice(ctx, d) })
+	return e.change(ctx, func() (edit, error) {
+		p, d, err := e.device(code, name)
+		return edit{site: p.Code, words: "device " + d.Name + " removed", of: deviceResource(d),
+			write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveDevice(ctx, d) }}, err
+	})
 }
 
 // Devices lists the devices of a site.
@@ -222,8 +243,8 @@ func (e *Engine) Reload(ctx context.Context) error {
 		return err
 	}
 	e.prober.book.resume(today)
-	return e.change(ctx, "", "the record was read anew", func() error {
+	return e.change(ctx, func() (edit, error) {
 		e.moveIDs = nil // moves to come are to stand behind those that somebody else recorded
-		return nil
+		return edit{words: "the record was read anew", write: func(context.Context, *store.Store) error { return nil }}, nil
 	})
 }

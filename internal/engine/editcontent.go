@@ -20,22 +20,24 @@ import (
 
 // AddAlias records a name that stands for a hostname.
 func (e *Engine) AddAlias(ctx context.Context, in contract.AliasInput) (contract.Alias, error) {
-	var f site.Flaws
-	name, z := e.placed(in.Name, &f)
-	h, err := e.Hostname(canonical(in.Hostname))
-	f.Note("hostname", err)
-	if in.TTL == 0 {
-		in.TTL = int(z.TTL)
-	}
-	if z.ID != 0 {
-		f.Note("ttl_seconds", names.CheckTTL(in.TTL))
-		f.Note("name", names.CheckContent(z.Apex, append(e.contentOf(z), names.Record{Name: name, Type: "CNAME", Data: string(h.Name) + "."})))
-	}
-	if err := f.Err(); err != nil {
-		return contract.Alias{}, err
-	}
-	a := site.Alias{ZoneID: z.ID, HostnameID: h.ID, Name: name, TTL: in.TTL}
-	if err := e.change(ctx, h.Site, "alias "+string(name)+" recorded", func() error { return e.store.AddAlias(ctx, a) }); err != nil {
+	var name names.Name
+	err := e.change(ctx, func() (edit, error) {
+		var f site.Flaws
+		var z names.Zone
+		name, z = e.placed(in.Name, &f)
+		h, err := e.Hostname(canonical(in.Hostname))
+		f.Note("hostname", err)
+		if in.TTL == 0 {
+			in.TTL = int(z.TTL)
+		}
+		if z.ID != 0 {
+			f.Note("ttl_seconds", names.CheckTTL(in.TTL))
+			f.Note("name", names.CheckContent(z.Apex, append(e.contentOf(z), names.Record{Name: name, Type: "CNAME", Data: string(h.Name) + "."})))
+		}
+		a := site.Alias{ZoneID: z.ID, HostnameID: h.ID, Name: name, TTL: in.TTL}
+		return edit{site: h.Site, words: "alias " + string(name) + " recorded", write: func(ctx context.Context, tx *store.Store) error { return tx.AddAlias(ctx, a) }}, f.Err()
+	})
+	if err != nil {
 		return contract.Alias{}, err
 	}
 	return e.Alias(string(name))
@@ -43,11 +45,11 @@ func (e *Engine) AddAlias(ctx context.Context, in contract.AliasInput) (contract
 
 // RemoveAlias removes an alias.
 func (e *Engine) RemoveAlias(ctx context.Context, name string) error {
-	a, err := e.Alias(name)
-	if err != nil {
-		return err
-	}
-	return e.change(ctx, a.Site, "alias "+name+" removed", func() error { return e.store.RemoveAlias(ctx, a.Alias) })
+	return e.change(ctx, func() (edit, error) {
+		a, err := e.Alias(name)
+		return edit{site: a.Site, words: "alias " + name + " removed", of: resource{"alias", name, a.ID, a.Revision, a.Tag()},
+			write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveAlias(ctx, a.Alias) }}, err
+	})
 }
 
 // ZoneRecords lists the records that people put into a zone beside hostnames and aliases.
@@ -68,15 +70,17 @@ func (e *Engine) ZoneRecords(apex string) ([]contract.ZoneRecord, error) {
 
 // AddZoneRecord puts a record into a zone.
 func (e *Engine) AddZoneRecord(ctx context.Context, apex string, in names.Record) (contract.ZoneRecord, error) {
-	z, err := e.Zone(apex)
-	if err != nil {
-		return contract.ZoneRecord{}, err
-	}
-	r, err := e.checkedRecord(z, in)
-	if err != nil {
-		return contract.ZoneRecord{}, err
-	}
-	err = e.change(ctx, "", fmt.Sprintf("%s record of %s recorded", r.Type, r.Name), func() error { return e.store.ChangeZoneRecords(ctx, z.ID, []names.Record{r}, nil, store.Group{}) })
+	var r names.Record
+	err := e.change(ctx, func() (edit, error) {
+		z, err := e.Zone(apex)
+		if err != nil {
+			return edit{}, err
+		}
+		r, err = e.checkedRecord(z, in)
+		return edit{words: fmt.Sprintf("%s record of %s recorded", r.Type, r.Name), write: func(ctx context.Context, tx *store.Store) error {
+			return tx.ChangeZoneRecords(ctx, z.ID, []names.Record{r}, nil, store.Group{})
+		}}, err
+	})
 	if err != nil {
 		return contract.ZoneRecord{}, err
 	}
@@ -135,18 +139,19 @@ func (e *Engine) checkedRecord(z names.Zone, in names.Record) (names.Record, err
 
 // RemoveZoneRecord removes a record that somebody put into a zone.
 func (e *Engine) RemoveZoneRecord(ctx context.Context, apex string, id int64) error {
-	list, err := e.ZoneRecords(apex)
-	if err != nil {
-		return err
-	}
-	if !slices.ContainsFunc(list, func(r contract.ZoneRecord) bool { return r.ID == id }) {
-		return store.Missing{Kind: "record of " + apex, Name: fmt.Sprint(id)}
-	}
-	z, err := e.Zone(apex)
-	if err != nil {
-		return err
-	}
-	return e.change(ctx, "", "a record of "+apex+" removed", func() error { return e.store.ChangeZoneRecords(ctx, z.ID, nil, []int64{id}, store.Group{}) })
+	return e.change(ctx, func() (edit, error) {
+		list, err := e.ZoneRecords(apex)
+		if err != nil {
+			return edit{}, err
+		}
+		if !slices.ContainsFunc(list, func(r contract.ZoneRecord) bool { return r.ID == id }) {
+			return edit{}, store.Missing{Kind: "record of " + apex, Name: fmt.Sprint(id)}
+		}
+		z, err := e.Zone(apex)
+		return edit{words: "a record of " + apex + " removed", write: func(ctx context.Context, tx *store.Store) error {
+			return tx.ChangeZoneRecords(ctx, z.ID, nil, []int64{id}, store.Group{})
+		}}, err
+	})
 }
 
 // SigningKeys lists the TSIG keys, without their secrets.
@@ -154,7 +159,7 @@ func (e *Engine) SigningKeys(ctx context.Context) ([]contract.SigningKey, error)
 	list, err := e.store.SigningKeys(ctx)
 	out := make([]contract.SigningKey, 0, len(list))
 	for _, k := range list {
-		out = append(out, contract.SigningKey{Name: k.Name, Algorithm: k.Algorithm, Site: k.Site, Created: k.Created.Time})
+		out = append(out, contract.SigningKey{Name: k.Name, Algorithm: k.Algorithm, Site: k.Site, Created: k.Created.Time, MayAnnounce: k.MayAnnounce})
 	}
 	return out, err
 }
@@ -170,6 +175,7 @@ func (e *Engine) AddSigningKey(ctx context.Context, in contract.SigningKeyInput)
 	if !slices.Contains(signingAlgorithms, in.Algorithm) {
 		f.Note("algorithm", fmt.Errorf("%q is unknown; it is one of %s", in.Algorithm, strings.Join(signingAlgorithms, ", ")))
 	}
+	f.Note("may_announce", checkPrefixes(in.MayAnnounce))
 	var siteID int64
 	if in.Site != "" {
 		p, err := e.premises(in.Site)
@@ -182,18 +188,24 @@ func (e *Engine) AddSigningKey(ctx context.Context, in contract.SigningKeyInput)
 	if err := f.Err(); err != nil {
 		return contract.SigningKey{}, err
 	}
-	k := contract.SigningKey{Name: string(name), Algorithm: in.Algorithm, Site: strings.ToUpper(in.Site), Created: e.now(), Secret: in.Secret}
+	k := contract.SigningKey{Name: string(name), Algorithm: in.Algorithm, Site: strings.ToUpper(in.Site), Created: e.now(), Secret: in.Secret, MayAnnounce: in.MayAnnounce}
 	if k.Secret == "" {
 		raw := make([]byte, 32)
 		_, _ = rand.Read(raw) // never fails
 		k.Secret = base64.StdEncoding.EncodeToString(raw)
 	}
-	return k, e.change(ctx, k.Site, "signing key "+k.Name+" made", func() error { return e.store.AddSigningKey(ctx, k.Name, k.Algorithm, k.Secret, siteID) })
+	return k, e.change(ctx, func() (edit, error) {
+		return edit{site: k.Site, words: "signing key " + k.Name + " made", write: func(ctx context.Context, tx *store.Store) error {
+			return tx.AddSigningKey(ctx, k.Name, k.Algorithm, k.Secret, siteID, k.MayAnnounce)
+		}}, nil
+	})
 }
 
 // RemoveSigningKey makes a TSIG key unknown at once.
 func (e *Engine) RemoveSigningKey(ctx context.Context, name string) error {
-	return e.change(ctx, "", "signing key "+name+" removed", func() error { return e.store.RemoveSigningKey(ctx, canonical(name)) })
+	return e.change(ctx, func() (edit, error) {
+		return edit{words: "signing key " + name + " removed", write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveSigningKey(ctx, canonical(name)) }}, nil
+	})
 }
 
 // secondaryFields reads who may have a zone and who is told of changes.

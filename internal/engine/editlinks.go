@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/store"
 )
 
 // Links lists the links of a site as they stand now.
@@ -42,94 +43,143 @@ func (e *Engine) link(code, label string) (premises, site.Link, error) {
 	return p, l, err
 }
 
-// LinkInput gives a link as a person would enter it, to edit.
-func (e *Engine) LinkInput(code, label string) (contract.LinkInput, error) {
-	_, l, err := e.link(code, label)
+func linkResource(l site.Link) resource {
+	return resource{"link", l.Label, l.ID, l.Revision, l.Tag()}
+}
+
+// linkInput gives a link as a person would enter it.
+func linkInput(l site.Link) contract.LinkInput {
 	in := contract.LinkInput{Label: l.Label, Provider: l.Provider, Mode: string(l.Mode), Position: l.Position, ChangeAt: l.ChangeAt,
 		RouterWAN: addressText(l.RouterWAN), Sources: sourceWords(l.Sources), Dynamic: l.Dynamic.String()}
 	if l.Mode == site.Static {
 		in.IPv4, in.IPv6 = addressText(l.IPv4), addressText(l.IPv6)
 	}
-	return in, err
+	return in
 }
 
-// AddLink records a link of a site. The address of a static link is announced as fixed, so that it has a history like any
-// other.
+// AddLink records a link of a site. The address of a static link is a move like any other, and is recorded with the link.
 func (e *Engine) AddLink(ctx context.Context, code string, in contract.LinkInput) (contract.Link, error) {
-	p, err := e.premises(code)
+	var given site.Link
+	err := e.change(ctx, func() (edit, error) {
+		p, err := e.premises(code)
+		if err != nil {
+			return edit{}, err
+		}
+		if in.Position == 0 {
+			in.Position = len(p.links) + 1
+		}
+		if given, err = e.readLink(site.Link{SiteID: p.ID}, in); err != nil {
+			return edit{}, err
+		}
+		moves := &store.Group{Serials: map[int64]uint32{}}
+		return edit{site: p.Code, words: "link " + given.Label + " recorded", moves: moves, write: func(ctx context.Context, tx *store.Store) error {
+			id, err := tx.AddLink(ctx, given)
+			if err != nil {
+				return err
+			}
+			given.ID = id
+			return e.moveStatic(ctx, tx, p, site.Link{ID: id, SiteID: p.ID}, given, moves)
+		}}, nil
+	})
 	if err != nil {
 		return contract.Link{}, err
 	}
-	if in.Position == 0 {
-		in.Position = len(p.links) + 1
-	}
-	return e.putLink(ctx, p, site.Link{SiteID: p.ID}, in)
+	return e.Link(code, given.Label)
 }
 
 // EditLink changes a link of a site.
-func (e *Engine) EditLink(ctx context.Context, code, label string, in contract.LinkInput) (contract.Link, error) {
-	p, l, err := e.link(code, label)
+func (e *Engine) EditLink(ctx context.Context, code, label string, merge Merge[contract.LinkInput]) (contract.Link, error) {
+	var given site.Link
+	err := e.change(ctx, func() (edit, error) {
+		p, l, err := e.link(code, label)
+		if err != nil {
+			return edit{}, err
+		}
+		in, err := merged(ctx, e, linkResource(l), linkInput(l), merge)
+		if err != nil {
+			return edit{}, err
+		}
+		if given, err = e.readLink(l, in); err != nil {
+			return edit{}, err
+		}
+		moves := &store.Group{Serials: map[int64]uint32{}}
+		return edit{site: p.Code, words: "link " + given.Label + " edited", of: linkResource(l), before: linkInput(l), after: linkInput(given), moves: moves,
+			write: func(ctx context.Context, tx *store.Store) error {
+				if err := tx.EditLink(ctx, given); err != nil {
+					return err
+				}
+				if l.Position != given.Position || !l.ChangeAt.Equal(given.ChangeAt) {
+					if _, err := tx.BumpSerials(ctx, zonesOf(p)); err != nil {
+						return err
+					}
+				}
+				return e.moveStatic(ctx, tx, p, l, given, moves)
+			}}, nil
+	})
 	if err != nil {
 		return contract.Link{}, err
 	}
-	return e.putLink(ctx, p, l, in)
+	return e.Link(code, given.Label)
 }
 
-func (e *Engine) putLink(ctx context.Context, p premises, l site.Link, in contract.LinkInput) (contract.Link, error) {
+// readLink reads what a person entered of a link.
+func (e *Engine) readLink(l site.Link, in contract.LinkInput) (site.Link, error) {
 	v4, err1 := parseAddress("ipv4", in.IPv4)
 	v6, err2 := parseAddress("ipv6", in.IPv6)
 	router, err3 := parseAddress("router_address", in.RouterWAN)
 	dynamic, err := site.ParseRange(in.Dynamic)
 	if err != nil {
-		return contract.Link{}, site.Flaws{{Field: "dynamic_range", Detail: err.Error()}}
+		return l, site.Flaws{{Field: "dynamic_range", Detail: err.Error()}}
 	}
-	given := site.Link{Dynamic: dynamic, RouterWAN: router, Sources: sourcesOf(in.Sources), ID: l.ID, SiteID: p.ID, Label: in.Label, Provider: in.Provider, Mode: site.Mode(in.Mode), Position: in.Position, IPv4: v4, IPv6: v6, ChangeAt: in.ChangeAt}
+	given := site.Link{ID: l.ID, SiteID: l.SiteID, Label: in.Label, Provider: in.Provider, Mode: site.Mode(in.Mode), Position: in.Position, IPv4: v4, IPv6: v6,
+		ChangeAt: in.ChangeAt, RouterWAN: router, Sources: sourcesOf(in.Sources), Dynamic: dynamic}
 	given, err = given.Checked(e.config.Policy)
 	if err := flawed(err1, err2, err3, err); err != nil {
-		return contract.Link{}, err
+		return l, err
 	}
 	if given.Mode == site.Dynamic && given.Addresses().Known() {
-		return contract.Link{}, site.Flaws{{Field: "ipv4", Detail: "a dynamic link learns its address from announcements; leave it out, or make the link static"}}
+		return l, site.Flaws{{Field: "ipv4", Detail: "a dynamic link learns its address from announcements; leave it out, or make the link static"}}
 	}
 	if at := given.ChangeAt; !at.Equal(l.ChangeAt) && !at.IsZero() && (at.Before(e.now().Add(-names.ShortFor)) || at.After(e.now().AddDate(1, 0, 0))) {
-		return contract.Link{}, site.Flaws{{Field: "change_at", Detail: "a planned change lies ahead, within a year"}}
+		return l, site.Flaws{{Field: "change_at", Detail: "a planned change lies ahead, within a year"}}
 	}
-	reordered := l.ID != 0 && (l.Position != given.Position || !l.ChangeAt.Equal(given.ChangeAt))
-	err = e.change(ctx, p.Code, fmt.Sprintf("link %s recorded", given.Label), func() error {
-		if l.ID == 0 {
-			id, err := e.store.AddLink(ctx, given)
-			given.ID = id
-			return err
-		}
-		if err := e.store.EditLink(ctx, given); err != nil || !reordered {
-			return err
-		}
-		_, err := e.store.BumpSerials(ctx, zonesOf(p))
+	return given, nil
+}
+
+// moveStatic makes the address that an operator typed for a static link a move, in the transaction that records the link.
+func (e *Engine) moveStatic(ctx context.Context, tx *store.Store, p premises, before, given site.Link, moves *store.Group) error {
+	if given.Mode != site.Static {
+		return nil
+	}
+	now := e.now()
+	a := wan.Announcement{Addresses: given.Addresses(), Source: wan.SourceFixed, Noticed: now, NoIPv4: !given.IPv4.IsValid(), NoIPv6: !given.IPv6.IsValid()}
+	d, err := wan.Decide(before.Addresses(), a, e.config.Policy)
+	if err != nil || !d.Changed {
 		return err
-	})
-	if err != nil {
-		return contract.Link{}, err
 	}
-	if given.Mode == site.Static {
-		if _, err := e.Announce(ctx, given.ID, wan.Announcement{Addresses: given.Addresses(), Source: wan.SourceFixed, Noticed: e.now()}); err != nil {
-			return contract.Link{}, err
-		}
+	moves.Changes = []store.Change{pending{what: a, received: now}.change(before, d)}
+	following := p.followingOne(given.ID)
+	if before.ID == given.ID && len(p.links) == 0 {
+		following = p.hostnames
 	}
-	return e.Link(p.Code, given.Label)
+	e.raise(moves.Serials, following)
+	if err := e.number(ctx, moves.Changes); err != nil {
+		return err
+	}
+	return tx.AcceptWith(ctx, *moves)
 }
 
 // RemoveLink removes a link that neither a hostname nor a service names.
 func (e *Engine) RemoveLink(ctx context.Context, code, label string) error {
-	p, l, err := e.link(code, label)
-	if err != nil {
-		return err
-	}
-	return e.change(ctx, p.Code, "link "+l.Label+" removed", func() error {
-		if err := e.store.RemoveLink(ctx, l); err != nil {
+	return e.change(ctx, func() (edit, error) {
+		p, l, err := e.link(code, label)
+		return edit{site: p.Code, words: "link " + l.Label + " removed", of: linkResource(l), write: func(ctx context.Context, tx *store.Store) error {
+			if err := tx.RemoveLink(ctx, l); err != nil {
+				return err
+			}
+			_, err := tx.BumpSerials(ctx, zonesOf(p))
 			return err
-		}
-		_, err := e.store.BumpSerials(ctx, zonesOf(p))
-		return err
+		}}, err
 	})
 }
 

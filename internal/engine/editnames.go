@@ -12,35 +12,74 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
+func hostnameResource(h site.Hostname) resource {
+	return resource{"hostname", string(h.Name), h.ID, h.Revision, h.Tag()}
+}
+
+// hostnameInput gives a hostname as a person would enter it.
+func hostnameInput(h site.Hostname) contract.HostnameInput {
+	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL, Extras: h.Extras, Mail: string(h.Mail), Device: h.Device}
+}
+
 // AddHostname records a hostname in the zone that it fits in.
 func (e *Engine) AddHostname(ctx context.Context, in contract.HostnameInput) (contract.Hostname, error) {
-	var f site.Flaws
-	name, zone := e.placed(in.Name, &f)
-	if in.TTL == 0 {
-		in.TTL = int(zone.TTL)
+	var h site.Hostname
+	err := e.change(ctx, func() (edit, error) {
+		var f site.Flaws
+		name, zone := e.placed(in.Name, &f)
+		if in.TTL == 0 {
+			in.TTL = int(zone.TTL)
+		}
+		var p premises
+		var err error
+		if p, h, err = e.readHostname(site.Hostname{Name: name, ZoneID: zone.ID, TTL: in.TTL}, in, f); err != nil {
+			return edit{}, err
+		}
+		return edit{site: p.Code, words: "hostname " + string(h.Name) + " recorded",
+			write: func(ctx context.Context, tx *store.Store) error { _, _, err := tx.PutHostname(ctx, h); return err }}, nil
+	})
+	if err != nil {
+		return contract.Hostname{}, err
 	}
-	return e.putHostname(ctx, site.Hostname{Name: name, ZoneID: zone.ID, TTL: in.TTL}, in, f)
+	return e.Hostname(string(h.Name))
 }
 
 // EditHostname changes which link a hostname follows, and its TTL.
-func (e *Engine) EditHostname(ctx context.Context, name string, in contract.HostnameInput) (contract.Hostname, error) {
-	now, err := e.Hostname(name)
+func (e *Engine) EditHostname(ctx context.Context, name string, merge Merge[contract.HostnameInput]) (contract.Hostname, error) {
+	err := e.change(ctx, func() (edit, error) {
+		now, err := e.Hostname(name)
+		if err != nil {
+			return edit{}, err
+		}
+		of := hostnameResource(now.Hostname)
+		in, err := merged(ctx, e, of, hostnameInput(now.Hostname), merge)
+		if err != nil {
+			return edit{}, err
+		}
+		var f site.Flaws
+		if in.Name != string(now.Name) {
+			f.Note("name", fmt.Errorf("a hostname keeps its name; add %q and remove %q", in.Name, now.Name))
+		}
+		if !strings.EqualFold(in.Site, now.Site) {
+			f.Note("site", fmt.Errorf("a hostname stays with its site %s; remove it there first", now.Site))
+		}
+		h := now.Hostname
+		h.TTL = in.TTL
+		p, h, err := e.readHostname(h, in, f)
+		if err != nil {
+			return edit{}, err
+		}
+		return edit{site: p.Code, words: "hostname " + string(h.Name) + " edited", of: of, before: hostnameInput(now.Hostname), after: in,
+			write: func(ctx context.Context, tx *store.Store) error { _, _, err := tx.PutHostname(ctx, h); return err }}, nil
+	})
 	if err != nil {
-		return now, err
+		return contract.Hostname{}, err
 	}
-	var f site.Flaws
-	if in.Name != string(now.Name) {
-		f.Note("name", fmt.Errorf("a hostname keeps its name; add %q and remove %q", in.Name, now.Name))
-	}
-	if !strings.EqualFold(in.Site, now.Site) {
-		f.Note("site", fmt.Errorf("a hostname stays with its site %s; remove it there first", now.Site))
-	}
-	h := now.Hostname
-	h.TTL = in.TTL
-	return e.putHostname(ctx, h, in, f)
+	return e.Hostname(name)
 }
 
-func (e *Engine) putHostname(ctx context.Context, h site.Hostname, in contract.HostnameInput, f site.Flaws) (contract.Hostname, error) {
+// readHostname reads what a person entered of a hostname, beside its name.
+func (e *Engine) readHostname(h site.Hostname, in contract.HostnameInput, f site.Flaws) (premises, site.Hostname, error) {
 	e.extraFields(&h, in, &f)
 	if h.ZoneID != 0 {
 		f.Note("ttl_seconds", names.CheckTTL(h.TTL))
@@ -62,14 +101,7 @@ func (e *Engine) putHostname(ctx context.Context, h site.Hostname, in contract.H
 			h.DeviceID = p.devices[i].ID
 		}
 	}
-	if err := f.Err(); err != nil {
-		return contract.Hostname{}, err
-	}
-	err = e.change(ctx, p.Code, "hostname "+string(h.Name)+" recorded", func() error { _, _, err := e.store.PutHostname(ctx, h); return err })
-	if err != nil {
-		return contract.Hostname{}, err
-	}
-	return e.Hostname(string(h.Name))
+	return p, h, f.Err()
 }
 
 // extraFields reads what a hostname has beside its addresses, and checks all of it against the rest of its zone.
@@ -160,19 +192,16 @@ func joined(list []names.Name) string {
 	return strings.Join(words, ", ")
 }
 
-// HostnameInput gives a hostname as a person would enter it, to edit.
-func (e *Engine) HostnameInput(name string) (contract.HostnameInput, error) {
-	h, err := e.Hostname(name)
-	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL, Extras: h.Extras, Mail: string(h.Mail), Device: h.Device}, err
-}
-
 // RemoveHostname removes a hostname; the zone answers "no such name" at once.
 func (e *Engine) RemoveHostname(ctx context.Context, name string) error {
-	h, err := e.Hostname(name)
-	if err != nil {
-		return err
-	}
-	return e.change(ctx, h.Site, "hostname "+name+" removed", func() error { _, err := e.store.RemoveHostname(ctx, h.Hostname); return err })
+	return e.change(ctx, func() (edit, error) {
+		h, err := e.Hostname(name)
+		return edit{site: h.Site, words: "hostname " + name + " removed", of: hostnameResource(h.Hostname),
+			write: func(ctx context.Context, tx *store.Store) error {
+				_, err := tx.RemoveHostname(ctx, h.Hostname)
+				return err
+			}}, err
+	})
 }
 
 // Zone gives one zone.
@@ -185,9 +214,12 @@ func (e *Engine) Zone(apex string) (names.Zone, error) {
 	return names.Zone{}, store.Missing{Kind: "zone", Name: apex}
 }
 
-// ZoneInput gives a zone as a person would enter it, to edit.
-func (e *Engine) ZoneInput(apex string) (contract.ZoneInput, error) {
-	z, err := e.Zone(apex)
+func zoneResource(z names.Zone) resource {
+	return resource{"zone", string(z.Apex), z.ID, z.Revision, z.Tag()}
+}
+
+// zoneInput gives a zone as a person would enter it.
+func zoneInput(z names.Zone) contract.ZoneInput {
 	in := contract.ZoneInput{Apex: string(z.Apex), Contact: string(z.Contact), TTL: int(z.TTL), TransferKey: z.TransferKey, Template: z.Template,
 		Refresh: int(z.Refresh), Retry: int(z.Retry), Expire: int(z.Expire), Negative: int(z.Negative), Kind: string(z.Kind), Transport: z.Transport, PrimaryKey: z.PrimaryKey, Reassert: z.Reassert}
 	if z.Primary.IsValid() {
@@ -210,34 +242,55 @@ func (e *Engine) ZoneInput(apex string) (contract.ZoneInput, error) {
 			in.Servers = append(in.Servers, string(s.Name)+"="+a.String())
 		}
 	}
-	return in, err
+	return in
 }
 
 // AddZone records a hosted zone; it is answered at once.
 func (e *Engine) AddZone(ctx context.Context, in contract.ZoneInput) (names.Zone, error) {
-	apex, err := names.Parse(in.Apex)
-	if err != nil {
-		return names.Zone{}, site.Flaws{{Field: "apex", Detail: err.Error()}}
-	}
-	return e.putZone(ctx, names.Zone{Apex: apex, Kind: names.ZoneKind(in.Kind)}, in)
-}
-
-// EditZone changes a zone's contact, TTL and servers.
-func (e *Engine) EditZone(ctx context.Context, apex string, in contract.ZoneInput) (names.Zone, error) {
-	z, err := e.Zone(apex)
+	var z names.Zone
+	err := e.change(ctx, func() (edit, error) {
+		apex, err := names.Parse(in.Apex)
+		if err != nil {
+			return edit{}, site.Flaws{{Field: "apex", Detail: err.Error()}}
+		}
+		z, err = e.readZone(names.Zone{Apex: apex, Kind: names.ZoneKind(in.Kind)}, in)
+		return edit{words: "zone " + string(apex) + " recorded", write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutZone(ctx, z); return err }}, err
+	})
 	if err != nil {
 		return z, err
 	}
-	if in.Apex != apex {
-		return z, site.Flaws{{Field: "apex", Detail: "a zone keeps its apex; add another zone"}}
-	}
-	if in.Kind != string(z.Kind) {
-		return z, site.Flaws{{Field: "kind", Detail: fmt.Sprintf("a zone stays %s; remove it and add another", z.Kind)}}
-	}
-	return e.putZone(ctx, z, in)
+	return e.Zone(string(z.Apex))
 }
 
-func (e *Engine) putZone(ctx context.Context, z names.Zone, in contract.ZoneInput) (names.Zone, error) {
+// EditZone changes a zone's contact, TTL and servers.
+func (e *Engine) EditZone(ctx context.Context, apex string, merge Merge[contract.ZoneInput]) (names.Zone, error) {
+	err := e.change(ctx, func() (edit, error) {
+		now, err := e.Zone(apex)
+		if err != nil {
+			return edit{}, err
+		}
+		in, err := merged(ctx, e, zoneResource(now), zoneInput(now), merge)
+		if err != nil {
+			return edit{}, err
+		}
+		if in.Apex != apex {
+			return edit{}, site.Flaws{{Field: "apex", Detail: "a zone keeps its apex; add another zone"}}
+		}
+		if in.Kind != string(now.Kind) {
+			return edit{}, site.Flaws{{Field: "kind", Detail: fmt.Sprintf("a zone stays %s; remove it and add another", now.Kind)}}
+		}
+		z, err := e.readZone(now, in)
+		return edit{words: "zone " + apex + " edited", of: zoneResource(now), before: zoneInput(now), after: in,
+			write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutZone(ctx, z); return err }}, err
+	})
+	if err != nil {
+		return names.Zone{}, err
+	}
+	return e.Zone(apex)
+}
+
+// readZone reads what a person entered of a zone.
+func (e *Engine) readZone(z names.Zone, in contract.ZoneInput) (names.Zone, error) {
 	var f site.Flaws
 	z.Contact, z.Servers, z.TTL = "", nil, uint32(max(in.TTL, 0))
 	timers := names.Timers{Refresh: in.Refresh, Retry: in.Retry, Expire: in.Expire, Negative: in.Negative}
@@ -278,27 +331,13 @@ func (e *Engine) putZone(ctx context.Context, z names.Zone, in contract.ZoneInpu
 	if len(f) == 0 {
 		f.Note(map[names.ZoneKind]string{names.Hosted: "servers", names.Remote: "primary"}[z.Kind], z.Check())
 	}
-	if err := f.Err(); err != nil {
-		return z, err
-	}
-	err := e.change(ctx, "", "zone "+string(z.Apex)+" recorded", func() error { _, err := e.store.PutZone(ctx, z); return err })
-	if err != nil {
-		return z, err
-	}
-	return e.Zone(string(z.Apex))
+	return z, f.Err()
 }
 
 // RemoveZone removes a zone in which no hostname lives; it is refused from now on.
 func (e *Engine) RemoveZone(ctx context.Context, apex string) error {
-	z, err := e.Zone(apex)
-	if err != nil {
-		return err
-	}
-	return e.change(ctx, "", "zone "+apex+" removed", func() error {
-		if err := e.store.RemoveZone(ctx, z); err != nil {
-			return err
-		}
-		e.directory.Remove(apex)
-		return nil
+	return e.change(ctx, func() (edit, error) {
+		z, err := e.Zone(apex)
+		return edit{words: "zone " + apex + " removed", of: zoneResource(z), write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveZone(ctx, z) }}, err
 	})
 }

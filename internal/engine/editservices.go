@@ -12,6 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
 )
 
 // Services lists the services of a site as they stand now.
@@ -33,32 +34,62 @@ func (e *Engine) Service(code, name string) (contract.Service, error) {
 	return e.serviceNow(s), nil
 }
 
-// ServiceInput gives a service as a person would enter it, to edit.
-func (e *Engine) ServiceInput(code, name string) (contract.ServiceInput, error) {
-	_, s, err := e.service(code, name)
+func serviceResource(s site.Service) resource {
+	return resource{"service", s.Name, s.ID, s.Revision, s.Tag()}
+}
+
+// serviceInput gives a service as a person would enter it.
+func serviceInput(s site.Service) contract.ServiceInput {
 	return contract.ServiceInput{Name: s.Name, Device: s.Device, Link: s.Link, Kind: string(s.Kind), Transport: string(s.Transport),
-		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected), Interval: s.Interval, Options: s.Options, OpenUntil: s.OpenUntil}, err
+		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected), Interval: s.Interval, Options: s.Options, OpenUntil: s.OpenUntil}
 }
 
 // AddService records a service of a site; it is probed at once.
 func (e *Engine) AddService(ctx context.Context, code string, in contract.ServiceInput) (contract.Service, error) {
-	p, err := e.premises(code)
+	var s site.Service
+	err := e.change(ctx, func() (edit, error) {
+		p, err := e.premises(code)
+		if err != nil {
+			return edit{}, err
+		}
+		if s, err = e.readService(p, site.Service{SiteID: p.ID}, in); err != nil {
+			return edit{}, err
+		}
+		return edit{site: p.Code, words: "service " + s.Name + " recorded",
+			write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutService(ctx, s); return err }}, nil
+	})
 	if err != nil {
 		return contract.Service{}, err
 	}
-	return e.putService(ctx, p, site.Service{SiteID: p.ID}, in)
+	return e.Service(code, s.Name)
 }
 
 // EditService changes a service of a site.
-func (e *Engine) EditService(ctx context.Context, code, name string, in contract.ServiceInput) (contract.Service, error) {
-	p, s, err := e.service(code, name)
+func (e *Engine) EditService(ctx context.Context, code, name string, merge Merge[contract.ServiceInput]) (contract.Service, error) {
+	var s site.Service
+	err := e.change(ctx, func() (edit, error) {
+		p, now, err := e.service(code, name)
+		if err != nil {
+			return edit{}, err
+		}
+		in, err := merged(ctx, e, serviceResource(now), serviceInput(now), merge)
+		if err != nil {
+			return edit{}, err
+		}
+		if s, err = e.readService(p, now, in); err != nil {
+			return edit{}, err
+		}
+		return edit{site: p.Code, words: "service " + s.Name + " edited", of: serviceResource(now), before: serviceInput(now), after: serviceInput(s),
+			write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutService(ctx, s); return err }}, nil
+	})
 	if err != nil {
 		return contract.Service{}, err
 	}
-	return e.putService(ctx, p, s, in)
+	return e.Service(code, s.Name)
 }
 
-func (e *Engine) putService(ctx context.Context, p premises, s site.Service, in contract.ServiceInput) (contract.Service, error) {
+// readService reads what a person entered of a service.
+func (e *Engine) readService(p premises, s site.Service, in contract.ServiceInput) (site.Service, error) {
 	var f site.Flaws
 	var err error
 	was := s
@@ -99,15 +130,15 @@ func (e *Engine) putService(ctx context.Context, p premises, s site.Service, in 
 		s.DeviceID, s.OnRouter = d.ID, d.Router
 	}
 	if err := f.Err(); err != nil {
-		return contract.Service{}, err // ports that cannot be read have no range to be checked
+		return s, err // ports that cannot be read have no range to be checked
 	}
 	s, err = s.Checked(e.config.ShortestInterval)
 	if err != nil {
-		return contract.Service{}, err
+		return s, err
 	}
 	if s.Kind == probe.KindWireGuard && s.ProbeKey == "" {
 		if s.ProbeKey, err = newProbeKey(); err != nil {
-			return contract.Service{}, err
+			return s, err
 		}
 	}
 	if s.Kind != probe.KindWireGuard {
@@ -116,20 +147,16 @@ func (e *Engine) putService(ctx context.Context, p premises, s site.Service, in 
 	if was.Kind != s.Kind || was.DeviceID != s.DeviceID || was.Options.PeerKey != s.Options.PeerKey {
 		s.Fingerprint, s.Pinned, s.PinnedBy = "", time.Time{}, "" // it belonged to what was there before
 	}
-	err = e.change(ctx, p.Code, fmt.Sprintf("service %s recorded", s.Name), func() error { _, err := e.store.PutService(ctx, s); return err })
-	if err != nil {
-		return contract.Service{}, err
-	}
-	return e.Service(p.Code, s.Name)
+	return s, nil
 }
 
 // RemoveService removes a service.
 func (e *Engine) RemoveService(ctx context.Context, code, name string) error {
-	p, s, err := e.service(code, name)
-	if err != nil {
-		return err
-	}
-	return e.change(ctx, p.Code, "service "+s.Name+" removed", func() error { return e.store.RemoveService(ctx, s) })
+	return e.change(ctx, func() (edit, error) {
+		p, s, err := e.service(code, name)
+		return edit{site: p.Code, words: "service " + s.Name + " removed", of: serviceResource(s),
+			write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveService(ctx, s) }}, err
+	})
 }
 
 // newProbeKey makes a private key with which a WireGuard server can know us.

@@ -4,12 +4,17 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/netip"
 	"sync"
 	"time"
 
+	"golang.org/x/sync/semaphore"
+
+	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
@@ -25,15 +30,19 @@ type Config struct {
 	ProbeDeadline time.Duration // how long a probe waits for an answer; 3 s
 	// ShortestInterval is the shortest that a service may be probed at; pace.MinInterval. A lab may go below it.
 	ShortestInterval time.Duration
-	CheckEvery       time.Duration    // how often agents check their address; 15 s
-	HoldDown         time.Duration    // how long a link has to work again before names come back to it; site.HoldDown
-	WatchEvery       time.Duration    // how often agents look at the devices on record; 60 s
-	VerifyEvery      time.Duration    // how often every hostname is asked for again; 60 s
-	NameServer       string           // "host:port" of our own DNS server, which verification asks
-	Resolvers        []string         // "host:port" of resolvers elsewhere, which verification asks too
-	RedirectAt       []netip.Addr     // addresses of the redirect listener, which redirect names answer
-	Clock            func() time.Time // time.Now
-	Log              *slog.Logger
+	CheckEvery       time.Duration     // how often agents check their address; 15 s
+	HoldDown         time.Duration     // how long a link has to work again before names come back to it; site.HoldDown
+	WatchEvery       time.Duration     // how often agents look at the devices on record; 60 s
+	VerifyEvery      time.Duration     // how often every hostname is asked for again; 60 s
+	NameServer       string            // "host:port" of our own DNS server, which verification asks
+	Attempts         int               // how many attempts may be under way at once; by the process's file descriptors where 0
+	Resolvers        []string          // "host:port" of resolvers elsewhere, which verification asks too
+	RedirectAt       []netip.Addr      // addresses of the redirect listener, which redirect names answer
+	Serials          map[string]uint32 // serials of zones, by apex, that are known to have been answered before
+	Clock            func() time.Time  // time.Now
+	// Ticks is the clock of schedules: it never steps, whatever becomes of the time of day. The process's own, or Clock where that is set.
+	Ticks func() time.Time
+	Log   *slog.Logger
 }
 
 func (c Config) withDefaults() Config {
@@ -47,6 +56,13 @@ func (c Config) withDefaults() Config {
 		if *d.field == 0 {
 			*d.field = d.value
 		}
+	}
+	if c.Ticks == nil {
+		c.Ticks = c.Clock
+	}
+	if c.Ticks == nil {
+		began := time.Now()
+		c.Ticks = func() time.Time { return began.Add(time.Since(began)) } // time.Since reads the monotonic clock
 	}
 	if c.Clock == nil {
 		// As fine as the database keeps times, so that what is in memory and what is read back are equal.
@@ -65,13 +81,14 @@ type Engine struct {
 	directory *authdns.Directory
 	log       *slog.Logger
 	now       func() time.Time
-	listening time.Time // since when silence of an agent proves something
+	ticks     func() time.Time // for schedules
+	listening time.Time        // since when silence of an agent proves something
 
 	Events *Hub
 
 	// edit is held while the record changes, in the database first and in memory after, so that both change in the
-	// same order.
-	edit sync.Mutex
+	// same order. Whoever waits for it does so no longer than its context.
+	edit *semaphore.Weighted
 	// publishing is held while a group of recorded announcements is published. Whoever holds edit may take it, not the other
 	// way round.
 	publishing sync.Mutex
@@ -96,14 +113,26 @@ type Engine struct {
 	failover   failover // under the lock of standings
 	yard       yard
 	posts      posts
+
+	// behindDatabase asks for memory to be brought in line, tellMembers for members to hear of accepted moves.
+	behindDatabase, tellMembers chan struct{}
+	tries                       access.Tries
+	hasher                      access.Hasher
+	used                        keyUse
+	asking                      asking
+	writes                      writes
 }
 
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
 func New(ctx context.Context, st *store.Store, directory *authdns.Directory, config Config) (*Engine, error) {
 	config = config.withDefaults()
 	e := &Engine{
-		config: config, store: st, directory: directory, log: config.Log, now: config.Clock, listening: config.Clock(),
-		Events:   NewHub(config.Clock),
+		config: config, store: st, directory: directory, log: config.Log, now: config.Clock, ticks: config.Ticks, listening: config.Clock(),
+		Events: NewHub(config.Clock),
+		edit:   semaphore.NewWeighted(1),
+		hasher: access.NewHasher(),
+
+		behindDatabase: make(chan struct{}, 1), tellMembers: make(chan struct{}, 1),
 		intake:   make(chan pending, 4096),
 		stopping: make(chan struct{}),
 		recheck:  make(chan int64, 4096),
@@ -114,7 +143,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	e.unsettled.rouse, e.unsettled.moved, e.unsettled.many = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
 	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
 	e.moves.open = map[int64]*openMove{}
-	e.faults.open = map[int64]map[string]bool{}
+	e.faults.open = map[int64]map[string]diagnose.Finding{}
 	e.failover = failover{down: map[int64]time.Time{}, working: map[int64]time.Time{}, tried: map[int64]time.Time{}}
 	e.standings.links, e.standings.dirty = map[int64]*linkStanding{}, map[int64]bool{}
 	if err := e.loadSightings(ctx); err != nil {
@@ -133,10 +162,15 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	if e.queue, err = newPushQueue(e, st); err != nil {
 		return nil, err
 	}
+	if !e.lost() {
+		if err := e.raiseSerials(ctx, config.Serials, "the copy of the zones on this machine's disk"); err != nil {
+			return nil, err
+		}
+	}
 	if err := e.publishAll(); err != nil {
 		return nil, err
 	}
-	vantage, err := st.OwnVantage(ctx, config.Vantage)
+	vantage, err := st.OwnVantage(ctx, config.Vantage, !e.lost())
 	if err != nil {
 		return nil, err
 	}
@@ -146,30 +180,84 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	if e.prober, err = newProber(ctx, e, vantage); err != nil {
 		return nil, err
 	}
-	return e, e.resume(ctx)
+	if err := e.resumeFaults(ctx); err != nil || e.lost() {
+		return e, err
+	}
+	e.reassign()
+	return e, e.resumeMoves(ctx)
 }
 
-// resume takes up what an earlier run left open: faults, and moves that were not carried to their end.
-func (e *Engine) resume(ctx context.Context) error {
+// ErrStandby reports a change that was asked of a server that does not write: nothing was changed.
+var ErrStandby = errors.New("this server stands by: another one writes to the database; nothing was changed here, try again shortly")
+
+// Writable returns nil where this server takes what changes something, else why not: ErrStandby, or ErrNotRecorded where the
+// database went away and nothing is known of another writer.
+func (e *Engine) Writable() error {
+	if !e.lost() {
+		return nil
+	}
+	select {
+	case <-e.stopping:
+		return ErrNotRecorded
+	default:
+		return ErrStandby
+	}
+}
+
+// lost reports whether this server may not write: it stands by, or has lost its lease.
+func (e *Engine) lost() bool { return !e.store.Leads() }
+
+// Standby reports whether this server only answers and shows what another one writes.
+func (e *Engine) Standby() bool { return e.lost() }
+
+// loseLease gives the lease up when the database says that another server writes.
+func (e *Engine) loseLease() { e.store.Abandon() }
+
+// Writer names the server that writes, and says since when.
+func (e *Engine) Writer(ctx context.Context) (server string, since time.Time, err error) {
+	return e.store.Writer(ctx)
+}
+
+// resumeFaults takes up the faults that an earlier run left open.
+func (e *Engine) resumeFaults(ctx context.Context) error {
 	open, err := e.store.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 1 << 20})
 	if err != nil {
 		return err
 	}
 	for _, f := range open {
-		e.faults.note(f.SiteID, f.Finding.Key())
+		e.faults.note(f.SiteID, f.Finding)
 	}
-	unfinished, err := e.store.Unfinished(ctx)
+	return nil
+}
+
+// resumeFor is how old a move may be to be carried on after a restart. An older one is over: what is proven now, or what was put on
+// record since, says nothing of it.
+const resumeFor = time.Hour
+
+// resumeMoves takes up moves that were not carried to their end: only the stages that they lack are waited for.
+func (e *Engine) resumeMoves(ctx context.Context) error {
+	now := e.now()
+	unfinished, err := e.store.Unfinished(ctx, now.Add(-resumeFor))
 	if err != nil {
 		return err
 	}
-	now := e.now()
 	var republished []store.Stages
 	for _, m := range unfinished {
-		p, _ := e.record.site(m.SiteID)
-		e.moves.begin(&openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, zones: e.remoteZonesOf(p.hostnames), unseen: len(e.config.Resolvers) > 0 && m.Seen.IsZero(), waiting: e.prober.expectedOn(p, m.LinkID)})
-		if m.Published.IsZero() && e.publishedAtOnce(p.hostnames) {
-			republished = append(republished, store.Stages{MoveID: m.ID, Recorded: m.Received, Published: now})
+		p, ok := e.record.site(m.SiteID)
+		if !ok {
+			continue
 		}
+		open := &openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, answered: m.Answered, unseen: !m.Seen && e.resolvable(p.hostnames)}
+		if !m.Published {
+			open.zones = e.remoteZonesOf(p.hostnames)
+			if e.publishedAtOnce(p.hostnames) {
+				republished = append(republished, store.Stages{MoveID: m.ID, Recorded: m.Received.Time, Published: now})
+			}
+		}
+		if !m.Confirmed {
+			open.waiting = e.prober.triedOn(p, m.LinkID)
+		}
+		e.moves.begin(open)
 	}
 	return e.store.Settle(ctx, store.Group{}, republished)
 }
@@ -179,9 +267,10 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runHeard, e.runSettle, e.runProgress, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts,
+		e.runIntake, e.runCatchUp, e.runTellMembers, e.runSerials, e.runClock, e.runHeard, e.runSettle, e.runProgress, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}
 	wg.Wait()
+	e.turnAway()
 }

@@ -18,6 +18,8 @@ type Hub struct {
 	last uint64
 	kept []contract.Event
 	subs map[*Subscription]struct{}
+
+	noted map[string]time.Time // when Note told of what
 }
 
 // Subscription receives events on C. Lost is closed, and C falls silent, where the receiver is too slow to keep up: it has
@@ -29,7 +31,7 @@ type Subscription struct {
 
 // NewHub makes a hub. Event IDs begin where the clock stands, so that those of an earlier run are not taken for its own.
 func NewHub(now func() time.Time) *Hub {
-	return &Hub{now: now, last: uint64(now().UnixMicro()), subs: map[*Subscription]struct{}{}}
+	return &Hub{now: now, last: uint64(now().UnixMicro()), subs: map[*Subscription]struct{}{}, noted: map[string]time.Time{}}
 }
 
 // Publish tells of one thing that happened at a site (its code), on one part of it, in words.
@@ -49,6 +51,36 @@ func (h *Hub) Publish(kind, site, part, words string) {
 			delete(h.subs, s)
 			close(s.Lost)
 		}
+	}
+}
+
+// noteEvery is how often the same thing is told of, where it can be caused from outside as often as somebody likes.
+const noteEvery = 10 * time.Second
+
+// Note is Publish for what may happen very often: the same words of the same site are told once in noteEvery.
+func (h *Hub) Note(kind, site, part, words string) {
+	now, key := h.now(), kind+" "+site+" "+part+" "+words
+	h.mu.Lock()
+	if len(h.noted) > keptEvents {
+		clear(h.noted)
+	}
+	soon := now.Sub(h.noted[key]) < noteEvery
+	if !soon {
+		h.noted[key] = now
+	}
+	h.mu.Unlock()
+	if !soon {
+		h.Publish(kind, site, part, words)
+	}
+}
+
+// Close tells everyone who listens to read everything anew: another server, or another run, publishes from now on.
+func (h *Hub) Close() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for s := range h.subs {
+		delete(h.subs, s)
+		close(s.Lost)
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
 )
 
 // failover knows which links of sites with several have nothing coming through.
@@ -60,7 +61,7 @@ func (e *Engine) runFailover(ctx context.Context) {
 
 // failingNow says which links of a site have to be taken for failing now.
 func (e *Engine) failingNow(p premises, now time.Time) (failing map[int64]bool) {
-	failing = map[int64]bool{}
+	failing = make(map[int64]bool, len(p.links))
 	e.standings.mu.Lock()
 	defer e.standings.mu.Unlock()
 	for l := range p.eachLink() {
@@ -120,22 +121,25 @@ func (e *Engine) reviewLinks(ctx context.Context, siteID int64) error {
 	}
 	failing := e.failingNow(p, e.now())
 	before, _ := p.preferred()
-	links := make([]site.Link, 0, len(p.links))
+	links, states := make([]site.Link, 0, len(p.links)), make(map[int64]bool, len(p.links))
 	for l := range p.eachLink() {
-		l.Failing = failing[l.ID]
+		l.Failing, states[l.ID] = failing[l.ID], failing[l.ID]
 		links = append(links, l)
 	}
 	after, _ := site.Preferred(slices.Values(links))
-	if after.ID == before.ID {
-		e.record.setLinks(links)
-		e.faults.review(p.ID)
-		return nil
+	var zones []int64
+	if after.ID != before.ID {
+		zones = zonesOf(p)
 	}
-	serials, err := e.store.BumpSerials(ctx, zonesOf(p))
-	if err != nil {
+	var serials map[int64]uint32
+	if err := e.store.Together(ctx, func(tx *store.Store) (err error) { serials, err = tx.NoteFailing(ctx, states, zones); return err }); err != nil {
 		return err
 	}
 	e.record.setLinks(links)
+	if after.ID == before.ID {
+		e.faults.review(p.ID)
+		return nil
+	}
 	e.record.setSerials(serials)
 	moved, _ := e.record.site(siteID)
 	if err := e.republish([]premises{moved}, func(p premises) []site.Hostname { return p.followers[0] }, serials); err != nil {

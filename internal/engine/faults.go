@@ -2,7 +2,9 @@ package engine
 
 import (
 	"context"
+	"maps"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -15,18 +17,34 @@ import (
 // faultBoard knows which faults are open, and which sites have to be looked at again.
 type faultBoard struct {
 	mu    sync.Mutex
-	open  map[int64]map[string]bool // site ID to keys
-	told  map[string]string         // "site key" to what was last written of it
+	open  map[int64]map[string]diagnose.Finding // site ID, then key
 	dirty map[int64]bool
 }
 
-func (f *faultBoard) note(siteID int64, key string) {
+func (f *faultBoard) note(siteID int64, finding diagnose.Finding) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.open[siteID] == nil {
-		f.open[siteID] = map[string]bool{}
+		f.open[siteID] = map[string]diagnose.Finding{}
 	}
-	f.open[siteID][key] = true
+	f.open[siteID][finding.Key()] = finding
+}
+
+// findings lists what is open at a site.
+func (f *faultBoard) findings(siteID int64) []diagnose.Finding {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return slices.Collect(maps.Values(f.open[siteID]))
+}
+
+// forget drops a fault, and a site that has none left.
+func (f *faultBoard) forget(siteID int64, key string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	delete(f.open[siteID], key)
+	if len(f.open[siteID]) == 0 {
+		delete(f.open, siteID)
+	}
 }
 
 // review has a site looked at soon.
@@ -50,14 +68,10 @@ func (f *faultBoard) take() []int64 {
 	return out
 }
 
-func (f *faultBoard) keys(siteID int64) map[string]bool {
+func (f *faultBoard) of(siteID int64) map[string]diagnose.Finding {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	out := map[string]bool{}
-	for k := range f.open[siteID] {
-		out[k] = true
-	}
-	return out
+	return maps.Clone(f.open[siteID])
 }
 
 // runReview opens and closes faults of sites where something changed, and looks at every site now and then: silence is
@@ -85,6 +99,15 @@ func (e *Engine) runReview(ctx context.Context) {
 	}
 }
 
+// ReviewNow finds out at once what is wrong with a site, instead of soon.
+func (e *Engine) ReviewNow(ctx context.Context, code string) error {
+	p, err := e.premises(code)
+	if err != nil {
+		return err
+	}
+	return e.reviewSite(ctx, p.ID)
+}
+
 func (e *Engine) reviewSite(ctx context.Context, siteID int64) error {
 	p, ok := e.record.site(siteID)
 	if !ok { // removed, and its faults with it
@@ -94,12 +117,11 @@ func (e *Engine) reviewSite(ctx context.Context, siteID int64) error {
 		return nil
 	}
 	now := e.now()
-	before := e.faults.keys(siteID)
+	before := e.faults.of(siteID)
 	for _, f := range diagnose.Site(e.evidence(p, now)) {
 		key := f.Key()
-		told := p.Code + " " + key
-		words := f.Summary + f.Next
-		if before[key] && e.faults.toldLast(told, words) {
+		if was, open := before[key]; open && was.Summary == f.Summary && was.Next == f.Next {
+			e.faults.note(siteID, f)
 			delete(before, key)
 			continue
 		}
@@ -107,8 +129,7 @@ func (e *Engine) reviewSite(ctx context.Context, siteID int64) error {
 		if err != nil {
 			return err
 		}
-		e.faults.note(siteID, key)
-		e.faults.tell(told, words)
+		e.faults.note(siteID, f)
 		delete(before, key)
 		if opened {
 			e.Events.Publish(contract.EventFaultOpened, p.Code, f.Subject, f.Summary)
@@ -118,28 +139,10 @@ func (e *Engine) reviewSite(ctx context.Context, siteID int64) error {
 		if err := e.store.CloseFault(ctx, siteID, key, now); err != nil {
 			return err
 		}
-		e.faults.mu.Lock()
-		delete(e.faults.open[siteID], key)
-		delete(e.faults.told, p.Code+" "+key)
-		e.faults.mu.Unlock()
+		e.faults.forget(siteID, key)
 		e.Events.Publish(contract.EventFaultClosed, p.Code, key, "closed: "+key)
 	}
 	return nil
-}
-
-func (f *faultBoard) toldLast(key, words string) bool {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return f.told[key] == words
-}
-
-func (f *faultBoard) tell(key, words string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if f.told == nil {
-		f.told = map[string]string{}
-	}
-	f.told[key] = words
 }
 
 // evidence gathers what is known of a site now.
@@ -202,7 +205,7 @@ func (e *Engine) linkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence 
 	}
 	out.Resolver = v.Resolver
 	for _, r := range v.Refused {
-		if now.Sub(r.Last) <= refusedFor {
+		if now.Sub(r.Last) <= refusedFor && !r.Stranger {
 			out.Refused = append(out.Refused, diagnose.RefusedEvidence{Reason: r.Reason, From: r.From, Count: r.Count, Last: r.Last})
 		}
 	}

@@ -47,12 +47,16 @@ type result struct {
 const commitMost = 1024
 
 // Announce takes an announcement in. When it returns without error and something changed, the change is committed with
-// its history and the hosted zones answer it. Errors: wan.ErrNotPublic, ErrLinkGone, ErrNotRecorded.
+// its history and the hosted zones answer it. Whether the address is proven was asked before. Errors: wan.ErrNotPublic, Refused,
+// ErrLinkGone, ErrNotRecorded.
 func (e *Engine) Announce(ctx context.Context, linkID int64, a wan.Announcement) (Receipt, error) {
 	now := e.now()
 	_, l, ok := e.record.ofLink(linkID)
 	if !ok {
 		return Receipt{}, ErrLinkGone
+	}
+	if err := staticLink(l); err != nil {
+		return Receipt{}, err
 	}
 	d, err := wan.Decide(l.Addresses(), a, e.config.Policy)
 	if err != nil {
@@ -62,8 +66,13 @@ func (e *Engine) Announce(ctx context.Context, linkID int64, a wan.Announcement)
 		e.heard.note(linkID, now)
 		return Receipt{Decision: d}, nil
 	}
+	if err := e.Writable(); err != nil {
+		return Receipt{}, err
+	}
 	done := make(chan result, 1)
 	select {
+	case <-e.stopping:
+		return Receipt{}, ErrNotRecorded
 	case e.intake <- pending{linkID: linkID, what: a, received: now, done: func(r result, _ bool) { done <- r }}:
 	case <-ctx.Done():
 		return Receipt{}, ErrNotRecorded
@@ -71,8 +80,28 @@ func (e *Engine) Announce(ctx context.Context, linkID int64, a wan.Announcement)
 	select {
 	case r := <-done:
 		return r.receipt, r.err
+	case <-e.stopping:
+		e.turnAway() // the loop may have ended before it saw ours
+		select {
+		case r := <-done:
+			return r.receipt, r.err
+		case <-time.After(6 * time.Second): // the group that it is in is under way
+			return Receipt{}, ErrNotRecorded
+		}
 	case <-ctx.Done():
 		return Receipt{}, ErrNotRecorded
+	}
+}
+
+// turnAway answers announcements that nobody takes any more.
+func (e *Engine) turnAway() {
+	for {
+		select {
+		case p := <-e.intake:
+			p.done(result{err: ErrNotRecorded}, false)
+		default:
+			return
+		}
 	}
 }
 
@@ -112,8 +141,18 @@ func (e *Engine) runIntake(ctx context.Context) {
 func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	e.edit.Lock()
-	defer e.edit.Unlock()
+	if e.edit.Acquire(ctx, 1) != nil {
+		for _, p := range group {
+			p.done(result{err: ErrNotRecorded}, false)
+		}
+		return nil
+	}
+	defer e.edit.Release(1)
+	return e.commitInOrder(ctx, group)
+}
+
+// commitInOrder is commit for whoever holds the edit lock.
+func (e *Engine) commitInOrder(ctx context.Context, group []pending) (again []pending) {
 	if e.unsettled.full() {
 		if err := e.settle(ctx); err != nil {
 			e.log.Error("announcements wait to be settled", "error", err)
@@ -133,6 +172,9 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 			continue
 		}
 		d, err := wan.Decide(l.Addresses(), p.what, e.config.Policy)
+		if err == nil {
+			err = staticLink(l) // it may have become one meanwhile
+		}
 		if err != nil || !d.Changed {
 			p.done(result{receipt: Receipt{Decision: d}, err: err}, false)
 			continue
@@ -149,6 +191,9 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 	}
 	if err := e.accept(ctx, r.Group); err != nil {
 		e.log.Error("announcements not recorded", "count", len(r.Changes), "error", err)
+		if errors.Is(err, store.ErrNotWriter) {
+			e.loseLease()
+		}
 		for _, p := range r.accepted {
 			p.done(result{err: ErrNotRecorded}, false)
 		}
@@ -178,12 +223,13 @@ const movesAhead, movesAheadMost = 16, 4096
 // accept gives the changes of a group the IDs of their moves and makes it durable.
 func (e *Engine) accept(ctx context.Context, g store.Group) error {
 	if err := e.number(ctx, g.Changes); err != nil {
-		return err
+		return e.writes.note(err, e.now())
 	}
-	if err := e.store.Accept(ctx, g); err != nil {
+	if err := e.writes.note(e.store.Accept(ctx, g), e.now()); err != nil {
 		return err
 	}
 	e.unsettled.accept(g)
+	wake(e.tellMembers)
 	return nil
 }
 

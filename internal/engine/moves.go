@@ -22,6 +22,7 @@ func (t *moveTracker) begin(m *openMove) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.open[m.linkID] = m
+	t.drop(m) // one that was resumed may have nothing left to wait for
 }
 
 // answered gives the moves of a site that were waiting for the proof that its names answer, and marks them.

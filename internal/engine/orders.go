@@ -133,9 +133,12 @@ func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
 		return ErrLinkGone
 	}
 	now := e.now()
-	known := map[string]site.Device{}
+	known, named := map[string]site.Device{}, map[int64]bool{}
 	for _, d := range p.devices {
 		known[d.Name] = d
+	}
+	for _, h := range p.hostnames {
+		named[h.DeviceID] = h.DeviceID != 0
 	}
 	e.yard.mu.Lock()
 	changed := false
@@ -145,22 +148,28 @@ func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
 		if !ok {
 			continue
 		}
-		if a, err := netip.ParseAddr(s.IPv6); err == nil && a != d.IPv6 && e.config.Policy.Check(a) == nil {
+		// An address that no hostname has is of no use, and changes nothing.
+		if a, err := netip.ParseAddr(s.IPv6); err == nil && a != d.IPv6 && named[d.ID] && e.config.Policy.Check(a) == nil {
 			six[d.ID] = a
 		}
 		s.At = now
 		before := e.yard.seen[d.ID]
 		s.Hours = before.Hours
 		s.Hours.Look(now, s.Present)
+		kept := before.At
 		before.At, before.Hours = now, s.Hours // that is no change to tell of
 		was, _ := json.Marshal(before)
 		doc, err := json.Marshal(s)
 		if err != nil {
 			continue
 		}
-		changed = changed || string(was) != string(doc)
+		other := string(was) != string(doc)
+		changed = changed || other
 		e.yard.seen[d.ID] = s
-		e.yard.dirty[d.ID] = store.Sighting{DeviceID: d.ID, LinkID: linkID, At: now, Doc: doc}
+		// The same again costs no write, but for once an hour of the day, which is what is learned of it.
+		if other || kept.Truncate(time.Hour) != now.Truncate(time.Hour) {
+			e.yard.dirty[d.ID] = store.Sighting{DeviceID: d.ID, LinkID: linkID, At: now, Doc: doc}
+		}
 	}
 	if l := e.yard.looks[p.ID]; l != nil && l.id == in.Look {
 		close(l.done)
@@ -183,14 +192,17 @@ func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
 func (e *Engine) readdress(p premises, six map[int64]netip.Addr) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	return e.change(ctx, p.Code, "devices of "+p.Code+" have other IPv6 addresses", func() error {
-		for id, a := range six {
-			if err := e.store.NoteDeviceIPv6(ctx, id, a); err != nil {
-				return err
+	return e.change(ctx, func() (edit, error) {
+		p, ok := e.record.site(p.ID)
+		return edit{site: p.Code, words: "devices of " + p.Code + " have other IPv6 addresses", write: func(ctx context.Context, tx *store.Store) error {
+			for id, a := range six {
+				if err := tx.NoteDeviceIPv6(ctx, id, a); err != nil {
+					return err
+				}
 			}
-		}
-		_, err := e.store.BumpSerials(ctx, zonesOf(p))
-		return err
+			_, err := tx.BumpSerials(ctx, zonesOf(p))
+			return err
+		}}, must(error(nil), ok)
 	})
 }
 

@@ -9,6 +9,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
 )
 
 // runPlans lowers the TTLs of hostnames ahead of a planned change of their link's address, and restores them after it.
@@ -58,8 +59,8 @@ func (e *Engine) followPlans(ctx context.Context) error {
 	for id := range zones {
 		ids = append(ids, id)
 	}
-	serials, err := e.store.BumpSerials(ctx, ids)
-	if err != nil {
+	var serials map[int64]uint32
+	if err := e.store.Together(ctx, func(tx *store.Store) (err error) { serials, err = tx.BumpSerials(ctx, ids); return err }); err != nil {
 		return err
 	}
 	e.record.setSerials(serials)

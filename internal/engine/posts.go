@@ -2,6 +2,11 @@ package engine
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
+	"fmt"
+	"maps"
 	"net/netip"
 	"reflect"
 	"slices"
@@ -9,6 +14,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -22,6 +28,7 @@ type posts struct {
 	cursor uint64 // of the newest change
 	first  uint64 // what was before is not known in pieces
 	given  map[int64]contract.Assignment
+	siteOf map[int64]int64  // of the services in given
 	stamp  map[int64]uint64 // of each service, there or dropped: when it changed
 	dirty  map[int64]bool   // sites to be looked at again
 	whole  bool             // all of them
@@ -60,7 +67,7 @@ func (e *Engine) loadPosts(ctx context.Context, own int64) error {
 	defer p.mu.Unlock()
 	now := uint64(e.now().UnixMicro())
 	p.own, p.byID, p.cursor, p.first = own, map[int64]*post{}, now, now
-	p.given, p.stamp, p.dirty = map[int64]contract.Assignment{}, map[int64]uint64{}, map[int64]bool{}
+	p.given, p.stamp, p.dirty, p.siteOf = map[int64]contract.Assignment{}, map[int64]uint64{}, map[int64]bool{}, map[int64]int64{}
 	p.wake, p.soon, p.orders = make(chan struct{}), make(chan struct{}, 1), map[int64]*storyOrder{}
 	for _, v := range list {
 		p.byID[v.ID] = &post{Vantage: v, heard: v.Heard.Time, word: v.Word.VantageWord, now: map[int64]bool{}}
@@ -186,15 +193,16 @@ func (e *Engine) reassign() {
 			}
 		}
 	}
-	fresh, sites := map[int64]contract.Assignment{}, map[string]bool{}
+	fresh, sites, siteOf := map[int64]contract.Assignment{}, map[int64]bool{}, map[int64]int64{}
 	for _, where := range list {
-		sites[where.Code] = true
+		sites[where.ID] = true
 		for _, s := range where.services {
-			fresh[s.ID] = e.assignment(where, s)
+			fresh[s.ID], siteOf[s.ID] = e.assignment(where, s), where.ID
 		}
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	maps.Copy(p.siteOf, siteOf)
 	news := false
 	stamp := func(id int64) {
 		p.cursor++
@@ -207,12 +215,14 @@ func (e *Engine) reassign() {
 			stamp(id)
 		}
 	}
-	for id, a := range p.given {
-		if _, there := fresh[id]; !there && (whole || sites[a.Site]) {
+	for id := range p.given {
+		if _, there := fresh[id]; !there && (whole || sites[p.siteOf[id]]) {
 			delete(p.given, id)
+			delete(p.siteOf, id)
 			stamp(id)
 		}
 	}
+	p.forgetDropped()
 	if news {
 		p.rouse()
 	}
@@ -223,16 +233,70 @@ func sameAssignment(a, b contract.Assignment) bool { return reflect.DeepEqual(a,
 // assignment says what a vantage point is to probe of a service.
 func (e *Engine) assignment(where premises, s site.Service) contract.Assignment {
 	l, _ := where.followed(s.LinkID)
-	a := contract.Assignment{ID: s.ID, Site: where.Code, Service: s.Name, Ports: [2]int{s.ExternalFrom, s.ExternalTo}, Kind: s.Kind, Transport: s.Transport, Options: s.Options,
-		ProbeKey: s.ProbeKey, Hostname: hostnameOf(where, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now()), Interval: interval(s).Seconds(), Shut: e.prober.doors.shut(l, e.heard.last(l))}
+	a := contract.Assignment{ID: s.ID, Revision: s.Revision, Ports: [2]int{s.ExternalFrom, s.ExternalTo}, Kind: s.Kind, Transport: s.Transport, Options: s.Options,
+		ProbeKey: s.ProbeKey, Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now()), Interval: interval(s).Seconds(), Shut: e.prober.doors.shut(l, e.heard.last(l))}
 	if at := target(l); at.IsValid() {
 		a.Target = at.String()
 	}
-	for door := range doorsOf(where, l) {
-		a.Own = append(a.Own, door)
+	// A vantage point is told the site's names only where the protocol needs them: for a request's host, or a server's choice of
+	// certificate.
+	if s.Kind.Named() {
+		a.Hostname = hostnameOf(where, l)
 	}
-	slices.Sort(a.Own)
+	if s.Kind == probe.KindHTTP || s.Kind == probe.KindHTTPS {
+		for door := range doorsOf(where, l) {
+			a.Own = append(a.Own, door)
+		}
+		slices.Sort(a.Own)
+	}
 	return a
+}
+
+// probeKeyOf derives the WireGuard key of one vantage point from that of a service, which stays here: a server takes no handshake
+// older than the last of the same peer, and one that leaks is one vantage point's.
+func probeKeyOf(serviceKey string, vantageID int64) string {
+	private, err := probe.WireGuardKey(serviceKey)
+	if err != nil {
+		return ""
+	}
+	m := hmac.New(sha256.New, private)
+	fmt.Fprintf(m, "vantage point %d", vantageID)
+	return base64.StdEncoding.EncodeToString(m.Sum(nil))
+}
+
+// peerKeys gives the public key of each further vantage point, by name: a WireGuard server has to know all of them as peers.
+func (e *Engine) peerKeys(s site.Service) map[string]string {
+	e.posts.mu.Lock()
+	defer e.posts.mu.Unlock()
+	var out map[string]string
+	for id, v := range e.posts.byID {
+		if id == e.posts.own {
+			continue
+		}
+		if key, err := probe.WireGuardKey(probeKeyOf(s.ProbeKey, id)); err == nil {
+			if out == nil {
+				out = map[string]string{}
+			}
+			out[v.Name] = peerKeyOf(key)
+		}
+	}
+	return out
+}
+
+// droppedMost is how many services that are gone are remembered for vantage points that were away.
+const droppedMost = 1000
+
+// forgetDropped has vantage points whose cursor is older get everything anew, once many services are gone. The caller holds p.mu.
+func (p *posts) forgetDropped() {
+	if len(p.stamp)-len(p.given) <= droppedMost {
+		return
+	}
+	for id := range p.stamp {
+		if _, there := p.given[id]; !there {
+			delete(p.stamp, id)
+		}
+	}
+	p.first = p.cursor
 }
 
 // News gives what has changed for a vantage point since a cursor; it waits for something until ctx ends.
@@ -265,6 +329,11 @@ func (e *Engine) News(ctx context.Context, vantageID int64, cursor uint64) (cont
 				}
 			}
 		}
+		for i := range n.Put {
+			if n.Put[i].ProbeKey != "" {
+				n.Put[i].ProbeKey = probeKeyOf(n.Put[i].ProbeKey, vantageID)
+			}
+		}
 		for id := range v.now {
 			n.Now = append(n.Now, id)
 		}
@@ -285,8 +354,18 @@ func (e *Engine) News(ctx context.Context, vantageID int64, cursor uint64) (cont
 	}
 }
 
-// Streaming notes that a vantage point listens to its assignments; done ends that.
-func (e *Engine) Streaming(vantageID int64) (done func()) {
+// streamsMost is how many streams a vantage point may have: one, and those that it does not know to be dead yet.
+const streamsMost = 4
+
+// Streaming notes that a vantage point listens to its assignments; done ends that. ok is false for one that has too many streams.
+func (e *Engine) Streaming(vantageID int64) (done func(), ok bool) {
+	e.posts.mu.Lock()
+	v := e.posts.byID[vantageID]
+	ok = v == nil || v.streams < streamsMost
+	e.posts.mu.Unlock()
+	if !ok {
+		return nil, false
+	}
 	count := func(n int) {
 		e.posts.mu.Lock()
 		defer e.posts.mu.Unlock()
@@ -296,7 +375,7 @@ func (e *Engine) Streaming(vantageID int64) (done func()) {
 	}
 	e.posts.touch(0)
 	count(1)
-	return func() { count(-1) }
+	return func() { count(-1) }, true
 }
 
 // inside says whether a vantage point is at a site's own address: there its view does not count.

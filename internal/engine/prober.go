@@ -89,7 +89,10 @@ type showing struct {
 }
 
 func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
-	room := int64(pace.MostAtOnce(openFiles()))
+	room := int64(e.config.Attempts)
+	if room == 0 {
+		room = int64(pace.MostAtOnce(openFiles()))
+	}
 	p := &prober{e: e, own: vantage, room: room, watches: map[int64]*watch{}, wake: make(chan struct{}, 1), slots: semaphore.NewWeighted(room),
 		busy: map[netip.Addr]int{}, unfit: map[int64]string{}, book: newBook()}
 	p.doors.closed = map[int64]closedDoor{}
@@ -139,7 +142,7 @@ func openFiles() uint64 {
 // sync takes over the services on record. At the start they are due within their first interval; one that is added or
 // edited later is due at once: somebody is waiting for it.
 func (p *prober) sync(starting bool) {
-	now := p.e.now()
+	now, ticks := p.e.now(), p.e.ticks()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	gone := make(map[int64]bool, len(p.watches))
@@ -153,9 +156,9 @@ func (p *prober) sync(starting bool) {
 			w := p.watches[s.ID]
 			if w == nil {
 				w = &watch{service: s, standing: standing{state: probe.StateUnknown, since: now}}
-				w.due = now
+				w.due = ticks
 				if starting {
-					w.due = pace.First(now, interval(*s), rand.Float64())
+					w.due = pace.First(ticks, interval(*s), rand.Float64())
 				}
 				p.watches[s.ID] = w
 				p.queue.Add(w)
@@ -166,11 +169,14 @@ func (p *prober) sync(starting bool) {
 			if before == *s {
 				continue
 			}
-			before.Fingerprint, before.Pinned, before.PinnedBy = s.Fingerprint, s.Pinned, s.PinnedBy
+			if w.cancel != nil && before.Revision != s.Revision {
+				w.cancel() // what comes back would be about the revision before
+			}
+			before.Fingerprint, before.Pinned, before.PinnedBy, before.Revision = s.Fingerprint, s.Pinned, s.PinnedBy, s.Revision
 			if before != *s { // another thing to probe: what was seen is about the old one
 				w.views, w.view, w.shown = nil, probe.View{}, nil
 			}
-			p.hurry(w, now)
+			p.hurry(w)
 		}
 	}
 	for id := range gone {
@@ -189,16 +195,17 @@ func (p *prober) recognise(s site.Service, again bool) {
 	defer p.mu.Unlock()
 	if w := p.watches[s.ID]; w != nil {
 		next := *w.service
-		next.Fingerprint, next.Pinned, next.PinnedBy = s.Fingerprint, s.Pinned, s.PinnedBy
+		next.Fingerprint, next.Pinned, next.PinnedBy, next.Revision = s.Fingerprint, s.Pinned, s.PinnedBy, s.Revision
 		w.service = &next
 		if again {
-			p.hurry(w, p.e.now())
+			p.hurry(w)
 		}
 	}
 }
 
 // hurry makes a watch due now, or as soon as its turn comes where thousands are in a hurry. The caller holds p.mu.
-func (p *prober) hurry(w *watch, now time.Time) {
+func (p *prober) hurry(w *watch) {
+	now := p.e.ticks()
 	if w.place < 0 {
 		w.again = true
 		return
@@ -221,7 +228,6 @@ func interval(s site.Service) time.Duration { return time.Duration(s.Interval) *
 
 // moved probes the services of a site that follow a link at once: at its new address nothing is proven.
 func (p *prober) moved(where premises, linkID int64) {
-	now := p.e.now()
 	p.doors.open(linkID)
 	if len(where.services) == 0 {
 		return
@@ -237,7 +243,7 @@ func (p *prober) moved(where premises, linkID int64) {
 				w.views[i].InRow = 0
 			}
 			w.view.InRow, w.nameDue = 0, time.Time{}
-			p.hurry(w, now)
+			p.hurry(w)
 			if w.cancel != nil {
 				w.cancel() // it is on its way to where the site no longer is
 			}
@@ -248,12 +254,11 @@ func (p *prober) moved(where premises, linkID int64) {
 
 // hurryOn probes the services of a link at once, without forgetting what is known of them.
 func (p *prober) hurryOn(where premises, linkID int64) {
-	now := p.e.now()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, s := range where.services {
 		if l, ok := where.followed(s.LinkID); ok && l.ID == linkID && p.watches[s.ID] != nil {
-			p.hurry(p.watches[s.ID], now)
+			p.hurry(p.watches[s.ID])
 		}
 	}
 }
@@ -276,6 +281,15 @@ func (p *prober) provenOn(linkID int64) (newest time.Time) {
 
 // expectedOn gives the services whose answer confirms a move of the link: those that answered before, or were never tried.
 func (p *prober) expectedOn(where premises, linkID int64) map[int64]bool {
+	return p.awaited(where, linkID, func(s probe.State) bool { return s == probe.StateReachable || s == probe.StateUnknown })
+}
+
+// triedOn gives those of expectedOn that answered before: what was never tried may have been put on record since the move.
+func (p *prober) triedOn(where premises, linkID int64) map[int64]bool {
+	return p.awaited(where, linkID, func(s probe.State) bool { return s == probe.StateReachable })
+}
+
+func (p *prober) awaited(where premises, linkID int64, awaits func(probe.State) bool) map[int64]bool {
 	if len(where.services) == 0 {
 		return nil
 	}
@@ -289,7 +303,7 @@ func (p *prober) expectedOn(where premises, linkID int64) map[int64]bool {
 		if !follows || l.ID != linkID || s.ExpectedAt(now) != probe.ExpectReachable || s.Mute() || w == nil {
 			continue
 		}
-		if w.state == probe.StateReachable || w.state == probe.StateUnknown {
+		if awaits(w.state) {
 			out[s.ID] = true
 		}
 	}
@@ -341,7 +355,7 @@ func (p *prober) run(ctx context.Context) {
 		}
 		wg.Go(func() {
 			defer p.slots.Release(n)
-			p.probe(ctx, w, at)
+			p.probe(ctx, w, at, n)
 		})
 	}
 }
@@ -354,7 +368,7 @@ func (p *prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for p.queue.Len() > 0 {
-		now := p.e.now()
+		now := p.e.ticks()
 		w := p.queue.First()
 		if wait := w.due.Sub(now); wait > 0 {
 			return nil, 0, at, wait
@@ -379,13 +393,13 @@ func (p *prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 	return nil, 0, at, time.Minute
 }
 
-// probe makes one round of a watch and puts it back into the queue.
-func (p *prober) probe(ctx context.Context, w *watch, at netip.Addr) {
+// probe makes one round of a watch, which has room for n attempts at its target, and puts it back into the queue.
+func (p *prober) probe(ctx context.Context, w *watch, at netip.Addr, n int64) {
 	p.mu.Lock()
 	s := *w.service
 	one, cancel := context.WithCancel(ctx)
 	w.cancel = cancel
-	byName := !p.e.now().Before(w.nameDue)
+	byName := !p.e.ticks().Before(w.nameDue)
 	p.mu.Unlock()
 	defer cancel()
 	r := p.e.attempt(one, s, byName)
@@ -393,11 +407,11 @@ func (p *prober) probe(ctx context.Context, w *watch, at netip.Addr) {
 	if ctx.Err() == nil {
 		confirm = p.take(w, p.own, r)
 	}
-	now := p.e.now()
+	now, wall := p.e.ticks(), p.e.now()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if at.IsValid() {
-		if p.busy[at] -= int(weight(s)); p.busy[at] <= 0 {
+		if p.busy[at] -= int(n); p.busy[at] <= 0 { // as many as were counted: the range may be another by now
 			delete(p.busy, at)
 		}
 	}
@@ -408,7 +422,7 @@ func (p *prober) probe(ctx context.Context, w *watch, at netip.Addr) {
 	if r.named != nil {
 		w.nameDue = now.Add(pace.ByName(interval(*w.service)))
 	}
-	if w.due = confirm; confirm.IsZero() {
+	if w.due = now.Add(max(0, confirm.Sub(wall))); confirm.IsZero() {
 		w.due = pace.Next(now, interval(*w.service), rand.Float64())
 	}
 	if w.again {
@@ -428,7 +442,7 @@ func (p *prober) takeOutOfTurn(serviceID int64, r round) {
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.hurry(w, p.e.now())
+	p.hurry(w)
 }
 
 // take draws the conclusions from a round of one vantage point. It says when the result has to be confirmed; never, where
@@ -437,6 +451,11 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 	p.mu.Lock()
 	s := *w.service
 	if s.ID != r.service.ID || p.watches[s.ID] != w {
+		p.mu.Unlock()
+		return confirm
+	}
+	if s.Revision != r.service.Revision { // it is about what was there before an edit
+		w.again = w.again || vantage == p.own
 		p.mu.Unlock()
 		return confirm
 	}
@@ -506,7 +525,7 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 		p.e.posts.confirm(s.ID, vantage) // from elsewhere, too
 		if vantage != p.own {
 			p.mu.Lock()
-			p.hurry(w, p.e.now())
+			p.hurry(w)
 			p.mu.Unlock()
 		}
 	}

@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/miekg/dns"
@@ -32,6 +33,9 @@ func (e *Engine) publishAll() error {
 	e.record.mu.Lock()
 	e.record.fixed, e.record.plain = fixed, plain
 	e.record.mu.Unlock()
+	e.directory.Keep(func(apex string) bool {
+		return slices.ContainsFunc(zones, func(z names.Zone) bool { return z.Kind != names.Remote && string(z.Apex) == apex })
+	})
 	moving := e.movingSets(e.record.all(), allHostnames)
 	for _, z := range zones {
 		if z.Kind == names.Remote {

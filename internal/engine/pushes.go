@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
 )
 
 // Pushes lists how each name of a remote zone stands at its primary, by name.
@@ -90,7 +91,9 @@ func (e *Engine) PushZone(ctx context.Context, apex string) ([]contract.Push, er
 		return nil, err
 	}
 	if !z.Pushing {
-		if err := e.change(ctx, "", "names of zone "+apex+" go to its primary from now on", func() error { return e.store.StartPushing(ctx, z.ID) }); err != nil {
+		if err := e.change(ctx, func() (edit, error) {
+			return edit{words: "names of zone " + apex + " go to its primary from now on", write: func(ctx context.Context, tx *store.Store) error { return tx.StartPushing(ctx, z.ID) }}, nil
+		}); err != nil {
 			return nil, err
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
@@ -218,14 +219,7 @@ func (e *Engine) reload(ctx context.Context) error {
 		f(&p)
 		all[id] = p
 	}
-	failing := map[int64]bool{} // no database knows of that
-	for _, p := range e.record.all() {
-		for l := range p.eachLink() {
-			failing[l.ID] = l.Failing
-		}
-	}
 	for _, l := range links {
-		l.Failing = failing[l.ID]
 		with(l.SiteID, func(p *premises) {
 			if p.at == nil {
 				p.at = map[int64]int{}
@@ -355,19 +349,24 @@ func (r *record) setLinks(list []site.Link) {
 	}
 }
 
-// setService puts a changed service in the place of the old one; ok is false where it is gone.
-func (r *record) setService(s site.Service) (ok bool) {
+// pinService sets what a service is recognised by, and nothing else of it; ok is false where it is gone.
+func (r *record) pinService(of site.Service, fingerprint, by string, at time.Time, first bool) (s site.Service, ok bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	p := r.sites[s.SiteID]
-	i := slices.IndexFunc(p.services, func(o site.Service) bool { return o.ID == s.ID })
+	p := r.sites[of.SiteID]
+	i := slices.IndexFunc(p.services, func(o site.Service) bool { return o.ID == of.ID })
 	if i < 0 {
-		return false
+		return s, false
+	}
+	s = p.services[i]
+	s.Fingerprint, s.Pinned, s.PinnedBy = fingerprint, at, by
+	if !first {
+		s.Revision++
 	}
 	p.services = slices.Clone(p.services) // readers may hold the old list
 	p.services[i] = s
-	r.sites[s.SiteID] = p
-	return true
+	r.sites[of.SiteID] = p
+	return s, true
 }
 
 func (r *record) setSerials(serials map[int64]uint32) {

@@ -106,7 +106,7 @@ func (e *Engine) push(ctx context.Context, k remoteKey) (wait time.Duration, err
 		if names.SameRecords(n.Given, want) && now.Sub(n.GivenAt) < time.Duration(z.Reassert)*time.Second {
 			return 0, nil
 		}
-		if wait := e.remote.enter(z.ID, now); wait > 0 {
+		if wait := e.remote.enter(z.ID, e.ticks()); wait > 0 {
 			e.heldBack(n)
 			return wait + time.Duration(rand.Float64()*float64(time.Second)), nil
 		}
@@ -115,7 +115,7 @@ func (e *Engine) push(ctx context.Context, k remoteKey) (wait time.Duration, err
 			err = e.primary(z).Send(ctx, m)
 		}
 		if ctx.Err() != nil {
-			e.remote.leave(z.ID, now, 0)
+			e.remote.leave(z.ID, e.ticks(), 0)
 			return pushAgain, nil
 		}
 		if wait := e.pushed(z, &n, want, err); wait > 0 {
@@ -154,7 +154,7 @@ func (e *Engine) pushed(z names.Zone, n *store.RemoteName, want []names.Record, 
 	now := e.now()
 	defer func() { e.remote.put(*n) }()
 	if err == nil {
-		e.remote.leave(z.ID, now, 0)
+		e.remote.leave(z.ID, e.ticks(), 0)
 		*n = store.RemoteName{ZoneID: n.ZoneID, Name: n.Name, Given: want, GivenAt: now}
 		return 0
 	}
@@ -167,11 +167,11 @@ func (e *Engine) pushed(z names.Zone, n *store.RemoteName, want []names.Record, 
 	if errors.As(err, &away) {
 		n.Problem = string(diagnose.PushUnreachable)
 		wait = pace.Backoff(n.Tries-1, pushAgain, pushAgainMost, rand.Float64())
-		e.remote.leave(z.ID, now, wait)
+		e.remote.leave(z.ID, e.ticks(), wait)
 	} else {
 		n.Problem = string(diagnose.PushRefused)
 		wait = pace.Backoff(n.Tries-1, refusedAgain, refusedMost, rand.Float64())
-		e.remote.leave(z.ID, now, 0)
+		e.remote.leave(z.ID, e.ticks(), 0)
 	}
 	if before != n.Problem {
 		e.log.Warn("a name does not go to its primary", "zone", z.Apex, "name", n.Name, "primary", z.Primary, "problem", n.Problem, "detail", n.Detail)

@@ -111,7 +111,12 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises, every bool) {
 	}
 	for at, hostnames := range asked {
 		server := at.server
+		if !e.asking.enter(server) { // enough others wait for it
+			time.AfterFunc(again, func() { e.askAgain(p.ID) })
+			continue
+		}
 		wg.Go(func() {
+			defer e.asking.leave(server)
 			for _, a := range aliased[at] {
 				e.askAlias(ctx, a, at)
 			}
@@ -121,7 +126,7 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises, every bool) {
 					if ctx.Err() == nil {
 						e.log.Debug("a server does not answer", "server", server, "name", h.Name, "error", err)
 					}
-					continue
+					return // nor will it for the other names
 				}
 				e.names.set(h.ID, func(s *nameState) {
 					next := maps.Clone(s.resolvers)

@@ -21,7 +21,7 @@ func (e *Engine) Secret(keyName string) (algorithm, secret string, ok bool) {
 func (e *Engine) Unproven(keyName string, from netip.Addr) {
 	if k, ok := e.record.signingKey(keyName); ok && k.SiteID != 0 {
 		if p, ok := e.record.site(int64(k.SiteID)); ok {
-			e.NoteRefusal(e.FirstLink(p.Code), "an update is signed with a wrong secret, or at a wrong time, in the name of key "+k.Name, from)
+			e.NoteStranger(e.FirstLink(p.Code), "an update is signed with a wrong secret, or at a wrong time, in the name of key "+k.Name, from)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
 
@@ -15,9 +16,12 @@ type unsettled struct {
 	mu     sync.Mutex
 	group  store.Group
 	stages []store.Stages
-	rouse  chan struct{} // something has come
-	moved  chan struct{} // a move has reached a stage
-	many   chan struct{} // so much has come that it should be written at once
+	// under way are those that are being written: until that is done they are not in the tables.
+	groupUnderWay  store.Group
+	stagesUnderWay []store.Stages
+	rouse          chan struct{} // something has come
+	moved          chan struct{} // a move has reached a stage
+	many           chan struct{} // so much has come that it should be written at once
 	// writing is held while something is written, so that all of it goes in its order.
 	writing sync.Mutex
 }
@@ -71,13 +75,30 @@ func (u *unsettled) take() (g store.Group, stages []store.Stages) {
 	defer u.mu.Unlock()
 	g, stages = u.group, u.stages
 	u.group, u.stages = store.Group{}, nil
+	u.groupUnderWay, u.stagesUnderWay = g, stages
 	return g, stages
+}
+
+// written notes that what was taken is in the tables.
+func (u *unsettled) written() {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.groupUnderWay, u.stagesUnderWay = store.Group{}, nil
+}
+
+// waiting gives what is not in the tables yet, or just being written. The lists must not be changed.
+func (u *unsettled) waiting() (changes [2][]store.Change, stages []store.Stages) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	changes = [2][]store.Change{slices.Clip(u.groupUnderWay.Changes), slices.Clip(u.group.Changes)}
+	return changes, slices.Concat(u.stagesUnderWay, u.stages)
 }
 
 // putBack makes what could not be written the oldest again.
 func (u *unsettled) putBack(g store.Group, stages []store.Stages) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
+	u.groupUnderWay, u.stagesUnderWay = store.Group{}, nil
 	newer, later := u.group, u.stages
 	u.group, u.stages = g, stages
 	u.add(newer, later)
@@ -103,10 +124,11 @@ func (e *Engine) settleAlone(ctx context.Context) error {
 	if len(g.Changes)+len(stages) == 0 {
 		return nil
 	}
-	if err := e.store.Settle(ctx, g, stages); err != nil {
+	if err := e.writes.note(e.store.Settle(ctx, g, stages), e.now()); err != nil {
 		u.putBack(g, stages)
 		return err
 	}
+	u.written()
 	return nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -132,50 +133,6 @@ type Reported struct {
 	Word    contract.AgentWord
 }
 
-// Report weighs what an agent's sources say, beside what the server itself sees, and announces what is decided. Errors: those of
-// Announce.
-func (e *Engine) Report(ctx context.Context, linkID int64, in Reported) (Receipt, wan.Judgement, error) {
-	now := e.now()
-	_, l, ok := e.record.ofLink(linkID)
-	if !ok {
-		return Receipt{}, wan.Judgement{}, ErrLinkGone
-	}
-	w := wan.Weighing{Now: now, Current: l.Addresses(), Order: l.Sources, RouterWAN: l.RouterWAN, Chain: in.Chain, Policy: e.config.Policy}
-	e.standings.with(linkID, func(s *linkStanding) {
-		for _, o := range s.observed {
-			if o.address.IsValid() && now.Sub(o.at) <= observedFor {
-				w.Reports = append(w.Reports, wan.Report{Source: wan.SourceObserved, Via: "server", Addresses: wan.PairOf(o.address), At: o.at})
-			}
-		}
-		w.Moves = slices.Clone(s.moves)
-	})
-	for _, r := range in.Reports {
-		if r.Source != wan.SourceObserved { // what we see counts, whatever the sender believes
-			w.Reports = append(w.Reports, r)
-		}
-	}
-	w.Since = e.steadySince(linkID, w, now)
-	j := wan.Weigh(w)
-	var receipt Receipt
-	if j.Changed {
-		a := wan.Announcement{Source: in.Source, Noticed: in.Noticed}
-		for _, six := range []bool{false, true} {
-			if to := j.Addresses.Of(six); to != w.Current.Of(six) {
-				a.Addresses = a.Addresses.With(six, to)
-			}
-		}
-		var err error
-		if receipt, err = e.Announce(ctx, linkID, a); err != nil {
-			return receipt, j, err
-		}
-	} else {
-		receipt.Decision = wan.Decision{Old: w.Current, New: w.Current}
-		e.heard.note(linkID, now)
-	}
-	e.noteStanding(linkID, in, w, j, receipt.Decision.Changed)
-	return receipt, j, nil
-}
-
 // steadySince says since when the sources have said what they say now.
 func (e *Engine) steadySince(linkID int64, w wan.Weighing, now time.Time) (since time.Time) {
 	w.Moves = nil // what they would come to, were the link not damped
@@ -210,11 +167,14 @@ func (e *Engine) noteStanding(linkID int64, in Reported, w wan.Weighing, j wan.J
 	}
 	e.standings.with(linkID, func(s *linkStanding) {
 		view.Refused, view.Rhythm = s.view.Refused, s.view.Rhythm // others write those meanwhile
+		same := sameStanding(s.view, view)
 		s.view = view
 		if moved {
 			s.moves = append(slices.DeleteFunc(s.moves, func(at time.Time) bool { return w.Now.Sub(at) > wan.FlapWindow }), w.Now)
 		}
-		e.standings.dirty[linkID] = true
+		if !same {
+			e.standings.dirty[linkID] = true
+		}
 	})
 	p, l, ok := e.record.ofLink(linkID)
 	if !ok {
@@ -224,6 +184,18 @@ func (e *Engine) noteStanding(linkID int64, in Reported, w wan.Weighing, j wan.J
 		e.faults.review(p.ID)
 		e.Events.Publish(contract.EventLinkStanding, p.Code, l.Label, fmt.Sprintf("link %s: %s", l.Label, orWords(view.Held, view.Words)))
 	}
+}
+
+// sameStanding reports whether two reports differ in nothing but when they were made: such a one costs no write.
+func sameStanding(a, b contract.LinkStanding) bool {
+	timeless := func(v contract.LinkStanding) contract.LinkStanding {
+		v.Reported, v.Sources = time.Time{}, slices.Clone(v.Sources)
+		for i := range v.Sources {
+			v.Sources[i].At = time.Time{}
+		}
+		return v
+	}
+	return reflect.DeepEqual(timeless(a), timeless(b))
 }
 
 func orWords(a, b string) string {
@@ -238,24 +210,39 @@ const refusalsMost = 4
 
 // NoteRefusal keeps, for those who look after the site, that something of a link was refused. The caller learns nothing of it.
 func (e *Engine) NoteRefusal(linkID int64, reason string, from netip.Addr) {
-	p, _, ok := e.record.ofLink(linkID)
+	if e.noteRefused(linkID, reason, from, false) {
+		p, _, _ := e.record.ofLink(linkID)
+		e.faults.review(p.ID)
+	}
+}
+
+// NoteStranger keeps that somebody tried something in a site's name without showing anything of the site's. Anybody can cause that,
+// as often as they like: it is a note at the site, never a fault.
+func (e *Engine) NoteStranger(linkID int64, reason string, from netip.Addr) {
+	e.noteRefused(linkID, reason, from, true)
+}
+
+// noteRefused counts a refusal. first is true for one that is not among those which are kept.
+func (e *Engine) noteRefused(linkID int64, reason string, from netip.Addr, stranger bool) (first bool) {
+	p, l, ok := e.record.ofLink(linkID)
 	if !ok {
-		return
+		return false
 	}
 	now := e.now()
 	e.standings.with(linkID, func(s *linkStanding) {
 		list := slices.DeleteFunc(slices.Clone(s.view.Refused), func(r contract.Refusal) bool { return now.Sub(r.Last) > refusedFor })
 		i := slices.IndexFunc(list, func(r contract.Refusal) bool { return r.Reason == reason })
 		if i < 0 {
-			list = append(list, contract.Refusal{Reason: reason, First: now})
-			i = len(list) - 1
+			list = append(list, contract.Refusal{Reason: reason, First: now, Stranger: stranger})
+			i, first = len(list)-1, true
 		}
 		list[i].Count++
 		list[i].Last, list[i].From = now, from.String()
 		s.view.Refused = list[max(0, len(list)-refusalsMost):]
 		e.standings.dirty[linkID] = true
 	})
-	e.faults.review(p.ID)
+	e.Events.Note(contract.EventLinkStanding, p.Code, l.Label, reason)
+	return first
 }
 
 // refusedFor is how long a refusal is told of.
@@ -282,15 +269,6 @@ func (e *Engine) called(linkID int64) {
 			e.standings.dirty[linkID] = true
 		}
 	})
-}
-
-// Fetched takes an announcement that a router made by fetching a URL. Errors: those of Announce.
-func (e *Engine) Fetched(ctx context.Context, linkID int64, a wan.Announcement) (Receipt, error) {
-	r, err := e.Announce(ctx, linkID, a)
-	if err == nil {
-		e.called(linkID)
-	}
-	return r, err
 }
 
 // LinkAt finds the link that has an address, so that what comes from there can be told to those who look after its site.

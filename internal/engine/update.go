@@ -2,7 +2,9 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/miekg/dns"
@@ -17,16 +19,70 @@ const challenge = "_acme-challenge."
 // Update implements authdns.Access: it carries out a DNS UPDATE (RFC 2136) as an announcement. A site's key may set the
 // addresses of that site's own hostnames, and the TXT records right below them that prove a name to a certificate
 // authority; nobody may do anything else. It is carried out as a whole or not at all.
-func (e *Engine) Update(ctx context.Context, m *dns.Msg, keyName string, _ netip.Addr, reply func(rcode int, more bool)) {
-	if plan, rcode := e.planUpdate(m, keyName); rcode != dns.RcodeSuccess {
-		reply(rcode, false)
-	} else {
-		plan.carryOut(ctx, reply)
+func (e *Engine) Update(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr, reply func(rcode int, more bool)) {
+	if e.lost() {
+		reply(dns.RcodeServerFailure, false)
+		return
 	}
+	if plain(m) { // the usual case: it depends on nothing that another update could change meanwhile
+		plan, rcode := e.planUpdate(m, keyName, from)
+		if rcode != dns.RcodeSuccess {
+			reply(rcode, false)
+			return
+		}
+		plan.announce(ctx, reply)
+		return
+	}
+	go func() { reply(e.updateInOrder(ctx, m, keyName, from), false) }()
+}
+
+// plain reports whether an update only sets addresses, whatever is there now.
+func plain(m *dns.Msg) bool {
+	return len(m.Answer) == 0 && !slices.ContainsFunc(m.Ns, func(rr dns.RR) bool {
+		h := rr.Header()
+		return h.Class == dns.ClassNONE || strings.HasPrefix(strings.ToLower(h.Name), challenge)
+	})
+}
+
+// updateInOrder plans and carries out an update while nothing else changes: what it asks to be so, or to be removed, is so when
+// the rest takes effect.
+func (e *Engine) updateInOrder(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr) int {
+	ctx, cancel := context.WithTimeout(ctx, editLimit)
+	defer cancel()
+	if e.edit.Acquire(ctx, 1) != nil {
+		return dns.RcodeServerFailure
+	}
+	e.publishing.Lock() // what was recorded is answered by now
+	e.publishing.Unlock()
+	plan, rcode := e.planUpdate(m, keyName, from)
+	if rcode != dns.RcodeSuccess || len(plan.proofs) > 0 {
+		e.edit.Release(1)
+		if rcode != dns.RcodeSuccess {
+			return rcode
+		}
+		return e.proveInOrder(ctx, m, keyName, from)
+	}
+	group, rcode := plan.announcements()
+	results := make(chan error, len(group))
+	for i := range group {
+		group[i].done = func(r result, _ bool) { results <- r.err }
+	}
+	if rcode == dns.RcodeSuccess && len(group) > 0 {
+		e.commitInOrder(ctx, group)
+	}
+	e.edit.Release(1)
+	if rcode != dns.RcodeSuccess {
+		return rcode
+	}
+	var err error
+	for range group {
+		err = errors.Join(err, <-results)
+	}
+	return updateRcode(err)
 }
 
 // planUpdate checks an update as a whole and says what it asks for.
-func (e *Engine) planUpdate(m *dns.Msg, keyName string) (plan updatePlan, rcode int) {
+func (e *Engine) planUpdate(m *dns.Msg, keyName string, from netip.Addr) (plan updatePlan, rcode int) {
 	if len(m.Question) != 1 || m.Question[0].Qtype != dns.TypeSOA {
 		return plan, dns.RcodeFormatError
 	}
@@ -51,7 +107,7 @@ func (e *Engine) planUpdate(m *dns.Msg, keyName string) (plan updatePlan, rcode 
 	if !ok {
 		return plan, dns.RcodeRefused
 	}
-	plan = updatePlan{engine: e, zone: z, site: p}
+	plan = updatePlan{engine: e, zone: z, site: p, by: Claimant{From: from, Allowed: key.MayAnnounce, Permit: "inkpost signing-key allow " + key.Name}}
 	for _, rr := range m.Ns {
 		if rcode := plan.take(rr); rcode != dns.RcodeSuccess {
 			return plan, rcode

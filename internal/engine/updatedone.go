@@ -3,46 +3,44 @@ package engine
 import (
 	"context"
 	"errors"
-	"time"
+	"net/netip"
 
 	"github.com/miekg/dns"
 
-	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
 )
 
-// carryOut does what was planned, as a whole or not at all.
-func (p *updatePlan) carryOut(ctx context.Context, reply func(rcode int, more bool)) {
-	group, ok := p.announcements()
-	add, remove := p.difference()
-	switch {
-	case !ok:
-		reply(dns.RcodeRefused, false)
-	case len(add)+len(remove) > 0:
-		go func() { reply(updateRcode(p.prove(ctx, group, add, remove)), false) }()
-	default:
-		p.announce(ctx, group, reply)
-	}
-}
-
+// updateRcode is how the outcome of an update is told (RFC 2136 section 2.2).
 func updateRcode(err error) int {
-	if err != nil {
-		return dns.RcodeServerFailure
+	var refused Refused
+	var notPublic wan.ErrNotPublic
+	switch {
+	case err == nil:
+		return dns.RcodeSuccess
+	case errors.As(err, &refused), errors.As(err, &notPublic):
+		return dns.RcodeRefused
 	}
-	return dns.RcodeSuccess
+	return dns.RcodeServerFailure
 }
 
-// announcements gives what the update announces: nothing for a link that has these addresses. ok is false where something must
-// not be announced.
-func (p *updatePlan) announcements() (group []pending, ok bool) {
+// announcements gives what the update announces: nothing for a link that has these addresses.
+func (p *updatePlan) announcements() (group []pending, rcode int) {
 	e, now := p.engine, p.engine.now()
 	for _, plan := range p.links {
 		a := wan.Announcement{Addresses: plan.addresses, Source: wan.SourceInterface, Noticed: now,
 			NoIPv4: plan.delete4 && !plan.addresses.IPv4.IsValid(), NoIPv6: plan.delete6 && !plan.addresses.IPv6.IsValid()}
 		l, ok := p.site.link(plan.linkID)
 		if !ok {
-			return nil, false
+			return nil, dns.RcodeRefused
+		}
+		by := p.by
+		by.LinkID = l.ID
+		if a.Addresses == wan.PairOf(by.From) {
+			a.Source = wan.SourceObserved
+		}
+		if err := e.permits(by, l, a); err != nil {
+			return nil, dns.RcodeRefused
 		}
 		e.called(plan.linkID)
 		if !plan.addresses.Known() && !plan.delete4 && !plan.delete6 { // it deletes what is not there
@@ -51,7 +49,7 @@ func (p *updatePlan) announcements() (group []pending, ok bool) {
 		}
 		d, err := wan.Decide(l.Addresses(), a, e.config.Policy)
 		if err != nil {
-			return nil, false
+			return nil, updateRcode(err)
 		}
 		if !d.Changed {
 			e.heard.note(plan.linkID, now)
@@ -59,59 +57,61 @@ func (p *updatePlan) announcements() (group []pending, ok bool) {
 		}
 		group = append(group, pending{linkID: plan.linkID, what: a, received: now, update: true})
 	}
-	return group, true
+	return group, dns.RcodeSuccess
 }
 
-// prove changes the records that prove names to certificate authorities, and the addresses that go with them in the same update.
-func (p *updatePlan) prove(ctx context.Context, group []pending, add []names.Record, remove []int64) error {
-	e := p.engine
-	g := store.Group{Serials: map[int64]uint32{}}
-	var at time.Time
-	err := e.change(ctx, p.site.Code, "a proof for a certificate was updated", func() error {
+// proveInOrder changes the records that prove names to certificate authorities, and the addresses that go with them in the same
+// update.
+func (e *Engine) proveInOrder(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr) (rcode int) {
+	err := e.change(ctx, func() (edit, error) {
+		plan, code := e.planUpdate(m, keyName, from)
+		var group []pending
+		if code == dns.RcodeSuccess {
+			group, code = plan.announcements()
+		}
+		add, remove := plan.difference()
+		if rcode = code; code != dns.RcodeSuccess || len(add)+len(remove)+len(group) == 0 {
+			return edit{}, errNothing
+		}
+		g := &store.Group{Serials: map[int64]uint32{}}
 		for _, a := range group {
 			where, l, ok := e.record.ofLink(a.linkID)
 			if !ok {
-				return ErrLinkGone
+				return edit{}, ErrLinkGone
 			}
 			d, err := wan.Decide(l.Addresses(), a.what, e.config.Policy)
 			if err != nil {
-				return err
+				return edit{}, err
 			}
 			if d.Changed {
 				g.Changes = append(g.Changes, a.change(l, d))
 				e.raise(g.Serials, where.followingOne(l.ID))
 			}
 		}
-		if err := e.number(ctx, g.Changes); err != nil {
-			return err
-		}
-		if err := e.store.ChangeZoneRecords(ctx, p.zone.ID, add, remove, g); err != nil || len(g.Changes) == 0 {
-			return err
-		}
-		at = e.now()
-		e.unsettled.accept(g)
-		return e.settleAlone(ctx)
+		return edit{site: plan.site.Code, words: "a proof for a certificate was updated", moves: g, write: func(ctx context.Context, tx *store.Store) error {
+			if err := e.number(ctx, g.Changes); err != nil {
+				return err
+			}
+			return tx.ChangeZoneRecords(ctx, plan.zone.ID, add, remove, *g)
+		}}, nil
 	})
-	if err != nil {
-		return err
+	if errors.Is(err, errNothing) {
+		return rcode
 	}
-	for _, c := range g.Changes {
-		e.heard.note(c.LinkID, c.Received)
-		if where, ok := e.record.site(c.SiteID); ok {
-			e.afterMove(where, where.followingOne(c.LinkID), c, store.Stages{MoveID: c.ID, Recorded: at, Published: e.now()})
-		}
-	}
-	e.askAgain(p.site.ID)
-	return nil
+	return updateRcode(err)
 }
 
+// errNothing ends an edit that has nothing to write.
+var errNothing = errors.New("nothing to write")
+
 // announce announces the addresses of the links: those of several are recorded together, or none.
-func (p *updatePlan) announce(ctx context.Context, group []pending, reply func(rcode int, more bool)) {
+func (p *updatePlan) announce(ctx context.Context, reply func(rcode int, more bool)) {
 	e := p.engine
-	switch len(group) {
-	case 0:
-		reply(dns.RcodeSuccess, false)
-	case 1: // the usual case joins everybody else's group
+	group, rcode := p.announcements()
+	switch {
+	case rcode != dns.RcodeSuccess || len(group) == 0:
+		reply(rcode, false)
+	case len(group) == 1: // the usual case joins everybody else's group
 		group[0].done = func(r result, more bool) { reply(updateRcode(r.err), more) }
 		select {
 		case e.intake <- group[0]:

@@ -19,6 +19,7 @@ type updatePlan struct {
 	engine *Engine
 	zone   names.Zone
 	site   premises
+	by     Claimant // but for the link
 	links  []linkPlan
 	proofs []proofPlan
 }

@@ -90,8 +90,8 @@ func (e *Engine) InviteVantage(ctx context.Context, in contract.VantageInput) (c
 	}
 	v, err := e.vantageNamed(in.Name)
 	if err != nil {
-		id, err := e.store.AddVantage(ctx, in.Name, in.Note)
-		if err != nil {
+		var id int64
+		if err := e.store.Together(ctx, func(tx *store.Store) (err error) { id, err = tx.AddVantage(ctx, in.Name, in.Note); return err }); err != nil {
 			return contract.VantageInvitation{}, err
 		}
 		v = &post{Vantage: store.Vantage{ID: id, Name: in.Name, Note: in.Note}, now: map[int64]bool{}}
@@ -101,7 +101,7 @@ func (e *Engine) InviteVantage(ctx context.Context, in contract.VantageInput) (c
 		e.posts.touch(0)
 	}
 	inv := contract.VantageInvitation{Vantage: v.Name, Code: shortCode(3), Expires: e.now().Add(invitationLife)}
-	if err := e.store.AddVantageEnrolment(ctx, hash(inv.Code), v.ID, inv.Expires); err != nil {
+	if err := e.store.Together(ctx, func(tx *store.Store) error { return tx.AddVantageEnrolment(ctx, hash(inv.Code), v.ID, inv.Expires) }); err != nil {
 		return contract.VantageInvitation{}, err
 	}
 	e.Events.Publish(contract.EventVantage, "", v.Name, "vantage point "+v.Name+" was invited")
@@ -112,9 +112,11 @@ func (e *Engine) InviteVantage(ctx context.Context, in contract.VantageInput) (c
 func (e *Engine) EnrolVantage(ctx context.Context, in contract.Enrolment) (contract.VantageEnrolled, error) {
 	key := "inkpost-" + secret()
 	var id int64
-	err := e.change(ctx, "", "a vantage point enrolled", func() (err error) {
-		id, err = e.store.EnrolVantage(ctx, hash(strings.ToUpper(strings.TrimSpace(in.Code))), hash(key), e.now())
-		return err
+	err := e.change(ctx, func() (edit, error) {
+		return edit{words: "a vantage point enrolled", write: func(ctx context.Context, tx *store.Store) (err error) {
+			id, err = tx.EnrolVantage(ctx, hash(strings.ToUpper(strings.TrimSpace(in.Code))), hash(key), e.now())
+			return err
+		}}, nil
 	})
 	var missing store.Missing
 	if errors.As(err, &missing) {
@@ -142,7 +144,9 @@ func (e *Engine) RemoveVantage(ctx context.Context, name string) error {
 	if v.ID == e.posts.own {
 		return site.Flaws{{Field: "name", Detail: "this is the server itself; it cannot be removed"}}
 	}
-	if err := e.change(ctx, "", "vantage point "+v.Name+" removed", func() error { return e.store.RemoveVantage(ctx, v.ID, v.Name) }); err != nil {
+	if err := e.change(ctx, func() (edit, error) {
+		return edit{words: "vantage point " + v.Name + " removed", write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveVantage(ctx, v.ID, v.Name) }}, nil
+	}); err != nil {
 		return err
 	}
 	e.posts.mu.Lock()
@@ -231,6 +235,8 @@ func (e *Engine) takeOutcome(v *post, vantageID int64, o contract.OutcomeReport,
 	}
 	gap := s.RuleAt(now).Stale
 	switch {
+	case o.Revision != s.Revision:
+		return false // it is about what was there before an edit
 	case o.Outcome == probe.Skipped && o.Said == speak.Insider:
 		r.left = speak.Insider
 	case o.Outcome == probe.Skipped:

@@ -6,8 +6,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
@@ -94,46 +92,31 @@ func (e *Engine) askAgain(siteID int64) {
 	}
 }
 
-// runVerify asks the zone's server for names that changed, at once, and for all names at intervals.
+// runVerify asks the zone's server for names that changed, at once, and for all names at intervals. Our own server answers at once;
+// others, which may be away, are asked apart, so that nobody waits for them.
 func (e *Engine) runVerify(ctx context.Context) {
-	group, gctx := errgroup.WithContext(ctx)
-	group.SetLimit(8)
-	defer func() { _ = group.Wait(); e.home.Close() }()
+	home, elsewhere := newInquiries(), newInquiries()
+	var wg sync.WaitGroup
+	defer func() { wg.Wait(); e.home.Close() }()
+	home.work(ctx, &wg, homeWorkers, func(id int64, every bool) {
+		e.verifyHome(ctx, id, every)
+		elsewhere.ask(id, every)
+	})
+	elsewhere.work(ctx, &wg, elsewhereWorkers, func(id int64, every bool) { e.verifyRemote(ctx, id, every) })
 	round := time.NewTicker(e.config.VerifyEvery)
 	defer round.Stop()
 	states := time.NewTicker(time.Second)
 	defer states.Stop()
-	var under inquiries
-	ask := func(id int64, every bool) {
-		if under.begin(id, every) {
-			group.Go(func() error {
-				var pause time.Duration // a site that goes on moving is asked for at a pace, not once a move
-				for {
-					every, more := under.next(id)
-					if !more || gctx.Err() != nil {
-						return nil
-					}
-					select {
-					case <-time.After(pause):
-					case <-gctx.Done():
-					}
-					began := time.Now()
-					e.verify(gctx, id, every)
-					pause = min(max(verifyPause, 31*time.Since(began)), verifyPauseMost)
-				}
-			})
-		}
-	}
 	askAll := func() {
 		for _, p := range e.record.all() {
-			ask(p.ID, true)
+			home.ask(p.ID, true)
 		}
 	}
 	askAll()
 	for {
 		select {
 		case id := <-e.recheck:
-			ask(id, false)
+			home.ask(id, false)
 		case <-round.C:
 			askAll()
 		case <-states.C:
@@ -144,115 +127,97 @@ func (e *Engine) runVerify(ctx context.Context) {
 	}
 }
 
-// verifyPause is the least time between two inquiries about one site, and verifyPauseMost the longest; between them it is such
-// that inquiries take a 32nd of the time. The first after a move waits for nothing.
-const (
-	verifyPause     = 20 * time.Millisecond
-	verifyPauseMost = 500 * time.Millisecond
-)
-
-// inquiries are the sites that are being asked for. One that has to be asked for again meanwhile is, once, whatever came up
-// how often.
-type inquiries struct {
-	mu   sync.Mutex
-	open map[int64]inquiry
-}
-
-// inquiry is what is still to be asked of a site: nothing, what is not known to be right, or every name.
-type inquiry struct{ due, every bool }
-
-// begin notes that a site has to be asked for, and says whether nobody is at it.
-func (q *inquiries) begin(siteID int64, every bool) bool {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	if q.open == nil {
-		q.open = map[int64]inquiry{}
-	}
-	now, running := q.open[siteID]
-	q.open[siteID] = inquiry{due: true, every: every || now.every}
-	return !running
-}
-
-// next takes what is to be asked; more is false where that is nothing, and the site is left.
-func (q *inquiries) next(siteID int64) (every, more bool) {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	now := q.open[siteID]
-	if !now.due {
-		delete(q.open, siteID)
-		return false, false
-	}
-	q.open[siteID] = inquiry{}
-	return now.every, true
-}
-
-// verify asks for every hostname of a site, or for those that are not known to be right. Where all of them are, its open
-// moves have been answered.
-func (e *Engine) verify(ctx context.Context, siteID int64, every bool) {
+// verifyHome asks our own server for every hostname of a site in a hosted zone, or for those that are not known to be right.
+func (e *Engine) verifyHome(ctx context.Context, siteID int64, every bool) {
 	p, ok := e.record.site(siteID)
 	if !ok || e.config.NameServer == "" {
 		return
 	}
-	right := 0
 	for _, h := range p.hostnames {
 		known := e.names.of(h.ID)
-		if !every && known.asked && known.given == p.answerOf(h) {
-			right++
+		if e.record.zone(h.ZoneID).Kind == names.Remote || !every && known.asked && known.given == p.answerOf(h) {
 			continue
-		}
-		server := e.config.NameServer
-		if z := e.record.zone(h.ZoneID); z.Kind == names.Remote {
-			server = z.Primary.String()
-			if !z.Pushing {
-				continue
-			}
-			if err := e.repair(ctx, z, h); err != nil && ctx.Err() == nil {
-				e.log.Debug("a primary could not be asked", "zone", z.Apex, "error", err)
-			}
 		}
 		var given wan.Pair
 		var err error
-		switch {
-		case server == e.config.NameServer && every:
+		if every {
 			given, err = e.home.Addresses(ctx, h.Name)
-		case server == e.config.NameServer:
+		} else {
 			given, err = e.home.Changed(ctx, h.Name, p.answerOf(h))
-		default:
-			given, err = dnsask.Addresses(ctx, server, dnsask.Authoritative, h.Name)
 		}
-		for _, a := range e.aliasesOf(siteID) {
-			if a.HostnameID == h.ID {
-				e.askAlias(ctx, a, place{server, dnsask.Authoritative})
-			}
-		}
-		if err != nil {
-			if ctx.Err() == nil {
-				e.log.Warn("a name could not be verified", "name", h.Name, "error", err)
-			}
-			continue
-		}
-		e.names.set(h.ID, func(s *nameState) {
-			if s.published.Equal(known.published) { // or else it is the answer from before a change that was made meanwhile
-				s.given, s.asked = given, true
-			}
-		})
-		if given == p.answerOf(h) {
-			right++
-		}
+		e.noteGiven(ctx, siteID, h, known, place{e.config.NameServer, dnsask.Authoritative}, given, err)
 	}
-	now := e.now()
-	if len(p.hostnames) == 0 {
+	e.noteAnswered(p)
+}
+
+// verifyRemote asks the servers of others: the primaries of remote zones, secondaries and resolvers.
+func (e *Engine) verifyRemote(ctx context.Context, siteID int64, every bool) {
+	p, ok := e.record.site(siteID)
+	if !ok || e.config.NameServer == "" {
 		return
 	}
-	if current, ok := e.record.site(siteID); !ok || !sameAddresses(p, current) {
-		return // it moved while we asked; that move brings its own question
+	remote := false
+	for _, h := range p.hostnames {
+		z, known := e.record.zone(h.ZoneID), e.names.of(h.ID)
+		if z.Kind != names.Remote || !z.Pushing || !every && known.asked && known.given == p.answerOf(h) {
+			continue
+		}
+		remote = true
+		server := z.Primary.String()
+		if !e.asking.enter(server) { // enough others wait for it
+			time.AfterFunc(again, func() { e.askAgain(siteID) })
+			continue
+		}
+		if err := e.repair(ctx, z, h); err != nil && ctx.Err() == nil {
+			e.log.Debug("a primary could not be asked", "zone", z.Apex, "error", err)
+		}
+		given, err := dnsask.Addresses(ctx, server, dnsask.Authoritative, h.Name)
+		e.asking.leave(server)
+		e.noteGiven(ctx, siteID, h, known, place{server, dnsask.Authoritative}, given, err)
 	}
-	if right == len(p.hostnames) {
-		for _, id := range e.moves.answered(siteID) {
-			e.unsettled.reached(store.Stages{MoveID: id, Answered: now})
+	if remote {
+		e.noteAnswered(p)
+	}
+	if current, ok := e.record.site(siteID); ok && len(p.hostnames) > 0 && sameAddresses(p, current) { // or that move brings its own question
+		e.verifyElsewhere(ctx, p, every)
+	}
+}
+
+// noteGiven notes what a server gave for a hostname, and asks it for the hostname's aliases.
+func (e *Engine) noteGiven(ctx context.Context, siteID int64, h site.Hostname, known nameState, at place, given wan.Pair, err error) {
+	for _, a := range e.aliasesOf(siteID) {
+		if a.HostnameID == h.ID && err == nil {
+			e.askAlias(ctx, a, at)
 		}
 	}
-	e.verifyElsewhere(ctx, p, every)
+	if err != nil {
+		if ctx.Err() == nil {
+			e.log.Warn("a name could not be verified", "name", h.Name, "error", err)
+		}
+		return
+	}
+	e.names.set(h.ID, func(s *nameState) {
+		if s.published.Equal(known.published) { // or else it is the answer from before a change that was made meanwhile
+			s.given, s.asked = given, true
+		}
+	})
+}
+
+// noteAnswered marks the open moves of a site as answered where all of its hostnames are.
+func (e *Engine) noteAnswered(p premises) {
+	now := e.now()
+	current, ok := e.record.site(p.ID)
+	if !ok || len(p.hostnames) == 0 || !sameAddresses(p, current) {
+		return // it moved while we asked; that move brings its own question
+	}
+	for _, h := range p.hostnames {
+		if known := e.names.of(h.ID); !known.asked || known.given != p.answerOf(h) {
+			return
+		}
+	}
+	for _, id := range e.moves.answered(p.ID) {
+		e.unsettled.reached(store.Stages{MoveID: id, Answered: now})
+	}
 }
 
 func sameAddresses(a, b premises) bool {

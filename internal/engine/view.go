@@ -24,7 +24,7 @@ func (e *Engine) Summaries() []contract.SiteSummary {
 	now := e.now()
 	out := []contract.SiteSummary{}
 	for _, p := range e.record.all() {
-		out = append(out, e.summary(p, diagnose.Site(e.evidence(p, now))))
+		out = append(out, e.summary(p, now))
 	}
 	rank := map[contract.Need]int{contract.NeedNow: 0, contract.NeedSoon: 1, contract.NeedUnknown: 2, contract.NeedNothing: 3}
 	slices.SortStableFunc(out, func(a, b contract.SiteSummary) int {
@@ -33,7 +33,9 @@ func (e *Engine) Summaries() []contract.SiteSummary {
 	return out
 }
 
-func (e *Engine) summary(p premises, findings []diagnose.Finding) contract.SiteSummary {
+// summary is a site in a list. What is wrong with it was found out when something changed: reading costs no diagnosis.
+func (e *Engine) summary(p premises, now time.Time) contract.SiteSummary {
+	findings := e.faults.findings(p.ID)
 	s := contract.SiteSummary{Site: p.Site, Need: contract.NeedNothing, ServiceCount: len(p.services), FaultCount: len(findings)}
 	if l, ok := p.preferred(); ok {
 		s.Address = l.Addresses().String()
@@ -42,7 +44,6 @@ func (e *Engine) summary(p premises, findings []diagnose.Finding) contract.SiteS
 		s.Hostname = string(p.hostnames[0].Name)
 	}
 	proven := false
-	now := e.now()
 	for _, svc := range p.services {
 		st := e.prober.standing(svc.ID)
 		if svc.Mute() && st.view.Outcome == probe.Silent {
@@ -82,7 +83,7 @@ func (e *Engine) Site(ctx context.Context, code string) (contract.Site, error) {
 	}
 	now := e.now()
 	ev := e.evidence(p, now)
-	out := contract.Site{SiteSummary: e.summary(p, diagnose.Site(ev)), Links: []contract.Link{}, Hostnames: []contract.Hostname{},
+	out := contract.Site{SiteSummary: e.summary(p, now), Links: []contract.Link{}, Hostnames: []contract.Hostname{},
 		Devices: append([]site.Device{}, p.devices...), Services: []contract.Service{}, Faults: []contract.Fault{},
 		Paths: diagnose.Paths(ev)}
 	for _, l := range ev.Links {
@@ -127,7 +128,7 @@ func (e *Engine) serviceNow(s site.Service) contract.Service {
 		out.Seen, out.Certificate, out.Loose, out.Named = st.shown.fingerprint, st.shown.certificate, st.shown.loose, st.shown.named
 	}
 	if key, err := probe.WireGuardKey(s.ProbeKey); err == nil {
-		out.PeerKey = peerKeyOf(key)
+		out.PeerKey, out.PeerKeys = peerKeyOf(key), e.peerKeys(s)
 	}
 	return out
 }
@@ -223,10 +224,8 @@ func (e *Engine) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Mo
 	if f.Address, err = parseAddress("address", q.Address); err != nil {
 		return nil, err
 	}
-	if err := e.settle(ctx); err != nil {
-		return nil, err
-	}
 	list, err := e.store.Moves(ctx, f)
+	list = e.withUnsettled(list, f)
 	out := make([]contract.Move, 0, len(list))
 	for _, m := range list {
 		out = append(out, trail(m))
@@ -300,7 +299,15 @@ func (e *Engine) Overview(ctx context.Context) (contract.Overview, error) {
 	if err != nil {
 		return contract.Overview{}, err
 	}
-	return contract.Overview{Faults: faults, Sites: e.Summaries(), Moves: moves}, nil
+	out := contract.Overview{Faults: faults, Sites: e.Summaries(), Moves: moves}
+	if e.lost() {
+		server, since, err := e.Writer(ctx)
+		if err != nil {
+			return out, err
+		}
+		out.Standby = fmt.Sprintf("this server stands by: %s writes since %s", cmp.Or(server, "another one"), since.Format(time.RFC3339))
+	}
+	return out, nil
 }
 
 // rank puts serious faults first.

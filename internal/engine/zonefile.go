@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -35,52 +36,73 @@ func (e *Engine) ExportZone(apex string, w io.Writer) error {
 // Records that the zone has already stay; with replace, those that the file does not have are removed. Nothing is carried
 // out on a dry run. Hostnames, aliases and redirects are not touched.
 func (e *Engine) ImportZone(ctx context.Context, apex string, file io.Reader, replace, dryRun bool) (contract.ZoneImport, error) {
+	text, err := io.ReadAll(file) // before anybody waits for us
+	if err != nil {
+		return contract.ZoneImport{}, err
+	}
+	if dryRun {
+		_, out, err := e.planImport(apex, text, replace)
+		return out, err
+	}
 	var out contract.ZoneImport
+	err = e.change(ctx, func() (ed edit, err error) {
+		var plan zoneImport
+		plan, out, err = e.planImport(apex, text, replace)
+		return edit{words: "a zone file was taken over into " + string(plan.zone.Apex), of: zoneResource(plan.zone), write: func(ctx context.Context, tx *store.Store) error {
+			return tx.ImportZone(ctx, plan.zone, plan.add, plan.remove, plan.serial)
+		}}, err
+	})
+	out.Carried = err == nil
+	return out, err
+}
+
+// zoneImport is what a zone file brings.
+type zoneImport struct {
+	zone   names.Zone
+	add    []names.Record
+	remove []int64
+	serial uint32
+}
+
+func (e *Engine) planImport(apex string, text []byte, replace bool) (plan zoneImport, out contract.ZoneImport, err error) {
 	z, err := e.Zone(canonical(apex))
 	var missing store.Missing
 	if out.New = errors.As(err, &missing); out.New {
 		name, err := names.Parse(apex)
 		if err != nil {
-			return out, site.Flaws{{Field: "apex", Detail: err.Error()}}
+			return plan, out, site.Flaws{{Field: "apex", Detail: err.Error()}}
 		}
 		z = names.Zone{Apex: name, Kind: names.Hosted}
 	} else if err != nil {
-		return out, err
+		return plan, out, err
 	}
-	read, err := zonefile.Read(file, z.Apex)
+	read, err := zonefile.Read(bytes.NewReader(text), z.Apex)
 	var fault zonefile.Fault
 	if errors.As(err, &fault) {
-		return out, site.Flaws{{Field: "file", Detail: fault.Error()}}
+		return plan, out, site.Flaws{{Field: "file", Detail: fault.Error()}}
 	}
 	if err != nil {
-		return out, err
+		return plan, out, err
 	}
 	out.Zone = z.Apex
 	if out.New && read.SOA == nil {
-		return out, site.Flaws{{Field: "file", Detail: fmt.Sprintf("zone %s is not on record, and the file has no SOA record to make it from", z.Apex)}}
+		return plan, out, site.Flaws{{Field: "file", Detail: fmt.Sprintf("zone %s is not on record, and the file has no SOA record to make it from", z.Apex)}}
 	}
 	if z.Kind == names.Hosted {
 		fromSOA(&z, read.SOA)
 		serversFrom(&z, read.Records)
 	}
-	add, remove, err := e.compareFile(z, read, replace, &out)
-	if err != nil {
-		return out, err
+	if plan.add, plan.remove, err = e.compareFile(z, read, replace, &out); err != nil {
+		return plan, out, err
 	}
-	z = z.WithDefaults()
-	if err := z.Check(); err != nil {
-		return out, site.Flaws{{Field: "file", Detail: err.Error()}}
+	plan.zone = z.WithDefaults()
+	if err := plan.zone.Check(); err != nil {
+		return plan, out, site.Flaws{{Field: "file", Detail: err.Error()}}
 	}
-	if dryRun {
-		return out, nil
-	}
-	serial := uint32(0)
 	if read.SOA != nil {
-		serial = read.SOA.Serial
+		plan.serial = read.SOA.Serial
 	}
-	err = e.change(ctx, "", "a zone file was taken over into "+string(z.Apex), func() error { return e.store.ImportZone(ctx, z, add, remove, serial) })
-	out.Carried = err == nil
-	return out, err
+	return plan, out, nil
 }
 
 func fromSOA(z *names.Zone, soa *dns.SOA) {

@@ -98,7 +98,9 @@ func (s *Store) MoveIDs(ctx context.Context, n int) (ids []int64, err error) {
 	return ids, err
 }
 
-const acceptStatement = `INSERT INTO accepted (id, content) VALUES ($1, $2)`
+// acceptStatement writes nothing where another server writes by now. The lock on the writer's row has whoever takes over wait for
+// what is under way, and what comes later see the new epoch.
+const acceptStatement = `INSERT INTO accepted (id, content) SELECT $1, $2 FROM writer WHERE epoch = $3 FOR SHARE`
 
 // row gives what acceptStatement takes.
 func (g Group) row() (id int64, content string, err error) {
@@ -113,10 +115,27 @@ func (s *Store) Accept(ctx context.Context, g Group) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.writes.Exec(ctx, acceptStatement, id, content); err != nil {
+	done, err := s.writes.Exec(ctx, acceptStatement, id, content, s.epoch())
+	if err != nil {
 		return fmt.Errorf("record %d moves: %w", len(g.Changes), err)
 	}
+	if done.RowsAffected() != 1 {
+		return ErrNotWriter
+	}
 	return nil
+}
+
+// AcceptWith makes a group durable in the transaction that the store stands for, which Together has fenced.
+func (s *Store) AcceptWith(ctx context.Context, g Group) error {
+	if len(g.Changes) == 0 {
+		return nil
+	}
+	id, content, err := g.row()
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, acceptStatement, id, content, s.epoch())
+	return err
 }
 
 // Settle brings accepted groups, put together in their order, into the tables that are read, and notes stages that moves have
@@ -130,7 +149,11 @@ func (s *Store) Settle(ctx context.Context, g Group, stages []Stages) error {
 	if err != nil {
 		return err
 	}
-	defer func() { _ = tx.Rollback(ctx) }()
+	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
+	var ours bool
+	if err := tx.QueryRow(ctx, `SELECT true FROM writer WHERE epoch = $1 FOR SHARE`, s.epoch()).Scan(&ours); err != nil {
+		return notWriter(err)
+	}
 	reached := merged(stages)
 	if err := settleMoves(ctx, tx, g.Changes, reached); err != nil {
 		return err
@@ -245,4 +268,61 @@ func (s *Store) settleAccepted(ctx context.Context) error {
 		return fmt.Errorf("settle moves that were accepted: %w", err)
 	}
 	return nil
+}
+
+// Follow gives the moves after one, in their order, and the serials of the zones that go with the last of them: as a writer has
+// accepted them, settled or not.
+func (s *Store) Follow(ctx context.Context, after int64) (Group, error) {
+	g := Group{Serials: map[int64]uint32{}}
+	tx, err := s.pool.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly})
+	if err != nil {
+		return g, err
+	}
+	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
+	rows, err := tx.Query(ctx, `SELECT id, serial FROM zone`)
+	if err != nil {
+		return g, err
+	}
+	var zone, serial, id int64
+	if _, err := pgx.ForEachRow(rows, []any{&zone, &serial}, func() error { g.Serials[zone] = uint32(serial); return nil }); err != nil {
+		return g, err
+	}
+	rows, err = tx.Query(ctx, `SELECT id, site_id, link_id, old_ipv4, old_ipv6, new_ipv4, new_ipv6, source, noticed_at, received_at FROM move WHERE id > $1 ORDER BY id`, after)
+	if err != nil {
+		return g, err
+	}
+	var siteID, link int64
+	var addresses [4]*netip.Prefix
+	var source string
+	var noticed, received time.Time
+	to := []any{&id, &siteID, &link, &addresses[0], &addresses[1], &addresses[2], &addresses[3], &source, &noticed, &received}
+	if _, err := pgx.ForEachRow(rows, to, func() error {
+		of := func(i int) netip.Addr {
+			if addresses[i] == nil {
+				return netip.Addr{}
+			}
+			return addresses[i].Addr()
+		}
+		g.Changes = append(g.Changes, Change{ID: id, SiteID: siteID, LinkID: link, Old: wan.Pair{IPv4: of(0), IPv6: of(1)}, New: wan.Pair{IPv4: of(2), IPv6: of(3)},
+			Source: wan.Source(source), Noticed: noticed.UTC(), Received: received.UTC()})
+		return nil
+	}); err != nil {
+		return g, err
+	}
+	rows, err = tx.Query(ctx, `SELECT content FROM accepted ORDER BY id`)
+	if err != nil {
+		return g, err
+	}
+	var content string
+	_, err = pgx.ForEachRow(rows, []any{&content}, func() error {
+		var a accepted
+		if err := json.Unmarshal([]byte(content), &a); err != nil {
+			return err
+		}
+		later, err := a.group()
+		later.Changes = slices.DeleteFunc(later.Changes, func(c Change) bool { return c.ID <= after })
+		g.Add(later)
+		return err
+	})
+	return g, err
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"net/netip"
 
 	"github.com/jmoiron/sqlx"
 
@@ -20,8 +21,9 @@ func (s *Store) Aliases(ctx context.Context) ([]site.Alias, error) {
 		Hostname   names.Name `db:"hostname"`
 		Site       string     `db:"site"`
 		TTL        int        `db:"ttl"`
+		Revision   int64      `db:"revision"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, h.name AS hostname, s.code AS site, a.ttl
+	err := s.db.SelectContext(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, h.name AS hostname, s.code AS site, a.ttl, a.revision
 		FROM alias a JOIN hostname h ON h.id = a.hostname_id JOIN site s ON s.id = h.site_id ORDER BY a.name`)
 	out := make([]site.Alias, len(rows))
 	for i, r := range rows {
@@ -63,9 +65,10 @@ func (s *Store) Redirects(ctx context.Context) ([]site.Redirect, error) {
 		Path       string     `db:"path"`
 		KeepPath   bool       `db:"keep_path"`
 		Status     int        `db:"status"`
+		Revision   int64      `db:"revision"`
 	}
 	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, r.zone_id, r.hostname_id, h.site_id, r.name, h.name AS hostname, s.code AS site, r.ttl,
-			r.scheme, r.port, r.path, r.keep_path, r.status
+			r.scheme, r.port, r.path, r.keep_path, r.status, r.revision
 		FROM redirect r JOIN hostname h ON h.id = r.hostname_id JOIN site s ON s.id = h.site_id ORDER BY r.name`)
 	out := make([]site.Redirect, len(rows))
 	for i, r := range rows {
@@ -82,7 +85,7 @@ func (s *Store) PutRedirect(ctx context.Context, r site.Redirect) error {
 				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, r.ZoneID, r.HostnameID, r.Name, r.TTL, r.Scheme, r.Port, r.Path, r.KeepPath, r.Status)
 			return err
 		}
-		done, err := tx.ExecContext(ctx, `UPDATE redirect SET hostname_id = $2, ttl = $3, scheme = $4, port = $5, path = $6, keep_path = $7, status = $8
+		done, err := tx.ExecContext(ctx, `UPDATE redirect SET hostname_id = $2, ttl = $3, scheme = $4, port = $5, path = $6, keep_path = $7, status = $8, revision = revision + 1
 			WHERE id = $1`, r.ID, r.HostnameID, r.TTL, r.Scheme, r.Port, r.Path, r.KeepPath, r.Status)
 		return affected(done, err, "redirect", "name", string(r.Name))
 	})
@@ -123,15 +126,10 @@ func (s *Store) ZoneRecords(ctx context.Context) ([]ZoneRecord, error) {
 // of it or nothing.
 func (s *Store) ChangeZoneRecords(ctx context.Context, zoneID int64, add []names.Record, remove []int64, g Group) error {
 	return s.inZone(ctx, zoneID, func(tx *sqlx.Tx) error {
-		if err := changeRecords(ctx, tx, zoneID, add, remove); err != nil || len(g.Changes) == 0 {
+		if err := changeRecords(ctx, tx, zoneID, add, remove); err != nil {
 			return err
 		}
-		id, content, err := g.row()
-		if err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, acceptStatement, id, content)
-		return err
+		return s.AcceptWith(ctx, g)
 	})
 }
 
@@ -184,20 +182,28 @@ type SigningKey struct {
 	SiteID    ref    `db:"site_id"`
 	Site      string `db:"site"`
 	Created   when   `db:"created_at"`
+	// MayAnnounce are the prefixes in which updates may set addresses that are not their sender's.
+	MayAnnounce list[netip.Prefix] `db:"may_announce"`
 }
 
 // SigningKeys lists all TSIG keys by name.
 func (s *Store) SigningKeys(ctx context.Context) ([]SigningKey, error) {
 	var out []SigningKey
-	err := s.db.SelectContext(ctx, &out, `SELECT k.id, k.name, k.algorithm, k.secret, k.site_id, coalesce(s.code, '') AS site, k.created_at
+	err := s.db.SelectContext(ctx, &out, `SELECT k.id, k.name, k.algorithm, k.secret, k.site_id, coalesce(s.code, '') AS site, k.created_at, k.may_announce
 		FROM signing_key k LEFT JOIN site s ON s.id = k.site_id ORDER BY k.name`)
 	return out, err
 }
 
 // AddSigningKey records a TSIG key.
-func (s *Store) AddSigningKey(ctx context.Context, name, algorithm, secret string, siteID int64) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO signing_key (name, algorithm, secret, site_id) VALUES ($1, $2, $3, $4)`, name, algorithm, secret, ref(siteID))
+func (s *Store) AddSigningKey(ctx context.Context, name, algorithm, secret string, siteID int64, mayAnnounce []netip.Prefix) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO signing_key (name, algorithm, secret, site_id, may_announce) VALUES ($1, $2, $3, $4, $5)`, name, algorithm, secret, ref(siteID), list[netip.Prefix](mayAnnounce))
 	return explained(err, "signing key", "name", name)
+}
+
+// AllowSigningKey sets the prefixes in which updates with a key may set addresses that are not their sender's.
+func (s *Store) AllowSigningKey(ctx context.Context, name string, mayAnnounce []netip.Prefix) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE signing_key SET may_announce = $2 WHERE name = $1`, name, list[netip.Prefix](mayAnnounce))
+	return affected(r, err, "signing key", "name", name)
 }
 
 // RemoveSigningKey makes a TSIG key unknown.

@@ -16,13 +16,14 @@ type deviceRow struct {
 	Reserved bool   `db:"reserved"`
 	IPv6     inet   `db:"ipv6"`
 	Router   bool   `db:"router"`
+	Revision int64  `db:"revision"`
 }
 
 func (r deviceRow) device() site.Device {
-	return site.Device{ID: r.ID, SiteID: r.SiteID, Name: r.Name, MAC: r.MAC, Address: r.Address.Addr, Reserved: r.Reserved, IPv6: r.IPv6.Addr, Router: r.Router}
+	return site.Device{ID: r.ID, SiteID: r.SiteID, Name: r.Name, MAC: r.MAC, Address: r.Address.Addr, Reserved: r.Reserved, IPv6: r.IPv6.Addr, Router: r.Router, Revision: r.Revision}
 }
 
-const deviceColumns = `SELECT id, site_id, name, mac, host(address) AS address, reserved, host(ipv6) AS ipv6, router FROM device`
+const deviceColumns = `SELECT id, site_id, name, mac, host(address) AS address, reserved, host(ipv6) AS ipv6, router, revision FROM device`
 
 // Devices lists the devices of a site by name; siteID 0 lists those of all sites.
 func (s *Store) Devices(ctx context.Context, siteID int64) ([]site.Device, error) {
@@ -52,7 +53,7 @@ func (s *Store) AddDevice(ctx context.Context, in site.Device) (int64, error) {
 
 // EditDevice writes the device's fields by its ID.
 func (s *Store) EditDevice(ctx context.Context, in site.Device) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE device SET name = $2, mac = $3, address = $4, reserved = $5, router = $6 WHERE id = $1`,
+	r, err := s.db.ExecContext(ctx, `UPDATE device SET name = $2, mac = $3, address = $4, reserved = $5, router = $6, revision = revision + 1 WHERE id = $1`,
 		in.ID, in.Name, in.MAC, inet{in.Address}, in.Reserved, in.Router)
 	return affected(r, err, "device", "name", in.Name)
 }

@@ -27,17 +27,18 @@ type hostnameRow struct {
 	Kept6    inet         `db:"kept6"`
 	Device   ref          `db:"device_id"`
 	OfDevice string       `db:"device"`
+	Revision int64        `db:"revision"`
 }
 
 func (r hostnameRow) hostname() site.Hostname {
 	return site.Hostname{ID: r.ID, ZoneID: r.ZoneID, SiteID: r.SiteID, LinkID: int64(r.LinkID), Name: r.Name, Zone: r.Zone,
 		Site: r.Site, Link: r.Link, TTL: r.TTL, Extras: r.Extras, Mail: r.Mail,
-		KeptBy: r.KeptBy, Kept: wan.Pair{IPv4: r.Kept4.Addr, IPv6: r.Kept6.Addr}, DeviceID: int64(r.Device), Device: r.OfDevice}
+		KeptBy: r.KeptBy, Kept: wan.Pair{IPv4: r.Kept4.Addr, IPv6: r.Kept6.Addr}, DeviceID: int64(r.Device), Device: r.OfDevice, Revision: r.Revision}
 }
 
 const hostnameColumns = `SELECT h.id, h.zone_id, h.site_id, h.link_id, h.name, z.apex AS zone, s.code AS site,
 	coalesce(l.label, '') AS link, h.ttl, h.extras, h.mail, h.kept_by, host(h.kept_ipv4) AS kept4, host(h.kept_ipv6) AS kept6,
-	h.device_id, coalesce(d.name, '') AS device
+	h.device_id, coalesce(d.name, '') AS device, h.revision
 	FROM hostname h LEFT JOIN device d ON d.id = h.device_id JOIN zone z ON z.id = h.zone_id JOIN site s ON s.id = h.site_id LEFT JOIN link l ON l.id = h.link_id`
 
 // Hostnames lists the hostnames of a site by name; siteID 0 lists those of all sites.
@@ -70,7 +71,7 @@ func (s *Store) PutHostname(ctx context.Context, h site.Hostname) (id int64, ser
 			return tx.GetContext(ctx, &id, `INSERT INTO hostname (zone_id, site_id, link_id, name, ttl, extras, mail, device_id)
 				VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`, h.ZoneID, h.SiteID, ref(h.LinkID), h.Name, h.TTL, list[string](h.Extras), h.Mail, ref(h.DeviceID))
 		}
-		r, err := tx.ExecContext(ctx, `UPDATE hostname SET link_id = $2, ttl = $3, extras = $4, mail = $5, device_id = $6 WHERE id = $1`,
+		r, err := tx.ExecContext(ctx, `UPDATE hostname SET link_id = $2, ttl = $3, extras = $4, mail = $5, device_id = $6, revision = revision + 1 WHERE id = $1`,
 			h.ID, ref(h.LinkID), h.TTL, list[string](h.Extras), h.Mail, ref(h.DeviceID))
 		return affected(r, err, "hostname", "name", string(h.Name))
 	})
@@ -120,7 +121,7 @@ func (s *Store) KeepHostnames(ctx context.Context, by site.Keeper, kept map[int6
 			}
 		}
 		for id, pair := range kept {
-			if _, err := tx.ExecContext(ctx, `UPDATE hostname SET kept_by = $2, kept_ipv4 = $3, kept_ipv6 = $4 WHERE id = $1`,
+			if _, err := tx.ExecContext(ctx, `UPDATE hostname SET kept_by = $2, kept_ipv4 = $3, kept_ipv6 = $4, revision = revision + 1 WHERE id = $1`,
 				id, by, inet{pair.IPv4}, inet{pair.IPv6}); err != nil {
 				return err
 			}

@@ -28,16 +28,18 @@ type linkRow struct {
 	To       inet             `db:"dynamic_to"`
 	Router   inet             `db:"router_address"`
 	Sources  list[wan.Source] `db:"sources"`
+	Failing  bool             `db:"failing"`
+	Revision int64            `db:"revision"`
 }
 
 func (r linkRow) link() site.Link {
 	return site.Link{ID: r.ID, SiteID: r.SiteID, Label: r.Label, Provider: r.Provider, Mode: r.Mode, Position: r.Position,
 		IPv4: r.IPv4.Addr, IPv6: r.IPv6.Addr, Source: r.Source, Since: r.Since.Time, Heard: r.Heard.Time, Agent: r.Agent, ChangeAt: r.ChangeAt.Time,
-		RouterWAN: r.Router.Addr, Sources: r.Sources, Dynamic: site.RangeOf(r.From.Addr, r.To.Addr)}
+		RouterWAN: r.Router.Addr, Sources: r.Sources, Dynamic: site.RangeOf(r.From.Addr, r.To.Addr), Failing: r.Failing, Revision: r.Revision}
 }
 
 const linkColumns = `SELECT l.id, l.site_id, l.label, l.provider, l.mode, l.position, host(l.ipv4) AS ipv4, host(l.ipv6) AS ipv6,
-	l.source, l.since_at, l.heard_at, l.change_at, host(l.router_address) AS router_address, host(l.dynamic_from) AS dynamic_from, host(l.dynamic_to) AS dynamic_to, l.sources,
+	l.source, l.since_at, l.heard_at, l.change_at, host(l.router_address) AS router_address, host(l.dynamic_from) AS dynamic_from, host(l.dynamic_to) AS dynamic_to, l.sources, l.failing, l.revision,
 	EXISTS (SELECT FROM access_key k WHERE k.link_id = l.id AND k.scope = 'agent' AND k.revoked_at IS NULL) AS agent
 	FROM link l`
 
@@ -71,9 +73,20 @@ func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 // EditLink writes the link's own fields by its ID; its addresses stay.
 func (s *Store) EditLink(ctx context.Context, in site.Link) error {
 	from, to := in.Dynamic.Ends()
-	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6, router_address = $7, sources = $8, dynamic_from = $9, dynamic_to = $10 WHERE id = $1`,
+	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6, router_address = $7, sources = $8, dynamic_from = $9, dynamic_to = $10, revision = revision + 1 WHERE id = $1`,
 		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources), inet{from}, inet{to})
 	return affected(r, err, "link", "label", in.Label)
+}
+
+// NoteFailing records through which links nothing comes, and raises the serials of the zones whose answers change with it. It
+// returns those.
+func (s *Store) NoteFailing(ctx context.Context, failing map[int64]bool, zones []int64) (serials map[int64]uint32, err error) {
+	for _, id := range slices.Sorted(maps.Keys(failing)) {
+		if _, err := s.db.ExecContext(ctx, `UPDATE link SET failing = $2 WHERE id = $1`, id, failing[id]); err != nil {
+			return nil, err
+		}
+	}
+	return s.BumpSerials(ctx, zones)
 }
 
 // RemoveLink removes a link that no hostname and no service names.

@@ -138,20 +138,56 @@ func (s *Store) Moves(ctx context.Context, f MoveFilter) ([]Move, error) {
 	return out, err
 }
 
-// Unfinished lists, for each link, its newest move where that lacks a stage, so that a restarted server can finish it.
-func (s *Store) Unfinished(ctx context.Context) ([]Move, error) {
-	var ids []int64
-	if err := s.db.SelectContext(ctx, &ids, `SELECT id FROM (SELECT DISTINCT ON (link_id) id, published_at, confirmed_at FROM move ORDER BY link_id, id DESC) newest
-		WHERE published_at IS NULL OR confirmed_at IS NULL`); err != nil {
-		return nil, err
+// Unfinished is a move that has not reached all of its stages.
+type Unfinished struct {
+	ID       int64 `db:"id"`
+	SiteID   int64 `db:"site_id"`
+	LinkID   int64 `db:"link_id"`
+	Received when  `db:"received_at"`
+
+	Published bool `db:"published"`
+	Answered  bool `db:"answered"`
+	Seen      bool `db:"seen"`
+	Confirmed bool `db:"confirmed"`
+}
+
+// Unfinished lists, for each link, its newest move where that lacks a stage and was received after since, so that a restarted
+// server can finish it. An older one was given up: what is proven now proves nothing of it.
+func (s *Store) Unfinished(ctx context.Context, since time.Time) ([]Unfinished, error) {
+	var out []Unfinished
+	err := s.db.SelectContext(ctx, &out, `SELECT id, site_id, link_id, received_at, published_at IS NOT NULL AS published, answered_at IS NOT NULL AS answered,
+			seen_at IS NOT NULL AS seen, confirmed_at IS NOT NULL AS confirmed
+		FROM (SELECT DISTINCT ON (link_id) * FROM move WHERE received_at > $1 ORDER BY link_id, id DESC) newest
+		WHERE published_at IS NULL OR answered_at IS NULL OR seen_at IS NULL OR confirmed_at IS NULL`, since)
+	return out, err
+}
+
+// Takes reports whether a move is one that the filter lets through; whether it is finished is not looked at.
+func (f MoveFilter) Takes(m Move) bool {
+	has := func(a netip.Addr) bool {
+		return a == m.Old.IPv4 || a == m.Old.IPv6 || a == m.New.IPv4 || a == m.New.IPv6
 	}
-	var out []Move
-	for _, id := range ids {
-		list, err := s.Moves(ctx, MoveFilter{Before: id + 1, Limit: 1})
-		if err != nil {
-			return nil, err
+	return (f.SiteID == 0 || m.SiteID == f.SiteID) && (f.LinkID == 0 || m.LinkID == f.LinkID) && (f.Before == 0 || m.ID < f.Before) &&
+		(f.Since.IsZero() || !m.Noticed.Before(f.Since)) && (f.Until.IsZero() || m.Noticed.Before(f.Until)) &&
+		(f.Source == "" || m.Source == f.Source) && (!f.Address.IsValid() || has(f.Address))
+}
+
+// With gives the move with stages that it has reached since. That a remote zone has it is told by the table alone.
+func (m Move) With(s Stages) Move {
+	if s.ZoneID != 0 {
+		return m
+	}
+	for _, f := range []struct{ to, from *time.Time }{{&m.Recorded, &s.Recorded}, {&m.Published, &s.Published},
+		{&m.Answered, &s.Answered}, {&m.Seen, &s.Seen}, {&m.Confirmed, &s.Confirmed}} {
+		if !f.from.IsZero() {
+			*f.to = *f.from
 		}
-		out = append(out, list...)
 	}
-	return out, nil
+	return m
+}
+
+// NewestMove is the ID of the newest move that is settled; 0 where there is none.
+func (s *Store) NewestMove(ctx context.Context) (id int64, err error) {
+	err = s.db.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM move`)
+	return id, err
 }

@@ -2,9 +2,13 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jmoiron/sqlx"
 )
 
 // The history's tables have a partition for each month. Spans tell of every outcome, rollups of every hour: they are kept
@@ -15,25 +19,47 @@ const (
 )
 
 var partitioned = []struct {
-	table string
-	kept  int
-	fill  int // of a page, in percent: the newest spans grow in place
-}{{"span", spansKept, 60}, {"rollup", rollupsKept, 100}}
+	table, key string
+	kept       int
+	fill       int // of a page, in percent: the newest spans grow in place
+}{{"span", "from_at", spansKept, 60}, {"rollup", "day", rollupsKept, 100}}
 
-// EnsurePartitions makes the partitions for the month of now, the three before it and the one after.
+// EnsurePartitions makes the partitions for the month of now, the three before it and the one after. Rows of such a month that
+// went into the default partition meanwhile are moved.
 func (s *Store) EnsurePartitions(ctx context.Context, now time.Time) error {
 	month := monthOf(now)
 	for i := -3; i <= 1; i++ {
 		from := month.AddDate(0, i, 0)
 		for _, p := range partitioned {
-			_, err := s.db.ExecContext(ctx, fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s_%s PARTITION OF %s FOR VALUES FROM ('%s') TO ('%s') WITH (fillfactor = %d)`,
-				p.table, from.Format("2006_01"), p.table, from.Format(time.RFC3339), from.AddDate(0, 1, 0).Format(time.RFC3339), p.fill))
-			if err != nil {
+			if err := s.ensurePartition(ctx, p.table, p.key, p.fill, from, from.AddDate(0, 1, 0)); err != nil {
 				return fmt.Errorf("make the history's partition of %s: %w", from.Format("2006-01"), err)
 			}
 		}
 	}
 	return nil
+}
+
+func (s *Store) ensurePartition(ctx context.Context, table, key string, fill int, from, to time.Time) error {
+	name := table + "_" + from.Format("2006_01")
+	bounds := fmt.Sprintf(`FOR VALUES FROM ('%s') TO ('%s')`, from.Format(time.RFC3339), to.Format(time.RFC3339))
+	_, err := s.db.ExecContext(ctx, fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s PARTITION OF %s %s WITH (fillfactor = %d)`, name, table, bounds, fill))
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) || pg.Code != "23514" { // check_violation: the default partition has such rows
+		return err
+	}
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		for _, statement := range []string{
+			fmt.Sprintf(`CREATE TABLE %s (LIKE %s INCLUDING DEFAULTS) WITH (fillfactor = %d)`, name, table, fill),
+			fmt.Sprintf(`WITH moved AS (DELETE FROM %s_other WHERE %s >= '%s' AND %s < '%s' RETURNING *) INSERT INTO %s SELECT * FROM moved`,
+				table, key, from.Format(time.RFC3339), key, to.Format(time.RFC3339), name),
+			fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s %s`, table, name, bounds),
+		} {
+			if _, err := tx.ExecContext(ctx, statement); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // DropOldPartitions drops the partitions of months whose time is over, and says which.

@@ -2,6 +2,9 @@ package store
 
 import (
 	"context"
+	"maps"
+	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -13,6 +16,7 @@ type Person struct {
 	Name         string `db:"name"`
 	PasswordHash []byte `db:"password_hash"`
 	Once         bool   `db:"once"`
+	Until        when   `db:"once_until"` // when a one-time password expires
 }
 
 // People counts the people on record.
@@ -24,17 +28,26 @@ func (s *Store) People(ctx context.Context) (n int, err error) {
 // PersonNamed finds a person by name.
 func (s *Store) PersonNamed(ctx context.Context, name string) (Person, error) {
 	var p Person
-	err := s.db.GetContext(ctx, &p, `SELECT id, name, password_hash, once FROM person WHERE name = $1`, name)
+	err := s.db.GetContext(ctx, &p, `SELECT id, name, password_hash, once, once_until FROM person WHERE name = $1`, name)
 	return p, explained(err, "person", "name", name)
 }
 
-// PutPassword sets a person's password hash, making the person where new, and ends all their sessions.
-func (s *Store) PutPassword(ctx context.Context, name string, hash []byte, once bool) error {
-	_, err := s.db.ExecContext(ctx, `WITH p AS (
-			INSERT INTO person (name, password_hash, once) VALUES ($1, $2, $3)
-			ON CONFLICT (name) DO UPDATE SET password_hash = excluded.password_hash, once = excluded.once RETURNING id)
-		DELETE FROM session USING p WHERE person_id = p.id`, name, hash, once)
-	return err
+// PutPassword sets a person's password hash and ends all their sessions. A person who is not on record is Missing, and made where
+// create says so. until is when a one-time password expires; zero for one that the person chose.
+func (s *Store) PutPassword(ctx context.Context, name string, hash []byte, until time.Time, create bool) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		if create {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO person (name, password_hash) VALUES ($1, '') ON CONFLICT (name) DO NOTHING`, name); err != nil {
+				return err
+			}
+		}
+		r, err := tx.ExecContext(ctx, `UPDATE person SET password_hash = $2, once = $3, once_until = $4 WHERE name = $1`, name, hash, !until.IsZero(), when{until})
+		if err := affected(r, err, "person", "name", name); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM session USING person WHERE person_id = person.id AND person.name = $1`, name)
+		return err
+	})
 }
 
 // Session is a signed-in browser.
@@ -94,23 +107,30 @@ type Key struct {
 
 	VantageID ref    `db:"vantage_id"`
 	Vantage   string `db:"vantage"`
+
+	Expires when `db:"expires_at"` // zero never
+	Used    when `db:"used_at"`
+	// MayAnnounce are the prefixes in which the key may announce addresses that are not its connection's.
+	MayAnnounce list[netip.Prefix] `db:"may_announce"`
 }
 
 const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id, coalesce(s.code, '') AS site,
 	coalesce(l.label, '') AS link, k.created_at, k.revoked_at, k.replaces, k.turn,
-	k.vantage_id, coalesce(v.name, '') AS vantage
+	k.vantage_id, coalesce(v.name, '') AS vantage, k.expires_at, k.used_at, k.may_announce
 	FROM access_key k LEFT JOIN person p ON p.id = k.person_id LEFT JOIN link l ON l.id = k.link_id LEFT JOIN site s ON s.id = l.site_id
 	LEFT JOIN vantage v ON v.id = k.vantage_id`
 
 // AddPersonKey records a key of a person under the hash of its secret.
-func (s *Store) AddPersonKey(ctx context.Context, hash []byte, personID int64, label string) (id int64, err error) {
-	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, person_id) VALUES ($1, 'person', $2, $3) RETURNING id`, hash, label, personID)
+func (s *Store) AddPersonKey(ctx context.Context, hash []byte, personID int64, label string, expires time.Time) (id int64, err error) {
+	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, person_id, expires_at) VALUES ($1, 'person', $2, $3, $4) RETURNING id`,
+		hash, label, personID, when{expires})
 	return id, err
 }
 
 // AddLinkKey records a key with which a router announces for a link.
-func (s *Store) AddLinkKey(ctx context.Context, hash []byte, linkID int64, label string) (id int64, err error) {
-	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, link_id) VALUES ($1, 'router', $2, $3) RETURNING id`, hash, label, linkID)
+func (s *Store) AddLinkKey(ctx context.Context, hash []byte, linkID int64, label string, mayAnnounce []netip.Prefix) (id int64, err error) {
+	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, link_id, may_announce) VALUES ($1, 'router', $2, $3, $4) RETURNING id`,
+		hash, label, linkID, list[netip.Prefix](mayAnnounce))
 	return id, err
 }
 
@@ -119,6 +139,22 @@ func (s *Store) KeyByHash(ctx context.Context, hash []byte) (Key, error) {
 	var k Key
 	err := s.db.GetContext(ctx, &k, keyColumns+` WHERE k.hash = $1`, hash)
 	return k, explained(err, "key", "", "of that secret")
+}
+
+// AllowKey sets the prefixes in which a link's key may announce addresses that are not its connection's.
+func (s *Store) AllowKey(ctx context.Context, id int64, name string, mayAnnounce []netip.Prefix) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET may_announce = $2 WHERE id = $1 AND link_id IS NOT NULL AND revoked_at IS NULL`, id, list[netip.Prefix](mayAnnounce))
+	return affected(r, err, "key of a link", "", name)
+}
+
+// NoteKeyUse writes when keys were last used.
+func (s *Store) NoteKeyUse(ctx context.Context, used map[int64]time.Time) error {
+	ids := slices.Sorted(maps.Keys(used))
+	times := make([]time.Time, 0, len(used))
+	for _, id := range ids {
+		times = append(times, used[id])
+	}
+	return s.soon(ctx, `UPDATE access_key SET used_at = t.at FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at) WHERE access_key.id = t.id`, ids, times)
 }
 
 // Keys lists all keys, the newest first.
@@ -146,7 +182,7 @@ func (s *Store) SucceedKey(ctx context.Context, old int64, hash []byte, now time
 		if _, err := tx.ExecContext(ctx, `UPDATE access_key SET revoked_at = $2 WHERE replaces = $1 AND revoked_at IS NULL`, old, now); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO access_key (hash, scope, label, link_id, replaces) SELECT $2, scope, label, link_id, id FROM access_key WHERE id = $1`, old, hash)
+		_, err := tx.ExecContext(ctx, `INSERT INTO access_key (hash, scope, label, link_id, may_announce, replaces) SELECT $2, scope, label, link_id, may_announce, id FROM access_key WHERE id = $1`, old, hash)
 		return err
 	})
 }
@@ -163,8 +199,9 @@ func (s *Store) SettleKey(ctx context.Context, id int64, now time.Time) error {
 }
 
 // AddEnrolment records a one-time code for an agent of a link under the code's hash.
-func (s *Store) AddEnrolment(ctx context.Context, codeHash []byte, linkID int64, expires time.Time) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO enrolment (code_hash, link_id, expires_at) VALUES ($1, $2, $3)`, codeHash, linkID, expires)
+func (s *Store) AddEnrolment(ctx context.Context, codeHash []byte, linkID int64, expires time.Time, mayAnnounce []netip.Prefix) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO enrolment (code_hash, link_id, expires_at, may_announce) VALUES ($1, $2, $3, $4)`,
+		codeHash, linkID, expires, list[netip.Prefix](mayAnnounce))
 	return err
 }
 
@@ -172,8 +209,8 @@ func (s *Store) AddEnrolment(ctx context.Context, codeHash []byte, linkID int64,
 // Missing. It returns the link.
 func (s *Store) Enrol(ctx context.Context, codeHash, keyHash []byte, label string, now time.Time) (linkID int64, err error) {
 	err = s.db.GetContext(ctx, &linkID, `WITH used AS (
-			UPDATE enrolment SET used_at = $4 WHERE code_hash = $1 AND used_at IS NULL AND expires_at > $4 AND link_id IS NOT NULL RETURNING link_id)
-		INSERT INTO access_key (hash, scope, label, link_id) SELECT $2, 'agent', $3, link_id FROM used RETURNING link_id`,
+			UPDATE enrolment SET used_at = $4 WHERE code_hash = $1 AND used_at IS NULL AND expires_at > $4 AND link_id IS NOT NULL RETURNING link_id, may_announce)
+		INSERT INTO access_key (hash, scope, label, link_id, may_announce) SELECT $2, 'agent', $3, link_id, may_announce FROM used RETURNING link_id`,
 		codeHash, keyHash, label, now)
 	return linkID, explained(err, "enrolment code", "code", "given")
 }

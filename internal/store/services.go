@@ -35,6 +35,7 @@ type serviceRow struct {
 	PinnedBy     string          `db:"pinned_by"`
 	ProbeKey     string          `db:"probe_key"`
 	OnRouter     bool            `db:"on_router"`
+	Revision     int64           `db:"revision"`
 }
 
 // options is a JSON column.
@@ -61,11 +62,11 @@ func (r serviceRow) service() site.Service {
 	return site.Service{ID: r.ID, SiteID: r.SiteID, DeviceID: r.DeviceID, LinkID: int64(r.LinkID), Name: r.Name, Device: r.Device,
 		Link: r.Link, Kind: r.Kind, Transport: r.Transport, ExternalFrom: r.ExternalFrom, ExternalTo: r.ExternalTo,
 		InternalFrom: r.InternalFrom, Expected: r.Expected, Interval: r.Interval, Options: r.Options.Options, OpenUntil: r.OpenUntil.Time,
-		Fingerprint: r.Fingerprint, Pinned: r.Pinned.Time, PinnedBy: r.PinnedBy, ProbeKey: r.ProbeKey, OnRouter: r.OnRouter}
+		Fingerprint: r.Fingerprint, Pinned: r.Pinned.Time, PinnedBy: r.PinnedBy, ProbeKey: r.ProbeKey, OnRouter: r.OnRouter, Revision: r.Revision}
 }
 
 const serviceColumns = `SELECT s.id, s.site_id, s.device_id, s.link_id, s.name, d.name AS device, coalesce(l.label, '') AS link,
-	s.kind, s.transport, s.external_from, s.external_to, s.internal_from, s.expected, s.interval_s, s.options, s.open_until, s.fingerprint, s.pinned_at, s.pinned_by, s.probe_key, d.router AS on_router
+	s.kind, s.transport, s.external_from, s.external_to, s.internal_from, s.expected, s.interval_s, s.options, s.open_until, s.fingerprint, s.pinned_at, s.pinned_by, s.probe_key, s.revision, d.router AS on_router
 	FROM service s JOIN device d ON d.id = s.device_id LEFT JOIN link l ON l.id = s.link_id`
 
 // Services lists the services of a site by name; siteID 0 lists those of all sites.
@@ -116,7 +117,7 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 		}
 		r, err := tx.ExecContext(ctx, `UPDATE service SET device_id = $2, link_id = $3, name = $4, kind = $5, transport = $6,
 			external_from = $7, external_to = $8, internal_from = $9, expected = $10, interval_s = $11,
-			options = $12, open_until = $13, probe_key = $14, fingerprint = $15, pinned_at = $16, pinned_by = $17 WHERE id = $1`,
+			options = $12, open_until = $13, probe_key = $14, fingerprint = $15, pinned_at = $16, pinned_by = $17, revision = revision + 1 WHERE id = $1`,
 			in.ID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom, in.Expected, in.Interval,
 			options{in.Options}, when{in.OpenUntil}, in.ProbeKey, in.Fingerprint, when{in.Pinned}, in.PinnedBy)
 		return affected(r, err, "service", "name", in.Name)
@@ -124,10 +125,11 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 	return id, explained(err, "service", "name", in.Name)
 }
 
-// Pin records what a service is recognised by. With first it is kept where another is pinned already; pinned says whether it
-// was taken.
-func (s *Store) Pin(ctx context.Context, id int64, fingerprint, by string, now time.Time, first bool) (pinned bool, err error) {
-	r, err := s.db.ExecContext(ctx, `UPDATE service SET fingerprint = $2, pinned_by = $3, pinned_at = $4 WHERE id = $1 AND (NOT $5 OR fingerprint = '')`, id, fingerprint, by, when{now}, first)
+// Pin records what a service is recognised by, for the revision that showed it. With first it is kept where another is pinned
+// already, and the revision stays: it is no edit. pinned says whether it was taken.
+func (s *Store) Pin(ctx context.Context, id, revision int64, fingerprint, by string, now time.Time, first bool) (pinned bool, err error) {
+	r, err := s.db.ExecContext(ctx, `UPDATE service SET fingerprint = $3, pinned_by = $4, pinned_at = $5, revision = revision + CASE WHEN $6 THEN 0 ELSE 1 END
+		WHERE id = $1 AND revision = $2 AND (NOT $6 OR fingerprint = '')`, id, revision, fingerprint, by, when{now}, first)
 	if err != nil {
 		return false, err
 	}

@@ -11,7 +11,7 @@ import (
 // Sites lists all sites by code.
 func (s *Store) Sites(ctx context.Context) ([]site.Site, error) {
 	out := []site.Site{}
-	err := s.db.SelectContext(ctx, &out, `SELECT id, code, name, note, created_at FROM site ORDER BY code`)
+	err := s.db.SelectContext(ctx, &out, `SELECT id, code, name, note, created_at, revision FROM site ORDER BY code`)
 	for i := range out {
 		out[i].Created = out[i].Created.UTC()
 	}
@@ -21,7 +21,7 @@ func (s *Store) Sites(ctx context.Context) ([]site.Site, error) {
 // Site finds a site by its code.
 func (s *Store) Site(ctx context.Context, code string) (site.Site, error) {
 	var out site.Site
-	err := s.db.GetContext(ctx, &out, `SELECT id, code, name, note, created_at FROM site WHERE code = upper($1)`, code)
+	err := s.db.GetContext(ctx, &out, `SELECT id, code, name, note, created_at, revision FROM site WHERE code = upper($1)`, code)
 	out.Created = out.Created.UTC()
 	return out, explained(err, "site", "code", code)
 }
@@ -29,14 +29,14 @@ func (s *Store) Site(ctx context.Context, code string) (site.Site, error) {
 // AddSite records a site and returns it with its ID.
 func (s *Store) AddSite(ctx context.Context, in site.Site) (site.Site, error) {
 	err := s.db.GetContext(ctx, &in, `INSERT INTO site (code, name, note) VALUES ($1, $2, $3)
-		RETURNING id, code, name, note, created_at`, in.Code, in.Name, in.Note)
+		RETURNING id, code, name, note, created_at, revision`, in.Code, in.Name, in.Note)
 	in.Created = in.Created.UTC()
 	return in, explained(err, "site", "code", in.Code)
 }
 
 // EditSite writes the site's code, name and note by its ID.
 func (s *Store) EditSite(ctx context.Context, in site.Site) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE site SET code = $2, name = $3, note = $4 WHERE id = $1`, in.ID, in.Code, in.Name, in.Note)
+	r, err := s.db.ExecContext(ctx, `UPDATE site SET code = $2, name = $3, note = $4, revision = revision + 1 WHERE id = $1`, in.ID, in.Code, in.Name, in.Note)
 	return affected(r, err, "site", "code", in.Code)
 }
 

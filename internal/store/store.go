@@ -8,6 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
+	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -25,25 +28,45 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
+// database is what statements go to: the pool, or one transaction of it.
+type database interface {
+	sqlx.ExtContext
+	GetContext(ctx context.Context, to any, query string, args ...any) error
+	SelectContext(ctx context.Context, to any, query string, args ...any) error
+}
+
 // Store is a pool of connections to one database. Its methods may be called from many goroutines.
 type Store struct {
-	db   *sqlx.DB
+	db   database
+	tx   *sqlx.Tx // where the store stands for one transaction
+	root *sqlx.DB
 	pool *pgxpool.Pool
 	// writes is for what is written thousands of times a second, by key. Its plans are made once, and for large tables however
 	// small they are then: to plan such a statement anew for the values at hand takes longer than to carry it out.
 	writes *pgxpool.Pool
+	lease  *atomic.Pointer[Lease]
 }
 
 // writers is how many connections there are for writes: one accepts moves, one settles them, one is spare.
 const writers = 3
 
-// Open connects to the PostgreSQL at url and brings the schema up to date.
-func Open(ctx context.Context, url string) (*Store, error) {
+// No statement waits for ever: not for its work, nor for a lock, nor a transaction for its owner.
+var bounds = map[string]string{"statement_timeout": "10000", "lock_timeout": "5000", "idle_in_transaction_session_timeout": "15000"}
+
+// connectWait is how long making one connection may take.
+const connectWait = 5 * time.Second
+
+// Connect makes a store of the PostgreSQL at url. It neither changes anything there nor needs it to answer yet.
+func Connect(ctx context.Context, url string) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("database URL: %w; give one such as postgres://inkpost@127.0.0.1:5432/inkpost", err)
 	}
 	config.MaxConns = max(config.MaxConns, 8)
+	if config.ConnConfig.ConnectTimeout == 0 {
+		config.ConnConfig.ConnectTimeout = connectWait
+	}
+	maps.Copy(config.ConnConfig.RuntimeParams, bounds)
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
@@ -59,20 +82,98 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	s := &Store{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), pool: pool, writes: writes}
-	if err := s.migrate(ctx); err != nil {
-		s.Close()
+	root := sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
+	return &Store{db: root, root: root, pool: pool, writes: writes, lease: &atomic.Pointer[Lease]{}}, nil
+}
+
+// Open connects to a database as its writer and brings its schema up to date: for programs that are alone with it. Error:
+// ErrNotWriter where a server runs on it.
+func Open(ctx context.Context, url string) (*Store, error) {
+	s, err := Connect(ctx, url)
+	if err != nil {
 		return nil, err
 	}
-	if err := s.settleAccepted(ctx); err != nil {
-		s.Close()
-		return nil, err
+	lease, err := s.Lead(ctx, "")
+	if err == nil && lease == nil {
+		err = ErrNotWriter
 	}
-	if err := s.EnsurePartitions(ctx, time.Now()); err != nil {
+	if err == nil {
+		err = s.Prepare(ctx, "", time.Now())
+	}
+	if err != nil {
 		s.Close()
 		return nil, err
 	}
 	return s, nil
+}
+
+// ErrNewerSchema reports a database that a newer program has changed already: this one does not know what it holds.
+type ErrNewerSchema struct{ Has, Known int64 }
+
+func (e ErrNewerSchema) Error() string {
+	return fmt.Sprintf("the database has schema %d, and this program knows up to %d: a newer inkpost has used it; run that one", e.Has, e.Known)
+}
+
+// ErrOlderSchema reports a database that is not brought up to date yet.
+type ErrOlderSchema struct{ Has, Known int64 }
+
+func (e ErrOlderSchema) Error() string {
+	return fmt.Sprintf("the database has schema %d, and this program needs %d: inkpost serve brings it up to date", e.Has, e.Known)
+}
+
+// CheckSchema says whether the schema is the one that this program knows. Errors: ErrNewerSchema, ErrOlderSchema.
+func (s *Store) CheckSchema(ctx context.Context) error {
+	known, err := knownSchema()
+	if err != nil {
+		return err
+	}
+	var there bool
+	if err := s.db.GetContext(ctx, &there, `SELECT to_regclass('goose_db_version') IS NOT NULL`); err != nil {
+		return err
+	}
+	var has int64
+	if there {
+		if err := s.db.GetContext(ctx, &has, `SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied`); err != nil {
+			return err
+		}
+	}
+	switch {
+	case has > known:
+		return ErrNewerSchema{has, known}
+	case has < known:
+		return ErrOlderSchema{has, known}
+	}
+	return nil
+}
+
+// knownSchema is the version of the newest migration.
+func knownSchema() (newest int64, err error) {
+	files, err := migrations.ReadDir("migrations")
+	for _, f := range files {
+		version, e := goose.NumericComponent(f.Name())
+		newest, err = max(newest, version), errors.Join(err, e)
+	}
+	return newest, err
+}
+
+// Prepare brings the schema up to date and settles what an earlier writer accepted. Only the writer may. name says who we are.
+func (s *Store) Prepare(ctx context.Context, name string, now time.Time) error {
+	var newer ErrNewerSchema
+	if err := s.CheckSchema(ctx); errors.As(err, &newer) {
+		return err
+	}
+	if err := s.migrate(ctx); err != nil {
+		return err
+	}
+	if l := s.lease.Load(); l != nil && l.Epoch == 0 { // the table was not there when we got the lock
+		if err := l.raise(ctx, s.pool, name); err != nil {
+			return err
+		}
+	}
+	if err := s.settleAccepted(ctx); err != nil {
+		return err
+	}
+	return s.EnsurePartitions(ctx, now)
 }
 
 func (s *Store) migrate(ctx context.Context) error {
@@ -80,7 +181,14 @@ func (s *Store) migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, s.db.DB, dir)
+	// A migration may take as long as it has to.
+	config := s.pool.Config().ConnConfig.Copy()
+	for bound := range bounds {
+		delete(config.RuntimeParams, bound)
+	}
+	patient := stdlib.OpenDB(*config)
+	defer patient.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, patient, dir)
 	if err != nil {
 		return fmt.Errorf("migrations: %w", err)
 	}
@@ -97,15 +205,18 @@ func (s *Store) migrate(ctx context.Context) error {
 	return nil
 }
 
-// Close releases all connections.
+// Close gives the lease up and releases all connections.
 func (s *Store) Close() {
-	_ = s.db.Close()
+	if l := s.lease.Load(); l != nil {
+		l.Release()
+	}
+	_ = s.root.Close()
 	s.pool.Close()
 	s.writes.Close()
 }
 
 // Ping says whether the database answers.
-func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
+func (s *Store) Ping(ctx context.Context) error { return s.root.PingContext(ctx) }
 
 // Missing reports that what was asked for is not on record.
 type Missing = site.Missing
@@ -138,6 +249,17 @@ func explained(err error, kind, field, name string) error {
 	return err
 }
 
+// Away reports whether PostgreSQL said that it cannot do its work at present, or not in time: it stops (class 57), has no room,
+// memory or connections left (53), does not take writes (25006), or a lock or a transaction was in the way (55P03, 40).
+func Away(pg *pgconn.PgError) bool {
+	for _, class := range []string{"57", "53", "08", "25006", "55P03", "40", "58"} {
+		if strings.HasPrefix(pg.Code, class) {
+			return true
+		}
+	}
+	return false
+}
+
 // affected turns "no row" of an UPDATE or DELETE into Missing.
 func affected(r sql.Result, err error, kind, field, name string) error {
 	if err != nil {
@@ -152,15 +274,26 @@ func affected(r sql.Result, err error, kind, field, name string) error {
 // soon carries a statement out without waiting for the disk: what it writes is lost where the database's machine fails within
 // the next fraction of a second. It is for what can be done without, so that announcements do not wait for it.
 func (s *Store) soon(ctx context.Context, statement string, args ...any) error {
-	var together pgx.Batch // one transaction
+	tx, err := s.writes.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
+	var together pgx.Batch
 	together.Queue(`SET LOCAL synchronous_commit = off`)
 	together.Queue(statement, args...)
-	return s.writes.SendBatch(ctx, &together).Close()
+	if err := tx.SendBatch(ctx, &together).Close(); err != nil {
+		return err
+	}
+	return tx.Commit(ctx)
 }
 
-// inTx runs f in one transaction: all of it is kept, or nothing.
+// inTx runs f in one transaction, the store's own where it has one: all of it is kept, or nothing.
 func (s *Store) inTx(ctx context.Context, f func(*sqlx.Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
+	if s.tx != nil {
+		return f(s.tx)
+	}
+	tx, err := s.root.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}

@@ -94,6 +94,7 @@ func TestWhatIsPutIsGotBack(t *testing.T) {
 	again, err := f.Service(ctx, f.site.ID, "page")
 	require.NoError(t, err)
 	f.service.Link = "main"
+	f.service.Revision++
 	require.Equal(t, f.service, again)
 	f.host.LinkID, f.host.TTL, f.host.Extras = f.link.ID, 60, nil
 	_, serial, err := f.PutHostname(ctx, f.host)
@@ -240,7 +241,7 @@ func TestMovesAreRecordedTogether(t *testing.T) {
 	require.Equal(t, pair("198.51.100.4"), moves[0].Old)
 	require.Equal(t, morning.Add(time.Second), moves[1].Recorded, "stages that are known already are recorded with the move")
 
-	open, err := st.Unfinished(ctx)
+	open, err := st.Unfinished(ctx, time.Time{})
 	require.NoError(t, err)
 	require.Len(t, open, 2, "the newest of each link")
 	note := func(s store.Stages) { require.NoError(t, st.Settle(ctx, store.Group{}, []store.Stages{s})) }
@@ -250,9 +251,13 @@ func TestMovesAreRecordedTogether(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, morning.Add(3*time.Second), moves[0].Published, "a stage that is noted later leaves the others")
 	require.Equal(t, morning.Add(4*time.Second), moves[0].Confirmed)
-	open, err = st.Unfinished(ctx)
+	open, err = st.Unfinished(ctx, time.Time{})
 	require.NoError(t, err)
-	require.Len(t, open, 1)
+	require.Len(t, open, 2, "neither was seen by resolvers")
+	require.Equal(t, []bool{true, true, false, false}, []bool{open[1].Published, open[1].Confirmed, open[1].Answered, open[1].Seen})
+	open, err = st.Unfinished(ctx, morning.Add(time.Hour))
+	require.NoError(t, err)
+	require.Empty(t, open, "an older one was given up")
 	page, err := st.Moves(ctx, store.MoveFilter{Before: ids[1], Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, page, 1)
@@ -337,9 +342,9 @@ func TestTheSerialWrapsWithoutZero(t *testing.T) {
 func TestSpansGrowInTheirPartition(t *testing.T) {
 	f := furnish(t, open(t), "KET")
 	ctx := t.Context()
-	vantage, err := f.OwnVantage(ctx, "server")
+	vantage, err := f.OwnVantage(ctx, "server", true)
 	require.NoError(t, err)
-	same, err := f.OwnVantage(ctx, "server")
+	same, err := f.OwnVantage(ctx, "server", true)
 	require.NoError(t, err)
 	require.Equal(t, vantage, same)
 	span := ledger.Span{ServiceID: f.service.ID, VantageID: vantage, Vantage: "server", Outcome: probe.Opened, From: morning.AddDate(0, -2, 0), Until: morning, Count: 5, Timed: 4, Fastest: 10, Total: 100, Slowest: 40}
@@ -397,7 +402,7 @@ func TestKeysCodesAndSessions(t *testing.T) {
 	n, err := f.People(ctx)
 	require.NoError(t, err)
 	require.Zero(t, n)
-	require.NoError(t, f.PutPassword(ctx, "owner", []byte("hash"), true))
+	require.NoError(t, f.PutPassword(ctx, "owner", []byte("hash"), morning.Add(72*time.Hour), true))
 	p, err := f.PersonNamed(ctx, "owner")
 	require.NoError(t, err)
 	require.True(t, p.Once)
@@ -408,11 +413,11 @@ func TestKeysCodesAndSessions(t *testing.T) {
 	var missing store.Missing
 	_, err = f.Session(ctx, []byte("token"), morning.Add(2*time.Hour))
 	require.ErrorAs(t, err, &missing, "it has expired")
-	require.NoError(t, f.PutPassword(ctx, "owner", []byte("new"), false))
+	require.NoError(t, f.PutPassword(ctx, "owner", []byte("new"), time.Time{}, false))
 	_, err = f.Session(ctx, []byte("token"), morning)
 	require.ErrorAs(t, err, &missing, "another password ends all sessions")
 
-	require.NoError(t, f.AddEnrolment(ctx, []byte("code"), f.link.ID, morning.Add(time.Hour)))
+	require.NoError(t, f.AddEnrolment(ctx, []byte("code"), f.link.ID, morning.Add(time.Hour), nil))
 	_, err = f.Enrol(ctx, []byte("code"), []byte("key"), "attic", morning.Add(2*time.Hour))
 	require.ErrorAs(t, err, &missing, "too late")
 	link, err := f.Enrol(ctx, []byte("code"), []byte("key"), "attic", morning)
@@ -452,7 +457,7 @@ func TestZoneRecordsChangeTogether(t *testing.T) {
 	unchanged, err := f.ZoneRecords(ctx)
 	require.NoError(t, err)
 	require.Equal(t, list, unchanged, "all of it or nothing")
-	require.NoError(t, f.AddSigningKey(ctx, "k.example", "hmac-sha256", "c2VjcmV0", f.site.ID))
+	require.NoError(t, f.AddSigningKey(ctx, "k.example", "hmac-sha256", "c2VjcmV0", f.site.ID, nil))
 	keys, err := f.SigningKeys(ctx)
 	require.NoError(t, err)
 	require.Equal(t, "KET", keys[0].Site)

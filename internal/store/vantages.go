@@ -39,9 +39,13 @@ func (d vantageDoc) Value() (driver.Value, error) {
 	return string(doc), err
 }
 
-// OwnVantage gives the ID of the vantage point called name, made where it is new.
-func (s *Store) OwnVantage(ctx context.Context, name string) (int64, error) {
+// OwnVantage gives the ID of the vantage point called name, made where it is new and make says so; 0 where it is not there.
+func (s *Store) OwnVantage(ctx context.Context, name string, make bool) (int64, error) {
 	var id int64
+	if !make {
+		err := s.db.GetContext(ctx, &id, `SELECT coalesce((SELECT id FROM vantage WHERE name = $1), 0)`, name)
+		return id, err
+	}
 	err := s.db.GetContext(ctx, &id, `INSERT INTO vantage (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = excluded.name RETURNING id`, name)
 	return id, err
 }

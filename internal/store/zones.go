@@ -3,7 +3,9 @@ package store
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 
 	"github.com/jmoiron/sqlx"
 
@@ -32,16 +34,17 @@ type zoneRow struct {
 	Known    string               `db:"primary_key"`
 	Reassert int                  `db:"reassert_s"`
 	Pushing  bool                 `db:"pushing"`
+	Revision int64                `db:"revision"`
 }
 
 func (r zoneRow) zone() names.Zone {
 	return names.Zone{ID: r.ID, Apex: r.Apex, Contact: r.Contact, Serial: r.Serial, Refresh: r.Refresh, Retry: r.Retry,
 		Expire: r.Expire, Negative: r.Negative, TTL: r.TTL, Servers: r.Servers, TransferTo: r.To, TransferKey: r.Key, Notify: r.Notify, AlsoAsk: r.AlsoAsk,
-		Template: r.Template, Kind: r.Kind, Primary: r.Primary.AddrPort, Transport: r.Via, PrimaryKey: r.Known, Reassert: r.Reassert, Pushing: r.Pushing}
+		Template: r.Template, Kind: r.Kind, Primary: r.Primary.AddrPort, Transport: r.Via, PrimaryKey: r.Known, Reassert: r.Reassert, Pushing: r.Pushing, Revision: r.Revision}
 }
 
 const zoneFields = `id, apex, contact, serial, refresh, retry, expire, negative, ttl, servers, transfer_to, transfer_key, notify,
-	also_ask, template, kind, primary_at, transport, primary_key, reassert_s, pushing`
+	also_ask, template, kind, primary_at, transport, primary_key, reassert_s, pushing, revision`
 
 const zoneColumns = `SELECT ` + zoneFields + ` FROM zone`
 
@@ -88,7 +91,7 @@ func putZone(ctx context.Context, q sqlx.QueryerContext, z names.Zone) (names.Zo
 	} else {
 		err = sqlx.GetContext(ctx, q, &r, `UPDATE zone SET contact = $2, refresh = $3, retry = $4, expire = $5, negative = $6, ttl = $7,
 			servers = $8, transfer_to = $9, transfer_key = $10, notify = $11, also_ask = $12, template = $13, primary_at = $14, transport = $15,
-			primary_key = $16, reassert_s = $17, `+nextSerial+` WHERE id = $1 RETURNING `+zoneFields,
+			primary_key = $16, reassert_s = $17, revision = revision + 1, `+nextSerial+` WHERE id = $1 RETURNING `+zoneFields,
 			z.ID, z.Contact, z.Refresh, z.Retry, z.Expire, z.Negative, z.TTL, servers, to, z.TransferKey, notify,
 			ask, z.Template, endpoint{z.Primary}, z.Transport, z.PrimaryKey, z.Reassert)
 	}
@@ -97,15 +100,25 @@ func putZone(ctx context.Context, q sqlx.QueryerContext, z names.Zone) (names.Zo
 
 // RemoveZone removes a zone in which no hostname lives.
 func (s *Store) RemoveZone(ctx context.Context, z names.Zone) error {
-	r, err := s.db.ExecContext(ctx, `DELETE FROM zone WHERE id = $1`, z.ID)
 	var used int
-	if err != nil {
-		_ = s.db.GetContext(ctx, &used, `SELECT (SELECT count(*) FROM hostname WHERE zone_id = $1) + (SELECT count(*) FROM alias WHERE zone_id = $1)`, z.ID)
+	if err := s.db.GetContext(ctx, &used, `SELECT (SELECT count(*) FROM hostname WHERE zone_id = $1) + (SELECT count(*) FROM alias WHERE zone_id = $1)`, z.ID); err != nil {
+		return err
 	}
 	if used > 0 {
 		return InUse{Kind: "zone", Name: string(z.Apex), By: fmt.Sprintf("%d hostnames and aliases", used)}
 	}
+	r, err := s.db.ExecContext(ctx, `DELETE FROM zone WHERE id = $1`, z.ID)
 	return affected(r, err, "zone", "apex", string(z.Apex))
+}
+
+// RaiseSerials sets the serials of zones that were seen with newer ones, as after a restore from a dump.
+func (s *Store) RaiseSerials(ctx context.Context, serials map[int64]uint32) error {
+	for _, id := range slices.Sorted(maps.Keys(serials)) {
+		if _, err := s.db.ExecContext(ctx, `UPDATE zone SET serial = $2 WHERE id = $1`, id, int64(serials[id])); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // BumpSerials raises the serial of each zone and returns the new ones, for changes that change no hostname's record but

@@ -4,8 +4,11 @@ package testbed
 import (
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
+	"net/http"
 	"net/netip"
+	"net/url"
 	"os"
 	"strings"
 	"sync"
@@ -17,6 +20,7 @@ import (
 	"golang.org/x/crypto/bcrypt"
 
 	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/store/cluster"
@@ -86,6 +90,59 @@ func OwnDatabase(t testing.TB) (url string, away func()) {
 	return c.URL("inkpost"), away
 }
 
+// Says is the word of an agent whose sources agree on addresses. Its key has to be allowed to announce them, as they are not those
+// that the test speaks from.
+func Says(addresses ...string) contract.Announcement {
+	in := contract.Announcement{Source: "gateway", AgentWord: contract.AgentWord{Protocol: contract.AgentProtocol, Version: "test", Sent: time.Now().UTC()}}
+	for _, source := range []string{"stun", "gateway"} {
+		report := contract.SourceReport{Source: source, Via: "test"}
+		for _, text := range addresses {
+			if netip.MustParseAddr(text).Is4() {
+				report.IPv4 = text
+			} else {
+				report.IPv6 = text
+			}
+		}
+		in.Reports = append(in.Reports, report)
+	}
+	return in
+}
+
+// Router announces as a router does that can only fetch a URL: what it says is not weighed against anything, and not damped.
+type Router struct{ url string }
+
+// NewRouter makes a router's key for a link, with which it may announce any of the addresses that stand for public ones.
+func NewRouter(ctx context.Context, c *client.Client, code, link string) (Router, error) {
+	key, err := c.AddRouterKey(ctx, code, link, "router", Public...)
+	return Router{c.Base() + "/announce/" + key.Secret}, err
+}
+
+// Announce announces addresses. Everything but a reply that they are taken is an error.
+func (r Router) Announce(ctx context.Context, addresses ...string) error {
+	q := url.Values{}
+	for _, text := range addresses {
+		family := "ipv6"
+		if netip.MustParseAddr(text).Is4() {
+			family = "ipv4"
+		}
+		q.Set(family, text)
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, r.url+"?"+q.Encode(), nil)
+	if err != nil {
+		return err
+	}
+	reply, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer reply.Body.Close()
+	line, err := io.ReadAll(reply.Body)
+	if err == nil && reply.StatusCode != http.StatusOK {
+		err = fmt.Errorf("%d: %s", reply.StatusCode, strings.TrimSpace(string(line)))
+	}
+	return err
+}
+
 // Options of the service.
 type Options = daemon.Options
 
@@ -100,7 +157,7 @@ type Service struct {
 // Start runs the service on free ports; edit may change its options.
 func Start(t testing.TB, edit func(*daemon.Options)) *Service {
 	t.Helper()
-	o := daemon.Options{HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Policy: wan.Policy{StandIns: Public}, ProbeDeadline: 300 * time.Millisecond, ShortestInterval: time.Second,
+	o := daemon.Options{HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Policy: wan.Policy{StandIns: Public}, KeyRate: 1000, ProbeDeadline: 300 * time.Millisecond, ShortestInterval: time.Second,
 		CheckEvery: time.Second, VerifyEvery: time.Second, Log: slog.New(slog.NewTextHandler(&lines{t: t}, nil))}
 	if edit != nil {
 		edit(&o)
@@ -115,7 +172,7 @@ func Start(t testing.TB, edit func(*daemon.Options)) *Service {
 	// A cheap hash: signing in is not what most tests are about.
 	hash, err := bcrypt.GenerateFromPassword([]byte(s.Password), bcrypt.MinCost)
 	require.NoError(t, err)
-	require.NoError(t, d.Store.PutPassword(t.Context(), "owner", hash, false))
+	require.NoError(t, d.Store().PutPassword(t.Context(), "owner", hash, time.Time{}, true))
 	anonymous, err := client.New(d.URL, "")
 	require.NoError(t, err)
 	visit, err := anonymous.SignIn(t.Context(), "owner", s.Password)

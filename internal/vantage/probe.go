@@ -88,7 +88,7 @@ func (r *runner) probe(ctx context.Context, t *task) {
 }
 
 func (r *runner) round(ctx context.Context, a contract.Assignment, deadline time.Duration) (contract.OutcomeReport, []contract.Attempt) {
-	o := contract.OutcomeReport{Service: a.ID, Target: a.Target, Outcome: probe.Skipped, At: time.Now().UTC()}
+	o := contract.OutcomeReport{Service: a.ID, Revision: a.Revision, Target: a.Target, Outcome: probe.Skipped, At: time.Now().UTC()}
 	at, err := netip.ParseAddr(a.Target)
 	switch {
 	case err != nil:

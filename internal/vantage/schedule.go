@@ -55,7 +55,7 @@ func (s *schedule) put(a contract.Assignment, now time.Time, gently bool) {
 		s.queue.Add(t)
 		return
 	}
-	if t.Target != a.Target || t.Kind != a.Kind || t.Ports != a.Ports {
+	if t.Target != a.Target || t.Revision != a.Revision {
 		t.view = probe.View{}
 		gently = false
 	}

@@ -63,7 +63,12 @@ type Zone struct {
 	PrimaryKey string         `json:"primary_key,omitempty"`
 	Reassert   int            `json:"reassert_seconds,omitempty"`
 	Pushing    bool           `json:"pushing,omitempty"`
+	// Revision goes up with every edit of the zone itself, not with its serial.
+	Revision int64 `json:"revision"`
 }
+
+// Tag stands for the zone as it is: another revision of it, and another zone, have other tags.
+func (z Zone) Tag() string { return fmt.Sprintf("%d-%d", z.ID, z.Revision) }
 
 // Bounds of a TTL in seconds. RFC 2181 section 8 allows up to 2^31-1; a day is the most that suits an address that moves.
 const (

@@ -161,3 +161,12 @@ func ParseKind(s string) (Kind, error) {
 	}
 	return "", fmt.Errorf("kind %q is unknown; it is one of %s", s, strings.Join(words, ", "))
 }
+
+// Named reports whether a probe of the kind speaks of a name: a request's host, or the server name of a TLS handshake.
+func (k Kind) Named() bool {
+	switch k {
+	case KindTCP, KindUDP, KindSSH, KindVNC, KindMQTT, KindNTP, KindSTUN, KindSNMP, KindIKE, KindOpenVPN, KindWireGuard:
+		return false
+	}
+	return true
+}

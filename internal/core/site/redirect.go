@@ -24,6 +24,7 @@ type Redirect struct {
 	Path       string     `json:"path"`
 	KeepPath   bool       `json:"keep_path"`
 	Status     int        `json:"status"`
+	Revision   int64      `json:"revision"`
 }
 
 // Checked fills what was left out (http, "/", 307) and returns what is wrong as Flaws.

@@ -19,6 +19,8 @@ type Site struct {
 	Name    string    `json:"name" db:"name"`
 	Note    string    `json:"note" db:"note"`
 	Created time.Time `json:"created" db:"created_at"`
+	// Revision goes up with every edit; so in all that a site has.
+	Revision int64 `json:"revision" db:"revision"`
 }
 
 // Mode of a link.
@@ -53,7 +55,8 @@ type Link struct {
 	// Failing says that nothing comes through the link at present: what follows the preferred link uses the next one.
 	Failing bool `json:"failing,omitempty"`
 	// Dynamic is the range of LAN addresses that the router gives out, both ends included.
-	Dynamic Range `json:"-"`
+	Dynamic  Range `json:"-"`
+	Revision int64 `json:"revision"`
 }
 
 // Addresses of the link.
@@ -70,7 +73,8 @@ type Device struct {
 	// IPv6 is its current global address, as an agent sees it.
 	IPv6 netip.Addr `json:"ipv6,omitzero"`
 	// Router says that the device is the site's router: what it offers needs no forward.
-	Router bool `json:"router"`
+	Router   bool  `json:"router"`
+	Revision int64 `json:"revision"`
 }
 
 // Service is one exposed thing. ExternalTo is ExternalFrom for a single port; a range maps one to one from InternalFrom.
@@ -101,6 +105,8 @@ type Service struct {
 	ProbeKey string `json:"-"`
 	// OnRouter says that its device is the site's router.
 	OnRouter bool `json:"on_router,omitempty"`
+	// Revision is that of the record which is probed: what was seen of another says nothing of this one.
+	Revision int64 `json:"revision"`
 }
 
 // ExpectedAt is what the port should be at a time: a door that was opened for a while has to be closed after it.
@@ -146,6 +152,7 @@ type Hostname struct {
 	// Device is the device whose own IPv6 address is the hostname's AAAA; "" where that is the link's.
 	DeviceID int64  `json:"-"`
 	Device   string `json:"device,omitempty"`
+	Revision int64  `json:"revision"`
 }
 
 // Keeper is who keeps a hostname where it is.
@@ -175,6 +182,7 @@ type Alias struct {
 	Hostname   names.Name `json:"hostname"`
 	Site       string     `json:"site"`
 	TTL        int        `json:"ttl_seconds"`
+	Revision   int64      `json:"revision"`
 }
 
 // Records gives what a hostname puts into its zone. Its addresses, which move, are left out of the A records: those are

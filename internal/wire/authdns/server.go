@@ -23,7 +23,8 @@ type Server struct {
 	udp       *net.UDPConn
 	tcp       *net.TCPListener
 	log       *slog.Logger
-	access    Access
+	access    atomic.Pointer[Access]
+	clients   int // connections over TCP at once
 	limit     *limiter
 	cookies   *jar
 	outbox    *outbox
@@ -60,7 +61,7 @@ func Listen(address string, d *Directory, log *slog.Logger) (*Server, error) {
 		t, err := net.Listen("tcp", u.LocalAddr().String())
 		if err == nil {
 			out, err := newOutbox(u.(*net.UDPConn))
-			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log, outbox: out, cookies: newJar()}, err
+			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log, outbox: out, cookies: newJar(), clients: tcpClients}, err
 		}
 		_ = u.Close()
 		last = fmt.Errorf("DNS on TCP: %w", err)
@@ -88,8 +89,19 @@ func (s *Server) Counts() Counts {
 // Limit bounds answers over UDP. It is called before Serve.
 func (s *Server) Limit(l Limit) { s.limit = newLimiter(l) }
 
-// Allow has a decide on transfers and updates. It is called before Serve.
-func (s *Server) Allow(a Access) { s.access = a }
+// Allow has a decide on transfers and updates from now on.
+func (s *Server) Allow(a Access) { s.access.Store(&a) }
+
+// granted gives who decides; nil where nobody does yet.
+func (s *Server) granted() Access {
+	if a := s.access.Load(); a != nil {
+		return *a
+	}
+	return nil
+}
+
+// TCPClients bounds the connections over TCP at once; for one more, the idlest has to go. It is called before Serve.
+func (s *Server) TCPClients(most int) { s.clients = most }
 
 // Serve answers until ctx ends.
 func (s *Server) Serve(ctx context.Context) error {
@@ -154,7 +166,7 @@ func (s *Server) overUDP(ctx context.Context, b *batch, i int, now time.Time) in
 }
 
 func (s *Server) serveTCP(ctx context.Context) {
-	var open visitors
+	open := visitors{most: s.clients}
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	for {
@@ -183,6 +195,7 @@ func (s *Server) serveTCP(ctx context.Context) {
 type visitors struct {
 	mu   sync.Mutex
 	last map[net.Conn]time.Time
+	most int
 }
 
 func (v *visitors) enter(c net.Conn, now time.Time) {
@@ -192,7 +205,7 @@ func (v *visitors) enter(c net.Conn, now time.Time) {
 		v.last = map[net.Conn]time.Time{}
 	}
 	v.last[c] = now
-	if len(v.last) <= tcpClients {
+	if len(v.last) <= v.most {
 		return
 	}
 	var idlest net.Conn

@@ -11,7 +11,7 @@ import (
 	"github.com/miekg/dns"
 )
 
-// Access decides who may do more than ask. A Server without one refuses all of it.
+// Access decides who may do more than ask. A Server without one answers all of it with SERVFAIL: whoever asks comes back.
 type Access interface {
 	// Secret gives the algorithm ("hmac-sha256.") and base64 secret of a TSIG key, by its name with a final dot.
 	Secret(keyName string) (algorithm, secret string, ok bool)
@@ -44,7 +44,11 @@ func (s *Server) slow(ctx context.Context, req []byte, c caller) error {
 		out := make([]byte, headerSize)
 		return c.write(out[:q.bare(out, dns.RcodeFormatError)], false)
 	}
-	signer, rcode := s.verify(m, req, time.Now())
+	access := s.granted()
+	if access == nil {
+		return c.write(failed(req), false)
+	}
+	signer, rcode := s.verify(m, req, access, time.Now())
 	send := func(reply *dns.Msg) error {
 		packed, err := reply.Pack()
 		if err != nil {
@@ -56,15 +60,15 @@ func (s *Server) slow(ctx context.Context, req []byte, c caller) error {
 	if rcode != dns.RcodeSuccess {
 		s.counters.badSignatures.Add(1)
 		if signer.key != nil {
-			s.access.Unproven(signer.name, c.from)
+			access.Unproven(signer.name, c.from)
 		}
 		return send(new(dns.Msg).SetRcode(m, rcode))
 	}
 	if m.Opcode == dns.OpcodeUpdate {
-		return s.update(ctx, m, req, signer, c)
+		return s.update(ctx, m, req, access, signer, c)
 	}
 	if t := m.Question[0].Qtype; t == dns.TypeAXFR || t == dns.TypeIXFR {
-		return s.transfer(m, c.from, c.tcp, signer.name, send)
+		return s.transfer(m, access, c.from, c.tcp, signer.name, send)
 	}
 	// A signed question: answered like any other, then signed.
 	plain := m.Copy()
@@ -83,15 +87,12 @@ func (s *Server) slow(ctx context.Context, req []byte, c caller) error {
 
 // update has an update carried out. Of those over UDP so many may be under way that one more is left to ask again; over TCP
 // the connection waits.
-func (s *Server) update(ctx context.Context, m *dns.Msg, req []byte, signer signer, c caller) error {
+func (s *Server) update(ctx context.Context, m *dns.Msg, req []byte, access Access, signer signer, c caller) error {
 	blank := replyTo(req)
 	answer := func(rcode int, more bool) error {
 		s.counters.answered.Add(1)
 		blank[3] = blank[3]&^0xF | byte(rcode)
 		return c.write(signer.sign(blank, time.Now()), more)
-	}
-	if s.access == nil {
-		return answer(dns.RcodeRefused, false)
 	}
 	s.counters.updates.Add(1)
 	if !c.tcp {
@@ -99,20 +100,27 @@ func (s *Server) update(ctx context.Context, m *dns.Msg, req []byte, signer sign
 			s.updating.Add(-1)
 			return nil
 		}
-		s.access.Update(ctx, m, signer.name, c.from, func(rcode int, more bool) {
+		access.Update(ctx, m, signer.name, c.from, func(rcode int, more bool) {
 			s.updating.Add(-1)
 			_ = answer(rcode, more)
 		})
 		return nil
 	}
 	done := make(chan int, 1)
-	s.access.Update(ctx, m, signer.name, c.from, func(rcode int, _ bool) { done <- rcode })
+	access.Update(ctx, m, signer.name, c.from, func(rcode int, _ bool) { done <- rcode })
 	select {
 	case rcode := <-done:
 		return answer(rcode, false)
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+}
+
+// failed is the reply to a request that nobody can decide on at present.
+func failed(req []byte) []byte {
+	out := replyTo(req)
+	out[3] = dns.RcodeServerFailure
+	return out
 }
 
 // replyTo begins the reply to an update: its ID, opcode and zone, with room for a signature (RFC 2136 section 3.8).
@@ -143,7 +151,7 @@ type signer struct {
 }
 
 // verify checks a request's signature, in the order of RFC 8945 section 5.2: key, MAC, time.
-func (s *Server) verify(m *dns.Msg, req []byte, now time.Time) (signer, int) {
+func (s *Server) verify(m *dns.Msg, req []byte, access Access, now time.Time) (signer, int) {
 	t := m.IsTsig()
 	if t == nil {
 		return signer{}, dns.RcodeSuccess
@@ -153,11 +161,7 @@ func (s *Server) verify(m *dns.Msg, req []byte, now time.Time) (signer, int) {
 	if plain == nil {
 		return signer{}, dns.RcodeFormatError // it counts more records than it has
 	}
-	known := false
-	var algorithm, secret string
-	if s.access != nil {
-		algorithm, secret, known = s.access.Secret(out.name)
-	}
+	algorithm, secret, known := access.Secret(out.name)
 	if known = known && out.algorithm == algorithm; known {
 		out.key, known = s.keys.of(out.name, algorithm, secret)
 	}

@@ -13,14 +13,14 @@ import (
 const transferSize = 16 << 10
 
 // transfer answers AXFR (RFC 5936) and IXFR (RFC 1995). send writes one message, signed as the request was.
-func (s *Server) transfer(m *dns.Msg, from netip.Addr, tcp bool, keyName string, send func(*dns.Msg) error) error {
+func (s *Server) transfer(m *dns.Msg, access Access, from netip.Addr, tcp bool, keyName string, send func(*dns.Msg) error) error {
 	q := m.Question[0]
 	refuse := func(rcode int) error { return send(new(dns.Msg).SetRcode(m, rcode)) }
 	z := s.directory.Zone(q.Name)
 	if z == nil {
 		return refuse(dns.RcodeNotAuth)
 	}
-	if s.access == nil || !s.access.MayTransfer(z.Apex(), from, keyName) {
+	if !access.MayTransfer(z.Apex(), from, keyName) {
 		s.counters.transfersRefused.Add(1)
 		return refuse(dns.RcodeRefused)
 	}

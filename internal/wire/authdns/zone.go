@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -220,6 +221,27 @@ func (d *Directory) Remove(apex string) {
 	if k, err := key(apex); err == nil {
 		d.edit(func(m map[string]*Zone) { delete(m, k) })
 	}
+}
+
+// Keep removes every zone whose apex, without the final dot, keep does not want.
+func (d *Directory) Keep(keep func(apex string) bool) {
+	gone := func(z *Zone) bool { return !keep(strings.TrimSuffix(z.Apex(), ".")) }
+	any := false
+	for _, z := range d.Zones() {
+		any = any || gone(z)
+	}
+	if any {
+		d.edit(func(m map[string]*Zone) { maps.DeleteFunc(m, func(_ string, z *Zone) bool { return gone(z) }) })
+	}
+}
+
+// Zones lists the zones.
+func (d *Directory) Zones() []*Zone {
+	zones := d.zones.Load()
+	if zones == nil {
+		return nil
+	}
+	return slices.Collect(maps.Values(*zones))
 }
 
 func (d *Directory) edit(f func(map[string]*Zone)) {

@@ -1,0 +1,155 @@
+// Package access bounds how often and how dearly somebody may try to sign in.
+package access
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"runtime"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/semaphore"
+)
+
+const (
+	// freeTries failures in a row cost nothing; each one more doubles the pause, from firstPause to longestPause.
+	freeTries    = 5
+	firstPause   = time.Second
+	longestPause = time.Minute
+	// forgetAfter is how long failures are remembered after the last one.
+	forgetAfter = 15 * time.Minute
+	// rememberMost bounds memory: whoever sends from very many networks is met by the pauses of the account.
+	rememberMost = 20_000
+)
+
+// TooMany reports that a name or a network has failed too often: nothing was looked at.
+type TooMany struct{ Wait time.Duration }
+
+func (e TooMany) Error() string {
+	return "too many failed tries for this name or from your network; wait " + e.Wait.Round(time.Second).String()
+}
+
+// Tries counts failed tries to sign in, by name and by network. The zero Tries is ready. Its methods may be called from many
+// goroutines.
+type Tries struct {
+	mu     sync.Mutex
+	failed map[string]failures
+	total  uint64
+}
+
+type failures struct {
+	count int
+	last  time.Time
+}
+
+// Network is the client network that tries are counted for: an IPv4 /24 or an IPv6 /64, which one customer of a provider has.
+func Network(a netip.Addr) netip.Prefix {
+	a = a.Unmap().WithZone("")
+	bits := 64
+	if a.Is4() {
+		bits = 24
+	}
+	p, _ := a.Prefix(bits)
+	return p
+}
+
+// Allowed reports as TooMany that a try by a name from an address has to wait.
+func (t *Tries) Allowed(name string, from netip.Addr, now time.Time) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	var wait time.Duration
+	for _, key := range keysOf(name, from) {
+		if f, ok := t.failed[key]; ok {
+			wait = max(wait, f.last.Add(pauseAfter(f.count)).Sub(now))
+		}
+	}
+	if wait > 0 {
+		return TooMany{wait}
+	}
+	return nil
+}
+
+// Failed counts a failed try.
+func (t *Tries) Failed(name string, from netip.Addr, now time.Time) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.total++
+	if t.failed == nil {
+		t.failed = map[string]failures{}
+	}
+	if len(t.failed) >= rememberMost {
+		for key, f := range t.failed {
+			if now.Sub(f.last) > forgetAfter || len(t.failed) >= rememberMost {
+				delete(t.failed, key)
+			}
+		}
+	}
+	for _, key := range keysOf(name, from) {
+		f := t.failed[key]
+		if now.Sub(f.last) > forgetAfter {
+			f.count = 0
+		}
+		t.failed[key] = failures{f.count + 1, now}
+	}
+}
+
+// Passed forgets the failures of a name; those of the network stay, as others may be trying from there.
+func (t *Tries) Passed(name string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	delete(t.failed, "name "+name)
+}
+
+// Total is how many tries have failed since the start.
+func (t *Tries) Total() uint64 {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.total
+}
+
+func keysOf(name string, from netip.Addr) []string {
+	out := []string{"name " + name}
+	if from.IsValid() {
+		out = append(out, "network "+Network(from).String())
+	}
+	return out
+}
+
+func pauseAfter(count int) time.Duration {
+	if count < freeTries {
+		return 0
+	}
+	pause := firstPause
+	for range count - freeTries {
+		if pause *= 2; pause >= longestPause {
+			return longestPause
+		}
+	}
+	return pause
+}
+
+// ErrHashing reports that too many passwords are being looked at.
+var ErrHashing = errors.New("too many people sign in at this moment; try again in a few seconds")
+
+// hashWait is how long a password waits for its turn.
+const hashWait = 3 * time.Second
+
+// Hasher bounds how many passwords are hashed at once: that takes a processor for a tenth of a second each, and announcements need
+// one too.
+type Hasher struct{ turns *semaphore.Weighted }
+
+// NewHasher makes one that leaves at least half of the processors to others.
+func NewHasher() Hasher { return Hasher{semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)/2)))} }
+
+// Do runs f when it is its turn. Error: ErrHashing where that takes too long.
+func (h Hasher) Do(ctx context.Context, f func()) error {
+	ctx, cancel := context.WithTimeout(ctx, hashWait)
+	defer cancel()
+	if h.turns.Acquire(ctx, 1) != nil {
+		return ErrHashing
+	}
+	defer h.turns.Release(1)
+	f()
+	return nil
+}

@@ -1,0 +1,43 @@
+package engine
+
+import (
+	"context"
+	"time"
+)
+
+// steppedBack is how far the time of day has to step back to be noticed; less is what NTP does every day.
+const steppedBack = 2 * time.Second
+
+// runClock notices that the time of day was set back. Schedules do not go by it; what was remembered to be later than it is now is
+// brought to now, so that silence is not overlooked for as long as the step was.
+func (e *Engine) runClock(ctx context.Context) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	ahead := e.now().Sub(e.ticks())
+	for {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+		now := e.now()
+		if is := now.Sub(e.ticks()); is < ahead-steppedBack {
+			e.log.Warn("the time of day was set back", "by", (ahead - is).Round(time.Second))
+			e.heard.bound(now)
+			ahead = is
+		} else {
+			ahead = max(ahead, is)
+		}
+	}
+}
+
+// bound brings times that lie ahead of now to now.
+func (h *heardList) bound(now time.Time) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for id, at := range h.at {
+		if at.After(now) {
+			h.at[id] = now
+		}
+	}
+}

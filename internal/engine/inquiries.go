@@ -1,0 +1,137 @@
+package engine
+
+import (
+	"context"
+	"sync"
+	"time"
+)
+
+// How many sites are asked for at once: at our own server, which answers at once, and at servers that may be away. Of the latter
+// so many questions wait for one server.
+const (
+	homeWorkers      = 8
+	elsewhereWorkers = 32
+	askedAtOnce      = 4
+)
+
+// verifyPause is the least time between two inquiries about one site, and verifyPauseMost the longest; between them it is such
+// that inquiries take a 32nd of the time. The first after a move waits for nothing.
+const (
+	verifyPause     = 20 * time.Millisecond
+	verifyPauseMost = 500 * time.Millisecond
+)
+
+// inquiries are the sites that are to be asked for. One that has to be asked for again meanwhile is, once, whatever came up how
+// often.
+type inquiries struct {
+	mu    sync.Mutex
+	open  map[int64]inquiry
+	queue []int64
+	more  chan struct{}
+}
+
+// inquiry is what is still to be asked of a site: nothing, what is not known to be right, or every name.
+type inquiry struct{ due, every bool }
+
+func newInquiries() *inquiries {
+	return &inquiries{open: map[int64]inquiry{}, more: make(chan struct{}, 1)}
+}
+
+// ask has a site asked for.
+func (q *inquiries) ask(siteID int64, every bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	now, there := q.open[siteID]
+	q.open[siteID] = inquiry{due: true, every: every || now.every}
+	if !there {
+		q.push(siteID)
+	}
+}
+
+// push queues a site. The caller holds q.mu.
+func (q *inquiries) push(siteID int64) {
+	q.queue = append(q.queue, siteID)
+	wake(q.more)
+}
+
+// next takes a site that is to be asked for; ok is false where there is none.
+func (q *inquiries) next() (siteID int64, every, ok bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if len(q.queue) == 0 {
+		return 0, false, false
+	}
+	siteID = q.queue[0]
+	q.queue = q.queue[1:]
+	every = q.open[siteID].every
+	q.open[siteID] = inquiry{}
+	if len(q.queue) > 0 {
+		wake(q.more)
+	}
+	return siteID, every, true
+}
+
+// done notes that a site was asked for. Where it is due again by now, it comes back after a pause.
+func (q *inquiries) done(siteID int64, pause time.Duration) {
+	time.AfterFunc(pause, func() {
+		q.mu.Lock()
+		defer q.mu.Unlock()
+		if q.open[siteID].due {
+			q.push(siteID)
+		} else {
+			delete(q.open, siteID)
+		}
+	})
+}
+
+// work asks for sites until ctx ends, so many at once.
+func (q *inquiries) work(ctx context.Context, wg *sync.WaitGroup, workers int, ask func(siteID int64, every bool)) {
+	for range workers {
+		wg.Go(func() {
+			for {
+				select {
+				case <-q.more:
+				case <-ctx.Done():
+					return
+				}
+				for ctx.Err() == nil {
+					id, every, ok := q.next()
+					if !ok {
+						break
+					}
+					began := time.Now()
+					ask(id, every)
+					q.done(id, min(max(verifyPause, 31*time.Since(began)), verifyPauseMost))
+				}
+			}
+		})
+	}
+}
+
+// asking counts how many questions wait for each server of others. The zero asking is ready.
+type asking struct {
+	mu sync.Mutex
+	at map[string]int
+}
+
+// enter reports whether a server may be asked now.
+func (a *asking) enter(server string) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.at == nil {
+		a.at = map[string]int{}
+	}
+	if a.at[server] >= askedAtOnce {
+		return false
+	}
+	a.at[server]++
+	return true
+}
+
+func (a *asking) leave(server string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.at[server]--; a.at[server] <= 0 {
+		delete(a.at, server)
+	}
+}

@@ -1,0 +1,278 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/miekg/dns"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// tellWait is how long accepted moves are collected before members hear of them.
+const tellWait = 100 * time.Millisecond
+
+// runTellMembers tells members that moves were accepted.
+func (e *Engine) runTellMembers(ctx context.Context) {
+	for {
+		select {
+		case <-e.tellMembers:
+		case <-ctx.Done():
+			return
+		}
+		if err := e.store.TellMoves(ctx); err != nil && ctx.Err() == nil {
+			e.log.Warn("members are not told of moves; they look by themselves", "error", err)
+		}
+		select {
+		case <-time.After(tellWait):
+		case <-ctx.Done():
+		}
+	}
+}
+
+// raiseSerials has zones whose serial was seen newer somewhere go on after that: the database was restored from an older dump, and
+// secondaries take nothing that goes back (RFC 1982). where says where it was seen.
+func (e *Engine) raiseSerials(ctx context.Context, seen map[string]uint32, where string) error {
+	raised := map[int64]uint32{}
+	for _, z := range e.record.zoneList() {
+		if was, known := seen[string(z.Apex)]; known && names.SerialAfter(was, z.Serial) {
+			raised[z.ID] = names.NextSerial(was)
+			e.log.Warn("a zone's serial had gone back, as after a restore; it goes on after the one that was seen", "zone", z.Apex, "recorded", z.Serial,
+				"seen", was, "where", where, "next", raised[z.ID])
+		}
+	}
+	if len(raised) == 0 {
+		return nil
+	}
+	if err := e.store.Together(ctx, func(tx *store.Store) error { return tx.RaiseSerials(ctx, raised) }); err != nil {
+		return err
+	}
+	e.record.setSerials(raised)
+	return nil
+}
+
+// serialsEvery is how often the secondaries are asked for their serials, and serialWait how long one may take.
+const serialsEvery, serialWait = 10 * time.Minute, time.Second
+
+// runSerials asks the secondaries of hosted zones which serials they have, so that a zone that has gone back is noticed even where
+// this machine's copy is gone too.
+func (e *Engine) runSerials(ctx context.Context) {
+	tick := time.NewTicker(serialsEvery)
+	defer tick.Stop()
+	for {
+		if err := e.reviewSerials(ctx); err != nil && ctx.Err() == nil {
+			e.log.Warn("the serials of secondaries were not compared; trying again", "error", err)
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+func (e *Engine) reviewSerials(ctx context.Context) error {
+	seen, where := map[string]uint32{}, ""
+	for _, z := range e.record.zoneList() {
+		if z.Kind == names.Remote {
+			continue
+		}
+		for _, at := range slices.Concat(z.Notify, z.AlsoAsk) {
+			serial, err := serialAt(ctx, z.Apex, at)
+			newest, known := seen[string(z.Apex)]
+			if err == nil && (!known || names.SerialAfter(serial, newest)) {
+				seen[string(z.Apex)], where = serial, at.String()
+			}
+		}
+	}
+	behind := slices.ContainsFunc(e.record.zoneList(), func(z names.Zone) bool {
+		was, known := seen[string(z.Apex)]
+		return known && names.SerialAfter(was, z.Serial)
+	})
+	if !behind {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, editLimit)
+	defer cancel()
+	done, err := e.editing(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if err := e.raiseSerials(ctx, seen, where); err != nil {
+		return err
+	}
+	return e.publishAll()
+}
+
+// serialAt asks a server for the serial that it has of a zone.
+func serialAt(ctx context.Context, apex names.Name, at netip.AddrPort) (uint32, error) {
+	client := dns.Client{Timeout: serialWait}
+	m := new(dns.Msg).SetQuestion(string(apex)+".", dns.TypeSOA)
+	m.RecursionDesired = false
+	reply, _, err := client.ExchangeContext(ctx, m, at.String())
+	if err != nil {
+		return 0, err
+	}
+	for _, rr := range reply.Answer {
+		if soa, ok := rr.(*dns.SOA); ok && reply.Authoritative {
+			return soa.Serial, nil
+		}
+	}
+	return 0, fmt.Errorf("%s does not have zone %s", at, apex)
+}
+
+// Member loops: a server that stands by answers what another one writes.
+const (
+	// memberEvery is how often a member looks for itself, whether it was told of something or not.
+	memberEvery = 5 * time.Second
+	// memberPause is the least time between two looks.
+	memberPause = 50 * time.Millisecond
+)
+
+// Follow keeps memory and zones in line with what another server writes, until ctx ends.
+func (e *Engine) Follow(ctx context.Context) {
+	told := make(chan string, 64)
+	go func() {
+		for ctx.Err() == nil {
+			err := e.store.Listen(ctx, func(channel string) {
+				select {
+				case told <- channel:
+				default: // so many wait that this one is among them
+				}
+			})
+			if ctx.Err() == nil {
+				e.log.Warn("the database does not tell of changes; listening again", "error", err)
+				select {
+				case <-time.After(time.Second):
+				case <-ctx.Done():
+				}
+			}
+		}
+	}()
+	tick := time.NewTicker(memberEvery)
+	defer tick.Stop()
+	var position int64
+	for {
+		whole := false
+		select {
+		case channel := <-told:
+			whole = channel != store.ChannelMoves
+		case <-tick.C:
+			whole = true
+		case <-ctx.Done():
+			return
+		}
+	collect:
+		for {
+			select {
+			case channel := <-told:
+				whole = whole || channel != store.ChannelMoves
+			default:
+				break collect
+			}
+		}
+		bounded, cancel := context.WithTimeout(ctx, editLimit)
+		err := e.takeOver(bounded, whole, &position)
+		cancel()
+		if err != nil && ctx.Err() == nil {
+			e.log.Warn("what another server wrote is not read; trying again", "error", err)
+			select {
+			case told <- store.ChannelRecord:
+			default:
+			}
+		}
+		select {
+		case <-time.After(memberPause):
+		case <-ctx.Done():
+		}
+	}
+}
+
+// takeOver takes over what another server has written: moves after position, or the whole record.
+func (e *Engine) takeOver(ctx context.Context, whole bool, position *int64) error {
+	if whole {
+		newest, err := e.store.NewestMove(ctx) // before the record is read: what comes meanwhile is taken again
+		if err != nil {
+			return err
+		}
+		if err := e.reload(ctx); err != nil {
+			return err
+		}
+		*position = newest
+	}
+	g, err := e.store.Follow(ctx, *position)
+	if err != nil {
+		return err
+	}
+	if whole {
+		if err := e.publishAll(); err != nil {
+			return err
+		}
+		e.forgetGone()
+		e.prober.sync(false)
+		if err := e.readStates(ctx); err != nil {
+			return err
+		}
+	}
+	return e.takeMoves(g, position)
+}
+
+// takeMoves has memory and zones follow moves that another server accepted.
+func (e *Engine) takeMoves(g store.Group, position *int64) error {
+	moved, sites := map[int64]bool{}, map[int64]premises{}
+	var links []site.Link
+	for _, c := range g.Changes {
+		_, l, ok := e.record.ofLink(c.LinkID)
+		if !ok {
+			continue
+		}
+		l.IPv4, l.IPv6, l.Source, l.Since, l.Heard = c.New.IPv4, c.New.IPv6, c.Source, c.Received, c.Received
+		links, moved[l.ID] = append(links, l), true
+		*position = max(*position, c.ID)
+	}
+	e.record.setLinks(links)
+	newer := map[int64]uint32{}
+	for id, serial := range g.Serials {
+		if z := e.record.zone(id); z.ID != 0 && z.Serial != serial {
+			newer[id] = serial
+		}
+	}
+	e.record.setSerials(newer)
+	for _, c := range g.Changes {
+		if p, ok := e.record.site(c.SiteID); ok {
+			sites[c.SiteID] = p
+		}
+	}
+	return e.republish(slices.Collect(maps.Values(sites)), func(p premises) []site.Hostname { return p.following(moved) }, newer)
+}
+
+// readStates reads how services stand and what is wrong, as the writer sees it.
+func (e *Engine) readStates(ctx context.Context) error {
+	states, err1 := e.store.Standings(ctx)
+	faults, err2 := e.store.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 1 << 20})
+	if err := errors.Join(err1, err2); err != nil {
+		return err
+	}
+	e.prober.mu.Lock()
+	for _, s := range states {
+		if w := e.prober.watches[s.ServiceID]; w != nil {
+			w.state, w.since = s.State, s.Since
+		}
+	}
+	e.prober.mu.Unlock()
+	e.faults.mu.Lock()
+	clear(e.faults.open)
+	e.faults.mu.Unlock()
+	for _, f := range faults {
+		e.faults.note(f.SiteID, f.Finding)
+	}
+	return nil
+}
