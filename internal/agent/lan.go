@@ -3,6 +3,7 @@ package agent
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"net/netip"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/wan"
 )
 
 // Neighbour is a machine in the neighbour table: an address and the MAC that answers for it.
@@ -118,11 +120,21 @@ func sameMAC(a, b string) bool {
 	return err1 == nil && err2 == nil && strings.EqualFold(x.String(), y.String())
 }
 
-// SystemLAN is the machine's own network.
-type SystemLAN struct{}
+// SystemLAN is the machine's own network. Whatever the server asks for, it looks at addresses of a LAN only: private and link-local
+// ones.
+type SystemLAN struct {
+	// Lab are prefixes that stand for LANs in a lab.
+	Lab []netip.Prefix
+}
 
 // Try implements LAN.
-func (SystemLAN) Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string) {
+func (l SystemLAN) Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string) {
+	if !(wan.Policy{LANs: l.Lab}).OnLAN(at.Addr()) {
+		return "unknown", fmt.Sprintf("%s is not an address of a LAN; it is not looked at", at.Addr())
+	}
+	if transport != "tcp" && transport != "udp" {
+		return "unknown", "only tcp and udp can be tried"
+	}
 	ctx, cancel := context.WithTimeout(ctx, tryLimit)
 	defer cancel()
 	c, err := (&net.Dialer{}).DialContext(ctx, transport, at.String())

@@ -13,7 +13,7 @@ import (
 
 // prove listens on a port for a while: where the nonce arrives there, the router passes the external port on.
 func (r *runner) prove(ctx context.Context, p contract.ProofOrder) {
-	ctx, cancel := context.WithTimeout(ctx, time.Duration(p.Seconds*float64(time.Second)))
+	ctx, cancel := context.WithTimeout(ctx, proofTime(p.Seconds))
 	defer cancel()
 	tell := func(w contract.ProofWord) {
 		if err := r.to.any.TellProof(context.WithoutCancel(ctx), p.ID, w); err != nil {
@@ -27,6 +27,16 @@ func (r *runner) prove(ctx context.Context, p contract.ProofOrder) {
 	case arrived != "":
 		tell(contract.ProofWord{State: "arrived", From: arrived})
 	}
+}
+
+// proofMost is the longest that a port is listened on, whatever the server asks for.
+const proofMost = time.Minute
+
+func proofTime(seconds float64) time.Duration {
+	if !(seconds > 0 && seconds < proofMost.Seconds()) {
+		return proofMost
+	}
+	return time.Duration(seconds * float64(time.Second))
 }
 
 // Answer is what the agent's machine sends back for a nonce, so that the way back is proven too.

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -163,7 +164,7 @@ func TestExitCodesAndWordsOfFailure(t *testing.T) {
 		"too few arguments":  {[]string{"why"}, 2, "usage: inkpost why SITE"},
 		"nothing to change":  {[]string{"site", "edit", "KET-07"}, 2, "nothing to change"},
 		"unknown site":       {[]string{"why", "XXX-99"}, 1, `there is no site "XXX-99"`},
-		"bad code":           {[]string{"site", "add", "!", "--name", "x"}, 1, "code: \"!\" is not a site code"},
+		"bad code":           {[]string{"site", "add", "!", "--name", "x"}, 1, "CODE: \"!\" is not a site code"},
 		"no lab here":        {[]string{"lab", "world"}, 1, "nothing at this path"},
 		"wrong key":          {[]string{"site", "list", "--key", "nonsense"}, 1, "sign in with: inkpost login"},
 		"no server":          {[]string{"site", "list", "--server", "http://127.0.0.1:9"}, 1, "does not answer"},
@@ -205,7 +206,7 @@ func TestOneTimePasswordIsReplacedAtLogin(t *testing.T) {
 	s := testbed.Start(t, func(o *testbed.Options) { o.Database = database })
 	term := open(t, nil)
 	out := term.ok("owner", "reset", "owner", "--database-url", database)
-	once := strings.TrimSpace(out[strings.LastIndex(out, ":")+1:])
+	once := regexp.MustCompile(`: (\S+) `).FindStringSubmatch(out)[1]
 	_, errs, code := term.run(once+"\n", "login", "--server", s.URL, "--name", "owner", "--password-stdin")
 	require.Equal(t, 1, code)
 	require.Contains(t, errs, "no more lines", "the new password is asked for")

@@ -107,7 +107,7 @@ func moveColumns() []column[contract.Move] {
 				if at(m).At.IsZero() {
 					return "-"
 				}
-				return "+" + millis(at(m).AfterMS)
+				return "+" + millis(at(m).ReachedMS)
 			},
 			machine: func(m contract.Move) string { return stamp(at(m).At) }})
 	}
@@ -201,7 +201,7 @@ func printPaths(cmd *cobra.Command, s contract.Site) {
 	marks := map[diagnose.Verdict]string{diagnose.Proven: "█", diagnose.Unsettled: "▒", diagnose.Broken: "╳", diagnose.Unproven: "·"}
 	tones := map[diagnose.Verdict]tone{diagnose.Proven: proven, diagnose.Unsettled: unsettled, diagnose.Broken: wrong, diagnose.Unproven: faded}
 	for i, p := range s.Paths {
-		say(cmd, "\n%s  %s", paint(strong, p.Service), paint(stateTone(s.Services[i].AsExpected, p.State), string(p.State)))
+		say(cmd, "\n%s  %s", paint(strong, p.Service), paint(stateTone(s.Services[i].AsExpected, p.State), p.Words))
 		width := 0
 		for _, st := range p.Stations {
 			width = max(width, len([]rune(st.Value)))

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
@@ -75,7 +77,7 @@ func showOne[T any](cmd *cobra.Command, one T, columns ...column[T]) error {
 			if c.tone != nil {
 				t = c.tone(one)
 			}
-			_, _ = fmt.Fprintf(w, "%s  %s\n", paint(faded, pad(c.title, width)), paint(t, c.text(one)))
+			_, _ = fmt.Fprintf(w, "%s  %s\n", paint(faded, pad(c.title, width)), paint(t, printable(c.text(one))))
 		}
 		return nil
 	}
@@ -147,7 +149,7 @@ func asTable[T any](w io.Writer, colour bool, rows []T, columns []column[T]) {
 	for n, r := range rows {
 		cells[n] = make([]string, len(columns))
 		for i, c := range columns {
-			cells[n][i] = c.text(r)
+			cells[n][i] = printable(strings.ReplaceAll(c.text(r), "\n", " "))
 			width[i] = max(width[i], utf8.RuneCountInString(cells[n][i]))
 		}
 	}
@@ -209,7 +211,29 @@ func coloured(cmd *cobra.Command) bool {
 }
 
 func say(cmd *cobra.Command, format string, args ...any) {
-	_, _ = fmt.Fprintf(cmd.OutOrStdout(), format+"\n", args...)
+	_, _ = fmt.Fprintln(cmd.OutOrStdout(), printable(fmt.Sprintf(format, args...)))
+}
+
+// printable replaces what a terminal would take for an order to it: devices, routers and people far away have written it. Our own
+// tones stay.
+func printable(s string) string {
+	if strings.IndexFunc(s, steers) < 0 {
+		return s
+	}
+	var out strings.Builder
+	for i, r := range s {
+		if r == '\x1b' && slices.ContainsFunc([]tone{strong, faded, wrong, unsettled, proven, toneEnd}, func(t tone) bool { return strings.HasPrefix(s[i:], string(t)) }) || !steers(r) {
+			out.WriteRune(r)
+		} else {
+			out.WriteRune(utf8.RuneError)
+		}
+	}
+	return out.String()
+}
+
+// steers reports whether a terminal may do something else with a character than show it.
+func steers(r rune) bool {
+	return r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r))
 }
 
 // documentLine prints a document on one line.

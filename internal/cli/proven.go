@@ -282,7 +282,7 @@ func tellStory(cmd *cobra.Command, s contract.Story) {
 	if s.NotProvable {
 		say(cmd, "  %s: a service of this kind that works may leave a probe without an answer. Have the agent prove the path: inkpost agent prove %s --transport udp --external PORT", paint(unsettled, "not provable this way"), s.Site)
 	}
-	say(cmd, "  the service is %s", s.State)
+	say(cmd, "  the service is %s", s.Words)
 }
 
 func before(sign, words string) string {

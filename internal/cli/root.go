@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -45,16 +46,36 @@ func explain(cmd *cobra.Command, err error) {
 	case errors.As(err, &problem) && len(problem.Errors) > 0:
 		_, _ = fmt.Fprintln(w, "inkpost: not accepted; nothing was changed")
 		for _, f := range problem.Errors {
-			_, _ = fmt.Fprintf(w, "  %s: %s\n", f.Field, f.Detail)
+			_, _ = fmt.Fprintf(w, "  %s: %s\n", typedAs(cmd, f.Field), printable(f.Detail))
 		}
 	case errors.As(err, &usage):
 		_, _ = fmt.Fprintf(w, "inkpost: %v\n  usage: %s\n", err, cmd.UseLine())
 	default:
-		_, _ = fmt.Fprintf(w, "inkpost: %v\n", err)
+		_, _ = fmt.Fprintf(w, "inkpost: %s\n", printable(err.Error()))
 	}
 	if client.IsStatus(err, 401) && cmd.Name() != "login" {
 		_, _ = fmt.Fprintln(w, "  sign in with: inkpost login --server URL --name NAME")
 	}
+}
+
+// typedAs names a field as the person typed it: by the flag that gave it, or as the argument in the command's usage.
+func typedAs(cmd *cobra.Command, field string) string {
+	name := strings.ReplaceAll(field, "_", "-")
+	for _, candidate := range []string{name, strings.TrimSuffix(name, "-seconds"), strings.TrimSuffix(strings.TrimSuffix(name, "-from"), "-to"), strings.TrimSuffix(name, "s"),
+		strings.ReplaceAll(name, ".", "-"), map[string]string{"servers": "ns", "extras": "extra", "options": "option", "sources": "source", "change-at": "at"}[name]} {
+		if base, _, indexed := strings.Cut(candidate, "["); indexed {
+			candidate = base
+		}
+		if candidate != "" && cmd.Flags().Lookup(candidate) != nil {
+			return "--" + candidate
+		}
+	}
+	for _, word := range strings.Fields(cmd.Use)[1:] {
+		if strings.EqualFold(strings.Trim(word, "[]."), name) {
+			return strings.Trim(word, "[].")
+		}
+	}
+	return field
 }
 
 // The groups of commands, in the order of the work.
@@ -131,10 +152,14 @@ func tidy(cmd *cobra.Command) {
 			return nil
 		}
 	}
+	cmd.SuggestionsMinimumDistance = 3
 	if cmd.HasSubCommands() && cmd.RunE == nil {
 		cmd.Args = cobra.ArbitraryArgs
 		cmd.RunE = func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
+				if near := c.SuggestionsFor(args[0]); len(near) > 0 {
+					return usagef("%q is not a command of %s; did you mean %s?", args[0], c.CommandPath(), strings.Join(near, " or "))
+				}
 				return usagef("%q is not a command of %s", args[0], c.CommandPath())
 			}
 			return c.Help()

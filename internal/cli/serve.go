@@ -19,7 +19,6 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/demo"
-	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/web"
 )
 
@@ -89,7 +88,7 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 				return err
 			}
 			defer d.Stop()
-			if e := d.Engine(); e == nil || e.Standby() || !firstOwner(ctx, cmd, e, owner) {
+			if !firstOwner(ctx, cmd, d, owner) {
 				go ensureOwner(ctx, cmd, d, owner)
 			}
 			say(cmd, "Console and API at %s, names answered at %s.", d.URL, d.DNS)
@@ -120,12 +119,12 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 }
 
 // firstOwner makes the first owner where there is nobody yet, and says the password. It reports whether that is settled.
-func firstOwner(ctx context.Context, cmd *cobra.Command, e *engine.Engine, owner string) bool {
-	password, err := e.EnsureOwner(ctx, owner)
+func firstOwner(ctx context.Context, cmd *cobra.Command, d *daemon.Daemon, owner string) bool {
+	password, settled := d.FirstOwner(ctx, owner)
 	if password != "" {
 		say(cmd, "One-time password of %s: %s (good for three days)", owner, password)
 	}
-	return err == nil
+	return settled
 }
 
 // ensureOwner makes the first owner as soon as this server writes.
@@ -133,7 +132,7 @@ func ensureOwner(ctx context.Context, cmd *cobra.Command, d *daemon.Daemon, owne
 	tick := time.NewTicker(200 * time.Millisecond)
 	defer tick.Stop()
 	for {
-		if e := d.Engine(); e != nil && !e.Standby() && firstOwner(ctx, cmd, e, owner) {
+		if firstOwner(ctx, cmd, d, owner) {
 			return
 		}
 		select {

@@ -17,10 +17,7 @@ func serviceColumns() []column[contract.Service] {
 	return []column[contract.Service]{
 		{title: "service", text: func(s contract.Service) string { return s.Name }, tone: func(contract.Service) tone { return strong }},
 		{title: "state", text: func(s contract.Service) string {
-			if s.NotProvable {
-				return "not provable this way"
-			}
-			return string(s.State)
+			return s.StateWords
 		}, machine: func(s contract.Service) string { return string(s.State) }, tone: func(s contract.Service) tone { return stateTone(s.AsExpected, s.State) }},
 		{title: "outcome", text: func(s contract.Service) string { return orDash(string(s.Outcome)) }},
 		{title: "probed", text: func(s contract.Service) string { return ago(s.Probed) }, machine: func(s contract.Service) string { return stamp(s.Probed) }},

@@ -28,7 +28,7 @@ func TestZonesFromTheCommandLine(t *testing.T) {
 	require.Contains(t, term.ok("zone", "export", zone), "pier."+zone+".\t60\tIN\tA\t198.51.100.8")
 	_, errs, code := term.run("pier A nowhere\n", "zone", "import", zone, "-")
 	require.Equal(t, 1, code)
-	require.Contains(t, errs, "file: line 1, column 8")
+	require.Contains(t, errs, "FILE: line 1, column 8")
 	require.Contains(t, term.ok("zone", "import", "--dry-run", "--replace", zone, file("empty.zone", "; nothing\n")), "dry run: 0 records would be added, 1 removed")
 	out := filepath.Join(term.home, "out.zone")
 	term.ok("zone", "export", zone, "--file", out)

@@ -263,6 +263,7 @@ type ResolverView struct {
 type Service struct {
 	site.Service
 	State      probe.State   `json:"state"`
+	StateWords string        `json:"state_words"` // for people: "closed, as wanted" for what has to stay closed and is
 	AsExpected bool          `json:"as_expected"`
 	Since      time.Time     `json:"since,omitzero"`
 	Outcome    probe.Outcome `json:"outcome,omitempty"`
@@ -288,6 +289,7 @@ type Service struct {
 type SiteSummary struct {
 	site.Site
 	Need            Need   `json:"need"`
+	Link            string `json:"link"` // the preferred one that works
 	Address         string `json:"address"`
 	Hostname        string `json:"hostname"`
 	ServiceCount    int    `json:"service_count"`
@@ -392,23 +394,11 @@ type History struct {
 	Spans   []ledger.Span `json:"spans"`
 }
 
-// Attempt is the story of one attempt at one port.
-type Attempt struct {
-	Target    string          `json:"target"`
-	Transport probe.Transport `json:"transport,omitempty"`
-	From      string          `json:"from,omitempty"`
-	Outcome   probe.Outcome   `json:"outcome"`
-	TookUS    int64           `json:"took_us"`
-	Said      string          `json:"said"`
-	Steps     []Step          `json:"steps,omitempty"`
-}
-
-// Step is one step of an attempt, and how long after its start it was done.
-type Step struct {
-	Name  string `json:"step"`
-	AtUS  int64  `json:"at_us"`
-	Words string `json:"words"`
-}
+// Attempt is the story of one attempt at one port, Step one step of it.
+type (
+	Attempt = probe.Attempt
+	Step    = probe.Step
+)
 
 // Story is one probe told in full.
 type Story struct {
@@ -419,6 +409,7 @@ type Story struct {
 	At       time.Time     `json:"at"`
 	Outcome  probe.Outcome `json:"outcome"`
 	State    probe.State   `json:"state"`
+	Words    string        `json:"state_words"` // for people
 	Attempts []Attempt     `json:"attempts"`
 	// Fingerprint is what was seen, Pinned what the service is recognised by.
 	Fingerprint string           `json:"fingerprint,omitempty"`

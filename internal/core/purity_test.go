@@ -15,9 +15,10 @@ import (
 
 const home = "inkpost.example/inkpost/internal/core/"
 
-// forbidden lists what the core may not use although it is in the standard library: it does no I/O and reads no clock.
-var forbidden = map[string]bool{"os": true, "io": true, "net": true, "net/http": true, "database/sql": true, "syscall": true, "log": true, "log/slog": true,
-	"math/rand": true, "math/rand/v2": true, "crypto/rand": true, "context": true, "sync": true}
+// allowed lists what the core may use of the standard library: what computes on values. It does no I/O, waits for nothing, draws no
+// lots and reads no clock.
+var allowed = map[string]bool{"cmp": true, "container/heap": true, "encoding/base64": true, "encoding/binary": true, "errors": true, "fmt": true, "iter": true, "maps": true,
+	"math": true, "math/bits": true, "net/netip": true, "net/url": true, "regexp": true, "slices": true, "strconv": true, "strings": true, "time": true, "unicode": true, "unicode/utf8": true}
 
 var clock = map[string]bool{"Now": true, "Since": true, "Until": true, "Sleep": true, "After": true, "AfterFunc": true, "NewTimer": true, "NewTicker": true, "Tick": true}
 
@@ -28,8 +29,7 @@ func offences(t *testing.T, name string, src any) (found []string) {
 	for _, i := range file.Imports {
 		path, err := strconv.Unquote(i.Path.Value)
 		require.NoError(t, err)
-		first, _, _ := strings.Cut(path, "/")
-		if forbidden[path] || strings.Contains(first, ".") && !strings.HasPrefix(path, home) {
+		if !allowed[path] && !strings.HasPrefix(path, home) {
 			found = append(found, name+" imports "+path)
 		}
 	}
@@ -58,6 +58,6 @@ func TestCoreComputesAndNothingElse(t *testing.T) {
 }
 
 func TestPurityCheckFindsOffences(t *testing.T) {
-	src := "package x\nimport (\n\"os\"\n\"time\"\n\"github.com/miekg/dns\"\n\"" + home + "wan\"\n)\nvar _ = time.Now()\nvar _ = os.Args\nvar _ = dns.A{}\nvar _ wan.Pair"
+	src := "package x\nimport (\n\"embed\"\n\"time\"\n\"github.com/miekg/dns\"\n\"" + home + "wan\"\n)\nvar _ = time.Now()\nvar _ embed.FS\nvar _ = dns.A{}\nvar _ wan.Pair"
 	require.Len(t, offences(t, "x.go", src), 3)
 }

@@ -21,3 +21,14 @@ func ResetPassword(ctx context.Context, database, name string, create bool) (str
 	}
 	return engine.ResetPassword(ctx, st, name, time.Now(), create)
 }
+
+// FirstOwner makes the first person where there is none, with a one-time password that it returns. settled is false while this server
+// does not write, or the database does not answer.
+func (d *Daemon) FirstOwner(ctx context.Context, name string) (password string, settled bool) {
+	e := d.Engine()
+	if e == nil || e.Standby() {
+		return "", false
+	}
+	password, err := e.EnsureOwner(ctx, name)
+	return password, err == nil
+}

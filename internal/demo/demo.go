@@ -110,7 +110,7 @@ func forget(dir string) error {
 	if _, err := os.Stat(filepath.Join(dir, "postgres", "PG_VERSION")); err != nil {
 		return fmt.Errorf("%s does not look like a demo's folder; remove it yourself", dir)
 	}
-	for _, part := range []string{"postgres", "postgres.log", "agents"} {
+	for _, part := range []string{"postgres", "postgres.log", "agents", "server"} {
 		if err := os.RemoveAll(filepath.Join(dir, part)); err != nil {
 			return err
 		}
@@ -135,7 +135,7 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	}
 	d.World.Place(d.primary)
 	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, DNS: o.DNS, Redirect: o.Redirect, STUN: o.STUN, HoldDown: 30 * time.Second, WatchEvery: 15 * time.Second,
-		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}}, ProbeDeadline: time.Second, ShortestInterval: time.Second, CheckEvery: 2 * time.Second, VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
+		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}, LANs: []netip.Prefix{lab.LAN}}, ProbeDeadline: time.Second, ShortestInterval: time.Second, CheckEvery: 2 * time.Second, StateDir: filepath.Join(o.Dir, "server"), VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
 		Lab: d.World, Console: o.Console, Version: o.Version, Log: o.Log})
 	if err != nil {
 		return err
@@ -160,11 +160,11 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 			return err
 		}
 	}
-	if err := d.introduce(list); err != nil {
-		return err
-	}
 	say("starting a second vantage point at %s", harbourAt)
 	if err := d.startVantage(ctx, run, o); err != nil {
+		return err
+	}
+	if err := d.introduce(list); err != nil {
 		return err
 	}
 	say("starting an agent behind each simulated router")
@@ -213,7 +213,7 @@ func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) er
 			if err != nil {
 				return err
 			}
-			options := agent.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", p.code+"-"+l.label), Dial: dial, Version: o.Version, LAN: neighbourhood{agent.SystemLAN{}, i, p},
+			options := agent.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", p.code+"-"+l.label), Dial: dial, Version: o.Version, LAN: neighbourhood{agent.SystemLAN{Lab: []netip.Prefix{lab.LAN}}, i, p},
 				Network: source.Network{Gateway: gatewayOf(i, n), Search: netip.AddrPortFrom(gatewayOf(i, n), 1900)},
 				Log:     o.Log.With("agent", p.code+" "+l.label)}
 			if !agent.Enrolled(options.StateDir) {

@@ -2,8 +2,10 @@ package demo
 
 import (
 	"context"
+	"maps"
 	"net/netip"
 	"path/filepath"
+	"slices"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/probe"
@@ -16,7 +18,8 @@ const (
 	harbourAt = "127.203.0.9"
 )
 
-// introduce has each simulated WireGuard server know the server's probe key as a peer's, as an installer would type it in.
+// introduce has each simulated WireGuard server know the probe keys of all vantage points as peers', as an installer would type
+// them in.
 func (d *Demo) introduce(list []place) error {
 	for _, p := range list {
 		for _, m := range p.devices {
@@ -28,11 +31,15 @@ func (d *Demo) introduce(list []place) error {
 				if err != nil {
 					continue // somebody has removed it from the record
 				}
-				key, err := probe.WireGuardKey(now.PeerKey)
-				if err != nil {
-					return err
+				var keys []byte
+				for _, text := range append([]string{now.PeerKey}, slices.Collect(maps.Values(now.PeerKeys))...) {
+					key, err := probe.WireGuardKey(text)
+					if err != nil {
+						return err
+					}
+					keys = append(keys, key...)
 				}
-				if err := d.World.Know(p.code, s.name, key); err != nil {
+				if err := d.World.Know(p.code, s.name, keys); err != nil {
 					return err
 				}
 			}

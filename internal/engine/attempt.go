@@ -191,8 +191,9 @@ func (e *Engine) ProbeNow(ctx context.Context, code, service, vantage string) (c
 
 func (e *Engine) story(where premises, s site.Service, r round, vantage string) contract.Story {
 	now := e.prober.standing(s.ID)
-	return contract.Story{Site: where.Code, Service: s.Name, Vantage: vantage, Hostname: r.hostname, At: r.at, Outcome: r.outcome, State: now.state, Attempts: r.attempts,
-		Fingerprint: r.fingerprint, Pinned: s.Fingerprint, Certificate: r.certificate, Loose: r.loose, Named: r.named, NotProvable: s.Mute() && r.outcome == probe.Silent}
+	mute := s.Mute() && r.outcome == probe.Silent
+	return contract.Story{Words: probe.Words(s.ExpectedAt(r.at), now.state, mute), Site: where.Code, Service: s.Name, Vantage: vantage, Hostname: r.hostname, At: r.at, Outcome: r.outcome, State: now.state, Attempts: r.attempts,
+		Fingerprint: r.fingerprint, Pinned: s.Fingerprint, Certificate: r.certificate, Loose: r.loose, Named: r.named, NotProvable: mute}
 }
 
 func (e *Engine) premises(code string) (premises, error) {

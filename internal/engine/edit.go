@@ -158,7 +158,7 @@ func (e *Engine) AddDevice(ctx context.Context, code string, in contract.DeviceI
 		if err != nil {
 			return edit{}, err
 		}
-		if d, err = readDevice(site.Device{SiteID: p.ID}, in); err != nil {
+		if d, err = e.readDevice(site.Device{SiteID: p.ID}, in); err != nil {
 			return edit{}, err
 		}
 		return edit{site: p.Code, words: "device " + d.Name + " added",
@@ -182,7 +182,7 @@ func (e *Engine) EditDevice(ctx context.Context, code, name string, merge Merge[
 		if err != nil {
 			return edit{}, err
 		}
-		if d, err = readDevice(now, in); err != nil {
+		if d, err = e.readDevice(now, in); err != nil {
 			return edit{}, err
 		}
 		return edit{site: p.Code, words: "device " + d.Name + " edited", of: deviceResource(now), before: deviceInput(now), after: deviceInput(d),
@@ -195,13 +195,13 @@ func (e *Engine) EditDevice(ctx context.Context, code, name string, merge Merge[
 }
 
 // readDevice reads what a person entered of a device.
-func readDevice(d site.Device, in contract.DeviceInput) (site.Device, error) {
+func (e *Engine) readDevice(d site.Device, in contract.DeviceInput) (site.Device, error) {
 	address, err := parseAddress("lan_address", in.Address)
 	if err != nil {
 		return d, err
 	}
 	d.Name, d.MAC, d.Address, d.Reserved, d.Router = in.Name, in.MAC, address, in.Reserved, in.Router
-	return d.Checked()
+	return d.Checked(e.config.Policy)
 }
 
 // RemoveDevice removes a device that no service is on.

@@ -5,6 +5,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -70,7 +71,11 @@ func (e *Engine) loadPosts(ctx context.Context, own int64) error {
 	p.given, p.stamp, p.dirty, p.siteOf = map[int64]contract.Assignment{}, map[int64]uint64{}, map[int64]bool{}, map[int64]int64{}
 	p.wake, p.soon, p.orders = make(chan struct{}), make(chan struct{}, 1), map[int64]*storyOrder{}
 	for _, v := range list {
-		p.byID[v.ID] = &post{Vantage: v, heard: v.Heard.Time, word: v.Word.VantageWord, now: map[int64]bool{}}
+		one := &post{Vantage: v, heard: v.Heard.Time, now: map[int64]bool{}}
+		if err := json.Unmarshal(v.Doc, &one.word); err != nil {
+			return fmt.Errorf("what vantage point %s said of itself: %w", v.Name, err)
+		}
+		p.byID[v.ID] = one
 	}
 	p.whole = true
 	return nil

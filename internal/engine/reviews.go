@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/netip"
 	"strings"
@@ -94,7 +95,10 @@ func (e *Engine) Review(ctx context.Context, code, consent, person string, progr
 	if r.Findings == nil {
 		r.Findings = []site.Advice{}
 	}
-	err = e.store.EndReview(context.WithoutCancel(ctx), id, r, r.Ended)
+	doc, err := json.Marshal(r)
+	if err == nil {
+		err = e.store.EndReview(context.WithoutCancel(ctx), id, doc, r.Ended)
+	}
 	return r, err
 }
 
@@ -121,7 +125,17 @@ func (e *Engine) Reviews(ctx context.Context, code string) ([]contract.Review, e
 	if err != nil {
 		return nil, err
 	}
-	return e.store.Reviews(ctx, p.ID)
+	list, err := e.store.Reviews(ctx, p.ID)
+	out := make([]contract.Review, 0, len(list))
+	for _, r := range list {
+		var one contract.Review
+		if err := json.Unmarshal(r.Doc, &one); err != nil {
+			return out, err
+		}
+		one.ID, one.Person, one.Consent, one.Started, one.Ended = r.ID, r.Person, r.Consent, r.Started.Time, r.Ended.Time
+		out = append(out, one)
+	}
+	return out, err
 }
 
 func must[T any](v T, _ bool) T { return v }

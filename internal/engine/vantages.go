@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -188,7 +189,11 @@ func (e *Engine) TakeOutcomes(ctx context.Context, vantageID int64, from netip.A
 	word := v.word
 	p.mu.Unlock()
 	if note {
-		if err := e.store.NoteVantage(ctx, vantageID, word, now); err != nil {
+		doc, err := json.Marshal(word)
+		if err == nil {
+			err = e.store.NoteVantage(ctx, vantageID, doc, now)
+		}
+		if err != nil {
 			return contract.BatchTaken{}, err
 		}
 	}

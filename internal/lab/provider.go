@@ -11,6 +11,9 @@ import (
 // Public holds the loopback addresses that stand for public ones.
 var Public = netip.MustParsePrefix("127.96.0.0/11")
 
+// LAN holds the loopback addresses that stand for addresses on sites' LANs.
+var LAN = netip.MustParsePrefix("127.192.0.0/10")
+
 // provider gives addresses out of a pool, one after the other, and none twice until the pool has gone round.
 type provider struct {
 	name string

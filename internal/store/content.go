@@ -18,13 +18,14 @@ func (s *Store) Aliases(ctx context.Context) ([]site.Alias, error) {
 		HostnameID int64      `db:"hostname_id"`
 		SiteID     int64      `db:"site_id"`
 		Name       names.Name `db:"name"`
+		Zone       names.Name `db:"zone"`
 		Hostname   names.Name `db:"hostname"`
 		Site       string     `db:"site"`
 		TTL        int        `db:"ttl"`
 		Revision   int64      `db:"revision"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, h.name AS hostname, s.code AS site, a.ttl, a.revision
-		FROM alias a JOIN hostname h ON h.id = a.hostname_id JOIN site s ON s.id = h.site_id ORDER BY a.name`)
+	err := s.db.SelectContext(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, z.apex AS zone, h.name AS hostname, s.code AS site, a.ttl, a.revision
+		FROM alias a JOIN zone z ON z.id = a.zone_id JOIN hostname h ON h.id = a.hostname_id JOIN site s ON s.id = h.site_id ORDER BY a.name`)
 	out := make([]site.Alias, len(rows))
 	for i, r := range rows {
 		out[i] = site.Alias(r)
@@ -57,6 +58,7 @@ func (s *Store) Redirects(ctx context.Context) ([]site.Redirect, error) {
 		HostnameID int64      `db:"hostname_id"`
 		SiteID     int64      `db:"site_id"`
 		Name       names.Name `db:"name"`
+		Zone       names.Name `db:"zone"`
 		Hostname   names.Name `db:"hostname"`
 		Site       string     `db:"site"`
 		TTL        int        `db:"ttl"`
@@ -67,9 +69,9 @@ func (s *Store) Redirects(ctx context.Context) ([]site.Redirect, error) {
 		Status     int        `db:"status"`
 		Revision   int64      `db:"revision"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, r.zone_id, r.hostname_id, h.site_id, r.name, h.name AS hostname, s.code AS site, r.ttl,
+	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, r.zone_id, r.hostname_id, h.site_id, r.name, z.apex AS zone, h.name AS hostname, s.code AS site, r.ttl,
 			r.scheme, r.port, r.path, r.keep_path, r.status, r.revision
-		FROM redirect r JOIN hostname h ON h.id = r.hostname_id JOIN site s ON s.id = h.site_id ORDER BY r.name`)
+		FROM redirect r JOIN zone z ON z.id = r.zone_id JOIN hostname h ON h.id = r.hostname_id JOIN site s ON s.id = h.site_id ORDER BY r.name`)
 	out := make([]site.Redirect, len(rows))
 	for i, r := range rows {
 		out[i] = site.Redirect(r)

@@ -2,13 +2,11 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"time"
-
-	"inkpost.example/inkpost/internal/contract"
 )
 
-type reviewRow struct {
+// Review is an exposure review on record: who agreed to it, and what it found, as JSON.
+type Review struct {
 	ID      int64  `db:"id"`
 	Person  string `db:"person"`
 	Consent string `db:"consent"`
@@ -31,28 +29,15 @@ func (s *Store) BeginReview(ctx context.Context, siteID int64, person, consent s
 	return 0, false, err
 }
 
-// EndReview writes what a review found.
-func (s *Store) EndReview(ctx context.Context, id int64, r contract.Review, now time.Time) error {
-	doc, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	_, err = s.db.ExecContext(ctx, `UPDATE exposure_review SET ended_at = $2, doc = $3 WHERE id = $1`, id, now, string(doc))
+// EndReview writes what a review found, as JSON.
+func (s *Store) EndReview(ctx context.Context, id int64, doc []byte, now time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE exposure_review SET ended_at = $2, doc = $3 WHERE id = $1`, id, now, string(doc))
 	return err
 }
 
 // Reviews lists the reviews of a site, the newest first.
-func (s *Store) Reviews(ctx context.Context, siteID int64) ([]contract.Review, error) {
-	var rows []reviewRow
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, person, consent, started_at, ended_at, doc FROM exposure_review WHERE site_id = $1 ORDER BY id DESC LIMIT 50`, siteID)
-	out := make([]contract.Review, 0, len(rows))
-	for _, r := range rows {
-		var one contract.Review
-		if err := json.Unmarshal(r.Doc, &one); err != nil {
-			return out, err
-		}
-		one.ID, one.Person, one.Consent, one.Started, one.Ended = r.ID, r.Person, r.Consent, r.Started.Time, r.Ended.Time
-		out = append(out, one)
-	}
+func (s *Store) Reviews(ctx context.Context, siteID int64) ([]Review, error) {
+	var out []Review
+	err := s.db.SelectContext(ctx, &out, `SELECT id, person, consent, started_at, ended_at, doc FROM exposure_review WHERE site_id = $1 ORDER BY id DESC LIMIT 50`, siteID)
 	return out, err
 }

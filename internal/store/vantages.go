@@ -2,41 +2,17 @@ package store
 
 import (
 	"context"
-	"database/sql/driver"
-	"encoding/json"
-	"fmt"
 	"time"
-
-	"inkpost.example/inkpost/internal/contract"
 )
 
 // Vantage is a vantage point on record. The server's own has never enrolled.
 type Vantage struct {
-	ID       int64      `db:"id"`
-	Name     string     `db:"name"`
-	Note     string     `db:"note"`
-	Enrolled when       `db:"enrolled_at"`
-	Heard    when       `db:"heard_at"`
-	Word     vantageDoc `db:"doc"`
-}
-
-type vantageDoc struct{ contract.VantageWord }
-
-// Scan implements sql.Scanner.
-func (d *vantageDoc) Scan(v any) error {
-	switch v := v.(type) {
-	case string:
-		return json.Unmarshal([]byte(v), &d.VantageWord)
-	case []byte:
-		return json.Unmarshal(v, &d.VantageWord)
-	}
-	return fmt.Errorf("a document column gave %T", v)
-}
-
-// Value implements driver.Valuer.
-func (d vantageDoc) Value() (driver.Value, error) {
-	doc, err := json.Marshal(d.VantageWord)
-	return string(doc), err
+	ID       int64  `db:"id"`
+	Name     string `db:"name"`
+	Note     string `db:"note"`
+	Enrolled when   `db:"enrolled_at"`
+	Heard    when   `db:"heard_at"`
+	Doc      []byte `db:"doc"` // what it last said of itself, as JSON
 }
 
 // OwnVantage gives the ID of the vantage point called name, made where it is new and make says so; 0 where it is not there.
@@ -64,8 +40,8 @@ func (s *Store) Vantages(ctx context.Context) ([]Vantage, error) {
 }
 
 // NoteVantage writes what a vantage point last said of itself.
-func (s *Store) NoteVantage(ctx context.Context, id int64, word contract.VantageWord, now time.Time) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE vantage SET doc = $2, heard_at = $3 WHERE id = $1`, id, vantageDoc{word}, now)
+func (s *Store) NoteVantage(ctx context.Context, id int64, doc []byte, now time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE vantage SET doc = $2, heard_at = $3 WHERE id = $1`, id, string(doc), now)
 	return err
 }
 

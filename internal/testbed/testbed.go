@@ -30,6 +30,9 @@ import (
 var Public = []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24"), netip.MustParsePrefix("203.0.113.0/24"),
 	netip.MustParsePrefix("2001:db8::/32"), netip.MustParsePrefix("127.96.0.0/11")}
 
+// LANs stand for sites' LANs in tests.
+var LANs = []netip.Prefix{netip.MustParsePrefix("127.192.0.0/10")}
+
 var (
 	start   sync.Once
 	shared  *cluster.Cluster
@@ -157,7 +160,7 @@ type Service struct {
 // Start runs the service on free ports; edit may change its options.
 func Start(t testing.TB, edit func(*daemon.Options)) *Service {
 	t.Helper()
-	o := daemon.Options{HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Policy: wan.Policy{StandIns: Public}, KeyRate: 1000, ProbeDeadline: 300 * time.Millisecond, ShortestInterval: time.Second,
+	o := daemon.Options{HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Policy: wan.Policy{StandIns: Public, LANs: LANs}, KeyRate: 1000, ProbeDeadline: 300 * time.Millisecond, ShortestInterval: time.Second,
 		CheckEvery: time.Second, VerifyEvery: time.Second, Log: slog.New(slog.NewTextHandler(&lines{t: t}, nil))}
 	if edit != nil {
 		edit(&o)

@@ -9,46 +9,48 @@ export interface Session { name: string; csrf: string; choose_password: boolean;
 export interface Finding { cause: string; hop: Hop; subject: string; services?: string[]; summary: string; evidence: string[]; next_step: string; also?: string[] }
 export interface Fault { id: number; site: string; site_name: string; serious: boolean; opened: string; closed?: string; finding: Finding }
 export interface SiteSummary {
+  id: number; revision: number; link: string
   code: string; name: string; note: string; need: Need; address: string; hostname: string
   service_count: number; as_expected_count: number; fault_count: number
 }
 export interface Stage { name: string; at?: string; after_ms: number; reached_ms: number }
 export interface Move { id: number; site: string; link: string; old: string; new: string; source: string; noticed: string; total_ms: number; stages: Stage[]; zones?: { zone: string; at: string; reached_ms: number }[] }
-export interface Overview { faults: Fault[]; sites: SiteSummary[]; moves: Move[] }
-export interface Link { label: string; provider: string; mode: string; position: number; ipv4?: string; ipv6?: string; since?: string; heard?: string; source?: string; agent: boolean; overdue: boolean; change_at?: string
+export interface Overview { standby?: string; faults: Fault[]; sites: SiteSummary[]; moves: Move[] }
+export interface Link { id: number; revision: number; label: string; provider: string; mode: string; position: number; ipv4?: string; ipv6?: string; since?: string; heard?: string; source?: string; agent: boolean; overdue: boolean; change_at?: string
   router_address?: string; dynamic_range?: string; sources?: string[]; failing?: boolean; standing?: Standing
 }
 export interface Standing {
   nat: string; words?: string; remedies?: string[]; chain?: string[]; router_address?: string; reason?: string; held?: string; agent?: string; resolver?: string
   sources?: { source: string; via?: string; addresses: string; at?: string; problem?: string; dissent?: string }[]
-  refused?: { reason: string; from?: string; count: number; last: string }[]
+  refused?: { reason: string; from?: string; count: number; last: string; stranger?: boolean }[]
 }
 export interface Sighting { device: string; present: boolean; found?: string; ipv6?: string; mac?: string; at?: string; ports?: { service: string; state: string }[] }
 export interface Proof { proven: boolean; words: string; next_step?: string }
 export interface ResolverView { server: string; authoritative?: boolean; given: string; differs: boolean }
 export interface Hostname {
-  name: string; shown?: string; zone: string; site: string; link?: string; ttl_seconds: number; state: string; ipv4?: string; ipv6?: string; given?: string
+  id: number; revision: number; name: string; shown?: string; zone: string; site: string; link?: string; ttl_seconds: number; state: string; ipv4?: string; ipv6?: string; given?: string
   held?: string; kept_by?: string; kept_at?: string; extras?: string[]; mail?: string; device?: string; resolvers?: ResolverView[]
 }
 export interface Zone {
-  apex: string; kind: 'hosted' | 'remote'; contact: string; serial: number; ttl_seconds: number; servers: { name: string; addresses?: string[] }[]; notify?: string[]; transfer_key?: string
+  id: number; revision: number; apex: string; kind: 'hosted' | 'remote'; contact: string; serial: number; ttl_seconds: number; servers: { name: string; addresses?: string[] }[]; notify?: string[]; transfer_key?: string
   refresh_seconds: number; retry_seconds: number; expire_seconds: number; negative_seconds: number; transfer_to?: string[]; also_ask?: string[]
   template?: string; primary?: string; primary_key?: string; transport?: string; reassert_seconds?: number; pushing?: boolean
 }
 export interface Push { name: string; state: string; taken?: string; tries: number; detail?: string }
 export interface Difference { name: string; type: string; now: string[] | null; want: string[] | null }
-export interface Alias { name: string; hostname: string; site: string; given?: string; hostname_given?: string; same: boolean; resolvers?: ResolverView[] }
-export interface Redirect { name: string; hostname: string; site: string; scheme: string; port?: number; path: string; keep_path: boolean; status: number; leads: string }
+export interface Alias { id: number; revision: number; zone: string; name: string; hostname: string; site: string; given?: string; hostname_given?: string; same: boolean; resolvers?: ResolverView[] }
+export interface Redirect { id: number; revision: number; zone: string; name: string; hostname: string; site: string; scheme: string; port?: number; path: string; keep_path: boolean; status: number; leads: string }
 export interface ZoneRecord { id: number; name: string; type: string; ttl_seconds: number; data: string }
 export interface SigningKey { name: string; algorithm: string; site?: string; created: string; secret?: string }
 export interface NameCheck { name: string; shown: string; legal: boolean; free: boolean; detail: string }
 export interface Key { secret: string; holder: string }
-export interface Device { name: string; mac: string; lan_address: string; reserved: boolean; router?: boolean }
+export interface Device { id: number; revision: number; name: string; mac: string; lan_address: string; reserved: boolean; router?: boolean }
 export interface Service {
+  id: number; revision: number; state_words: string
   name: string; device: string; link?: string; kind: string; transport: string; external_from: number; external_to: number; internal_from: number
   expected: string; interval_seconds: number; state: string; as_expected: boolean; since?: string; outcome?: Outcome; probed?: string; address?: string; latency_us: number
   said?: string; not_provable?: boolean; expected_now: string; open_until?: string; options?: Record<string, string>; views?: ServiceView[]
-  fingerprint?: string; pinned?: string; pinned_by?: string; fingerprint_seen?: string; certificate?: Certificate; loose?: string; by_name?: NameWay; probe_peer_key?: string
+  fingerprint?: string; pinned?: string; pinned_by?: string; fingerprint_seen?: string; certificate?: Certificate; loose?: string; by_name?: NameWay; probe_peer_key?: string; vantage_peer_keys?: Record<string, string>
 }
 export interface ServiceView { vantage: string; outcome: Outcome; in_row: number; at: string; latency_us?: number; said?: string; does_not_count?: string }
 export interface Certificate { names?: string[]; expires: string; problem?: string }
@@ -60,7 +62,7 @@ export interface Vantage { id: number; name: string; note?: string; own: boolean
 export interface Advice { port: number; what: string; service?: string; grave: boolean; advice: string }
 export interface Review { id: number; person: string; consent: string; started: string; ended?: string; address: string; ports: number[]; open: number; findings: Advice[]; problem?: string }
 export interface Station { hop: Hop; value: string; detail?: string; verdict: Verdict }
-export interface Path { service: string; state: string; outcome: Outcome; stations: Station[]; finding?: Finding }
+export interface Path { service: string; state: string; state_words: string; outcome: Outcome; stations: Station[]; finding?: Finding }
 export interface Site extends SiteSummary { links: Link[]; hostnames: Hostname[]; devices: Device[]; services: Service[]; faults: Fault[]; paths: Path[] }
 export interface Span { vantage: string; outcome: Outcome; from: string; until: string; count: number; fastest_us: number; slowest_us: number }
 export interface History { service: string; from: string; until: string; gap_ms: number; spans: Span[] }
@@ -70,19 +72,26 @@ export interface Invitation { code: string; expires: string; link: string }
 
 export interface Flaw { field: string; detail: string }
 
+// Edit is one revision of a resource: who made it, when, and what changed with it.
+export interface Edit { revision: number; person: string; at: string; changes: { field: string; before?: unknown; after?: unknown }[] }
+
+// tagOf stands for a resource as it was read: an edit or removal that carries it is refused where somebody edited it meanwhile.
+export const tagOf = (r: { id: number; revision: number }) => `${r.id}-${r.revision}`
+
 // Problem is an error that the server explained (RFC 9457), or a server that did not answer.
 export class Problem extends Error {
-  constructor(readonly status: number, detail: string, readonly errors: Flaw[] = [], readonly type = '') {
+  constructor(readonly status: number, detail: string, readonly errors: Flaw[] = [], readonly type = '', readonly meanwhile: Edit[] = [], readonly current = '') {
     super(detail)
   }
 }
 
 let intent = ''
 
-async function asked(method: string, path: string, body?: unknown): Promise<Response> {
+async function asked(method: string, path: string, body?: unknown, tag?: string): Promise<Response> {
   const headers: Record<string, string> = {}
   if (body !== undefined) headers['Content-Type'] = 'application/json'
   if (method !== 'GET') headers['X-Inkpost-Intent'] = intent
+  if (tag) headers['If-Match'] = `"${tag}"`
   let reply: Response
   try {
     reply = await fetch('/api/v1' + path, { method, headers, body: body === undefined ? undefined : JSON.stringify(body) })
@@ -91,13 +100,13 @@ async function asked(method: string, path: string, body?: unknown): Promise<Resp
   }
   if (!reply.ok) {
     const doc = await reply.json().catch(() => ({}))
-    throw new Problem(reply.status, doc.detail ?? `The server answered ${reply.status}.`, doc.errors ?? [], doc.type ?? '')
+    throw new Problem(reply.status, doc.detail ?? `The server answered ${reply.status}.`, doc.errors ?? [], doc.type ?? '', doc.meanwhile ?? [], doc.current ?? '')
   }
   return reply
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  const reply = await asked(method, path, body)
+async function call<T>(method: string, path: string, body?: unknown, tag?: string): Promise<T> {
+  const reply = await asked(method, path, body, tag)
   return reply.status === 204 ? (undefined as T) : reply.json()
 }
 
@@ -164,8 +173,8 @@ export const api = {
   pushes: (zone: string) => call<Push[]>('GET', at('zones', zone, 'pushes')),
   push: (zone: string) => call<Push[]>('POST', at('zones', zone, 'pushes')),
   differences: (zone: string) => call<Difference[]>('GET', at('zones', zone, 'differences')),
-  send: (method: 'POST' | 'PATCH', path: string, body: unknown) => call<unknown>(method, path, body),
-  remove: (path: string) => call<void>('DELETE', path),
+  send: (method: 'POST' | 'PATCH', path: string, body: unknown, tag?: string) => call<unknown>(method, path, body, tag),
+  remove: (path: string, tag?: string) => call<void>('DELETE', path, undefined, tag),
   lan: (site: string) => call<Sighting[]>('GET', at('sites', site, 'lan')),
   look: (site: string) => call<Sighting[]>('POST', at('sites', site, 'lan')),
   prove: (site: string, transport: string, external: number) => call<Proof>('POST', at('sites', site, 'proofs'), { transport, external }),

@@ -35,7 +35,7 @@ const (
 // Zone is a DNS zone that hostnames live in. Durations are in seconds, as in the SOA record (RFC 1035 section 3.3.13);
 // Negative is how long a resolver may keep "no such name" (RFC 2308 section 4).
 type Zone struct {
-	ID       int64    `json:"-"`
+	ID       int64    `json:"id"`
 	Apex     Name     `json:"apex"`
 	Contact  Name     `json:"contact"`
 	Serial   uint32   `json:"serial"`

@@ -137,9 +137,9 @@ func (f *Flaws) family(field string, a netip.Addr, four bool, policy wan.Policy)
 	f.Note(field, policy.Check(a))
 }
 
-// Checked brings the device into canonical form, or says what is wrong. Its LAN address must not be public: a device
-// with a public address needs no forward.
-func (d Device) Checked() (Device, error) {
+// Checked brings the device into canonical form, or says what is wrong. Its address must be one of a LAN: an agent is sent to look
+// there, and a device with a public address needs no forward.
+func (d Device) Checked(p wan.Policy) (Device, error) {
 	var f Flaws
 	d.Name = strings.ToLower(strings.TrimSpace(d.Name))
 	d.MAC = strings.ToLower(strings.ReplaceAll(strings.TrimSpace(d.MAC), "-", ":"))
@@ -149,8 +149,8 @@ func (d Device) Checked() (Device, error) {
 	}
 	if !d.Address.IsValid() {
 		f.add("lan_address", "is missing; give the device's address on the LAN, such as 192.168.7.20")
-	} else if c := wan.ClassOf(d.Address); c == wan.ClassMulticast || c == wan.ClassUnspecified || c == wan.ClassReserved {
-		f.add("lan_address", "%s is a %s address, which no device can have", d.Address, c)
+	} else if !p.OnLAN(d.Address) {
+		f.add("lan_address", "%s is a %s address, which no device of a LAN has; give a private one such as 192.168.7.20, or a link-local one", d.Address, p.Class(d.Address))
 	}
 	return d, f.Err()
 }

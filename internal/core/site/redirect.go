@@ -11,11 +11,12 @@ import (
 // Redirect is a name that sends a browser on to a hostname with a scheme, port and path. Port 0 is the scheme's own. With
 // KeepPath the path and query that were asked for follow behind Path. Status is 307 or 308 (RFC 9110 section 15.4).
 type Redirect struct {
-	ID         int64      `json:"-"`
+	ID         int64      `json:"id"`
 	ZoneID     int64      `json:"-"`
 	HostnameID int64      `json:"-"`
 	SiteID     int64      `json:"-"`
 	Name       names.Name `json:"name"`
+	Zone       names.Name `json:"zone"`
 	Hostname   names.Name `json:"hostname"`
 	Site       string     `json:"site"`
 	TTL        int        `json:"ttl_seconds"`

@@ -14,7 +14,7 @@ import (
 
 // Site is a customer's premises. Code is its short label, unique and in upper case.
 type Site struct {
-	ID      int64     `json:"-" db:"id"`
+	ID      int64     `json:"id" db:"id"`
 	Code    string    `json:"code" db:"code"`
 	Name    string    `json:"name" db:"name"`
 	Note    string    `json:"note" db:"note"`
@@ -35,7 +35,7 @@ const (
 // Link is one internet connection of a site. Position orders a site's links by preference, 1 first. Times are zero where
 // nothing happened yet.
 type Link struct {
-	ID       int64      `json:"-"`
+	ID       int64      `json:"id"`
 	SiteID   int64      `json:"-"`
 	Label    string     `json:"label"`
 	Provider string     `json:"provider"`
@@ -64,7 +64,7 @@ func (l Link) Addresses() wan.Pair { return wan.Pair{IPv4: l.IPv4, IPv6: l.IPv6}
 
 // Device is a machine on the site's LAN. Reserved says that the router always gives it this LAN address.
 type Device struct {
-	ID       int64      `json:"-"`
+	ID       int64      `json:"id"`
 	SiteID   int64      `json:"-"`
 	Name     string     `json:"name"`
 	MAC      string     `json:"mac"`
@@ -80,7 +80,7 @@ type Device struct {
 // Service is one exposed thing. ExternalTo is ExternalFrom for a single port; a range maps one to one from InternalFrom.
 // Interval is in seconds. LinkID 0 follows the site's preferred link.
 type Service struct {
-	ID           int64           `json:"-"`
+	ID           int64           `json:"id"`
 	SiteID       int64           `json:"-"`
 	DeviceID     int64           `json:"-"`
 	LinkID       int64           `json:"-"`
@@ -135,7 +135,7 @@ func (s Service) Mute() bool {
 
 // Hostname is a name that follows a link, or the site's preferred working link where LinkID is 0.
 type Hostname struct {
-	ID     int64      `json:"-"`
+	ID     int64      `json:"id"`
 	ZoneID int64      `json:"-"`
 	SiteID int64      `json:"-"`
 	LinkID int64      `json:"-"`
@@ -174,11 +174,12 @@ func (h Hostname) Answer(of wan.Pair) wan.Pair {
 
 // Alias is a name that stands for a hostname (CNAME).
 type Alias struct {
-	ID         int64      `json:"-"`
+	ID         int64      `json:"id"`
 	ZoneID     int64      `json:"-"`
 	HostnameID int64      `json:"-"`
 	SiteID     int64      `json:"-"`
 	Name       names.Name `json:"name"`
+	Zone       names.Name `json:"zone"`
 	Hostname   names.Name `json:"hostname"`
 	Site       string     `json:"site"`
 	TTL        int        `json:"ttl_seconds"`

@@ -60,14 +60,14 @@ func TestLinkChecked(t *testing.T) {
 }
 
 func TestDeviceChecked(t *testing.T) {
-	d, err := Device{Name: "Recorder", MAC: "02-00-5E-07-00-01", Address: netip.MustParseAddr("192.168.7.20")}.Checked()
+	d, err := Device{Name: "Recorder", MAC: "02-00-5E-07-00-01", Address: netip.MustParseAddr("192.168.7.20")}.Checked(wan.Policy{})
 	require.NoError(t, err)
 	require.Equal(t, "02:00:5e:07:00:01", d.MAC)
-	_, err = Device{Name: "x", MAC: "02:00", Address: netip.MustParseAddr("192.168.7.20")}.Checked()
+	_, err = Device{Name: "x", MAC: "02:00", Address: netip.MustParseAddr("192.168.7.20")}.Checked(wan.Policy{})
 	flawed(t, err, "mac", "is not a MAC address")
-	_, err = Device{Name: "x"}.Checked()
+	_, err = Device{Name: "x"}.Checked(wan.Policy{})
 	flawed(t, err, "lan_address", "is missing")
-	_, err = Device{Name: "x", Address: netip.MustParseAddr("224.0.0.1")}.Checked()
+	_, err = Device{Name: "x", Address: netip.MustParseAddr("224.0.0.1")}.Checked(wan.Policy{})
 	flawed(t, err, "lan_address", "which no device can have")
 }
 

@@ -5,6 +5,7 @@ package wan
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 )
 
 // Class says what an address is used for, by the special-purpose registries of RFC 6890 and its updates.
@@ -48,6 +49,8 @@ var special = []struct {
 	{netip.MustParsePrefix("64:ff9b:1::/48"), ClassPrivate},
 	{netip.MustParsePrefix("100::/64"), ClassReserved},
 	{netip.MustParsePrefix("2001:db8::/32"), ClassDocumentation},
+	{netip.MustParsePrefix("2001::/23"), ClassReserved}, // RFC 2928: Teredo, benchmarking, ORCHID and others
+	{netip.MustParsePrefix("2002::/16"), ClassReserved}, // RFC 3056, 6to4
 	{netip.MustParsePrefix("3fff::/20"), ClassDocumentation},
 	{netip.MustParsePrefix("fc00::/7"), ClassPrivate},
 	{netip.MustParsePrefix("fe80::/10"), ClassLinkLocal},
@@ -65,13 +68,37 @@ func ClassOf(a netip.Addr) Class {
 			return s.class
 		}
 	}
+	if a.Is6() && !globalUnicast.Contains(a) {
+		return ClassReserved
+	}
 	return ClassPublic
 }
+
+// globalUnicast is all of IPv6 that is given out to networks (RFC 3513 section 4, IANA's registry of the address space).
+var globalUnicast = netip.MustParsePrefix("2000::/3")
 
 // Policy says which addresses may stand for a site. The zero Policy takes public addresses only.
 type Policy struct {
 	// StandIns count as public although their class says otherwise. Only the lab sets them.
 	StandIns []netip.Prefix
+	// LANs count as addresses of sites' LANs although their class says otherwise. Only the lab sets them.
+	LANs []netip.Prefix
+}
+
+// metadata are addresses at which hosting providers tell a machine about itself, its secrets among them: no device of a site.
+var metadata = []netip.Addr{netip.MustParseAddr("169.254.169.254"), netip.MustParseAddr("fd00:ec2::254")}
+
+// OnLAN reports whether an address can be a device's on a site's LAN: a private (RFC 1918, RFC 4193) or link-local one (RFC 3927,
+// RFC 4291), and not one at which a hosting provider tells machines about themselves.
+func OnLAN(a netip.Addr) bool {
+	a = a.Unmap().WithZone("")
+	c := ClassOf(a)
+	return (c == ClassPrivate || c == ClassLinkLocal) && !slices.Contains(metadata, a)
+}
+
+// OnLAN is OnLAN of an address, with the lab's LANs among them.
+func (p Policy) OnLAN(a netip.Addr) bool {
+	return OnLAN(a) || slices.ContainsFunc(p.LANs, func(lan netip.Prefix) bool { return lan.Contains(a.Unmap()) })
 }
 
 // Class is ClassOf, with the stand-ins counted as public.

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -122,8 +123,8 @@ func (p Peer) tunnel(at netip.AddrPort) (io.Closer, error) {
 	d := device.NewDevice(tuntest.NewChannelTUN().TUN(), boundTo(at.Addr()), device.NewLogger(device.LogLevelSilent, ""))
 	s := p.seed()
 	config := fmt.Sprintf("private_key=%s\nlisten_port=%d\n", hex.EncodeToString(s[:]), at.Port())
-	if len(p.Keys) > 0 {
-		config += fmt.Sprintf("public_key=%s\nallowed_ip=192.0.2.1/32\n", hex.EncodeToString(p.Keys))
+	for i, key := range slices.Collect(slices.Chunk(p.Keys, 32)) {
+		config += fmt.Sprintf("public_key=%s\nallowed_ip=192.0.2.%d/32\n", hex.EncodeToString(key), i+1)
 	}
 	err := d.IpcSet(config)
 	if err == nil {

@@ -24,7 +24,7 @@ type Peer struct {
 	Name  string
 	Host  string    // that its certificate is made out to; Name where empty
 	Until time.Time // when its certificate expires; in a year where zero
-	Keys  []byte    // of a WireGuard server: the peer's public key
+	Keys  []byte    // of a WireGuard server: the public keys of its peers, 32 octets each
 }
 
 // patience is how long a peer waits for a client.

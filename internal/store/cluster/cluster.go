@@ -1,5 +1,5 @@
-// Package cluster runs a private PostgreSQL from Debian's server binaries: made in a folder of its own, on loopback, on a
-// free port, under a user that is not root, stopped when its owner stops.
+// Package cluster runs a private PostgreSQL from Debian's server binaries: made in a folder of its own, under a user that is not
+// root, stopped when its owner stops. It listens on no network, but on a socket in a folder that nobody else may enter.
 package cluster
 
 import (
@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
 	"net/url"
 	"os"
 	"os/exec"
@@ -27,8 +26,8 @@ import (
 // Cluster is a running private PostgreSQL.
 type Cluster struct {
 	Dir  string
-	Port int
 	bin  string
+	sock string // folder of the socket
 	as   *syscall.Credential
 	exit chan error
 	proc *os.Process
@@ -165,12 +164,10 @@ func (c *Cluster) run(ctx context.Context, program string, args ...string) error
 // serve starts the server. The kernel stops it when we are killed: it is bound to the thread that starts it, which
 // therefore stays.
 func (c *Cluster) serve(fast bool) error {
-	port, err := freePort()
-	if err != nil {
+	if err := c.makeSocketDir(); err != nil {
 		return err
 	}
-	c.Port = port
-	args := []string{"-D", c.Dir, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=" + c.socket(),
+	args := []string{"-D", c.Dir, "-p", socketPort, "-c", "listen_addresses=", "-c", "unix_socket_directories=" + c.sock, "-c", "unix_socket_permissions=0700",
 		"-c", "max_connections=100", "-c", "log_min_messages=warning"}
 	if fast {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
@@ -201,23 +198,22 @@ func (c *Cluster) serve(fast bool) error {
 	return nil
 }
 
-// socket is the folder of the server's socket: its own, which nobody else may enter. "" stands for none, where the system allows
-// no path that long.
-func (c *Cluster) socket() string {
-	const most, name = 107, len("/.s.PGSQL.65535")
-	if len(c.Dir)+name > most || strings.Contains(c.Dir, ",") {
-		return ""
-	}
-	return c.Dir
-}
+// socketPort is what the socket is called after: there is one in its folder.
+const socketPort = "5432"
 
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+// makeSocketDir finds a folder for the socket that only its owner and root may enter: the cluster's own, or, where the system allows
+// no path that long, a new one.
+func (c *Cluster) makeSocketDir() error {
+	const most, name = 107, len("/.s.PGSQL.") + len(socketPort)
+	if c.sock = c.Dir; len(c.Dir)+name <= most && !strings.Contains(c.Dir, ",") {
+		return nil
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	dir, err := os.MkdirTemp("", "inkpost-pg-") // with mode 0700
+	if err == nil && c.as != nil {
+		err = os.Chown(dir, int(c.as.Uid), int(c.as.Gid))
+	}
+	c.sock = dir
+	return err
 }
 
 func (c *Cluster) await(ctx context.Context) error {
@@ -262,13 +258,9 @@ func (c *Cluster) NewDatabase(ctx context.Context, name string) (string, error) 
 	return c.URL(name), c.makeDatabase(ctx, db, name)
 }
 
-// URL of a database in the cluster. The one that Start makes is called inkpost. It leads through the socket where there is one,
-// which takes less time than the loopback network.
+// URL of a database in the cluster, for a program of the same user, or of root. The one that Start makes is called inkpost.
 func (c *Cluster) URL(database string) string {
-	if dir := c.socket(); dir != "" {
-		return fmt.Sprintf("postgres://inkpost@/%s?host=%s&port=%d&sslmode=disable", database, url.QueryEscape(dir), c.Port)
-	}
-	return fmt.Sprintf("postgres://inkpost@127.0.0.1:%d/%s?sslmode=disable", c.Port, database)
+	return fmt.Sprintf("postgres://inkpost@/%s?host=%s&port=%s&sslmode=disable", database, url.QueryEscape(c.sock), socketPort)
 }
 
 // Stop ends the server and waits until it is gone.
@@ -279,5 +271,8 @@ func (c *Cluster) Stop() {
 	case <-time.After(10 * time.Second):
 		_ = c.proc.Kill()
 		<-c.exit
+	}
+	if c.sock != c.Dir {
+		_ = os.RemoveAll(c.sock)
 	}
 }

@@ -3,6 +3,8 @@ package cluster
 import (
 	"context"
 	"database/sql"
+	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -33,7 +35,12 @@ func TestWhatIsKeptOutlivesAStopAndAKill(t *testing.T) {
 	dir := folder(t)
 	c, err := Start(t.Context(), Options{Dir: dir})
 	require.NoError(t, err)
-	require.Equal(t, "127.0.0.1", query(t, c.URL("inkpost"), `SELECT current_setting('listen_addresses')`))
+	require.Empty(t, query(t, c.URL("inkpost"), `SELECT current_setting('listen_addresses')`), "other users of the machine have no way in over the network")
+	at, err := url.Parse(c.URL("inkpost"))
+	require.NoError(t, err)
+	folder, err := os.Stat(at.Query().Get("host"))
+	require.NoError(t, err)
+	require.Equal(t, fs.FileMode(0o700), folder.Mode().Perm(), "nor by the socket")
 	db, err := sql.Open("pgx", c.URL("inkpost"))
 	require.NoError(t, err)
 	_, err = db.ExecContext(t.Context(), `CREATE TABLE kept AS SELECT 'ink' AS word`)

@@ -1,15 +1,14 @@
 package speak
 
 import (
-	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/probe"
 )
 
-// Attempts tells of the tries of a round, as documents.
-func Attempts(out Round) []contract.Attempt {
-	var list []contract.Attempt
+// Attempts tells of the tries of a round, for people.
+func Attempts(out Round) []probe.Attempt {
+	var list []probe.Attempt
 	for _, t := range out.Tries {
-		a := contract.Attempt{Target: t.Target.String(), Transport: t.Transport, Outcome: t.Outcome, TookUS: t.Took.Microseconds(), Said: t.Said}
+		a := probe.Attempt{Target: t.Target.String(), Transport: t.Transport, Outcome: t.Outcome, TookUS: t.Took.Microseconds(), Said: t.Said}
 		if out.Inside {
 			a.Outcome, a.Said = probe.Skipped, Insider
 		}
@@ -17,7 +16,7 @@ func Attempts(out Round) []contract.Attempt {
 			a.From = t.From.String()
 		}
 		for _, s := range t.Steps {
-			a.Steps = append(a.Steps, contract.Step{Name: s.Name, AtUS: s.At.Microseconds(), Words: s.Words})
+			a.Steps = append(a.Steps, probe.Step{Name: s.Name, AtUS: s.At.Microseconds(), Words: s.Words})
 		}
 		list = append(list, a)
 	}

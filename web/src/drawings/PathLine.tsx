@@ -42,7 +42,7 @@ function Stop({ station }: { station: Station }) {
 // PathLine draws the way from outside to a service: a station for each hop, and under the break its cause and next step.
 export function PathLine({ path }: { path: Path }) {
   return (
-    <Box role="img" aria-label={`The path to ${path.service} is ${path.state}`}>
+    <Box role="img" aria-label={`The path to ${path.service} is ${path.state_words}`}>
       <Box sx={{ display: 'flex', flexDirection: { xs: 'column', md: 'row' }, alignItems: 'stretch' }}>
         {path.stations.map((s, i) => (
           <Box key={s.hop} sx={{ display: 'contents' }}>

@@ -1,4 +1,4 @@
-import { Box, Button, Link, Stack, TextField, Typography } from '@mui/material'
+import { Alert, Box, Button, Link, Stack, TextField, Typography } from '@mui/material'
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 import { Link as To, useNavigate } from 'react-router'
@@ -58,6 +58,7 @@ export function FirstPage() {
   return (
     <>
       <Trouble error={overview.error} />
+      {o?.standby && <Alert severity="warning" sx={{ mb: 2 }}>{o.standby}. What you see is what it writes; changes are made there.</Alert>}
       <Section title={o && o.faults.length === 0 ? 'Nothing needs you now' : 'What needs you now'} id="faults">
         {o?.faults.map((f) => <FaultCard key={f.id} fault={f} />)}
       </Section>

@@ -2,7 +2,7 @@ import { Alert, Box, Button, Link, Stack, Typography } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link as To } from 'react-router'
-import { api, type Alias, type Difference, type Hostname, type Push, type Redirect, type SigningKey, type Zone } from '../api'
+import { api, tagOf, type Alias, type Difference, type Hostname, type Push, type Redirect, type SigningKey, type Zone } from '../api'
 import { Ago } from '../parts/Ago'
 import { Entry, type Blank } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form, type Line } from '../parts/Part'
@@ -36,7 +36,7 @@ function zoneForm(z: Zone, keys: string[]): Form {
     ? { primary: z.primary ?? '', primary_key: z.primary_key ?? '', transport: z.transport ?? 'udp', reassert_seconds: z.reassert_seconds ?? 86400 }
     : { servers: z.servers.flatMap((s) => (s.addresses?.length ? s.addresses.map((a) => `${s.name}=${a}`) : [s.name])), contact: z.contact, notify: z.notify ?? [], transfer_key: z.transfer_key ?? '',
       transfer_to: z.transfer_to ?? [], refresh_seconds: z.refresh_seconds, retry_seconds: z.retry_seconds, expire_seconds: z.expire_seconds, negative_seconds: z.negative_seconds }
-  return { title: `Edit zone ${z.apex}`, path: `/zones/${z.apex}`, method: 'PATCH', blanks: zoneBlanks(z.kind, keys), given: { ttl_seconds: z.ttl_seconds, template: z.template ?? '', also_ask: z.also_ask ?? [], ...given } }
+  return { title: `Edit zone ${z.apex}`, path: `/zones/${z.apex}`, method: 'PATCH', blanks: zoneBlanks(z.kind, keys), given: { ttl_seconds: z.ttl_seconds, template: z.template ?? '', also_ask: z.also_ask ?? [], ...given }, tag: tagOf(z) }
 }
 
 const newZone = (kind: string, keys: string[]): Form => ({
@@ -51,14 +51,14 @@ function hostnameLine(h: Hostname, push?: Push): Line {
   const differ = (h.resolvers ?? []).filter((r) => r.differs).map((r) => `${r.server} gives ${r.given}`)
   const note = h.held ?? (differ.length ? differ.join(', ') : '')
   return {
-    key: h.name, words: h.state, tone: nameTone(h.state), path: `/hostnames/${h.name}`,
+    key: h.name, words: h.state, tone: nameTone(h.state), path: `/hostnames/${h.name}`, tag: tagOf(h),
     detail: <>{h.shown ? `${h.shown} (${h.name})` : h.name} → {h.given || '-'}, {h.kept_at ? `kept at ${h.kept_at}` : `follows ${h.link ? `link ${h.link}` : 'the preferred link'}`} of <Link component={To} to={`/sites/${h.site}`}>{h.site}</Link>
       {push?.taken && <>, taken <Ago at={push.taken} /></>}{note && <Box component="span" sx={{ color: 'error.main' }}>: {note}</Box>}</>,
   }
 }
 
 const aliasLine = (a: Alias): Line => ({
-  key: a.name, words: a.same ? 'the same' : a.given ? 'differs' : 'not asked yet', tone: a.same ? 'success.main' : 'warning.main', path: `/aliases/${a.name}`,
+  key: a.name, words: a.same ? 'the same' : a.given ? 'differs' : 'not asked yet', tone: a.same ? 'success.main' : 'warning.main', path: `/aliases/${a.name}`, tag: tagOf(a),
   detail: [`${a.name} stands for ${a.hostname}`, a.same || a.given === a.hostname_given ? `both give ${a.given || '-'}` : `it gives ${a.given || '-'}, the hostname ${a.hostname_given || '-'}`,
     ...(a.resolvers ?? []).filter((r) => r.differs).map((r) => `${r.server} still gives ${r.given}`)].join(', '),
 })
@@ -70,8 +70,8 @@ const redirectBlanks = (hostnames: string[]): Blank[] => [
 ]
 
 const redirectLine = (r: Redirect, hostnames: string[]): Line => ({
-  key: r.name, words: String(r.status), detail: `${r.name} → ${r.leads}${r.keep_path ? ' and the path asked for' : ''}`, path: `/redirects/${r.name}`,
-  edit: { title: `Edit ${r.name}`, path: `/redirects/${r.name}`, method: 'PATCH', blanks: redirectBlanks(hostnames), given: { hostname: r.hostname, scheme: r.scheme, port: r.port ?? 0, path: r.path, keep_path: r.keep_path } },
+  key: r.name, words: String(r.status), detail: `${r.name} → ${r.leads}${r.keep_path ? ' and the path asked for' : ''}`, path: `/redirects/${r.name}`, tag: tagOf(r),
+  edit: { title: `Edit ${r.name}`, path: `/redirects/${r.name}`, method: 'PATCH', blanks: redirectBlanks(hostnames), given: { hostname: r.hostname, scheme: r.scheme, port: r.port ?? 0, path: r.path, keep_path: r.keep_path }, tag: tagOf(r) },
 })
 
 function Differences({ list }: { list: Difference[] }) {
@@ -106,7 +106,7 @@ function ZoneSheet({ z, hostnames, aliases, redirects, keys, open, doom }: {
       {remote && <Button size="small" variant="outlined" disabled={push.isPending} onClick={() => push.mutate()}>{z.pushing ? 'Push now' : 'Begin to push'}</Button>}
       <Button size="small" component="a" href={`/api/v1/zones/${z.apex}/file`} color="inherit">Zone file</Button>
       <Button size="small" color="inherit" onClick={() => open(zoneForm(z, keys))} aria-label={`Edit zone ${z.apex}`}>Edit</Button>
-      <Button size="small" color="error" onClick={() => doom({ key: `zone ${z.apex}`, path: `/zones/${z.apex}` })} aria-label={`Remove zone ${z.apex}`}>Remove</Button>
+      <Button size="small" color="error" onClick={() => doom({ key: `zone ${z.apex}`, path: `/zones/${z.apex}`, tag: tagOf(z) })} aria-label={`Remove zone ${z.apex}`}>Remove</Button>
     </>}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', px: 2, pb: 1, pl: '17px', pt: '1px' }}>
         <Field label="kind">{z.kind}</Field>
@@ -123,7 +123,7 @@ function ZoneSheet({ z, hostnames, aliases, redirects, keys, open, doom }: {
       {differences.data && <Differences list={differences.data} />}
       {waiting.filter((p) => p.detail).map((p) => <Alert key={p.name} severity="error">{p.name}: {p.state} after {p.tries} tries: {p.detail}</Alert>)}
       <Part title="Hostnames" open={open} remove={doom} lines={here.map((h) => hostnameLine(h, pushes.data?.find((p) => p.name === h.name)))} />
-      <Part title="Aliases" open={open} remove={doom} lines={aliases.filter((a) => within(a.name)).map(aliasLine)}
+      <Part title="Aliases" open={open} remove={doom} lines={aliases.filter((a) => a.zone === z.apex).map(aliasLine)}
         add={{ title: 'Add an alias', path: '/aliases', method: 'POST', given: { name: '', hostname: all[0] ?? '', ttl_seconds: 0 }, blanks: [{ name: 'name', label: 'Name', kind: 'name', help: `Such as museum.${z.apex}` }, { name: 'hostname', label: 'Stands for', choices: all }] }} />
       <Part title="Redirects" open={open} remove={doom} lines={redirects.filter((r) => within(r.name)).map((r) => redirectLine(r, all))}
         add={{ title: 'Add a redirect', path: '/redirects', method: 'POST', given: { name: '', hostname: all[0] ?? '', scheme: 'http', port: 0, path: '/', keep_path: false }, blanks: [{ name: 'name', label: 'Name', kind: 'name', help: `Such as view.${z.apex}` }, ...redirectBlanks(all)] }} />

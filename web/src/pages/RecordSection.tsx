@@ -2,7 +2,7 @@ import { Alert, Button } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
-import { api, type Device, type Hostname, type Link, type Service, type Site, type Trait } from '../api'
+import { api, tagOf, type Device, type Hostname, type Link, type Service, type Site, type Trait } from '../api'
 import { Entry, type Blank } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form } from '../parts/Part'
 import { Section } from '../parts/Sheet'
@@ -46,21 +46,21 @@ function forms(s: Site, suggested: string, kinds: Trait[]) {
     { name: 'options', label: 'Options', kind: 'pairs', choices: [...new Set(kinds.flatMap((k) => k.options ?? []))], help: 'Such as path=/live, status=200, text=Welcome; for WireGuard peer_key=KEY' },
     { name: 'open_until', label: 'Opened until', kind: 'time', help: 'After that it must be closed. Empty: it stays as it is.' },
   ]
-  const edit = (title: string, path: string, blanks: Blank[], given: Form['given']): Form => ({ title, path: base + path, method: 'PATCH', blanks, given })
+  const edit = (title: string, path: string, blanks: Blank[], given: Form['given'], of: { id: number; revision: number }): Form => ({ title, path: base + path, method: 'PATCH', blanks, given, tag: tagOf(of) })
   return {
-    site: () => edit(`Edit ${s.code}`, '', siteBlanks, { code: s.code, name: s.name, note: s.note }),
+    site: () => edit(`Edit ${s.code}`, '', siteBlanks, { code: s.code, name: s.name, note: s.note }, s),
     link: (l?: Link): Form => l
-      ? edit(`Edit link ${l.label}`, `/links/${l.label}`, linkBlanks, { label: l.label, provider: l.provider, mode: l.mode, position: l.position, router_address: l.router_address ?? '', dynamic_range: l.dynamic_range ?? '', sources: l.sources ?? [], ...(l.mode === 'static' ? { ipv4: l.ipv4 ?? '', ipv6: l.ipv6 ?? '' } : {}) })
+      ? edit(`Edit link ${l.label}`, `/links/${l.label}`, linkBlanks, { label: l.label, provider: l.provider, mode: l.mode, position: l.position, router_address: l.router_address ?? '', dynamic_range: l.dynamic_range ?? '', sources: l.sources ?? [], ...(l.mode === 'static' ? { ipv4: l.ipv4 ?? '', ipv6: l.ipv6 ?? '' } : {}) }, l)
       : { title: 'Add a link', path: base + '/links', method: 'POST', blanks: linkBlanks, given: { label: s.links.length ? '' : 'main', provider: '', mode: 'dynamic', position: s.links.length + 1, ipv4: '', ipv6: '', router_address: '', dynamic_range: '', sources: '' } },
     hostname: (h?: Hostname): Form => h
-      ? { title: `Edit ${h.name}`, path: `/hostnames/${h.name}`, method: 'PATCH', blanks: hostnameBlanks(false), given: { link: h.link ?? '', ttl_seconds: h.ttl_seconds, extras: h.extras ?? [], mail: h.mail ?? '', device: h.device ?? '' } }
+      ? { title: `Edit ${h.name}`, path: `/hostnames/${h.name}`, method: 'PATCH', blanks: hostnameBlanks(false), given: { link: h.link ?? '', ttl_seconds: h.ttl_seconds, extras: h.extras ?? [], mail: h.mail ?? '', device: h.device ?? '' }, tag: tagOf(h) }
       : { title: 'Add a hostname', path: '/hostnames', method: 'POST', blanks: hostnameBlanks(true), given: { name: suggested, site: s.code, link: '', ttl_seconds: 0, extras: '', mail: '', device: '' } },
-    plan: (l: Link): Form => edit(`When will link ${l.label} change?`, `/links/${l.label}`, [{ name: 'change_at', label: 'The provider changes the address at', kind: 'time', help: 'TTLs are lowered ahead of it. Empty: nothing is planned.' }], { change_at: l.change_at ?? '' }),
+    plan: (l: Link): Form => edit(`When will link ${l.label} change?`, `/links/${l.label}`, [{ name: 'change_at', label: 'The provider changes the address at', kind: 'time', help: 'TTLs are lowered ahead of it. Empty: nothing is planned.' }], { change_at: l.change_at ?? '' }, l),
     device: (d?: Device): Form => d
-      ? edit(`Edit device ${d.name}`, `/devices/${d.name}`, deviceBlanks, { name: d.name, lan_address: d.lan_address, mac: d.mac, reserved: d.reserved, router: d.router ?? false })
+      ? edit(`Edit device ${d.name}`, `/devices/${d.name}`, deviceBlanks, { name: d.name, lan_address: d.lan_address, mac: d.mac, reserved: d.reserved, router: d.router ?? false }, d)
       : { title: 'Add a device', path: base + '/devices', method: 'POST', blanks: deviceBlanks, given: { name: '', lan_address: '', mac: '', reserved: false, router: false } },
     service: (v?: Service): Form => v
-      ? edit(`Edit service ${v.name}`, `/services/${v.name}`, serviceBlanks, { name: v.name, device: v.device, external: ports(v.external_from, v.external_to), internal: String(v.internal_from), kind: v.kind, transport: v.transport, expected: v.expected, link: v.link ?? '', interval_seconds: v.interval_seconds, options: v.options ?? {}, open_until: v.open_until ?? '' })
+      ? edit(`Edit service ${v.name}`, `/services/${v.name}`, serviceBlanks, { name: v.name, device: v.device, external: ports(v.external_from, v.external_to), internal: String(v.internal_from), kind: v.kind, transport: v.transport, expected: v.expected, link: v.link ?? '', interval_seconds: v.interval_seconds, options: v.options ?? {}, open_until: v.open_until ?? '' }, v)
       : { title: 'Add a service', path: base + '/services', method: 'POST', blanks: serviceBlanks, given: { name: '', device: s.devices[0]?.name ?? '', external: '', internal: '', kind: 'tcp', transport: '', expected: 'reachable', link: '', interval_seconds: 60, options: '', open_until: '' } },
   }
 }
@@ -81,7 +81,7 @@ export function RecordSection({ site: s }: { site: Site }) {
   return (
     <Section title="Record" id="record" aside={<>
       <Button size="small" color="inherit" onClick={() => setForm(f.site())}>Edit the site</Button>
-      <Button size="small" color="error" onClick={() => setDoomed({ key: s.code, path: base, words: 'The site, its history and its hostnames go with it.' })}>Remove the site</Button>
+      <Button size="small" color="error" onClick={() => setDoomed({ key: s.code, path: base, words: 'The site, its history and its hostnames go with it.', tag: tagOf(s) })}>Remove the site</Button>
     </>}>
       {invite.error && <Alert severity="error">{invite.error.message}</Alert>}
       {invite.data && <Alert severity="info">One-time code for the agent of link {invite.data.link}: <strong>{invite.data.code}</strong>. At the site: inkpost agent run --server {location.origin} --code {invite.data.code}</Alert>}
@@ -89,20 +89,20 @@ export function RecordSection({ site: s }: { site: Site }) {
       {keep.error && <Alert severity="error">{keep.error.message}</Alert>}
       {routerKey.data && <Alert severity="info">The router of {routerKey.data.holder} announces by fetching this, shown once: <strong>{location.origin}/announce/{routerKey.data.secret}</strong>. Behind it may stand ?ipv4=ADDRESS, &amp;ipv6=ADDRESS, &amp;name=HOSTNAME or &amp;except=HOSTNAME.</Alert>}
       <Part title="Links" add={f.link()} {...part} lines={s.links.map((l) => ({
-        key: `link ${l.label}`, words: l.label, detail: [l.provider, l.mode, l.ipv4, l.ipv6, l.change_at && `changes ${exact(l.change_at)}`].filter(Boolean).join(', '), edit: f.link(l), path: `${base}/links/${l.label}`,
+        key: `link ${l.label}`, words: l.label, detail: [l.provider, l.mode, l.ipv4, l.ipv6, l.change_at && `changes ${exact(l.change_at)}`].filter(Boolean).join(', '), edit: f.link(l), path: `${base}/links/${l.label}`, tag: tagOf(l),
         extra: l.mode === 'dynamic' ? [{ word: 'Invite an agent', act: () => invite.mutate(l.label) }, { word: 'Router URL', act: () => routerKey.mutate(l.label) }, { word: 'Plan a change', act: () => setForm(f.plan(l)) }] : undefined,
       }))} />
       <Part title="Hostnames" add={f.hostname()} {...part} lines={s.hostnames.map((h) => ({
-        key: h.name, words: h.state, tone: nameTone(h.state), edit: f.hostname(h), path: `/hostnames/${h.name}`,
+        key: h.name, words: h.state, tone: nameTone(h.state), edit: f.hostname(h), path: `/hostnames/${h.name}`, tag: tagOf(h),
         detail: [h.shown ? `${h.shown} (${h.name})` : h.name, h.kept_at ? `kept at ${h.kept_at}` : `follows ${h.link || 'the preferred link'}`, `TTL ${h.ttl_seconds} s`, h.extras?.length && `with ${h.extras.join(', ')}`, h.held,
           ...(h.resolvers ?? []).filter((r) => r.differs).map((r) => `${r.server} gives ${r.given}`)].filter(Boolean).join(', '),
         extra: [{ word: h.kept_by ? 'Let it follow' : 'Keep it here', act: () => keep.mutate(h) }],
       }))} />
       <Part title="Devices" add={f.device()} {...part} lines={s.devices.map((d) => ({
-        key: `device ${d.name}`, words: d.name, detail: `${d.lan_address}, ${d.mac || 'no MAC'}, ${d.reserved ? 'reserved' : 'not reserved'}`, edit: f.device(d), path: `${base}/devices/${d.name}`,
+        key: `device ${d.name}`, words: d.name, detail: `${d.lan_address}, ${d.mac || 'no MAC'}, ${d.reserved ? 'reserved' : 'not reserved'}`, edit: f.device(d), path: `${base}/devices/${d.name}`, tag: tagOf(d),
       }))} />
       <Part title="Services" add={f.service()} {...part} lines={s.services.map((v) => ({
-        key: `service ${v.name}`, words: v.name, detail: `${v.kind}, ${v.transport} ${ports(v.external_from, v.external_to)} → ${v.device} port ${v.internal_from}, ${v.expected}${v.open_until ? ` until ${exact(v.open_until)}` : ''}, every ${v.interval_seconds} s`, edit: f.service(v), path: `${base}/services/${v.name}`,
+        key: `service ${v.name}`, words: v.name, detail: `${v.kind}, ${v.transport} ${ports(v.external_from, v.external_to)} → ${v.device} port ${v.internal_from}, ${v.expected}${v.open_until ? ` until ${exact(v.open_until)}` : ''}, every ${v.interval_seconds} s`, edit: f.service(v), path: `${base}/services/${v.name}`, tag: tagOf(v),
       }))} />
       {form && <Entry {...form} close={() => setForm(null)} done={(saved) => { if (form.path === base) void go(`/sites/${(saved as Site).code}`) }} />}
       {doomed && <Removal doomed={doomed} keep={() => setDoomed(null)} removed={() => { setDoomed(null); if (doomed.path === base) void go('/') }} />}

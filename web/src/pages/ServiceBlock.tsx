@@ -46,7 +46,7 @@ export function ServiceBlock({ site, service, path, vantages, view, zoom }: { si
     <Box data-service={service.name} data-state={service.state} data-outcome={service.outcome} sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
       <Stack direction="row" sx={{ alignItems: 'baseline', columnGap: 2, rowGap: 0.5, mb: 1, flexWrap: 'wrap' }}>
         <Typography variant="value">{service.name}</Typography>
-        <Typography sx={{ color: tone(service), fontWeight: 600 }}>{service.not_provable ? 'not provable this way' : service.state}</Typography>
+        <Typography sx={{ color: tone(service), fontWeight: 600 }}>{service.state_words}</Typography>
         <Typography variant="body2" sx={{ color: 'text.secondary' }}>
           {service.kind} {service.outcome ?? 'not probed'} on {service.transport} {ports(service.external_from, service.external_to)}
           {closed ? ', must stay closed' : service.open_until ? `, open until ${exact(service.open_until)}` : ''}, probed <Ago at={service.probed} />

@@ -75,7 +75,7 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
       {service.certificate && <Typography>Certificate for {service.certificate.names?.join(', ') || 'nobody'}, until {exact(service.certificate.expires)}{service.certificate.problem ? `: ${service.certificate.problem}` : ''}.</Typography>}
       {service.by_name && <Typography>By name, <Ago at={service.by_name.at} />: {service.by_name.hostname} is {service.by_name.given}. {service.by_name.said}</Typography>}
       {service.loose && <Typography sx={{ color: 'warning.main' }}>Mind: {service.loose}.</Typography>}
-      {service.probe_peer_key && <Typography>On the WireGuard server, a peer with this public key lets a handshake prove it: <Typography component="span" variant="mono">{service.probe_peer_key}</Typography></Typography>}
+      {service.probe_peer_key && <Typography>On the WireGuard server, a peer with this public key lets a handshake prove it: <Typography component="span" variant="mono">{service.probe_peer_key}</Typography>{Object.entries(service.vantage_peer_keys ?? {}).map(([name, key]) => <span key={name}>; for {name} <Typography component="span" variant="mono">{key}</Typography></span>)}</Typography>}
       {cards.data?.map((c) => <CardSheet key={c.title} card={c} />)}
       <Box sx={{ mt: 1.5 }}>{availability.data?.[0] && <Windows list={availability.data[0].windows} />}</Box>
       <Typography variant="body2" sx={{ mt: 1 }}>

@@ -19,7 +19,7 @@ const minute = 60_000
 const ranges: [string, number][] = [['10 minutes', 10 * minute], ['a day', 1440 * minute], ['a week', 7 * 1440 * minute], ['90 days', 90 * 1440 * minute]]
 
 function Head({ site }: { site: Site }) {
-  const link = site.links.find((l) => (l.ipv4 ?? l.ipv6) === site.address) ?? site.links[0]
+  const link = site.links.find((l) => l.label === site.link)
   const name = site.hostnames[0]
   return (
     <Box sx={{ bgcolor: 'background.paper', borderTop: (t) => t.rule.section, mb: 2, p: 2 }}>

@@ -1,7 +1,8 @@
 import { Alert, Button, Checkbox, Dialog, DialogActions, DialogContent, DialogTitle, FormControlLabel, MenuItem, Stack, TextField } from '@mui/material'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
-import { api, Problem } from '../api'
+import { api, Problem, type Edit } from '../api'
+import { Ago } from './Ago'
 
 // One field to fill in. With choices it is a list to pick from; a list is typed with commas; a name is checked as it is typed.
 // What is seldom filled in is out of sight until it is asked for.
@@ -34,10 +35,35 @@ function typed(b: Blank, v: Value | undefined): string {
   return String(v ?? '')
 }
 
-// Entry is a form for one thing on the record. What the server finds wrong stands under the field that it is about.
-export function Entry({ title, path, method, blanks, given, close, done }: {
-  title: string; path: string; method: 'POST' | 'PATCH'; blanks: Blank[]; given: Record<string, Value>; close: () => void; done?: (saved: unknown) => void
+const shownAs = (b: Blank | undefined, v: unknown) => (b ? typed(b, v as Value) : String(v ?? '')) || 'nothing'
+
+// Meanwhile says who changed what since a form was opened, and asks whose word counts.
+function Meanwhile({ edits, blanks, theirs, mine }: { edits: Edit[]; blanks: Blank[]; theirs: () => void; mine: () => void }) {
+  return (
+    <Alert severity="warning" data-meanwhile action={<>
+      <Button color="inherit" size="small" onClick={theirs}>Take theirs</Button>
+      <Button color="inherit" size="small" onClick={mine}>Save mine</Button>
+    </>}>
+      {edits.map((e) => (
+        <div key={e.revision}>
+          {e.person} edited this <Ago at={e.at} />{e.changes.length === 0 && '.'}
+          {e.changes.map((c) => {
+            const b = blanks.find((b) => b.name === c.field)
+            return <div key={c.field}>{b?.label ?? c.field}: {shownAs(b, c.before)} → <strong>{shownAs(b, c.after)}</strong></div>
+          })}
+        </div>
+      ))}
+      {edits.length === 0 && 'It was replaced since you opened this form.'}
+    </Alert>
+  )
+}
+
+// Entry is a form for one thing on the record. What the server finds wrong stands under the field that it is about. Where somebody
+// else edited the same thing since it was read, nothing is saved before it is said whose word counts.
+export function Entry({ title, path, method, blanks, given, tag: read, close, done }: {
+  title: string; path: string; method: 'POST' | 'PATCH'; blanks: Blank[]; given: Record<string, Value>; tag?: string; close: () => void; done?: (saved: unknown) => void
 }) {
+  const [tag, setTag] = useState(read)
   const queries = useQueryClient()
   const [values, setValues] = useState<Record<string, Value>>(() => Object.fromEntries(Object.entries(given).map(([k, v]) => {
     const b = blanks.find((b) => b.name === k)
@@ -45,10 +71,10 @@ export function Entry({ title, path, method, blanks, given, close, done }: {
   })))
   const set = (name: string, v: Value) => setValues({ ...values, [name]: v })
   const save = useMutation({
-    mutationFn: () => api.send(method, path, Object.fromEntries(Object.entries(values).map(([k, v]) => {
+    mutationFn: (over?: string) => api.send(method, path, Object.fromEntries(Object.entries(values).map(([k, v]) => {
       const b = blanks.find((b) => b.name === k)
       return [k, b ? sent(b, v) : v]
-    }))),
+    })), over ?? tag),
     onSuccess: async (saved) => {
       await queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
       close()
@@ -57,6 +83,20 @@ export function Entry({ title, path, method, blanks, given, close, done }: {
   })
   const asked = useDeferredValue(String(blanks.some((b) => b.kind === 'name') ? values.name ?? '' : ''))
   const check = useQuery({ queryKey: ['name', asked], queryFn: () => api.checkName(asked), enabled: asked !== '', retry: false })
+  const clash = save.error instanceof Problem && save.error.status === 412 ? save.error : undefined
+  const takeTheirs = () => {
+    if (!clash) return
+    const next = { ...values }
+    for (const e of clash.meanwhile) {
+      for (const c of e.changes) {
+        const b = blanks.find((b) => b.name === c.field)
+        if (b) next[b.name] = b.kind === 'list' || b.kind === 'time' || b.kind === 'pairs' ? typed(b, c.after as Value) : (c.after as Value)
+      }
+    }
+    setValues(next)
+    setTag(clash.current)
+    save.reset()
+  }
   const flaws = save.error instanceof Problem ? save.error.errors : []
   // The server names a range by its ends; the form has one field for it.
   const flaw = (name: string) => flaws.filter((f) => f.field === name || f.field.startsWith(name + '_') || f.field.startsWith(name + '.')).map((f) => f.detail).join('; ')
@@ -66,11 +106,12 @@ export function Entry({ title, path, method, blanks, given, close, done }: {
   const words = (b: Blank) => flaw(b.name) || (b.kind === 'name' && check.data && asked ? check.data.detail : b.help)
   return (
     <Dialog open onClose={close} fullWidth maxWidth="xs">
-      <form noValidate onSubmit={(e) => { e.preventDefault(); save.mutate() }}>
+      <form noValidate onSubmit={(e) => { e.preventDefault(); save.mutate(undefined) }}>
         <DialogTitle variant="h2">{title}</DialogTitle>
         <DialogContent>
           <Stack spacing={2} sx={{ pt: 1 }}>
-            {save.error && !placed && <Alert severity="error">{save.error.message}</Alert>}
+            {clash && <Meanwhile edits={clash.meanwhile} blanks={blanks} theirs={takeTheirs} mine={() => { setTag(clash.current); save.mutate(clash.current) }} />}
+            {save.error && !clash && !placed && <Alert severity="error">{save.error.message}</Alert>}
             {shown.map((b) => b.kind === 'yes' ? (
               <FormControlLabel key={b.name} label={b.label} control={<Checkbox checked={Boolean(values[b.name])} onChange={(e) => set(b.name, e.target.checked)} />} />
             ) : (

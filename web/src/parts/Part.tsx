@@ -5,12 +5,12 @@ import { api } from '../api'
 import type { Blank, Value } from './Entry'
 
 // Form is what is filled in for one thing on the record, and where it is sent.
-export type Form = { title: string; path: string; method: 'POST' | 'PATCH'; blanks: Blank[]; given: Record<string, Value> }
+export type Form = { title: string; path: string; method: 'POST' | 'PATCH'; blanks: Blank[]; given: Record<string, Value>; tag?: string }
 
 // Doomed is what somebody asked to remove.
-export type Doomed = { key: string; path: string; words?: string }
+export type Doomed = { key: string; path: string; words?: string; tag?: string }
 
-export interface Line { key: string; words: ReactNode; tone?: string; detail: ReactNode; edit?: Form; path?: string; extra?: { word: string; act: () => void }[] }
+export interface Line { key: string; words: ReactNode; tone?: string; detail: ReactNode; edit?: Form; path?: string; tag?: string; extra?: { word: string; act: () => void }[] }
 
 // Part is one kind of things on the record: a line each, and a button to add another.
 export function Part({ title, lines, add, open, remove }: { title: string; lines: Line[]; add?: Form; open: (f: Form) => void; remove: (d: Doomed) => void }) {
@@ -26,7 +26,7 @@ export function Part({ title, lines, add, open, remove }: { title: string; lines
           <Typography variant="mono" sx={{ flex: 1, minWidth: { xs: '60%', md: 0 } }}>{l.detail}</Typography>
           {l.extra?.map((x) => <Button key={x.word} size="small" onClick={x.act} aria-label={`${x.word}: ${l.key}`}>{x.word}</Button>)}
           {l.edit && <Button size="small" onClick={() => open(l.edit!)} aria-label={`Edit ${l.key}`}>Edit</Button>}
-          {l.path && <Button size="small" color="error" onClick={() => remove({ key: l.key, path: l.path! })} aria-label={`Remove ${l.key}`}>Remove</Button>}
+          {l.path && <Button size="small" color="error" onClick={() => remove({ key: l.key, path: l.path!, tag: l.tag })} aria-label={`Remove ${l.key}`}>Remove</Button>}
         </Stack>
       ))}
     </Box>
@@ -37,7 +37,7 @@ export function Part({ title, lines, add, open, remove }: { title: string; lines
 export function Removal({ doomed, keep, removed }: { doomed: Doomed; keep: () => void; removed: () => void }) {
   const queries = useQueryClient()
   const remove = useMutation({
-    mutationFn: () => api.remove(doomed.path),
+    mutationFn: () => api.remove(doomed.path, doomed.tag),
     onSuccess: async () => {
       removed()
       await queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })

@@ -1,26 +1,45 @@
-import { useQueryClient } from '@tanstack/react-query'
+import { useQueryClient, type QueryKey } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
-// useLive listens to the server's events and has what is on the page read anew when something happened. It says whether
-// the line to the server stands.
+// What pages keep of one site stands under [kind, code, …]; lists that have a line of every site stand under their kind.
+const ofSites = new Set(['site', 'moves', 'cards', 'availability', 'history', 'reviews', 'lan', 'suggestion'])
+const lists = new Set(['overview', 'hostnames', 'aliases', 'movesBy'])
+
+// An event of a site changes what is kept of that site, and the lists; one of no site may change anything. Who is signed in
+// changes with neither.
+export function touched(sites: Set<string>, everything: boolean, key: QueryKey): boolean {
+  const kind = String(key[0])
+  if (kind === 'session') return false
+  if (everything || lists.has(kind)) return true
+  return ofSites.has(kind) && sites.has(String(key[1]))
+}
+
+// useLive listens to the server's events and has what they are about read anew. It says whether the line to the server stands.
 export function useLive(): boolean {
   const queries = useQueryClient()
   const [up, setUp] = useState(true)
   useEffect(() => {
     let timer: ReturnType<typeof setTimeout> | undefined
+    let sites = new Set<string>()
+    let everything = false
     // Many events come at once; one reading after the first of them, and one after the last, are enough.
-    const reread = () => {
+    const reread = (site: string) => {
+      if (site) sites.add(site)
+      else everything = true
       timer ??= setTimeout(() => {
+        const [of, all] = [sites, everything]
         timer = undefined
-        void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
-      }, 150)
+        sites = new Set()
+        everything = false
+        void queries.invalidateQueries({ predicate: (q) => touched(of, all, q.queryKey) })
+      }, 250)
     }
     const events = new EventSource('/api/v1/events')
-    events.onmessage = reread
-    events.addEventListener('reread', reread)
+    events.onmessage = (e: MessageEvent<string>) => reread((JSON.parse(e.data) as { subject?: string }).subject ?? '')
+    events.addEventListener('reread', () => reread(''))
     events.onopen = () => {
       setUp(true)
-      reread()
+      reread('')
     }
     events.onerror = () => setUp(false)
     return () => {

@@ -1,0 +1,117 @@
+// Package internal_test holds the house up: what each room may import stands in docs/architecture.md, and here.
+package internal_test
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+const house = "inkpost.example/inkpost/"
+
+// rooms says which rooms of the house a room may import; those below a room are meant with it. A room that is not listed falls under
+// the one that it is in. core is open to all.
+var rooms = map[string][]string{
+	"internal/core":          {},
+	"internal/wire":          {"internal/wire"},
+	"internal/access":        {},
+	"internal/keep":          {},
+	"internal/contract":      {},
+	"internal/store":         {},
+	"internal/store/cluster": {},
+	"internal/engine":        {"internal/access", "internal/contract", "internal/store", "internal/wire"},
+	"internal/api":           {"internal/access", "internal/contract", "internal/engine", "internal/store"},
+	"internal/client":        {"internal/contract"},
+	"internal/agent":         {"internal/agent", "internal/client", "internal/contract", "internal/keep", "internal/wire"},
+	"internal/vantage":       {"internal/client", "internal/contract", "internal/keep", "internal/wire"},
+	"internal/lab":           {"internal/contract", "internal/lab", "internal/wire"},
+	"internal/daemon":        {"internal/access", "internal/api", "internal/engine", "internal/keep", "internal/store", "internal/wire"},
+	"internal/demo":          {"internal/agent", "internal/contract", "internal/daemon", "internal/engine", "internal/lab", "internal/store", "internal/vantage"},
+	"internal/cli":           {"internal/agent/command", "internal/client", "internal/contract", "internal/daemon", "internal/demo", "internal/vantage", "web"},
+	"internal/testbed":       {"internal/client", "internal/contract", "internal/daemon", "internal/store/cluster"},
+	"cmd/inkpost":            {"internal/cli"},
+	"cmd/inkpost-agent":      {"internal/agent/command"},
+	"web":                    {},
+}
+
+func within(path, room string) bool { return path == room || strings.HasPrefix(path, room+"/") }
+
+// roomOf gives the room that a folder belongs to.
+func roomOf(folder string) (best string) {
+	for room := range rooms {
+		if within(folder, room) && len(room) > len(best) {
+			best = room
+		}
+	}
+	return best
+}
+
+func mayImport(folder, imported string) bool {
+	room := roomOf(folder)
+	if room == "" {
+		return false
+	}
+	if within(imported, "internal/core") || within(imported, room) && room == "internal/core" {
+		return true
+	}
+	return slices.ContainsFunc(rooms[room], func(open string) bool { return within(imported, open) })
+}
+
+func TestRoomsImportWhatTheArchitectureAllows(t *testing.T) {
+	seen := 0
+	for _, root := range []string{"internal", "cmd", "web"} {
+		require.NoError(t, filepath.WalkDir(filepath.Join("..", root), func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() && d.Name() == "node_modules" {
+				return cmpSkip(err)
+			}
+			if d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+				return nil
+			}
+			file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+			require.NoError(t, err)
+			folder := filepath.ToSlash(strings.TrimPrefix(filepath.Dir(path), ".."+string(filepath.Separator)))
+			for _, i := range file.Imports {
+				imported, err := strconv.Unquote(i.Path.Value)
+				require.NoError(t, err)
+				if imported, ours := strings.CutPrefix(imported, house); ours {
+					seen++
+					require.True(t, mayImport(folder, imported), "%s imports %s: docs/architecture.md does not allow that", path, imported)
+				}
+			}
+			return nil
+		}))
+	}
+	require.Greater(t, seen, 200, "the walk found the house")
+}
+
+func cmpSkip(err error) error {
+	if err != nil {
+		return err
+	}
+	return filepath.SkipDir
+}
+
+func TestTheTableRefusesWhatItDoesNotList(t *testing.T) {
+	for _, wrong := range [][2]string{{"internal/store", "internal/contract"}, {"internal/wire/speak", "internal/contract"}, {"internal/cli", "internal/engine"}, {"internal/cli", "internal/store"},
+		{"internal/core/wan", "internal/store"}, {"internal/client", "internal/engine"}, {"internal/agent", "internal/engine"}, {"internal/new", "internal/core/wan"}} {
+		require.False(t, mayImport(wrong[0], wrong[1]), wrong)
+	}
+}
+
+func TestTheTableStandsInTheArchitecture(t *testing.T) {
+	text, err := os.ReadFile("../docs/architecture.md")
+	require.NoError(t, err)
+	for room := range rooms {
+		if strings.HasPrefix(room, "internal/") {
+			require.Contains(t, string(text), "`"+room, "the room is in the house's table")
+		}
+	}
+}
