@@ -8,8 +8,9 @@ PACKAGES := ./bench/... ./cmd/... ./internal/... ./docs/... ./web
 LDFLAGS := -s -w -X inkpost.example/inkpost/internal/cli.Version=$(VERSION) -X inkpost.example/inkpost/internal/agent/command.Version=$(VERSION)
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
-# What the service and its tests need from Debian: a command or file that shows it is there, and its package.
+# What the service, the demo's guide and the tests need from Debian: a command or file that shows it is there, and its package.
 RUN_NEEDS := /usr/lib/postgresql/*/bin/initdb:postgresql
+DEMO_NEEDS := /usr/bin/dig:bind9-dnsutils
 TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/named:bind9 /usr/sbin/nsd:nsd /usr/sbin/knotd:knot \
 	/usr/sbin/miniupnpd:miniupnpd-nftables /usr/bin/turnserver:coturn /usr/sbin/nft:nftables /usr/sbin/ip:iproute2 \
 	/usr/sbin/sshd:openssh-server /usr/sbin/nginx:nginx-light /usr/sbin/chronyd:chrony /usr/sbin/xrdp:xrdp /usr/sbin/vsftpd:vsftpd \
@@ -17,9 +18,9 @@ TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/n
 	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn \
 	/usr/sbin/kamailio:kamailio /usr/bin/Xtigervnc:tigervnc-standalone-server /usr/lib/ipsec/charon:strongswan-charon
 
-.PHONY: dist bench bench-peers demo test build console check unit race clean screenshots install-run install-test
+.PHONY: dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
 
-demo: build
+demo: install-demo build
 	@exec bin/inkpost demo
 
 build: install-run console
@@ -35,6 +36,9 @@ endef
 
 install-run:
 	$(call install,$(RUN_NEEDS))
+
+install-demo: install-run
+	$(call install,$(DEMO_NEEDS))
 
 install-test: install-run
 	$(call install,$(TEST_NEEDS))

@@ -80,8 +80,6 @@ func events(ctx context.Context, c *client.Client) error {
 		func() error { return c.SetLabForward(ctx, "KET-07", "playback", false) },
 		func() error { return c.SetLabPrimary(ctx, false) },
 		func() error { _, err := c.Renumber(ctx, "FER-11", "main"); return err },
-		func() error { return c.SetLabService(ctx, "BOA-09", "gate-shell", false) },
-		func() error { return c.SetLabForward(ctx, "CLI-05", "router-page", true) },
 	} {
 		if err := step(); err != nil {
 			return err

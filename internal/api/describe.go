@@ -2,6 +2,7 @@ package api
 
 import (
 	"fmt"
+	"net/http"
 	"net/netip"
 	"reflect"
 	"strconv"
@@ -45,7 +46,11 @@ func describe(routes []route, version string) ([]byte, error) {
 			}
 		}
 		for _, q := range r.query {
-			op.AddParameter(openapi3.NewQueryParameter(q.name).WithDescription(q.about).WithSchema(openapi3.NewStringSchema()))
+			op.AddParameter(openapi3.NewQueryParameter(q.name).WithDescription(q.about).WithSchema(q.schema()))
+		}
+		if r.method == http.MethodPatch || r.method == http.MethodPut || r.method == http.MethodDelete {
+			op.AddParameter(openapi3.NewHeaderParameter("If-Match").WithDescription("the resource's ETag as it was read: where it was edited since, nothing is done (412)").
+				WithSchema(openapi3.NewStringSchema()))
 		}
 		switch r.who {
 		case signedIn:
@@ -53,7 +58,7 @@ func describe(routes []route, version string) ([]byte, error) {
 		case person:
 			op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("key")).
 				With(openapi3.NewSecurityRequirement().Authenticate("session"))
-		case agentOnly:
+		case agentOnly, vantageOnly:
 			op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("key"))
 		}
 		if r.in != nil {
@@ -78,6 +83,23 @@ func describe(routes []route, version string) ([]byte, error) {
 		doc.AddOperation(templated(r.path), r.method, op)
 	}
 	return doc.MarshalJSON()
+}
+
+// schema describes what may stand in a query parameter.
+func (q param) schema() *openapi3.Schema {
+	switch q.kind {
+	case numberParam:
+		return openapi3.NewInt64Schema()
+	case flagParam:
+		return openapi3.NewBoolSchema()
+	case momentParam:
+		return openapi3.NewDateTimeSchema()
+	case formatParam:
+		return openapi3.NewStringSchema().WithEnum("json", "csv")
+	case addressParam:
+		return openapi3.NewStringSchema().WithFormat("ip")
+	}
+	return openapi3.NewStringSchema()
 }
 
 // templated writes ":name" as "{name}".

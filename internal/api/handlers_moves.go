@@ -14,10 +14,10 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-var moveParams = []param{{"site", "only this site code"}, {"link", "only this link of the site"}, {"source", "only those learned by this source"},
-	{"address", "only those that left or came to this address"}, {"since", "noticed at this RFC 3339 time or later"}, {"until", "noticed before this RFC 3339 time"},
-	{"unfinished", "true lists only those whose services are not all confirmed"}, {"before", "only moves with a lower id"}, {"limit", "1 to 500; 50 where left out"},
-	{"format", "csv for a table; JSON where left out"}}
+var moveParams = []param{{"site", "only this site code", wordParam}, {"link", "only this link of the site", wordParam}, {"source", "only those learned by this source", wordParam},
+	{"address", "only those that left or came to this address", addressParam}, {"since", "noticed at this RFC 3339 time or later", momentParam}, {"until", "noticed before this RFC 3339 time", momentParam},
+	{"unfinished", "true lists only those whose services are not all confirmed", flagParam}, {"before", "only moves with a lower id", numberParam}, {"limit", "1 to 500; 50 where left out", numberParam},
+	{"format", "csv for a table; JSON where left out", formatParam}}
 
 func (a *api) moves(c *echo.Context, _ principal) error {
 	var f site.Flaws

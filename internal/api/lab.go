@@ -4,6 +4,8 @@ import (
 	"net/http"
 
 	"github.com/labstack/echo/v5"
+
+	"inkpost.example/inkpost/internal/contract"
 )
 
 func (a *api) world(c *echo.Context, _ principal) error {
@@ -13,6 +15,11 @@ func (a *api) world(c *echo.Context, _ principal) error {
 func (a *api) renumber(c *echo.Context, _ principal) error {
 	r, err := a.lab.Renumber(c.Param("code"), c.Param("label"))
 	return ok(c, http.StatusOK, r, err)
+}
+
+func (a *api) mend(c *echo.Context, _ principal) error {
+	mended, err := a.lab.Mend(c.Param("code"))
+	return ok(c, http.StatusOK, contract.Mending{Mended: mended}, err)
 }
 
 func (a *api) labPrimary(running bool) func(*echo.Context, principal) error {

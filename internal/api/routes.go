@@ -27,11 +27,26 @@ type route struct {
 	serve        func(c *echo.Context, p principal) error
 }
 
-type param struct{ name, about string }
+// param is a query parameter, and what may stand in it.
+type param struct {
+	name, about string
+	kind        paramKind
+}
 
-var fetchParams = []param{{"ipv4", "the IPv4 address; the socket's where neither family is given"}, {"ipv6", "the IPv6 address"},
-	{"name", "hostnames that must follow the key's link; may be given again, or several with commas"},
-	{"except", "hostnames of the link that stay where they are; may be given again, or several with commas"}}
+type paramKind int
+
+const (
+	wordParam    paramKind = iota
+	numberParam            // an integer
+	flagParam              // true or false
+	momentParam            // a time as RFC 3339 writes it
+	formatParam            // json or csv
+	addressParam           // an IP address
+)
+
+var fetchParams = []param{{"ipv4", "the IPv4 address; the socket's where neither family is given", addressParam}, {"ipv6", "the IPv6 address", addressParam},
+	{"name", "hostnames that must follow the key's link; may be given again, or several with commas", wordParam},
+	{"except", "hostnames of the link that stay where they are; may be given again, or several with commas", wordParam}}
 
 // who may call a route.
 type who int
@@ -64,18 +79,18 @@ func (a *api) routes() []route {
 		{method: "DELETE", path: base + "/keys/:id", summary: "Revoke a key", who: person, status: http.StatusNoContent, serve: a.revokeKey},
 
 		{method: "GET", path: base + "/overview", summary: "What needs me now", who: person, out: contract.Overview{}, serve: a.overview},
-		{method: "GET", path: base + "/events", summary: "Follow events (text/event-stream of CloudEvents)", who: person, stream: true, query: []param{{"site", "only events of this site code"}}, serve: a.events},
+		{method: "GET", path: base + "/events", summary: "Follow events (text/event-stream of CloudEvents)", who: person, stream: true, query: []param{{"site", "only events of this site code", wordParam}}, serve: a.events},
 		{method: "GET", path: base + "/moves", summary: "List moves, the newest first", who: person, out: []contract.Move{},
 			query: moveParams, serve: a.moves},
 		{method: "GET", path: base + "/faults", summary: "List faults, open ones first", who: person, out: []contract.Fault{},
-			query: []param{{"site", "only this site code"}, {"open", "true lists open faults only"}}, serve: a.faults},
+			query: []param{{"site", "only this site code", wordParam}, {"open", "true lists open faults only", flagParam}}, serve: a.faults},
 
 		{method: "GET", path: base + "/zones", summary: "List zones", who: person, out: []names.Zone{}, serve: a.zones},
 		{method: "POST", path: base + "/zones", summary: "Add a zone", who: person, in: contract.ZoneInput{}, out: names.Zone{}, status: http.StatusCreated, serve: a.addZone},
 		{method: "GET", path: base + "/zones/:apex", summary: "Show a zone", who: person, out: names.Zone{}, serve: a.zone},
 		{method: "PATCH", path: base + "/zones/:apex", summary: "Edit a zone", who: person, in: contract.ZoneInput{}, out: names.Zone{}, serve: a.editZone},
 		{method: "DELETE", path: base + "/zones/:apex", summary: "Remove a zone", who: person, status: http.StatusNoContent, serve: a.removeZone},
-		{method: "GET", path: base + "/hostnames", summary: "List hostnames", who: person, out: []contract.Hostname{}, query: []param{{"site", "only this site code"}}, serve: a.hostnames},
+		{method: "GET", path: base + "/hostnames", summary: "List hostnames", who: person, out: []contract.Hostname{}, query: []param{{"site", "only this site code", wordParam}}, serve: a.hostnames},
 		{method: "POST", path: base + "/hostnames", summary: "Add a hostname", who: person, in: contract.HostnameInput{}, out: contract.Hostname{}, status: http.StatusCreated, serve: a.addHostname},
 		{method: "GET", path: base + "/hostnames/:name", summary: "Show a hostname", who: person, out: contract.Hostname{}, serve: a.hostname},
 		{method: "PATCH", path: base + "/hostnames/:name", summary: "Edit a hostname", who: person, in: contract.HostnameInput{}, out: contract.Hostname{}, serve: a.editHostname},
@@ -86,12 +101,12 @@ func (a *api) routes() []route {
 		{method: "DELETE", path: base + "/zones/:apex/records/:id", summary: "Remove a record from a zone", who: person, status: http.StatusNoContent, serve: a.removeZoneRecord},
 		{method: "GET", path: base + "/zones/:apex/file", summary: "The zone as a zone file (text/dns)", who: person, serve: a.zoneFile},
 		{method: "POST", path: base + "/zones/:apex/file", summary: "Take a zone file (text/dns) over into a zone, or make the zone from it", who: person, out: contract.ZoneImport{}, large: true,
-			query: []param{{"replace", "true removes records that the file does not have"}, {"dry_run", "true says what would change and changes nothing"}}, serve: a.importZone},
+			query: []param{{"replace", "true removes records that the file does not have", flagParam}, {"dry_run", "true says what would change and changes nothing", flagParam}}, serve: a.importZone},
 		{method: "GET", path: base + "/zones/:apex/differences", summary: "What a push would change at a remote zone's primary; nothing is pushed", who: person, out: []names.Difference{}, serve: a.zoneDifferences},
 		{method: "GET", path: base + "/zones/:apex/pushes", summary: "How each name of a remote zone stands at its primary", who: person, out: []contract.Push{}, serve: a.zonePushes},
 		{method: "POST", path: base + "/zones/:apex/pushes", summary: "Push all names of a remote zone now; the first time lets it be pushed at all", who: person, out: []contract.Push{}, status: http.StatusAccepted, serve: a.pushZone},
-		{method: "GET", path: base + "/names/check", summary: "Whether a name is legal, in a zone on record, and free", who: person, out: contract.NameCheck{}, query: []param{{"name", "the name, in any script"}}, serve: a.checkName},
-		{method: "GET", path: base + "/sites/:code/name-suggestion", summary: "A first name for a site, by the zone's template", who: person, out: contract.NameCheck{}, query: []param{{"zone", "in this zone"}}, serve: a.suggestName},
+		{method: "GET", path: base + "/names/check", summary: "Whether a name is legal, in a zone on record, and free", who: person, out: contract.NameCheck{}, query: []param{{"name", "the name, in any script", wordParam}}, serve: a.checkName},
+		{method: "GET", path: base + "/sites/:code/name-suggestion", summary: "A first name for a site, by the zone's template", who: person, out: contract.NameCheck{}, query: []param{{"zone", "in this zone", wordParam}}, serve: a.suggestName},
 		{method: "PUT", path: base + "/hostnames/:name/kept", summary: "Keep a hostname at the address it has, whatever its link does", who: person, out: contract.Hostname{}, serve: a.keepHostname},
 		{method: "DELETE", path: base + "/hostnames/:name/kept", summary: "Let a hostname follow its link again", who: person, out: contract.Hostname{}, serve: a.releaseHostname},
 		{method: "GET", path: base + "/redirects", summary: "List redirect names", who: person, out: []contract.Redirect{}, serve: a.redirects},
@@ -130,8 +145,8 @@ func (a *api) routes() []route {
 		{method: "PATCH", path: base + "/sites/:code/services/:name", summary: "Edit a service", who: person, in: contract.ServiceInput{}, out: contract.Service{}, serve: a.editService},
 		{method: "DELETE", path: base + "/sites/:code/services/:name", summary: "Remove a service", who: person, status: http.StatusNoContent, serve: a.removeService},
 		{method: "GET", path: base + "/sites/:code/services/:name/history", summary: "A service's spans over a stretch of time", who: person, out: contract.History{},
-			query: []param{{"format", "csv for comma-separated values"}, {"from", "RFC 3339 time; a day ago where left out"}, {"until", "RFC 3339 time; now where left out"}}, serve: a.history},
-		{method: "POST", path: base + "/sites/:code/services/:name/probes", summary: "Probe a service now and tell the story", who: person, out: contract.Story{}, query: []param{{"from", "the vantage point; the server itself where left out"}}, serve: a.probeNow},
+			query: []param{{"format", "csv for comma-separated values", formatParam}, {"from", "RFC 3339 time; a day ago where left out", momentParam}, {"until", "RFC 3339 time; now where left out", momentParam}}, serve: a.history},
+		{method: "POST", path: base + "/sites/:code/services/:name/probes", summary: "Probe a service now and tell the story", who: person, out: contract.Story{}, query: []param{{"from", "the vantage point; the server itself where left out", wordParam}}, serve: a.probeNow},
 
 		{method: "GET", path: base + "/kinds", summary: "What can be probed: kinds, their transports, ports and options", who: person, out: []probe.Trait{}, serve: a.kinds},
 		{method: "GET", path: base + "/sites/:code/services/:name/cards", summary: "What to type into the site's router for a service", who: person, out: []site.Card{}, serve: a.cards},
@@ -144,7 +159,7 @@ func (a *api) routes() []route {
 		{method: "POST", path: base + "/vantages", summary: "Make a one-time code for a vantage point", who: person, in: contract.VantageInput{}, out: contract.VantageInvitation{}, status: http.StatusCreated, serve: a.inviteVantage},
 		{method: "DELETE", path: base + "/vantages/:name", summary: "Remove a vantage point", who: person, status: http.StatusNoContent, serve: a.removeVantage},
 		{method: "POST", path: base + "/vantage/enrolment", summary: "Enrol a vantage point with a one-time code", in: contract.Enrolment{}, out: contract.VantageEnrolled{}, status: http.StatusCreated, limited: true, serve: a.enrolVantage},
-		{method: "GET", path: base + "/vantage/assignments", summary: "Follow what to probe (application/x-ndjson)", who: vantageOnly, stream: true, query: []param{{"cursor", "where to resume"}}, serve: a.assignments},
+		{method: "GET", path: base + "/vantage/assignments", summary: "Follow what to probe (application/x-ndjson)", who: vantageOnly, stream: true, query: []param{{"cursor", "where to resume", numberParam}}, serve: a.assignments},
 		{method: "POST", path: base + "/vantage/outcomes", summary: "Return outcomes", who: vantageOnly, in: contract.OutcomeBatch{}, out: contract.BatchTaken{}, large: true, serve: a.outcomes},
 
 		{method: "POST", path: base + "/agents", summary: "Enrol an agent with a one-time code", in: contract.Enrolment{}, out: contract.Enrolled{}, status: http.StatusCreated, limited: true, serve: a.enrol},
@@ -168,6 +183,7 @@ func (a *api) routes() []route {
 		list = append(list, []route{
 			{method: "GET", path: base + "/lab", summary: "The simulated world", who: person, out: contract.World{}, serve: a.world},
 			{method: "POST", path: base + "/lab/sites/:code/links/:label/renumberings", summary: "Have the simulated provider renumber a link", who: person, out: contract.Renumbering{}, serve: a.renumber},
+			{method: "POST", path: base + "/lab/sites/:code/mendings", summary: "Bring a simulated site back to what it was: lines, devices, services, forwards", who: person, out: contract.Mending{}, serve: a.mend},
 			{method: "PUT", path: base + "/lab/primary/running", summary: "Bring the simulated primary of the remote zone back", who: person, status: http.StatusNoContent, serve: a.labPrimary(true)},
 			{method: "DELETE", path: base + "/lab/primary/running", summary: "Take the simulated primary of the remote zone away", who: person, status: http.StatusNoContent, serve: a.labPrimary(false)},
 			{method: "PUT", path: base + "/lab/sites/:code/services/:name/running", summary: "Start a simulated service", who: person, status: http.StatusNoContent, serve: a.labService(true)},

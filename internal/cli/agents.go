@@ -2,7 +2,10 @@ package cli
 
 import (
 	"fmt"
+	"net/netip"
 	"strconv"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -11,7 +14,27 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 )
 
+// prefixFlag adds the flag that says where a key may announce beside its connection's own address.
+func prefixFlag(cmd *cobra.Command) (read func() ([]netip.Prefix, error)) {
+	var texts []string
+	cmd.Flags().StringSliceVar(&texts, "may-announce", nil, "prefix in which the key may announce addresses that are not its connection's own; give it again for each")
+	return func() ([]netip.Prefix, error) { return prefixes(texts) }
+}
+
+func prefixes(texts []string) ([]netip.Prefix, error) {
+	out := []netip.Prefix{}
+	for _, text := range texts {
+		p, err := readPrefix(text)
+		if err != nil {
+			return nil, usagef("%q is neither an address nor a prefix such as 198.51.100.0/24", text)
+		}
+		out = append(out, p.Masked())
+	}
+	return out, nil
+}
+
 func agentCommand() *cobra.Command {
+	var inviteFor, routerFor func() ([]netip.Prefix, error)
 	invite := &cobra.Command{Use: "invite SITE [LINK]", Short: "Make a one-time code for the agent of a link", Args: cobra.RangeArgs(1, 2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			label := "main"
@@ -22,7 +45,11 @@ func agentCommand() *cobra.Command {
 			} else if len(links) == 1 {
 				label = links[0].Label
 			}
-			inv, err := c.Invite(cmd.Context(), args[0], label)
+			may, err := inviteFor()
+			if err != nil {
+				return err
+			}
+			inv, err := c.Invite(cmd.Context(), args[0], label, may...)
 			if err != nil {
 				return err
 			}
@@ -39,16 +66,32 @@ func agentCommand() *cobra.Command {
 			if len(args) == 2 {
 				label = args[1]
 			}
-			k, err := c.AddRouterKey(cmd.Context(), args[0], label, "router of "+args[0]+" "+label)
+			may, err := routerFor()
+			if err != nil {
+				return err
+			}
+			k, err := c.AddRouterKey(cmd.Context(), args[0], label, "router of "+args[0]+" "+label, may...)
 			if err != nil {
 				return err
 			}
 			say(cmd, "In the router, as the URL to fetch when the address changes (ipv4 and ipv6 may be left out):")
 			say(cmd, "  %s/announce/%s?ipv4=ADDRESS", c.Base(), k.Secret)
 			say(cmd, "or %s/announce with the password %s and any user name.", c.Base(), k.Secret)
+			say(cmd, "The address that the router speaks from is taken. One that it tells in words, such as its IPv6 address over IPv4, has to be allowed:")
+			say(cmd, "  inkpost key allow %d PREFIX", k.ID)
 			return nil
 		})}
+	inviteFor, routerFor = prefixFlag(invite), prefixFlag(router)
 	return group("agent", "The program at the site that announces its address", invite, command.Run(Version), command.Status(), command.Install(Version), router, lanCommand(), proveCommand())
+}
+
+// allowed says where a key may announce.
+func allowed(may []netip.Prefix) string {
+	words := "the address that it speaks from"
+	for _, p := range may {
+		words += ", and addresses in " + p.String()
+	}
+	return words
 }
 
 func keyCommand() *cobra.Command {
@@ -64,6 +107,20 @@ func keyCommand() *cobra.Command {
 				column[contract.Key]{title: "holder", text: func(k contract.Key) string { return k.Holder }, tone: func(contract.Key) tone { return strong }},
 				column[contract.Key]{title: "label", text: func(k contract.Key) string { return k.Label }},
 				column[contract.Key]{title: "made", text: func(k contract.Key) string { return ago(k.Created) }, machine: func(k contract.Key) string { return stamp(k.Created) }},
+				column[contract.Key]{title: "last used", text: func(k contract.Key) string { return ago(k.Used) }, machine: func(k contract.Key) string { return stamp(k.Used) }},
+				column[contract.Key]{title: "expires", text: func(k contract.Key) string {
+					if k.Expires.IsZero() {
+						return "never"
+					}
+					return "in " + length(time.Until(k.Expires))
+				}, machine: func(k contract.Key) string { return stamp(k.Expires) }},
+				column[contract.Key]{title: "may announce", text: func(k contract.Key) string {
+					var words []string
+					for _, p := range k.MayAnnounce {
+						words = append(words, p.String())
+					}
+					return orDash(strings.Join(words, " "))
+				}},
 				column[contract.Key]{title: "revoked", text: func(k contract.Key) string {
 					if k.Revoked.IsZero() {
 						return "-"
@@ -83,7 +140,40 @@ func keyCommand() *cobra.Command {
 			say(cmd, "The agent takes another key at its next announcement; key %s is revoked when the new one is used.", args[0])
 			return nil
 		})}
-	return group("key", "Access keys of people and agents", list, turn,
+	var in contract.KeyInput
+	add := &cobra.Command{Use: "add LABEL", Short: "Make a key of your own, for a program", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			in.Label = args[0]
+			k, err := c.AddKey(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			return showOne(cmd, k,
+				column[contract.Key]{title: "key", text: func(k contract.Key) string { return fmt.Sprint(k.ID) }},
+				column[contract.Key]{title: "expires", text: func(k contract.Key) string { return stamp(k.Expires) }},
+				column[contract.Key]{title: "secret", text: func(k contract.Key) string { return k.Secret }, tone: func(contract.Key) tone { return strong }})
+		})}
+	add.Flags().IntVar(&in.Days, "days", 365, "for how many days it is good")
+	allow := &cobra.Command{Use: "allow KEY [PREFIX...]", Short: "Set where a link's key may announce beside its connection's own address", Args: cobra.MinimumNArgs(1),
+		Long: `A key of an agent or a router announces the address that it speaks from, and no other, unless a
+person allows more: what is stolen must not lead names, or probes, to somebody else. This sets
+the prefixes that are allowed; none takes them all back.`,
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return usagef("%q is not the number of a key; inkpost key list shows them", args[0])
+			}
+			may, err := prefixes(args[1:])
+			if err != nil {
+				return err
+			}
+			if err := c.AllowKey(cmd.Context(), id, may...); err != nil {
+				return err
+			}
+			say(cmd, "Key %d may announce %s.", id, allowed(may))
+			return nil
+		})}
+	return group("key", "Access keys of people and agents", list, add, turn, allow,
 		removal("revoke KEY", "Make a key useless at once", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {

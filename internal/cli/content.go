@@ -165,9 +165,22 @@ primary (--primary-key). With --site its holder may update that site's own hostn
 				column[contract.SigningKey]{title: "secret", text: func(k contract.SigningKey) string { return k.Secret }, tone: func(contract.SigningKey) tone { return strong }})
 		})}
 	var file string
-	add.PreRunE = func(*cobra.Command, []string) error {
-		if file == "" {
+	may := prefixFlag(add)
+	allow := &cobra.Command{Use: "allow NAME [PREFIX...]", Short: "Set where updates with a key may set addresses that are not their sender's", Args: cobra.MinimumNArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			list, err := prefixes(args[1:])
+			if err != nil {
+				return err
+			}
+			if err := c.AllowSigningKey(cmd.Context(), args[0], list...); err != nil {
+				return err
+			}
+			say(cmd, "Updates with %s may set %s.", args[0], allowed(list))
 			return nil
+		})}
+	add.PreRunE = func(*cobra.Command, []string) (err error) {
+		if in.MayAnnounce, err = may(); err != nil || file == "" {
+			return err
 		}
 		text, err := os.ReadFile(file)
 		in.Secret = strings.TrimSpace(string(text))
@@ -193,7 +206,7 @@ primary (--primary-key). With --site its holder may update that site's own hostn
 				}},
 				column[contract.SigningKey]{title: "made", text: func(k contract.SigningKey) string { return ago(k.Created) }, machine: func(k contract.SigningKey) string { return stamp(k.Created) }})
 		})}
-	return group("signing-key", "TSIG keys for zone transfers and DNS updates", add, list,
+	return group("signing-key", "TSIG keys for zone transfers and DNS updates", add, allow, list,
 		removal("remove NAME", "Make a TSIG key unknown", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			return "Signing key " + args[0] + " is removed.", c.RemoveSigningKey(cmd.Context(), args[0])
 		}))

@@ -102,7 +102,21 @@ func labCommand() *cobra.Command {
 				return err
 			})}
 	}
-	return group("lab", "Change the simulated world of the demo", world, renumber,
+	mend := &cobra.Command{Use: "mend SITE", Short: "Put right everything that is wrong at a simulated site", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			m, err := c.Mend(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			for _, words := range m.Mended {
+				say(cmd, "At %s, %s.", args[0], words)
+			}
+			if len(m.Mended) == 0 {
+				say(cmd, "Nothing was wrong at %s.", args[0])
+			}
+			return nil
+		})}
+	return group("lab", "Change the simulated world of the demo", world, renumber, mend,
 		group("primary", "Take the remote zone's primary away and bring it back",
 			primary("stop", "Take it away", "is away", false), primary("start", "Bring it back", "is back", true)),
 		group("service", "Stop and start services on simulated devices",

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -45,8 +46,12 @@ func explain(cmd *cobra.Command, err error) {
 	switch {
 	case errors.As(err, &problem) && len(problem.Errors) > 0:
 		_, _ = fmt.Fprintln(w, "inkpost: not accepted; nothing was changed")
+		var told []string
 		for _, f := range problem.Errors {
-			_, _ = fmt.Fprintf(w, "  %s: %s\n", typedAs(cmd, f.Field), printable(f.Detail))
+			if line := fmt.Sprintf("  %s: %s", typedAs(cmd, f.Field), printable(f.Detail)); !slices.Contains(told, line) {
+				told = append(told, line) // a range has two ends, and the person typed one thing
+				_, _ = fmt.Fprintln(w, line)
+			}
 		}
 	case errors.As(err, &usage):
 		_, _ = fmt.Fprintf(w, "inkpost: %v\n  usage: %s\n", err, cmd.UseLine())

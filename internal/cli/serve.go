@@ -197,7 +197,7 @@ loopback addresses, with a real agent behind each router. inkpost lab changes th
 			if err != nil {
 				say(cmd, "The command line could not be logged in: %v", err)
 			}
-			guide(cmd, d, file)
+			guide(cmd, d, file, !o.Healthy)
 			err = d.Wait(ctx)
 			say(cmd, "Stopping.")
 			return err
@@ -205,6 +205,7 @@ loopback addresses, with a real agent behind each router. inkpost lab changes th
 	}
 	f := c.Flags()
 	f.StringVar(&o.Dir, "data", demo.DefaultDir(), "where the demo keeps its database")
+	f.BoolVar(&o.Healthy, "healthy", false, "begin with nothing wrong anywhere; otherwise seven of the ten sites are in trouble")
 	f.BoolVar(&o.Fresh, "fresh", false, "forget what an earlier demo kept")
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
 	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")
@@ -214,7 +215,7 @@ loopback addresses, with a real agent behind each router. inkpost lab changes th
 	return c
 }
 
-func guide(cmd *cobra.Command, d *demo.Demo, file string) {
+func guide(cmd *cobra.Command, d *demo.Demo, file string, troubled bool) {
 	host, port, _ := strings.Cut(d.DNS, ":")
 	say(cmd, "\nInk Post runs.\n")
 	say(cmd, "  Console    %s", d.URL)
@@ -226,10 +227,17 @@ func guide(cmd *cobra.Command, d *demo.Demo, file string) {
 	if file != "" {
 		say(cmd, "  Commands   this account is logged in (%s)", file)
 	}
+	if troubled {
+		say(cmd, "\nSeven of the ten sites are in trouble, and half a minute from now it is said why. To put one right:\n")
+		for _, t := range demo.Troubled() {
+			say(cmd, "  bin/inkpost lab mend %s    %s", t[0], t[1])
+		}
+	}
 	say(cmd, "\nTry, in another terminal:\n")
 	for _, line := range []string{
+		"bin/inkpost overview",
+		"bin/inkpost why CLI-05",
 		fmt.Sprintf("dig @%s -p %s +short ket-07.isles.saltmarsh.example", host, port),
-		"bin/inkpost why KET-07",
 		"bin/inkpost lab renumber KET-07",
 		"bin/inkpost moves --limit 3",
 		"bin/inkpost lab forward remove KET-07 playback",

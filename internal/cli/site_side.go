@@ -45,7 +45,11 @@ func standingColumns(l contract.Link) []column[contract.Link] {
 		add("cannot", c, faded)
 	}
 	for _, r := range s.Refused {
-		add("refused", count(r.Count)+" times, last "+ago(r.Last)+" from "+r.From+": "+r.Reason, wrong)
+		refusal := wrong
+			if r.Stranger {
+				refusal = faded // anybody can cause that
+			}
+			add("refused", count(r.Count)+" times, last "+ago(r.Last)+" from "+r.From+": "+r.Reason, refusal)
 	}
 	return out
 }

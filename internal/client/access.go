@@ -154,3 +154,8 @@ func (c *Client) toggle(ctx context.Context, on bool, elements ...string) error 
 	_, err := call[nothing](ctx, c, method, at(elements...), nil)
 	return err
 }
+
+// Mend brings a simulated site back to what it was, and gives what was wrong.
+func (c *Client) Mend(ctx context.Context, code string) (contract.Mending, error) {
+	return call[contract.Mending](ctx, c, "POST", at("lab", "sites", code, "mendings"), nil)
+}

@@ -35,3 +35,8 @@ type Renumbering struct {
 	Old  string `json:"old"`
 	New  string `json:"new"`
 }
+
+// Mending says what was wrong at a simulated site and is no longer.
+type Mending struct {
+	Mended []string `json:"mended"`
+}

@@ -17,32 +17,15 @@ import (
 
 func TestMain(m *testing.M) { testbed.Main(m) }
 
-const zone = "isles.saltmarsh.example"
+const zone = testbed.Zone
 
 // record puts a zone and a site with one dynamic link on record.
-func record(t *testing.T, s *testbed.Service, code string) {
-	t.Helper()
-	ctx := t.Context()
-	if _, err := s.Client.Zone(ctx, zone); client.IsStatus(err, 404) {
-		_, err := s.Client.AddZone(ctx, contract.ZoneInput{Apex: zone, Servers: []string{"ns1." + zone + "=198.51.100.1"}})
-		require.NoError(t, err)
-	}
-	_, err := s.Client.AddSite(ctx, contract.SiteInput{Code: code, Name: "Site " + code})
-	require.NoError(t, err)
-	_, err = s.Client.AddLink(ctx, code, contract.LinkInput{Label: "main", Provider: "Kettle Cable"})
-	require.NoError(t, err)
-}
+func record(t *testing.T, s *testbed.Service, code string) { t.Helper(); s.Record(t, code) }
 
-// enrol gives a client with the key of an agent of a link.
+// enrol gives the agent of a site.
 func enrol(t *testing.T, s *testbed.Service, code string) *client.Client {
 	t.Helper()
-	inv, err := s.Client.Invite(t.Context(), code, "main", testbed.Public...)
-	require.NoError(t, err)
-	e, err := s.Client.Enrol(t.Context(), contract.Enrolment{Code: inv.Code, Label: "test agent"})
-	require.NoError(t, err)
-	c, err := client.New(s.URL, e.Key)
-	require.NoError(t, err)
-	return c
+	return s.Enrol(t, code)
 }
 
 // answers asks the service's name server for an A record.

@@ -37,6 +37,7 @@ type Options struct {
 	Log      *slog.Logger
 	Say      io.Writer // where progress is told
 	Key      string    // an access key of an earlier demo, to use again where it still fits
+	Healthy  bool      // nothing is wrong anywhere at the start
 }
 
 // Demo is a running demo.
@@ -171,6 +172,15 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	if err := d.startAgents(ctx, run, o, list); err != nil {
 		return err
 	}
+	if !o.Healthy {
+		say("making seven of the sites be in trouble")
+		if err := d.awaitAgents(ctx, list); err != nil {
+			return err
+		}
+		if err := d.Trouble(""); err != nil {
+			return err
+		}
+	}
 	if _, err := d.Engine().KeyOf(o.Key); err == nil {
 		d.Key = o.Key
 		return nil
@@ -213,7 +223,7 @@ func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) er
 			if err != nil {
 				return err
 			}
-			options := agent.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", p.code+"-"+l.label), Dial: dial, Version: o.Version, LAN: neighbourhood{agent.SystemLAN{Lab: []netip.Prefix{lab.LAN}}, i, p},
+			options := agent.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", p.code+"-"+l.label), Dial: dial, Version: o.Version, LAN: neighbourhood{agent.SystemLAN{Lab: []netip.Prefix{lab.LAN}}, d.World, p},
 				Network: source.Network{Gateway: gatewayOf(i, n), Search: netip.AddrPortFrom(gatewayOf(i, n), 1900)},
 				Log:     o.Log.With("agent", p.code+" "+l.label)}
 			if !agent.Enrolled(options.StateDir) {

@@ -61,8 +61,8 @@ func places() []place {
 	mobile := func(label string, n byte) connection {
 		return connection{label: label, provider: "Gannet Mobile", first: netip.AddrFrom4([4]byte{127, 103, n, 60 + n})}
 	}
-	behindModem, shared := fibre(3), mobile("backup", 2)
-	behindModem.told, shared.told = netip.MustParseAddr("192.168.1.23"), netip.MustParseAddr("100.64.17.9")
+	behindModem, shared, ferry := fibre(3), mobile("backup", 2), mobile("main", 11)
+	behindModem.told, shared.told, ferry.told = netip.MustParseAddr("192.168.1.23"), netip.MustParseAddr("100.64.17.9"), netip.MustParseAddr("100.64.17.11")
 	fixed := fibre(1)
 	fixed.static = true
 	const (
@@ -88,8 +88,8 @@ func places() []place {
 			[]connection{fixed}, []string{"dis-01", "still"},
 			[]machine{{"still", "02:00:5e:01:00:01", true, []exposed{{name: "still-page", external: 8443, internal: 443, kind: web}, {name: "still-shell", external: 8022, internal: 22, kind: shell},
 				{name: "sensors", external: 1883, internal: 1883, kind: probe.KindMQTT}}}}},
-		{"FER-11", "Ferry Ticket Kiosk", "On the mobile network; sleeps between sailings.",
-			[]connection{mobile("main", 11)}, []string{"fer-11"},
+		{"FER-11", "Ferry Ticket Kiosk", "On the mobile network, whose provider shares addresses.",
+			[]connection{ferry}, []string{"fer-11"},
 			[]machine{{"kiosk", "02:00:5e:11:00:01", true, []exposed{{name: "kiosk-shell", external: 8022, internal: 22, kind: shell}}}}},
 		{"KET-07", "Lighthouse Museum", "Key at the keeper's cottage.",
 			[]connection{cable(7)}, []string{"ket-07", "lighthouse"},
@@ -98,7 +98,7 @@ func places() []place {
 		{"OYS-03", "Oyster Hatchery", "The provider's modem stands in front of our router.",
 			[]connection{behindModem}, []string{"oys-03"},
 			[]machine{{"tanks", "02:00:5e:03:00:01", true, []exposed{{name: "tank-page", external: 8443, internal: 443, kind: web}, {name: "tank-shell", external: 8022, internal: 22, kind: shell}}}}},
-		{"RAD-06", "Radio Club", "Club server in the attic.",
+		{"RAD-06", "Radio Club", "Club server in the attic; it sleeps when nobody is there.",
 			[]connection{cable(6)}, []string{"rad-06"},
 			[]machine{{"attic", "02:00:5e:06:00:01", true, []exposed{{name: "club-page", external: 8080, internal: 80, kind: page}, {name: "club-shell", external: 8022, internal: 22, kind: shell},
 				{name: "patch", external: 5060, internal: 5060, kind: probe.KindSIP, over: probe.UDP}}}}},

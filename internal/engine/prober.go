@@ -65,6 +65,7 @@ type view struct {
 	latency time.Duration
 	said    string
 	left    string // why it does not count
+	known   bool   // the service has answered it before
 }
 
 // standing is what is known of a service now.
@@ -121,7 +122,7 @@ func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
 			continue
 		}
 		p.book.newest[seenFrom{s.ServiceID, s.VantageID}] = s
-		v := view{vantage: s.VantageID, View: probe.View{Outcome: s.Outcome, InRow: int(s.Count), Since: s.From, At: s.Until}}
+		v := view{vantage: s.VantageID, known: s.Outcome.Open(), View: probe.View{Outcome: s.Outcome, InRow: int(s.Count), Since: s.From, At: s.Until}}
 		w.views = append(w.views, v)
 		if s.VantageID == vantage {
 			w.view, w.probed, w.turned = v.View, s.Until, s.From
@@ -476,6 +477,9 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 		return confirm
 	}
 	rule := s.RuleAt(r.at)
+	if r.left == "" && unknownPeer(s, vantage, p.own, w.views, r.outcome) {
+		r.left = unknownPeerWords
+	}
 	before := w.standing
 	i := slices.IndexFunc(w.views, func(v view) bool { return v.vantage == vantage })
 	if i < 0 {
@@ -485,6 +489,7 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 	was := w.views[i]
 	v := was
 	v.View, v.latency, v.said, v.left = rule.Next(v.View, r.outcome, r.at), r.latency, r.said, r.left
+	v.known = v.known || r.outcome.Open()
 	w.views[i] = v
 	if vantage == p.own {
 		w.probed, w.address = r.at, r.address
@@ -533,6 +538,18 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 		return confirm
 	}
 	return pace.Confirm(r.at, v.Since, v.InRow, probe.Confirmations, every)
+}
+
+// unknownPeerWords is why the silence of a WireGuard server says nothing to a vantage point that it never answered.
+const unknownPeerWords = "the server may not know this vantage point's key: add that as a peer"
+
+// unknownPeer reports whether silence is what a WireGuard server owes a vantage point whose key it does not know. Each has its own.
+func unknownPeer(s site.Service, vantage, own int64, views []view, o probe.Outcome) bool {
+	if s.Kind != probe.KindWireGuard || s.ProbeKey == "" || vantage == own || o != probe.Silent {
+		return false
+	}
+	i := slices.IndexFunc(views, func(v view) bool { return v.vantage == vantage })
+	return i < 0 || !views[i].known
 }
 
 // judge brings a watch's state in line with its views. Where every view is left out, the state stays until it is too old. The

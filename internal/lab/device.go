@@ -12,12 +12,15 @@ import (
 
 // answerer is one service on a simulated device: a real server on the device's loopback address.
 type answerer struct {
-	at        netip.AddrPort
+	home      netip.AddrPort // where the site's record has it
 	transport probe.Transport
 	peer      peer.Peer
 
 	mu   sync.Mutex
+	at   netip.AddrPort // where it is
+	away bool           // it is not at home: asleep, or moved
 	open io.Closer
+	hole io.Closer // what leaves those without an answer who come to its home meanwhile
 }
 
 func (a *answerer) running() bool {
@@ -29,7 +32,7 @@ func (a *answerer) running() bool {
 func (a *answerer) start() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if a.open != nil {
+	if a.open != nil || !a.at.Addr().IsValid() {
 		return nil
 	}
 	open, err := a.peer.Listen(a.transport, a.at)

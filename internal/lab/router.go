@@ -28,6 +28,7 @@ type router struct {
 	holding  map[door]held
 	ghosts   []io.Closer // ports of addresses that it had before: nobody is there now
 	flows    map[net.Conn]bool
+	dark     bool // nothing goes through its WAN connection
 	gateway  *gateway
 }
 
@@ -53,7 +54,7 @@ const (
 
 func (f *forward) mode() mode {
 	switch {
-	case !f.present:
+	case !f.present, f.to.gone():
 		return drops
 	case f.to.running():
 		return passes
@@ -116,6 +117,9 @@ func (r *router) settle() error {
 	var first error
 	for d, f := range r.forwards {
 		want, now := f.mode(), r.holding[d]
+		if r.dark {
+			want = drops
+		}
 		if want == now.mode && (want == closed || now.listener != nil) {
 			continue
 		}
@@ -130,13 +134,13 @@ func (r *router) settle() error {
 			next.listener, err = d.drop(r.wan)
 		case passes:
 			if d.transport == probe.UDP {
-				next.listener, err = passDatagrams(at, f.to.at)
+				next.listener, err = passDatagrams(at, f.to.home)
 				break
 			}
 			var l net.Listener
 			if l, err = net.Listen("tcp4", at.String()); err == nil {
 				next.listener = l
-				go r.pass(l, f.to.at)
+				go r.pass(l, f.to.home)
 			}
 		}
 		if err != nil {
@@ -200,6 +204,9 @@ func (r *router) flow(c net.Conn, on bool) {
 	}
 }
 
+// darkWait is how long it takes to find out that a line is dead.
+const darkWait = 500 * time.Millisecond
+
 // Dial opens a connection from inside the site: it leaves from the WAN address. To the WAN address itself there is no way
 // from inside, as on most routers.
 func (r *router) Dial(ctx context.Context, network, address string) (net.Conn, error) {
@@ -208,8 +215,15 @@ func (r *router) Dial(ctx context.Context, network, address string) (net.Conn, e
 		return nil, err
 	}
 	r.mu.Lock()
-	from := r.wan
+	from, dark := r.wan, r.dark
 	r.mu.Unlock()
+	if dark {
+		select {
+		case <-time.After(darkWait):
+		case <-ctx.Done():
+		}
+		return nil, &net.OpError{Op: "dial", Net: network, Addr: target, Err: syscall.ETIMEDOUT}
+	}
 	if ip, ok := netip.AddrFromSlice(target.IP); ok && ip.Unmap() == from {
 		return nil, &net.OpError{Op: "dial", Net: network, Addr: target, Err: syscall.ECONNREFUSED}
 	}

@@ -101,7 +101,7 @@ func (w *World) add(spec SiteSpec) error {
 			s.Transport = probe.TCP
 			spec.Services[i] = s
 		}
-		a := &answerer{at: s.LAN, transport: s.Transport, peer: peer.Peer{Kind: s.Kind, Name: spec.Code + " " + s.Device + " " + s.Name, Keys: s.Peer, Host: s.Host, Until: s.Until}}
+		a := &answerer{home: s.LAN, at: s.LAN, transport: s.Transport, peer: peer.Peer{Kind: s.Kind, Name: p.nameOf(s), Keys: s.Peer, Host: s.Host, Until: s.Until}}
 		p.answers[s.Name] = a
 		if err := a.start(); err != nil {
 			return err
@@ -136,6 +136,7 @@ func (w *World) Close() {
 			l.router.close()
 		}
 		for _, a := range p.answers {
+			a.comeHome()
 			a.stop()
 		}
 	}

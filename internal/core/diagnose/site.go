@@ -76,7 +76,7 @@ func (e Evidence) explain(l LinkEvidence) []Finding {
 		out = append(out, e.inboundBlocked(l, cut))
 	default:
 		out = append(out, e.narrow(l, cut)...)
-		if l.Overdue {
+		if l.Overdue && !l.Failing { // or else that is told already
 			out = append(out, e.agentOverdue(l, proven))
 		}
 	}

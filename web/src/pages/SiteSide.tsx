@@ -23,7 +23,7 @@ function LinkSide({ link }: { link: Link }) {
       {s.held && <Alert severity="warning" sx={{ my: 1 }}>{s.held}</Alert>}
       {s.resolver && <Alert severity="warning" sx={{ my: 1 }}>{s.resolver}</Alert>}
       {s.refused?.map((r) => (
-        <Alert key={r.reason} severity="warning" sx={{ my: 1 }}>Refused {r.count} times, last <Ago at={r.last} />, from {r.from}: {r.reason}</Alert>
+        <Alert key={r.reason} severity={r.stranger ? 'info' : 'warning'} sx={{ my: 1 }}>Refused {r.count} times, last <Ago at={r.last} />, from {r.from}: {r.reason}</Alert>
       ))}
       <Box sx={{ mt: 1 }}>
         {s.sources?.map((r) => (
