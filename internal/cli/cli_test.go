@@ -273,7 +273,7 @@ func TestZoneContentFromTheCommandLine(t *testing.T) {
 	require.Contains(t, term.ok("record", "list", zone), "_sip._tcp."+zone)
 	_, errs, code := term.run("", "record", "add", zone, "a."+zone, "A", "nonsense")
 	require.Equal(t, 1, code)
-	require.Contains(t, errs, "data: \"nonsense\" is not data of a A record")
+	require.Contains(t, errs, "DATA: \"nonsense\" is not data of a A record")
 
 	out = term.ok("signing-key", "add", "transfer.saltmarsh.example", "--format", "json")
 	var key map[string]string

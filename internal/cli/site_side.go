@@ -46,10 +46,10 @@ func standingColumns(l contract.Link) []column[contract.Link] {
 	}
 	for _, r := range s.Refused {
 		refusal := wrong
-			if r.Stranger {
-				refusal = faded // anybody can cause that
-			}
-			add("refused", count(r.Count)+" times, last "+ago(r.Last)+" from "+r.From+": "+r.Reason, refusal)
+		if r.Stranger {
+			refusal = faded // anybody can cause that
+		}
+		add("refused", count(r.Count)+" times, last "+ago(r.Last)+" from "+r.From+": "+r.Reason, refusal)
 	}
 	return out
 }

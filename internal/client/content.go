@@ -28,6 +28,11 @@ func (c *Client) Aliases(ctx context.Context) ([]contract.Alias, error) {
 	return call[[]contract.Alias](ctx, c, "GET", "/aliases", nil)
 }
 
+// Alias gives an alias.
+func (c *Client) Alias(ctx context.Context, name string) (contract.Alias, error) {
+	return call[contract.Alias](ctx, c, "GET", at("aliases", name), nil)
+}
+
 // AddAlias adds an alias.
 func (c *Client) AddAlias(ctx context.Context, in contract.AliasInput) (contract.Alias, error) {
 	return call[contract.Alias](ctx, c, "POST", "/aliases", in)
@@ -56,6 +61,11 @@ func (c *Client) RemoveSigningKey(ctx context.Context, name string) error {
 // Redirects lists the redirect names.
 func (c *Client) Redirects(ctx context.Context) ([]contract.Redirect, error) {
 	return call[[]contract.Redirect](ctx, c, "GET", "/redirects", nil)
+}
+
+// Redirect gives a redirect name.
+func (c *Client) Redirect(ctx context.Context, name string) (contract.Redirect, error) {
+	return call[contract.Redirect](ctx, c, "GET", at("redirects", name), nil)
 }
 
 // AddRedirect adds a redirect name.

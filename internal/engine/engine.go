@@ -127,7 +127,7 @@ type Engine struct {
 func New(ctx context.Context, st *store.Store, directory *authdns.Directory, config Config) (*Engine, error) {
 	config = config.withDefaults()
 	e := &Engine{
-		config: config, store: st, directory: directory, log: config.Log, now: config.Clock, ticks: config.Ticks, listening: config.Clock(),
+		config: config, store: st.Now(), directory: directory, log: config.Log, now: config.Clock, ticks: config.Ticks, listening: config.Clock(),
 		Events: NewHub(config.Clock),
 		edit:   semaphore.NewWeighted(1),
 		hasher: access.NewHasher(),

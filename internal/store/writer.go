@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -124,6 +125,15 @@ func (s *Store) epoch() int64 {
 	default:
 		return l.Epoch
 	}
+}
+
+// Now gives the same store for as long as the lease lasts that we hold at this moment, if any: what was read into memory under one
+// lease is never written under another.
+func (s *Store) Now() *Store {
+	now := *s
+	now.lease = &atomic.Pointer[Lease]{}
+	now.lease.Store(s.lease.Load())
+	return &now
 }
 
 // Leads reports whether we hold the lease.

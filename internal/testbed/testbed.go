@@ -112,13 +112,16 @@ func Says(addresses ...string) contract.Announcement {
 }
 
 // Router announces as a router does that can only fetch a URL: what it says is not weighed against anything, and not damped.
-type Router struct{ url string }
+type Router struct{ base, secret string }
 
 // NewRouter makes a router's key for a link, with which it may announce any of the addresses that stand for public ones.
 func NewRouter(ctx context.Context, c *client.Client, code, link string) (Router, error) {
 	key, err := c.AddRouterKey(ctx, code, link, "router", Public...)
-	return Router{c.Base() + "/announce/" + key.Secret}, err
+	return Router{c.Base(), key.Secret}, err
 }
+
+// At is the same router, at another server.
+func (r Router) At(base string) Router { return Router{base, r.secret} }
 
 // Announce announces addresses. Everything but a reply that they are taken is an error.
 func (r Router) Announce(ctx context.Context, addresses ...string) error {
@@ -130,7 +133,7 @@ func (r Router) Announce(ctx context.Context, addresses ...string) error {
 		}
 		q.Set(family, text)
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, r.url+"?"+q.Encode(), nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, r.base+"/announce/"+r.secret+"?"+q.Encode(), nil)
 	if err != nil {
 		return err
 	}
@@ -157,9 +160,8 @@ type Service struct {
 	Key      string         // likewise
 }
 
-// Start runs the service on free ports; edit may change its options.
-func Start(t testing.TB, edit func(*daemon.Options)) *Service {
-	t.Helper()
+// options are those of a service on free ports; edit may change them.
+func options(t testing.TB, edit func(*Options)) Options {
 	o := daemon.Options{HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Policy: wan.Policy{StandIns: Public, LANs: LANs}, KeyRate: 1000, ProbeDeadline: 300 * time.Millisecond, ShortestInterval: time.Second,
 		CheckEvery: time.Second, VerifyEvery: time.Second, Log: slog.New(slog.NewTextHandler(&lines{t: t}, nil))}
 	if edit != nil {
@@ -168,6 +170,29 @@ func Start(t testing.TB, edit func(*daemon.Options)) *Service {
 	if o.Database == "" {
 		o.Database = Database(t)
 	}
+	return o
+}
+
+// Beside runs a further service, on the database of one that runs.
+func Beside(t testing.TB, s *Service, database string, edit func(*Options)) *Service {
+	t.Helper()
+	d, err := daemon.Start(t.Context(), options(t, func(o *Options) {
+		o.Database = database
+		if edit != nil {
+			edit(o)
+		}
+	}))
+	require.NoError(t, err)
+	t.Cleanup(d.Stop)
+	c, err := client.New(d.URL, s.Key)
+	require.NoError(t, err)
+	return &Service{Daemon: d, Client: c, Password: s.Password, Key: s.Key}
+}
+
+// Start runs the service on free ports; edit may change its options.
+func Start(t testing.TB, edit func(*Options)) *Service {
+	t.Helper()
+	o := options(t, edit)
 	d, err := daemon.Start(t.Context(), o)
 	require.NoError(t, err)
 	t.Cleanup(d.Stop)

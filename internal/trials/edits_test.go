@@ -156,7 +156,7 @@ func TestOfTwoSimultaneousEditsNoneIsLostSilently(t *testing.T) {
 	}
 	t.Logf("%d edits kept, %d answered with 412, none lost", kept, refused)
 	require.Equal(t, 2*pairs*len(kinds()), kept+refused)
-	require.GreaterOrEqual(t, refused, pairs*len(kinds())/2, "of each pair with a revision one came too late")
+	require.GreaterOrEqual(t, refused, pairs/2*len(kinds()), "of each pair with a revision one came too late")
 }
 
 func TestAnEditOfAnOlderRevisionSaysWhoChangedWhat(t *testing.T) {

@@ -1,0 +1,402 @@
+package trials_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/miekg/dns"
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/testbed"
+)
+
+// said keeps what a service logs.
+type said struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (s *said) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.Write(p)
+}
+
+func (s *said) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.String()
+}
+
+func (s *said) log() *slog.Logger { return slog.New(slog.NewTextHandler(s, nil)) }
+
+// ready reads /readyz.
+func ready(t require.TestingT, url string) (out contract.Ready, status int) {
+	r, err := http.Get(url + "/readyz")
+	require.NoError(t, err)
+	defer r.Body.Close()
+	require.NoError(t, json.NewDecoder(r.Body).Decode(&out))
+	return out, r.StatusCode
+}
+
+// soon waits until a condition holds, and says how long that took.
+func soon(t testing.TB, within time.Duration, what string, holds func() bool) time.Duration {
+	t.Helper()
+	began := time.Now()
+	require.Eventually(t, holds, within, 5*time.Millisecond, what)
+	return time.Since(began)
+}
+
+// two are a server that writes and one that stands by.
+func two(t *testing.T, edit func(*options)) (s, beside *testbed.Service, database string, log *said) {
+	t.Helper()
+	database, log = testbed.Database(t), &said{}
+	s = start(t, func(o *options) {
+		o.Database = database
+		if edit != nil {
+			edit(o)
+		}
+	})
+	beside = testbed.Beside(t, s, database, func(o *options) {
+		o.Log = log.log()
+		if edit != nil {
+			edit(o)
+		}
+	})
+	return s, beside, database, log
+}
+
+// sign sends a DNS UPDATE that puts an address on a name.
+func sign(server, name, address string, key contract.SigningKey) (rcode int, err error) {
+	m := new(dns.Msg).SetUpdate(zone + ".")
+	rr, err := dns.NewRR(fmt.Sprintf("%s. 60 IN A %s", name, address))
+	if err != nil {
+		return 0, err
+	}
+	m.RemoveRRset([]dns.RR{rr})
+	m.Insert([]dns.RR{rr})
+	m.SetTsig(key.Name+".", key.Algorithm+".", 300, time.Now().Unix())
+	c := dns.Client{Timeout: 5 * time.Second, TsigSecret: map[string]string{key.Name + ".": key.Secret}}
+	r, _, err := c.Exchange(m, server)
+	if err != nil {
+		return 0, err
+	}
+	return r.Rcode, nil
+}
+
+func TestASecondServerStandsByAnswersAndRefuses(t *testing.T) {
+	s, beside, _, log := two(t, nil)
+	s.Record(t, "KET-07")
+	name, router := s.Name(t, "KET-07"), s.Router(t, "KET-07")
+	key, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "router.example", Site: "KET-07", MayAnnounce: testbed.Public})
+	require.NoError(t, err)
+
+	is, code := ready(t, beside.URL)
+	require.Equal(t, contract.RoleStandby, is.Role)
+	require.Equal(t, 200, code)
+	require.Contains(t, is.Writer, s.URL, "it says who writes")
+	require.Contains(t, log.String(), "this server stands by")
+	was, _ := ready(t, s.URL)
+	require.Equal(t, contract.RoleWriter, was.Role)
+
+	require.NoError(t, router.Announce(t.Context(), "198.51.100.7"))
+	behind := soon(t, time.Second, "a move is answered at the standby within a second", func() bool { return testbed.Resolve(beside.DNS, name) == "198.51.100.7" })
+	t.Logf("the standby answered a move %v after it was acknowledged", behind)
+	require.Equal(t, testbed.Serial(s.DNS, zone), testbed.Serial(beside.DNS, zone))
+	_, err = s.Client.AddZoneRecord(t.Context(), zone, names.Record{Name: "typed." + zone, Type: "A", Data: "198.51.100.9", TTL: 30})
+	require.NoError(t, err)
+	soon(t, time.Second, "an edit is answered at the standby within a second", func() bool { return testbed.Resolve(beside.DNS, "typed."+zone) == "198.51.100.9" })
+
+	// What writes is refused at every entrance, with the name of the server that writes.
+	_, err = beside.Client.EditSite(t.Context(), "KET-07", client.Fields{"note": "x"})
+	require.Equal(t, 503, status(err), "%v", err)
+	require.ErrorContains(t, err, "stands by")
+	there, err := testbed.NewRouter(t.Context(), s.Client, "KET-07", "main")
+	require.NoError(t, err)
+	require.NoError(t, there.Announce(t.Context(), "198.51.100.7"))
+	require.ErrorContains(t, there.At(beside.URL).Announce(t.Context(), "198.51.100.8"), "503")
+	rcode, err := sign(beside.DNS, name, "198.51.100.8", key)
+	require.NoError(t, err)
+	require.Equal(t, dns.RcodeServerFailure, rcode)
+	require.Equal(t, "198.51.100.7", testbed.Resolve(s.DNS, name))
+
+	// What reads is answered, and says what it is.
+	o, err := beside.Client.Overview(t.Context())
+	require.NoError(t, err)
+	require.Contains(t, o.Standby, s.URL)
+	require.Len(t, o.Sites, 1)
+
+	// A key that is revoked at the one does not work at the other.
+	keys, err := s.Client.Keys(t.Context())
+	require.NoError(t, err)
+	for _, k := range keys {
+		if k.Label == "test" {
+			require.NoError(t, s.Client.RevokeKey(t.Context(), k.ID))
+		}
+	}
+	soon(t, time.Second, "the revoked key is refused at the standby", func() bool { _, err := beside.Client.Sites(t.Context()); return status(err) == 401 })
+}
+
+func TestAStandbyTakesOverAndGoesOnWhereTheOtherEnded(t *testing.T) {
+	s, beside, _, log := two(t, nil)
+	s.Record(t, "KET-07")
+	name, router := s.Name(t, "KET-07"), s.Router(t, "KET-07")
+	require.NoError(t, router.Announce(t.Context(), "198.51.100.7"))
+	serial := testbed.Serial(s.DNS, zone)
+	s.Stop()
+	at := router.At(beside.URL)
+	took := soon(t, 5*time.Second, "the standby takes announcements", func() bool { return at.Announce(t.Context(), "198.51.100.8") == nil })
+	t.Logf("taken over after %v", took)
+	require.Equal(t, "198.51.100.8", testbed.Resolve(beside.DNS, name))
+	require.True(t, names.SerialAfter(testbed.Serial(beside.DNS, zone), serial))
+	require.Contains(t, log.String(), "this server writes")
+	moves, err := beside.Client.Moves(t.Context(), contract.MoveQuery{Limit: 9})
+	require.NoError(t, err)
+	require.Len(t, moves, 2)
+}
+
+func TestAServerThatLosesItsLockTakesNothingFromThatMomentOn(t *testing.T) {
+	s, beside, database, _ := two(t, nil)
+	s.Record(t, "KET-07")
+	name, router := s.Name(t, "KET-07"), s.Router(t, "KET-07")
+	require.NoError(t, router.Announce(t.Context(), "198.51.100.1"))
+	for round := range 4 {
+		writer, other := s, beside
+		if is, _ := ready(t, s.URL); is.Role != contract.RoleWriter {
+			writer, other = beside, s
+		}
+		// The backend with the lock is ended, as a fail-over of the database or a broken connection would.
+		query(t, database, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND application_name = 'inkpost writer'`)
+		var wg sync.WaitGroup
+		acknowledged := make([][]string, 2)
+		for i, at := range []*testbed.Service{writer, other} {
+			wg.Go(func() {
+				r := router.At(at.URL)
+				for n := range 60 {
+					address := fmt.Sprintf("198.51.100.%d", 2+(round*120+i*60+n)%250)
+					if r.Announce(t.Context(), address) == nil {
+						acknowledged[i] = append(acknowledged[i], address)
+					}
+				}
+			})
+		}
+		wg.Wait()
+		soon(t, 5*time.Second, "one of them writes", func() bool {
+			a, _ := ready(t, writer.URL)
+			b, _ := ready(t, other.URL)
+			return (a.Role == contract.RoleWriter) != (b.Role == contract.RoleWriter)
+		})
+		for i, list := range acknowledged {
+			for _, address := range list {
+				require.EqualValues(t, 1, min(1, one[int](t, database, `SELECT count(*) FROM move WHERE host(new_ipv4) = $1`, address)),
+					"round %d: server %d acknowledged %s", round, i, address)
+			}
+		}
+		soon(t, 2*time.Second, "both answer the same", func() bool {
+			return testbed.Resolve(s.DNS, name) == testbed.Resolve(beside.DNS, name) && testbed.Serial(s.DNS, zone) == testbed.Serial(beside.DNS, zone)
+		})
+	}
+}
+
+func TestANewerSchemaEndsTheProgramWithThatReason(t *testing.T) {
+	database := testbed.Database(t)
+	start(t, func(o *options) { o.Database = database }).Stop()
+	query(t, database, `INSERT INTO goose_db_version (version_id, is_applied) VALUES (99999, true)`)
+	_, err := daemon.Start(t.Context(), daemon.Options{Database: database, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0"})
+	var newer store.ErrNewerSchema
+	require.ErrorAs(t, err, &newer)
+	require.ErrorContains(t, err, "a newer inkpost has used it; run that one")
+	require.EqualValues(t, 99999, newer.Has)
+}
+
+func TestARestartRewritesNoHistory(t *testing.T) {
+	database := testbed.Database(t)
+	s := start(t, func(o *options) { o.Database = database })
+	s.Record(t, "KET-07")
+	s.Name(t, "KET-07")
+	s.Device(t, "KET-07", "recorder")
+	at, err := net.Listen("tcp", "127.96.0.7:0")
+	require.NoError(t, err)
+	defer at.Close()
+	require.NoError(t, s.Router(t, "KET-07").Announce(t.Context(), "127.96.0.7"))
+	stages := func(s *testbed.Service) []contract.Stage {
+		moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Limit: 1})
+		require.NoError(t, err)
+		return moves[0].Stages
+	}
+	soon(t, 5*time.Second, "the move is answered", func() bool {
+		return slices.ContainsFunc(stages(s), func(is contract.Stage) bool { return is.Name == "answered" && !is.At.IsZero() })
+	})
+	query(t, database, `UPDATE move SET noticed_at = noticed_at - interval '60 days', received_at = received_at - interval '60 days', recorded_at = recorded_at - interval '60 days',
+		published_at = published_at - interval '60 days', answered_at = answered_at - interval '60 days'`)
+	before := stages(s)
+	s.Stop()
+	again := start(t, func(o *options) { o.Database = database })
+	_, err = again.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "page", Device: "recorder", Kind: "tcp", External: fmt.Sprint(at.Addr().(*net.TCPAddr).Port), Interval: 1})
+	require.NoError(t, err)
+	story, err := again.Client.ProbeNow(t.Context(), "KET-07", "page")
+	require.NoError(t, err)
+	require.Equal(t, "reachable", string(story.State), "%v", story)
+	soon(t, 5*time.Second, "it is probed", func() bool {
+		svc, err := again.Client.Service(t.Context(), "KET-07", "page")
+		require.NoError(t, err)
+		return svc.State == "reachable"
+	})
+	require.Equal(t, before, stages(again), "neither the restart nor a service that came later changes a finished move")
+}
+
+func TestAZoneThatWasRestoredGoesOnAfterWhatWasSeen(t *testing.T) {
+	for _, from := range []string{"the copy on disk", "a secondary"} {
+		t.Run(from, func(t *testing.T) {
+			database, state, log := testbed.Database(t), t.TempDir(), &said{}
+			s := start(t, func(o *options) { o.Database, o.StateDir = database, state })
+			s.Record(t, "KET-07")
+			s.Name(t, "KET-07")
+			require.NoError(t, s.Router(t, "KET-07").Announce(t.Context(), "198.51.100.7"))
+			if from == "a secondary" { // it has a much newer zone than the database
+				second := secondary(t, 5000000)
+				_, err := s.Client.EditZone(t.Context(), zone, client.Fields{"notify": []string{second}})
+				require.NoError(t, err)
+			}
+			seen := testbed.Serial(s.DNS, zone)
+			soon(t, 10*time.Second, "the copy is up to date", func() bool { _, err := os.Stat(filepath.Join(state, "zones.copy")); return err == nil })
+			s.Stop()
+			if from == "a secondary" {
+				require.NoError(t, os.Remove(filepath.Join(state, "zones.copy")))
+				seen = 5000000
+			} else {
+				query(t, database, `UPDATE zone SET serial = 1`) // as an older dump would
+			}
+			again := start(t, func(o *options) { o.Database, o.StateDir, o.Log = database, state, log.log() })
+			soon(t, 5*time.Second, "the serial goes on", func() bool { return names.SerialAfter(testbed.Serial(again.DNS, zone), seen) })
+			require.Contains(t, log.String(), "serial had gone back, as after a restore")
+		})
+	}
+}
+
+// secondary is a name server with a zone of a serial.
+func secondary(t *testing.T, serial uint32) string {
+	t.Helper()
+	handler := dns.HandlerFunc(func(w dns.ResponseWriter, r *dns.Msg) {
+		m := new(dns.Msg).SetReply(r)
+		m.Authoritative = true
+		rr, _ := dns.NewRR(fmt.Sprintf("%s. 60 IN SOA ns1.%s. post.%s. %d 3600 300 1209600 30", zone, zone, zone, serial))
+		m.Answer = []dns.RR{rr}
+		_ = w.WriteMsg(m)
+	})
+	up := make(chan string, 1)
+	server := &dns.Server{Addr: "127.0.0.1:0", Net: "udp", Handler: handler}
+	server.NotifyStartedFunc = func() { up <- server.PacketConn.LocalAddr().String() }
+	go func() { _ = server.ListenAndServe() }()
+	t.Cleanup(func() { _ = server.Shutdown() })
+	return <-up
+}
+
+func TestAServiceThatStartsBeforeItsDatabaseAnswersFromItsCopy(t *testing.T) {
+	database, away := testbed.OwnDatabase(t)
+	state := t.TempDir()
+	s := start(t, func(o *options) { o.Database, o.StateDir = database, state })
+	s.Record(t, "KET-07")
+	name := s.Name(t, "KET-07")
+	require.NoError(t, s.Router(t, "KET-07").Announce(t.Context(), "198.51.100.7"))
+	serial := testbed.Serial(s.DNS, zone)
+	s.Stop() // the copy has what was answered last
+	away()
+
+	log := &said{}
+	begin := func() *daemon.Daemon {
+		d, err := daemon.Start(t.Context(), daemon.Options{Database: database, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", StateDir: state, Log: log.log()})
+		require.NoError(t, err)
+		t.Cleanup(d.Stop)
+		return d
+	}
+	d := begin()
+	require.Equal(t, "198.51.100.7", testbed.Resolve(d.DNS, name))
+	require.Equal(t, serial, testbed.Serial(d.DNS, zone), "with the last serial")
+	is, code := ready(t, d.URL)
+	require.Equal(t, 503, code)
+	require.False(t, is.Ready)
+	require.Contains(t, is.Names, "copy")
+	require.Contains(t, log.String(), "a zone is answered from the copy on disk")
+	require.Equal(t, 503, request(t, "GET", d.URL+"/api/v1/sites", s.Key).StatusCode)
+	d.Stop()
+
+	// A copy that is damaged is not answered from.
+	file := filepath.Join(state, "zones.copy")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	text[len(text)-9] ^= 1
+	require.NoError(t, os.WriteFile(file, text, 0o600))
+	d = begin()
+	require.Empty(t, testbed.Resolve(d.DNS, name))
+	require.Contains(t, log.String(), "is damaged, and is not used")
+}
+
+func TestTwoServersTwoAgentsAndTwoEditorsAtWork(t *testing.T) {
+	s, beside, database, _ := two(t, nil)
+	length := 60 * time.Second
+	if testing.Short() {
+		length = 5 * time.Second
+	}
+	ctx, end := context.WithTimeout(t.Context(), length)
+	defer end()
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	moves, edits := 0, 0
+	for i := range 2 {
+		code := fmt.Sprintf("SITE-%d", i)
+		s.Record(t, code)
+		s.Name(t, code)
+		agent := s.Enrol(t, code)
+		wg.Go(func() {
+			for n := 0; ctx.Err() == nil; n++ {
+				if _, err := agent.Announce(ctx, testbed.Says(fmt.Sprintf("198.51.100.%d", 1+(i*100+n%90)))); err == nil {
+					mu.Lock()
+					moves++
+					mu.Unlock()
+				}
+				_, _ = agent.Orders(ctx, "", 0)
+				_ = agent.ReportLAN(ctx, contract.LANReport{})
+			}
+		})
+		wg.Go(func() {
+			for n := 0; ctx.Err() == nil; n++ {
+				field := []string{"note", "name"}[i]
+				if _, err := s.Client.EditSite(ctx, "SITE-0", client.Fields{field: fmt.Sprintf("%s %d", field, n)}); err == nil {
+					mu.Lock()
+					edits++
+					mu.Unlock()
+				}
+				if n%20 == 0 {
+					_, err := s.Client.AddZoneRecord(ctx, zone, names.Record{Name: names.Name(fmt.Sprintf("r%d-%d.%s", i, n, zone)), Type: "TXT", Data: `"x"`, TTL: 60})
+					require.True(t, err == nil || ctx.Err() != nil, "%v", err)
+				}
+				_, _ = beside.Client.Overview(ctx)
+			}
+		})
+	}
+	wg.Wait()
+	t.Logf("%d moves, %d edits in %v", moves, edits, length)
+	require.Greater(t, moves, 20)
+	require.Greater(t, edits, 50)
+	soon(t, 2*time.Second, "both servers answer the same in the end", func() bool {
+		return testbed.Serial(s.DNS, zone) == testbed.Serial(beside.DNS, zone)
+	})
+	require.Zero(t, one[int](t, database, `SELECT count(*) FROM (SELECT id FROM move GROUP BY id HAVING count(*) > 1) x`))
+}
