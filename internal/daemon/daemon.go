@@ -46,6 +46,7 @@ type Options struct {
 	KeyRate          float64          // announcements a second that one key may make; 2 where 0
 	Resolvers        []string         // "host:port" of resolvers to ask whether the world sees an address
 	Clock            func() time.Time // time.Now where nil
+	Ticks            func() time.Time // of schedules; Clock where nil, and the monotonic clock where that is, too
 	Lab              api.Lab
 	Console          fs.FS
 	Version          string
@@ -157,7 +158,7 @@ func (d *Daemon) config(serials map[string]uint32) engine.Config {
 	o := d.o
 	return engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline, ShortestInterval: o.ShortestInterval, CheckEvery: o.CheckEvery,
 		VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: d.DNS, Resolvers: o.Resolvers, RedirectAt: o.RedirectAt,
-		Serials: serials, Attempts: d.shares.probes, Clock: o.Clock, Log: d.log}
+		Serials: serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, Log: d.log}
 }
 
 func (d *Daemon) now() time.Time {

@@ -123,6 +123,11 @@ func (z Zone) Check() error {
 	if z.Primary.IsValid() || z.PrimaryKey != "" {
 		return fmt.Errorf("zone %s is hosted here and has no other primary; a primary belongs to a remote zone", z.Apex)
 	}
+	if z.Transport != "" || z.Reassert != 0 { // of no use here, and yet on record
+		if err := z.checkPushes(); err != nil {
+			return err
+		}
+	}
 	if len(z.Servers) == 0 {
 		return fmt.Errorf("zone %s has no name server; name one at least, such as ns1.%s=198.51.100.1", z.Apex, z.Apex)
 	}
@@ -134,14 +139,23 @@ func (z Zone) Check() error {
 	return CheckTTL(int(z.TTL))
 }
 
+// checkPushes checks how names are pushed.
+func (z Zone) checkPushes() error {
+	switch {
+	case z.Transport != "" && z.Transport != OverUDP && z.Transport != OverTCP, z.Transport == "" && z.Kind == Remote:
+		return fmt.Errorf("transport %q is unknown; it is %s or %s", z.Transport, OverUDP, OverTCP)
+	case (z.Reassert != 0 || z.Kind == Remote) && (z.Reassert < MinReassert || z.Reassert > MaxReassert):
+		return fmt.Errorf("names cannot be asserted again every %d seconds; %d to %d are allowed", z.Reassert, MinReassert, MaxReassert)
+	}
+	return nil
+}
+
 func (z Zone) checkRemote() error {
 	switch {
 	case !z.Primary.IsValid() || z.Primary.Port() == 0:
 		return fmt.Errorf("zone %s is remote and needs the address of its primary, such as 198.51.100.53:53", z.Apex)
-	case z.Transport != OverUDP && z.Transport != OverTCP:
-		return fmt.Errorf("transport %q is unknown; it is %s or %s", z.Transport, OverUDP, OverTCP)
-	case z.Reassert < MinReassert || z.Reassert > MaxReassert:
-		return fmt.Errorf("names cannot be asserted again every %d seconds; %d to %d are allowed", z.Reassert, MinReassert, MaxReassert)
+	case z.checkPushes() != nil:
+		return z.checkPushes()
 	case len(z.TransferTo) > 0 || z.TransferKey != "" || len(z.Notify) > 0 || len(z.Servers) > 0:
 		return fmt.Errorf("zone %s is remote: its primary has its servers and transfers", z.Apex)
 	}
