@@ -74,6 +74,7 @@ func Connect(ctx context.Context, url string) (*Store, error) {
 	config = config.Copy()
 	config.MaxConns = writers
 	config.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
+	config.ConnConfig.RuntimeParams["jit"] = "off" // a way that is turned off counts as dear, and what is dear would be compiled each time
 	for _, way := range []string{"enable_seqscan", "enable_hashjoin", "enable_mergejoin"} {
 		config.ConnConfig.RuntimeParams[way] = "off"
 	}

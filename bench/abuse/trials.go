@@ -1,0 +1,162 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+)
+
+var documentation = netip.MustParsePrefix("198.51.100.0/24")
+
+// trial is one kind of abuse.
+type trial struct {
+	what string
+	do   func(ctx context.Context, done *counts)
+}
+
+func (s *service) trials() []trial {
+	return []trial{
+		{"300 bodies that come an octet a second", s.slowBodies},
+		{"sign-ins, 200 a second, one IPv6 /64", func(ctx context.Context, done *counts) { s.signIns(ctx, done, "2001:db8:0:66::%x") }},
+		{"16 who sign in, each try from another network", s.hashing},
+		{fmt.Sprintf("%d agents' keys, announcements without a pause", badKeys), s.agentFloods},
+		{fmt.Sprintf("%d agents' keys, LAN reports without a pause", badKeys), s.lanFloods},
+		{fmt.Sprintf("%d agents' keys, strings of 5 MB", badKeys), s.longStrings},
+		{"wrong keys, 400 a second", s.wrongKeys},
+	}
+}
+
+// send makes a request and counts what became of it.
+func (s *service) send(ctx context.Context, done *counts, path, key, from string, body []byte) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.url+path, bytes.NewReader(body))
+	if err != nil {
+		return
+	}
+	req.Header.Set("Content-Type", "application/json")
+	if key != "" {
+		req.Header.Set("Authorization", "Bearer "+key)
+	}
+	if from != "" {
+		req.Header.Set("X-Forwarded-For", from)
+	}
+	done.asked.Add(1)
+	r, err := http.DefaultClient.Do(req)
+	if err != nil {
+		done.cut.Add(1)
+		return
+	}
+	if r.StatusCode >= 400 {
+		done.refused.Add(1)
+	}
+	_ = r.Body.Close()
+}
+
+// paced does something so many times a second, side by side.
+func paced(ctx context.Context, aSecond int, do func(n int)) {
+	tick := time.NewTicker(time.Second / time.Duration(aSecond))
+	defer tick.Stop()
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	for n := 0; ; n++ {
+		select {
+		case <-tick.C:
+			wg.Go(func() { do(n) })
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// flood does something without a pause, by so many at once.
+func flood(ctx context.Context, many int, do func(who int)) {
+	var wg sync.WaitGroup
+	for i := range many {
+		wg.Go(func() {
+			for ctx.Err() == nil {
+				do(i)
+			}
+		})
+	}
+	wg.Wait()
+}
+
+func (s *service) slowBodies(ctx context.Context, done *counts) {
+	var all []net.Conn
+	for i := range 300 {
+		d := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, byte(2+i%60), 1)}}
+		c, err := d.DialContext(ctx, "tcp", strings.TrimPrefix(s.url, "http://"))
+		done.asked.Add(1)
+		if err != nil {
+			done.cut.Add(1)
+			continue
+		}
+		defer c.Close()
+		_, _ = fmt.Fprintf(c, "POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 100000\r\n\r\n")
+		all = append(all, c)
+	}
+	for ctx.Err() == nil {
+		for _, c := range all {
+			_, _ = c.Write([]byte(" "))
+		}
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+		}
+	}
+}
+
+func document(v any) []byte {
+	text, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // our own types
+	}
+	return text
+}
+
+func (s *service) signIns(ctx context.Context, done *counts, from string) {
+	paced(ctx, 200, func(n int) {
+		s.send(ctx, done, "/api/v1/session", "", fmt.Sprintf(from, n+1), document(contract.SignIn{Name: fmt.Sprintf("nobody%d", n), Password: "guess"}))
+	})
+}
+
+func (s *service) hashing(ctx context.Context, done *counts) {
+	var n counts
+	flood(ctx, 16, func(int) {
+		i := n.asked.Add(1)
+		s.send(ctx, done, "/api/v1/session", "", fmt.Sprintf("2001:db8:%x:%x::1", i>>16, i&0xffff), document(contract.SignIn{Name: fmt.Sprintf("nobody%d", i), Password: "guess"}))
+	})
+}
+
+func word(version string) []byte {
+	return document(contract.Announcement{Source: "stun", AgentWord: contract.AgentWord{Protocol: contract.AgentProtocol, Version: version, Sent: time.Now().UTC(),
+		Reports: []contract.SourceReport{{Source: "stun", IPv4: fmt.Sprintf("198.51.100.%d", 200+time.Now().UnixNano()%50)}}}})
+}
+
+func (s *service) agentFloods(ctx context.Context, done *counts) {
+	flood(ctx, badKeys, func(who int) { s.send(ctx, done, "/api/v1/agent/announcements", s.agents[who], "", word("1")) })
+}
+
+func (s *service) lanFloods(ctx context.Context, done *counts) {
+	report := document(contract.LANReport{Sightings: []contract.Sighting{{Device: "recorder", Found: "192.168.7.20"}}})
+	flood(ctx, badKeys, func(who int) { s.send(ctx, done, "/api/v1/agent/lan", s.agents[who], "", report) })
+}
+
+func (s *service) longStrings(ctx context.Context, done *counts) {
+	long := word(strings.Repeat("x", 5<<20))
+	flood(ctx, badKeys, func(who int) { s.send(ctx, done, "/api/v1/agent/announcements", s.agents[who], "", long) })
+}
+
+func (s *service) wrongKeys(ctx context.Context, done *counts) {
+	paced(ctx, 400, func(n int) {
+		s.send(ctx, done, "/api/v1/agent/announcements", fmt.Sprintf("inkpost-guess-%d", n), "", word("1"))
+	})
+}
