@@ -79,11 +79,7 @@ func (t *Tries) Failed(name string, from netip.Addr, now time.Time) {
 		t.failed = map[string]failures{}
 	}
 	if len(t.failed) >= rememberMost {
-		for key, f := range t.failed {
-			if now.Sub(f.last) > forgetAfter || len(t.failed) >= rememberMost {
-				delete(t.failed, key)
-			}
-		}
+		t.forget(now)
 	}
 	for _, key := range keysOf(name, from) {
 		f := t.failed[key]
@@ -91,6 +87,22 @@ func (t *Tries) Failed(name string, from netip.Addr, now time.Time) {
 			f.count = 0
 		}
 		t.failed[key] = failures{f.count + 1, now}
+	}
+}
+
+// forget makes room for a tenth more, of what is over first: to go through all of it is not to be had for one more try. The caller
+// holds t.mu.
+func (t *Tries) forget(now time.Time) {
+	for key, f := range t.failed {
+		if now.Sub(f.last) > forgetAfter {
+			delete(t.failed, key)
+		}
+	}
+	for key := range t.failed {
+		if len(t.failed) <= rememberMost*9/10 {
+			return
+		}
+		delete(t.failed, key)
 	}
 }
 

@@ -203,17 +203,19 @@ func TestNoInputMakesTheServiceFail(t *testing.T) {
 		method, path, key string
 		doc               any
 	}{
-		"NUL in a name that signs in":   {"POST", "/session", "", contract.SignIn{Name: "ow\x00ner", Password: "x"}},
-		"NUL in an agent's label":       {"POST", "/agents", "", contract.Enrolment{Code: inv.Code, Label: "a\x00b"}},
-		"NUL in a key's label":          {"POST", "/keys", s.Key, contract.KeyInput{Label: "a\x00b"}},
-		"NUL in a zone's transport":     {"PATCH", "/zones/" + zone, s.Key, map[string]any{"transport": "a\x00b"}},
-		"NUL in a note":                 {"PATCH", "/sites/KET-07", s.Key, map[string]any{"note": "a\x00b"}},
-		"reassert past 2^31":            {"PATCH", "/zones/" + zone, s.Key, map[string]any{"reassert_seconds": int64(1) << 31}},
-		"interval past 2^31":            {"PATCH", "/sites/KET-07/services/page", s.Key, map[string]any{"interval_seconds": int64(1) << 31}},
-		"TTL past 2^31":                 {"PATCH", "/hostnames/ket-07." + zone, s.Key, map[string]any{"ttl_seconds": int64(1) << 31}},
-		"noticed_ms that overflows":     {"POST", "/agent/announcements", secret, say(func(d map[string]any) { d["noticed_ms"] = huge })},
-		"noticed_ms before the age":     {"POST", "/agent/announcements", secret, say(func(d map[string]any) { d["noticed_ms"] = -1 })},
-		"age_ms that overflows":         {"POST", "/agent/announcements", secret, say(func(d map[string]any) { d["reports"] = []any{map[string]any{"source": "stun", "ipv4": "198.51.100.9", "age_ms": huge}} })},
+		"NUL in a name that signs in": {"POST", "/session", "", contract.SignIn{Name: "ow\x00ner", Password: "x"}},
+		"NUL in an agent's label":     {"POST", "/agents", "", contract.Enrolment{Code: inv.Code, Label: "a\x00b"}},
+		"NUL in a key's label":        {"POST", "/keys", s.Key, contract.KeyInput{Label: "a\x00b"}},
+		"NUL in a zone's transport":   {"PATCH", "/zones/" + zone, s.Key, map[string]any{"transport": "a\x00b"}},
+		"NUL in a note":               {"PATCH", "/sites/KET-07", s.Key, map[string]any{"note": "a\x00b"}},
+		"reassert past 2^31":          {"PATCH", "/zones/" + zone, s.Key, map[string]any{"reassert_seconds": int64(1) << 31}},
+		"interval past 2^31":          {"PATCH", "/sites/KET-07/services/page", s.Key, map[string]any{"interval_seconds": int64(1) << 31}},
+		"TTL past 2^31":               {"PATCH", "/hostnames/ket-07." + zone, s.Key, map[string]any{"ttl_seconds": int64(1) << 31}},
+		"noticed_ms that overflows":   {"POST", "/agent/announcements", secret, say(func(d map[string]any) { d["noticed_ms"] = huge })},
+		"noticed_ms before the age":   {"POST", "/agent/announcements", secret, say(func(d map[string]any) { d["noticed_ms"] = -1 })},
+		"age_ms that overflows": {"POST", "/agent/announcements", secret, say(func(d map[string]any) {
+			d["reports"] = []any{map[string]any{"source": "stun", "ipv4": "198.51.100.9", "age_ms": huge}}
+		})},
 		"a line that is too long":       {"PATCH", "/sites/KET-07", s.Key, map[string]any{"name": strings.Repeat("x", 5<<20)}},
 		"a number where a text belongs": {"PATCH", "/sites/KET-07", s.Key, map[string]any{"name": 7}},
 	} {

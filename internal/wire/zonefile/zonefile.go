@@ -60,10 +60,14 @@ func Read(r io.Reader, apex names.Name) (File, error) {
 			out.SOA = soa
 			continue
 		}
-		if rr.Header().Class != dns.ClassINET {
-			return File{}, Fault{Line: lineOf(text, rr.Header().Name, 1), Detail: fmt.Sprintf("class %s; only IN is served", dns.Class(rr.Header().Class))}
+		if owner := strings.TrimSuffix(rr.Header().Name, "."+origin); rr.Header().Class != dns.ClassINET {
+			return File{}, Fault{Line: lineOf(text, owner, 1), Detail: fmt.Sprintf("class %s; only IN is served", dns.Class(rr.Header().Class))}
 		}
-		out.Records = append(out.Records, Record(rr))
+		record := Record(rr)
+		if record.Data == "" { // the parser takes a line without data for a record to be deleted, as in an update (RFC 2136)
+			return File{}, Fault{Line: lineOf(text, strings.TrimSuffix(rr.Header().Name, "."+origin), 1), Detail: fmt.Sprintf("the %s record has no data", record.Type)}
+		}
+		out.Records = append(out.Records, record)
 	}
 	if err := p.Err(); err != nil {
 		return File{}, place(err, text)
@@ -74,7 +78,9 @@ func Read(r io.Reader, apex names.Name) (File, error) {
 // lineOf finds the line on which a word stands for the nth time, 1 where it cannot be found.
 func lineOf(text []byte, word string, nth int) int {
 	for i, line := range strings.Split(string(text), "\n") {
-		if strings.Contains(strings.ToUpper(line), strings.ToUpper(strings.TrimSuffix(word, "."))) {
+		if slices.ContainsFunc(strings.Fields(line), func(field string) bool {
+			return strings.EqualFold(strings.TrimSuffix(field, "."), strings.TrimSuffix(word, "."))
+		}) {
 			if nth--; nth == 0 {
 				return i + 1
 			}
