@@ -335,3 +335,65 @@ func TestKeysAreListedAndRevoked(t *testing.T) {
 	require.Contains(t, errs, "was revoked")
 	require.Contains(t, errs, "sign in with: inkpost login")
 }
+
+func TestMistakesAreAnsweredInTheWordsThatWereTyped(t *testing.T) {
+	s := testbed.Start(t, nil)
+	term := open(t, s)
+	s.Record(t, "KET-07")
+	s.Name(t, "KET-07")
+	s.Device(t, "KET-07", "recorder")
+	for what, x := range map[string]struct {
+		args []string
+		code int
+		says string
+	}{
+		"a command":                 {[]string{"stie", "list"}, 2, `"stie" is not a command of inkpost; did you mean site?`},
+		"a command below":           {[]string{"site", "lst"}, 2, `did you mean list?`},
+		"nothing near":              {[]string{"xyzzyxyzzy"}, 2, `"xyzzyxyzzy" is not a command of inkpost`},
+		"a flag's value":            {[]string{"service", "add", "KET-07", "page", "--device", "recorder", "--external", "99999"}, 1, "--external"},
+		"another's":                 {[]string{"service", "add", "KET-07", "page", "--device", "recorder", "--external", "443", "--every", "999999"}, 1, "--every"},
+		"an argument":               {[]string{"device", "add", "KET-07", "recorder", "--lan-address", "192.168.7.9"}, 1, "recorder"},
+		"an address that is no LAN": {[]string{"device", "add", "KET-07", "other", "--lan-address", "169.254.169.254"}, 1, "--lan-address"},
+		"a reset of nobody":         {[]string{"key", "allow", "99999", "198.51.100.0/24"}, 1, "99999"},
+		"a prefix that is none":     {[]string{"agent", "router-url", "KET-07", "main", "--may-announce", "198.51.100.0/33"}, 2, "198.51.100.0/33"},
+	} {
+		t.Run(what, func(t *testing.T) {
+			_, errs, code := term.run("", x.args...)
+			require.Equal(t, x.code, code, errs)
+			require.Contains(t, errs, x.says)
+			require.NotContains(t, errs, "external_from")
+			require.NotContains(t, errs, "interval_seconds")
+			require.NotContains(t, errs, "lan_address:")
+		})
+	}
+}
+
+func TestKeysAreListedAllowedAndRevoked(t *testing.T) {
+	s := testbed.Start(t, nil)
+	term := open(t, s)
+	s.Record(t, "KET-07")
+	out := term.ok("agent", "router-url", "KET-07", "main")
+	require.Contains(t, out, "inkpost key allow", "it prints how to let the router announce more")
+	var keys []map[string]any
+	list := func() map[string]any {
+		require.NoError(t, json.Unmarshal([]byte(term.ok("key", "list", "--format", "json")), &keys))
+		for _, k := range keys {
+			if k["scope"] == "router" {
+				return k
+			}
+		}
+		return nil
+	}
+	k := list()
+	require.NotNil(t, k)
+	require.Nil(t, k["may_announce"])
+	id := strconv.Itoa(int(k["id"].(float64)))
+	term.ok("key", "allow", id, "2001:db8:7::/48", "198.51.100.0/24")
+	require.Equal(t, []any{"2001:db8:7::/48", "198.51.100.0/24"}, list()["may_announce"])
+	require.Contains(t, term.ok("key", "list"), "2001:db8:7::/48")
+	term.ok("key", "revoke", id, "--yes")
+	require.NotNil(t, list()["revoked"])
+	rows, err := csv.NewReader(strings.NewReader(term.ok("key", "list", "--format", "csv"))).ReadAll()
+	require.NoError(t, err)
+	require.Contains(t, rows[0], "used")
+}

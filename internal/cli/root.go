@@ -157,12 +157,11 @@ func tidy(cmd *cobra.Command) {
 			return nil
 		}
 	}
-	cmd.SuggestionsMinimumDistance = 3
 	if cmd.HasSubCommands() && cmd.RunE == nil {
 		cmd.Args = cobra.ArbitraryArgs
 		cmd.RunE = func(c *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				if near := c.SuggestionsFor(args[0]); len(near) > 0 {
+				if near := nearest(c, args[0]); len(near) > 0 {
 					return usagef("%q is not a command of %s; did you mean %s?", args[0], c.CommandPath(), strings.Join(near, " or "))
 				}
 				return usagef("%q is not a command of %s", args[0], c.CommandPath())
@@ -170,6 +169,17 @@ func tidy(cmd *cobra.Command) {
 			return c.Help()
 		}
 	}
+}
+
+// farthest is how many letters may be wrong in a command for another to be meant.
+const farthest = 3
+
+// nearest gives the commands whose names differ least from a word that is none.
+func nearest(c *cobra.Command, word string) (near []string) {
+	for c.SuggestionsMinimumDistance = 1; len(near) == 0 && c.SuggestionsMinimumDistance <= farthest; c.SuggestionsMinimumDistance++ {
+		near = c.SuggestionsFor(word)
+	}
+	return near
 }
 
 // group makes a command that only holds others.
