@@ -395,5 +395,5 @@ func TestKeysAreListedAllowedAndRevoked(t *testing.T) {
 	require.NotNil(t, list()["revoked"])
 	rows, err := csv.NewReader(strings.NewReader(term.ok("key", "list", "--format", "csv"))).ReadAll()
 	require.NoError(t, err)
-	require.Contains(t, rows[0], "used")
+	require.Contains(t, rows[0], "last_used")
 }

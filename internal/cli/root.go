@@ -67,7 +67,7 @@ func explain(cmd *cobra.Command, err error) {
 func typedAs(cmd *cobra.Command, field string) string {
 	name := strings.ReplaceAll(field, "_", "-")
 	for _, candidate := range []string{name, strings.TrimSuffix(name, "-seconds"), strings.TrimSuffix(strings.TrimSuffix(name, "-from"), "-to"), strings.TrimSuffix(name, "s"),
-		strings.ReplaceAll(name, ".", "-"), map[string]string{"servers": "ns", "extras": "extra", "options": "option", "sources": "source", "change-at": "at"}[name]} {
+		strings.ReplaceAll(name, ".", "-"), map[string]string{"servers": "ns", "extras": "extra", "options": "option", "sources": "source", "change-at": "at", "interval-seconds": "every", "position": "order"}[name]} {
 		if base, _, indexed := strings.Cut(candidate, "["); indexed {
 			candidate = base
 		}
