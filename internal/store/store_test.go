@@ -511,3 +511,14 @@ func TestOldPartitionsAreDropped(t *testing.T) {
 	require.Contains(t, dropped, "span_"+morning.Format("2006_01"))
 	require.NotContains(t, dropped, "rollup_"+morning.Format("2006_01"), "rollups are kept longer")
 }
+
+func TestEveryReferenceThatIsLookedUpHasAnIndex(t *testing.T) {
+	st := open(t)
+	for _, want := range []string{"hostname.link_id", "hostname.zone_id", "service.device_id", "service.link_id", "alias.zone_id", "redirect.hostname_id", "sighting.link_id"} {
+		table, column, _ := strings.Cut(want, ".")
+		var first int
+		require.NoError(t, st.Pool().QueryRow(t.Context(), `SELECT count(*) FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0]
+			WHERE i.indrelid = $1::regclass AND a.attname = $2`, table, column).Scan(&first))
+		require.Positive(t, first, want)
+	}
+}

@@ -68,7 +68,7 @@ func TestDeviceChecked(t *testing.T) {
 	_, err = Device{Name: "x"}.Checked(wan.Policy{})
 	flawed(t, err, "lan_address", "is missing")
 	_, err = Device{Name: "x", Address: netip.MustParseAddr("224.0.0.1")}.Checked(wan.Policy{})
-	flawed(t, err, "lan_address", "which no device can have")
+	flawed(t, err, "lan_address", "which no device of a LAN has")
 }
 
 func TestServiceChecked(t *testing.T) {

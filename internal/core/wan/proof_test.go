@@ -67,3 +67,38 @@ func TestWhatALANHas(t *testing.T) {
 	require.False(t, lab.OnLAN(at("127.0.0.1")))
 	require.False(t, OnLAN(netip.Addr{}))
 }
+
+// One source of an agent lies, in any way; the others, however few of them speak, and what the server sees tell the truth.
+func TestOneLiarMovesNothing(t *testing.T) {
+	others := []Source{SourceSTUN, SourceGateway, SourceInterface, SourceFixed}
+	for _, liar := range others {
+		for honest := range 1 << len(others) {
+			for _, lie := range []Report{says(liar, addrC), says(liar, addrC, sixB), says(liar, sixB), aged(says(liar, addrC), -1)} {
+				for _, true4 := range []Report{says(SourceObserved, addrA), says(SourceObserved, addrB)} { // at home, and moved
+					w := Weighing{Now: weighNow, Current: Pair{IPv4: addrA, IPv6: sixA}, Policy: lab, Reports: []Report{true4, lie}}
+					for i, s := range others {
+						if honest&(1<<i) != 0 && s != liar {
+							w.Reports = append(w.Reports, says(s, true4.Addresses.IPv4))
+						}
+					}
+					j := Weigh(w)
+					proven, _ := Proof{Own: []netip.Addr{true4.Addresses.IPv4}}.Proven(w.Current, j.Addresses)
+					require.NotEqual(t, addrC, proven.IPv4, "%s lies, %04b tell the truth", liar, honest)
+					require.NotEqual(t, sixB, proven.IPv6, "%s lies, %04b tell the truth", liar, honest)
+					require.Contains(t, []netip.Addr{addrA, true4.Addresses.IPv4}, proven.IPv4)
+				}
+			}
+		}
+	}
+}
+
+// Whatever all sources of a stolen agent's key agree on, only proven addresses move.
+func TestAllSourcesOfAStolenKeyTogetherMoveNothing(t *testing.T) {
+	w := Weighing{Now: weighNow, Current: Pair{IPv4: addrA}, Policy: lab, Reports: []Report{says(SourceObserved, addrB)}}
+	for _, s := range []Source{SourceSTUN, SourceGateway, SourceInterface, SourceFixed} {
+		w.Reports = append(w.Reports, says(s, addrC))
+	}
+	j := Weigh(w)
+	proven, _ := Proof{Own: []netip.Addr{addrB}}.Proven(w.Current, j.Addresses)
+	require.NotEqual(t, addrC, proven.IPv4)
+}
