@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/demo"
 )
@@ -124,4 +125,23 @@ func TestAnEditMeanwhileIsShownWithBothWaysOn(t *testing.T) {
 	require.NotEqual(t, "theirs before second", note())
 	_, err := owner.EditSite(t.Context(), "SCH-04", client.Fields{"note": was})
 	require.NoError(t, err)
+}
+
+func TestANameIsListedUnderItsOwnZoneOnly(t *testing.T) {
+	const child, alias, redirect = "harbour.isles.saltmarsh.example", "shop.harbour.isles.saltmarsh.example", "view.harbour.isles.saltmarsh.example"
+	_, err := owner.AddZone(t.Context(), contract.ZoneInput{Apex: child, Servers: []string{"ns1." + child + "=198.51.100.1"}})
+	require.NoError(t, err)
+	_, err = owner.AddAlias(t.Context(), contract.AliasInput{Name: alias, Hostname: "ket-07.isles.saltmarsh.example"})
+	require.NoError(t, err)
+	_, err = owner.AddRedirect(t.Context(), contract.RedirectInput{Name: redirect, Hostname: "ket-07.isles.saltmarsh.example", Port: 8081})
+	require.NoError(t, err)
+	tab := signedIn(t)
+	do(t, tab, chromedp.Navigate(running.URL+"/names"))
+	for _, name := range []string{alias, redirect} {
+		await(t, tab, fmt.Sprintf(`document.getElementById('zone-%s')?.textContent.includes(%q)`, child, name))
+		await(t, tab, fmt.Sprintf(`!document.getElementById('zone-isles.saltmarsh.example').textContent.includes(%q)`, name))
+	}
+	require.NoError(t, owner.RemoveAlias(t.Context(), alias))
+	require.NoError(t, owner.RemoveRedirect(t.Context(), redirect))
+	require.NoError(t, owner.RemoveZone(t.Context(), child))
 }

@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"net/netip"
+	"strings"
 	"testing"
 	"time"
 

@@ -473,3 +473,25 @@ func TestIPv6PublicIsGlobalUnicastLessTheSpecialPurposes(t *testing.T) {
 		require.NotEqual(t, wan.ClassPublic, wan.ClassOf(netip.MustParseAddr(address)), address)
 	}
 }
+
+func TestASiteWithTwoFamiliesNamesTheLinkThatItsAddressesAreOf(t *testing.T) {
+	s := start(t, nil)
+	s.Record(t, "KET-07")
+	_, err := s.Client.AddLink(t.Context(), "KET-07", contract.LinkInput{Label: "second"})
+	require.NoError(t, err)
+	r, err := testbed.NewRouter(t.Context(), s.Client, "KET-07", "second")
+	require.NoError(t, err)
+	require.NoError(t, r.Announce(t.Context(), "198.51.100.9", "2001:db8::9"))
+	require.NoError(t, s.Router(t, "KET-07").Announce(t.Context(), "198.51.100.8", "2001:db8::8"))
+	site, err := s.Client.Site(t.Context(), "KET-07")
+	require.NoError(t, err)
+	require.Equal(t, "main", site.Link)
+	require.Contains(t, site.Address, "198.51.100.8")
+	_, err = s.Client.EditLink(t.Context(), "KET-07", "main", client.Fields{"position": 3})
+	require.NoError(t, err)
+	soon(t, 5*time.Second, "the head names the link that is preferred now", func() bool {
+		site, err = s.Client.Site(t.Context(), "KET-07")
+		require.NoError(t, err)
+		return site.Link == "second" && strings.Contains(site.Address, "198.51.100.9") && strings.Contains(site.Address, "2001:db8::9")
+	})
+}

@@ -96,7 +96,6 @@ function ZoneSheet({ z, hostnames, aliases, redirects, keys, open, doom }: {
   const records = useQuery({ queryKey: ['records', z.apex], queryFn: () => api.records(z.apex) })
   const differences = useMutation({ mutationFn: () => api.differences(z.apex) })
   const push = useMutation({ mutationFn: () => api.push(z.apex), onSuccess: () => pushes.refetch() })
-  const within = (name: string) => name === z.apex || name.endsWith('.' + z.apex)
   const all = hostnames.map((h) => h.name)
   const here = hostnames.filter((h) => h.zone === z.apex)
   const waiting = (pushes.data ?? []).filter((p) => p.state !== 'taken')
@@ -125,7 +124,7 @@ function ZoneSheet({ z, hostnames, aliases, redirects, keys, open, doom }: {
       <Part title="Hostnames" open={open} remove={doom} lines={here.map((h) => hostnameLine(h, pushes.data?.find((p) => p.name === h.name)))} />
       <Part title="Aliases" open={open} remove={doom} lines={aliases.filter((a) => a.zone === z.apex).map(aliasLine)}
         add={{ title: 'Add an alias', path: '/aliases', method: 'POST', given: { name: '', hostname: all[0] ?? '', ttl_seconds: 0 }, blanks: [{ name: 'name', label: 'Name', kind: 'name', help: `Such as museum.${z.apex}` }, { name: 'hostname', label: 'Stands for', choices: all }] }} />
-      <Part title="Redirects" open={open} remove={doom} lines={redirects.filter((r) => within(r.name)).map((r) => redirectLine(r, all))}
+      <Part title="Redirects" open={open} remove={doom} lines={redirects.filter((r) => r.zone === z.apex).map((r) => redirectLine(r, all))}
         add={{ title: 'Add a redirect', path: '/redirects', method: 'POST', given: { name: '', hostname: all[0] ?? '', scheme: 'http', port: 0, path: '/', keep_path: false }, blanks: [{ name: 'name', label: 'Name', kind: 'name', help: `Such as view.${z.apex}` }, ...redirectBlanks(all)] }} />
       <Part title="Records beside them" open={open} remove={doom}
         lines={(records.data ?? []).map((r) => ({ key: `record ${r.id}`, words: r.type, detail: `${r.name} ${r.ttl_seconds} s ${r.data}`, path: `/zones/${z.apex}/records/${r.id}` }))}
