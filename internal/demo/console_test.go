@@ -91,12 +91,15 @@ func TestTheConsoleShowsARenumberingLive(t *testing.T) {
 	await(t, tab, contains(`#moves-main`, "confirmed +"))
 	await(t, tab, `document.querySelectorAll('[data-ribbon="kiosk-shell"] rect[data-outcome]').length > 0`)
 
-	require.NoError(t, owner.SetLabForward(t.Context(), "FER-11", "kiosk-shell", false))
-	await(t, tab, `document.querySelector('[data-service="kiosk-shell"]').dataset.outcome === 'silent'`)
-	await(t, tab, `document.querySelector('[data-hop="forward"]').dataset.verdict === 'broken'`)
-	await(t, tab, contains(`[data-service="kiosk-shell"]`, "In the router, enter the forward: TCP, external 8022"))
-	require.NoError(t, owner.SetLabForward(t.Context(), "FER-11", "kiosk-shell", true))
-	await(t, tab, `document.querySelector('[data-service="kiosk-shell"]').dataset.state === 'reachable'`)
+	// Where the provider shares no addresses, a missing forward is the router's.
+	awaitAllReachable(t, "SCH-04")
+	do(t, tab, chromedp.Navigate(running.URL+"/sites/SCH-04"), chromedp.WaitVisible(`[data-service="files-page"]`))
+	require.NoError(t, owner.SetLabForward(t.Context(), "SCH-04", "files-page", false))
+	await(t, tab, `document.querySelector('[data-service="files-page"]').dataset.outcome === 'silent'`)
+	await(t, tab, `document.querySelector('[data-service="files-page"] [data-hop="forward"]')?.dataset.verdict === 'broken'`)
+	await(t, tab, contains(`[data-service="files-page"]`, "In the router, enter the forward: TCP, external 8443"))
+	require.NoError(t, owner.SetLabForward(t.Context(), "SCH-04", "files-page", true))
+	await(t, tab, `document.querySelector('[data-service="files-page"]').dataset.state === 'reachable'`)
 }
 
 func TestTheConsoleExplainsBadInput(t *testing.T) {

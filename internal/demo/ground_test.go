@@ -57,7 +57,7 @@ func TestTheConsoleLoadsNothingThatItsOwnPolicyRefuses(t *testing.T) {
 	tab := signedIn(t)
 	messages := chromedp.Console(tab)
 	for _, path := range []string{"/", "/sites/DIS-01", "/names", "/moves"} {
-		do(t, tab, chromedp.Navigate(running.URL+path), chromedp.WaitVisible(`main`))
+		do(t, tab, chromedp.Navigate(running.URL+path))
 		await(t, tab, `document.fonts.status === 'loaded' && [...document.fonts].some(f => f.status === 'loaded') && ![...document.fonts].some(f => f.status === 'error')`)
 	}
 	_, err := chromedp.Run(tab, chromedp.Evaluate[bool](`console.log('the end') || true`))

@@ -99,16 +99,16 @@ func TestWritesThatFailAreRememberedUntilOneSucceeds(t *testing.T) {
 	var w writes
 	noon := fixedClock()
 	require.NoError(t, w.note(nil, noon))
-	failed, _ := w.problem()
+	_, failed := w.problem()
 	require.NoError(t, failed)
 	first := w.note(context.DeadlineExceeded, noon)
 	require.ErrorIs(t, first, context.DeadlineExceeded)
 	_ = w.note(context.Canceled, noon.Add(time.Minute))
-	failed, since := w.problem()
+	since, failed := w.problem()
 	require.ErrorIs(t, failed, context.Canceled, "the newest reason")
 	require.Equal(t, noon, since, "since the first")
 	_ = w.note(nil, noon.Add(2*time.Minute))
-	failed, _ = w.problem()
+	_, failed = w.problem()
 	require.NoError(t, failed)
 }
 

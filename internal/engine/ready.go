@@ -31,10 +31,10 @@ func (w *writes) note(err error, now time.Time) error {
 	return err
 }
 
-func (w *writes) problem() (error, time.Time) {
+func (w *writes) problem() (since time.Time, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return w.failed, w.since
+	return w.since, w.failed
 }
 
 // Ready says whether the service can do all of its work, and what it does.
@@ -50,10 +50,10 @@ func (e *Engine) Ready(ctx context.Context) contract.Ready {
 		out.Ready, out.Database = false, "is away: names are answered, announcements are not recorded"
 		return out
 	}
-	if failed, _ := e.writes.problem(); failed != nil && !e.lost() { // has that passed?
+	if _, failed := e.writes.problem(); failed != nil && !e.lost() { // has that passed?
 		_ = e.writes.note(e.store.Together(ctx, func(*store.Store) error { return nil }), e.now())
 	}
-	if failed, since := e.writes.problem(); failed != nil && !e.lost() {
+	if since, failed := e.writes.problem(); failed != nil && !e.lost() {
 		out.Ready = false
 		out.Database = "answers, and takes nothing that is written since " + since.Format(time.RFC3339) + ": " + failed.Error()
 	}

@@ -44,6 +44,12 @@ func plain(m *dns.Msg) bool {
 	})
 }
 
+// awaitPublished returns when what was recorded so far is answered.
+func (e *Engine) awaitPublished() {
+	e.publishing.Lock()
+	defer e.publishing.Unlock()
+}
+
 // updateInOrder plans and carries out an update while nothing else changes: what it asks to be so, or to be removed, is so when
 // the rest takes effect.
 func (e *Engine) updateInOrder(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr) int {
@@ -52,8 +58,7 @@ func (e *Engine) updateInOrder(ctx context.Context, m *dns.Msg, keyName string, 
 	if e.edit.Acquire(ctx, 1) != nil {
 		return dns.RcodeServerFailure
 	}
-	e.publishing.Lock() // what was recorded is answered by now
-	e.publishing.Unlock()
+	e.awaitPublished()
 	plan, rcode := e.planUpdate(m, keyName, from)
 	if rcode != dns.RcodeSuccess || len(plan.proofs) > 0 {
 		e.edit.Release(1)
