@@ -225,7 +225,7 @@ func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) er
 			}
 			options := agent.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", p.code+"-"+l.label), Dial: dial, Version: o.Version, LAN: neighbourhood{agent.SystemLAN{Lab: []netip.Prefix{lab.LAN}}, d.World, p},
 				Network: source.Network{Gateway: gatewayOf(i, n), Search: netip.AddrPortFrom(gatewayOf(i, n), 1900)},
-				Log:     o.Log.With("agent", p.code+" "+l.label)}
+				Log:     slog.New(quiet{o.Log.Handler()}).With("agent", p.code+" "+l.label)}
 			if !agent.Enrolled(options.StateDir) {
 				inv, err := d.Engine().Invite(ctx, p.code, l.label, contract.InvitationInput{})
 				if err != nil {
@@ -269,4 +269,12 @@ func (d *Demo) Stop() {
 		_ = d.primary.SetRunning(false)
 	}
 	d.cluster.Stop()
+}
+
+// quiet leaves out what an agent warns of: that a line is dead is the scenario, and stands at its site.
+type quiet struct{ slog.Handler }
+
+// Enabled implements slog.Handler.
+func (q quiet) Enabled(ctx context.Context, level slog.Level) bool {
+	return level >= slog.LevelError && q.Handler.Enabled(ctx, level)
 }
