@@ -93,3 +93,17 @@ func TestPasswordsAreHashedAFewAtOnce(t *testing.T) {
 		require.GreaterOrEqual(t, done.Load(), int64(hashWait/(100*time.Millisecond))-1)
 	})
 }
+
+func TestPacesOfKeysThatRestAreForgotten(t *testing.T) {
+	p := Paces[string]{Rate: 2}
+	of := Pace{What: "updates", PerSecond: 1, Burst: 20}
+	for range 60 {
+		p.Allow(of, "busy")
+	}
+	require.False(t, p.Allow(of, "busy"))
+	for i := range 2 * paceMost {
+		require.True(t, p.Allow(of, fmt.Sprint("key ", i)))
+	}
+	require.LessOrEqual(t, len(p.keys["updates"]), paceMost)
+	require.True(t, p.Allow(Pace{What: "rare", PerSecond: 0.001, Burst: 0.001}, "busy"), "one at least")
+}

@@ -75,7 +75,7 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	switch {
 	case errors.Is(err, engine.ErrKey):
 		return reply(http.StatusUnauthorized, fetched{Word: wordRefused, Detail: "this key announces nothing"})
-	case !a.perKey.allow(fetchOfKey, k.ID):
+	case !a.perKey.Allow(fetchOfKey, k.ID):
 		return reply(http.StatusTooManyRequests, fetched{Word: wordLater, Detail: "this key announces too often; try again in 5 seconds"})
 	}
 	from, err := clientAddress(c)

@@ -14,6 +14,7 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 	"golang.org/x/time/rate"
 
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/engine"
 )
@@ -58,7 +59,7 @@ type api struct {
 	log     *slog.Logger
 	version string
 	doc     []byte
-	perKey  perKey
+	perKey  access.Paces[int64]
 	// traces bounds how often is looked whose a refused key may have been: that goes through all links.
 	traces *rate.Limiter
 	stun   int
@@ -67,7 +68,7 @@ type api struct {
 // New makes the HTTP handler of everything.
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
-	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, stun: o.STUN, perKey: perKey{rate: cmp.Or(o.KeyRate, keyRate)}, traces: rate.NewLimiter(50, 50)}
+	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, stun: o.STUN, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, engine.KeyRate)}, traces: rate.NewLimiter(50, 50)}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)

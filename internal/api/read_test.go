@@ -121,21 +121,21 @@ func TestIfMatchIsOneTag(t *testing.T) {
 }
 
 func TestOneKeyHasItsShareAndTakesNobodyElses(t *testing.T) {
-	p := perKey{rate: 2}
+	p := access.Paces[int64]{Rate: 2}
 	took := map[int64]int{}
 	for range 1000 {
 		for key := int64(1); key <= 3; key++ {
 			if key == 1 || took[key] < 5 { // the first floods
-				if p.allow(announcementOfKey, key) {
+				if p.Allow(announcementOfKey, key) {
 					took[key]++
 				}
 			}
 		}
 	}
-	require.InDelta(t, announcementOfKey.burst*2, took[1], 10)
+	require.InDelta(t, announcementOfKey.Burst*2, took[1], 10)
 	require.Equal(t, 5, took[2])
 	require.Equal(t, 5, took[3])
-	require.True(t, p.allow(lanReportOfKey, 1), "each kind has a share of its own")
+	require.True(t, p.Allow(lanReportOfKey, 1), "each kind has a share of its own")
 }
 
 func TestErrorsHaveTheStatusThatFits(t *testing.T) {

@@ -158,7 +158,7 @@ func (d *Daemon) config(serials map[string]uint32) engine.Config {
 	o := d.o
 	return engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline, ShortestInterval: o.ShortestInterval, CheckEvery: o.CheckEvery,
 		VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: d.DNS, Resolvers: o.Resolvers, RedirectAt: o.RedirectAt,
-		Serials: serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, Log: d.log}
+		Serials: serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, KeyRate: o.KeyRate, Log: d.log}
 }
 
 func (d *Daemon) now() time.Time {

@@ -3,6 +3,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -40,6 +41,8 @@ type Config struct {
 	RedirectAt       []netip.Addr      // addresses of the redirect listener, which redirect names answer
 	Serials          map[string]uint32 // serials of zones, by apex, that are known to have been answered before
 	Clock            func() time.Time  // time.Now
+	// KeyRate is how many announcements a second one key may make.
+	KeyRate float64
 	// Ticks is the clock of schedules: it never steps, whatever becomes of the time of day. The process's own, or Clock where that is set.
 	Ticks func() time.Time
 	Log   *slog.Logger
@@ -57,6 +60,7 @@ func (c Config) withDefaults() Config {
 			*d.field = d.value
 		}
 	}
+	c.KeyRate = cmp.Or(c.KeyRate, KeyRate)
 	if c.Ticks == nil {
 		c.Ticks = c.Clock
 	}
@@ -120,6 +124,7 @@ type Engine struct {
 	hasher                      access.Hasher
 	used                        keyUse
 	asking                      asking
+	updates                     access.Paces[string]
 	writes                      writes
 }
 
@@ -130,7 +135,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 		config: config, store: st.Now(), directory: directory, log: config.Log, now: config.Clock, ticks: config.Ticks, listening: config.Clock(),
 		Events: NewHub(config.Clock),
 		edit:   semaphore.NewWeighted(1),
-		hasher: access.NewHasher(),
+		hasher: access.NewHasher(), updates: access.Paces[string]{Rate: config.KeyRate},
 
 		behindDatabase: make(chan struct{}, 1), tellMembers: make(chan struct{}, 1),
 		intake:   make(chan pending, 4096),

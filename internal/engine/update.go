@@ -9,6 +9,7 @@ import (
 
 	"github.com/miekg/dns"
 
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/wire/authdns"
 )
@@ -16,12 +17,18 @@ import (
 // challenge is the label at which a certificate authority looks for proof (RFC 8555 section 8.4).
 const challenge = "_acme-challenge."
 
+// KeyRate is how many announcements a second a key may make where nothing else is set.
+const KeyRate = 2
+
+// updateOfKey is how many updates one key may ask for, its proofs to certificate authorities among them.
+var updateOfKey = access.Pace{What: "updates", PerSecond: 1, Burst: 20}
+
 // Update implements authdns.Access: it carries out a DNS UPDATE (RFC 2136) as an announcement. A site's key may set the
 // addresses of that site's own hostnames, and the TXT records right below them that prove a name to a certificate
 // authority; nobody may do anything else. It is carried out as a whole or not at all.
 func (e *Engine) Update(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr, reply func(rcode int, more bool)) {
-	if e.lost() {
-		reply(dns.RcodeServerFailure, false)
+	if e.lost() || !e.updates.Allow(updateOfKey, keyName) {
+		reply(dns.RcodeServerFailure, false) // RFC 2136 section 3.8: it may be tried again
 		return
 	}
 	if plain(m) { // the usual case: it depends on nothing that another update could change meanwhile

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/miekg/dns"
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/client"
@@ -142,9 +143,16 @@ func TestTheListOfSourcesHoldsAtEveryEntrance(t *testing.T) {
 }
 
 func TestOneKeyCannotAskForMoreThanItsShare(t *testing.T) {
-	s, _, agent, router := keyed(t, func(o *options) { o.KeyRate = 2 })
+	s, name, agent, router := keyed(t, func(o *options) { o.KeyRate = 2 })
 	refused := map[string]int{}
-	for range 150 {
+	signing, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "router.example", Site: "KET-07", MayAnnounce: testbed.Public})
+	require.NoError(t, err)
+	for n := range 150 {
+		rcode, err := sign(s.DNS, name, fmt.Sprintf("198.51.100.%d", 1+n%2), signing)
+		require.NoError(t, err)
+		if rcode == dns.RcodeServerFailure {
+			refused["updates"]++
+		}
 		if _, err := agent.Announce(t.Context(), testbed.Says("198.51.100.1")); status(err) == 429 {
 			refused["announcements"]++
 		}
@@ -155,10 +163,10 @@ func TestOneKeyCannotAskForMoreThanItsShare(t *testing.T) {
 			refused["fetches"]++
 		}
 	}
-	for _, what := range []string{"announcements", "LAN reports", "fetches"} {
+	for _, what := range []string{"announcements", "LAN reports", "fetches", "updates"} {
 		require.Greater(t, refused[what], 50, what)
 	}
-	_, err := s.Client.Sites(t.Context())
+	_, err = s.Client.Sites(t.Context())
 	require.NoError(t, err, "others are not refused")
 }
 
