@@ -25,15 +25,6 @@ import (
 
 func TestMain(m *testing.M) { testbed.Main(m) }
 
-var program = sync.OnceValues(func() (string, error) {
-	file := filepath.Join(testbed.Scratch(), "inkpost")
-	out, err := exec.Command("go", "build", "-o", file, "inkpost.example/inkpost/cmd/inkpost").CombinedOutput()
-	if err != nil {
-		return string(out), err
-	}
-	return file, nil
-})
-
 // terminal runs commands as a person would, with a home of its own.
 type terminal struct {
 	t    *testing.T
@@ -55,8 +46,7 @@ func open(t *testing.T, s *testbed.Service) *terminal {
 
 func (term *terminal) run(stdin string, args ...string) (out, errs string, code int) {
 	term.t.Helper()
-	file, err := program()
-	require.NoError(term.t, err, file)
+	file := testbed.Program(term.t)
 	cmd := exec.CommandContext(term.t.Context(), file, args...)
 	cmd.Env = term.env
 	cmd.Stdin = strings.NewReader(stdin)
@@ -223,8 +213,7 @@ func TestWatchFollowsLive(t *testing.T) {
 	s := testbed.Start(t, nil)
 	term := open(t, s)
 	term.ok("site", "add", "KET-07", "--name", "Lighthouse Museum")
-	file, err := program()
-	require.NoError(t, err)
+	file := testbed.Program(t)
 	ctx, stop := context.WithCancel(t.Context())
 	cmd := exec.CommandContext(ctx, file, "watch", "--site", "ket-07")
 	cmd.Env = term.env

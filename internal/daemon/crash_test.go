@@ -1,13 +1,9 @@
 package daemon_test
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
-	"os/exec"
-	"path/filepath"
-	"regexp"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -21,58 +17,14 @@ import (
 	"inkpost.example/inkpost/internal/testbed"
 )
 
-// program builds the program once for the tests that need a process of their own.
-var program = sync.OnceValues(func() (string, error) {
-	file := filepath.Join(testbed.Scratch(), "inkpost")
-	out, err := exec.Command("go", "build", "-o", file, "inkpost.example/inkpost/cmd/inkpost").CombinedOutput()
-	if err != nil {
-		return "", fmt.Errorf("%w: %s", err, out)
-	}
-	return file, nil
-})
-
-// process is the service as a process of its own.
-type process struct {
-	cmd      *exec.Cmd
-	url, dns string
-	password string
-}
-
-var listening = regexp.MustCompile(`Console and API at (\S+), names answered at (\S+)\.`)
-var oneTime = regexp.MustCompile(`One-time password of owner: (\S+)`)
-
-func launch(t *testing.T, database string) *process {
-	t.Helper()
-	file, err := program()
-	require.NoError(t, err)
-	p := &process{cmd: exec.Command(file, "serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns", "127.0.0.1:0", "--redirect", "", "--stun", "",
-		"--lab-public", "198.51.100.0/24", "--key-rate", "100000", "--state-dir", t.TempDir(), "--log-level", "error")}
-	out, err := p.cmd.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, p.cmd.Start())
-	t.Cleanup(func() { _ = p.cmd.Process.Kill(); _ = p.cmd.Wait() })
-	lines := bufio.NewScanner(out)
-	for lines.Scan() {
-		if m := oneTime.FindStringSubmatch(lines.Text()); m != nil {
-			p.password = m[1]
-		}
-		if m := listening.FindStringSubmatch(lines.Text()); m != nil {
-			p.url, p.dns = m[1], m[2]
-			return p
-		}
-	}
-	t.Fatal("the service did not start")
-	return nil
-}
-
 func TestNothingAcknowledgedIsLostWhenTheServerIsKilled(t *testing.T) {
 	const links = 12
 	database := testbed.Database(t)
-	first := launch(t, database)
+	first := testbed.Launch(t, database)
 	ctx := t.Context()
-	anonymous, err := client.New(first.url, "")
+	anonymous, err := client.New(first.URL, "")
 	require.NoError(t, err)
-	visit, err := anonymous.SignIn(ctx, "owner", first.password)
+	visit, err := anonymous.SignIn(ctx, "owner", first.Password)
 	require.NoError(t, err)
 	require.True(t, visit.ChoosePassword())
 	_, err = visit.AddKey(ctx, "too early")
@@ -80,7 +32,7 @@ func TestNothingAcknowledgedIsLostWhenTheServerIsKilled(t *testing.T) {
 	require.NoError(t, visit.SetPassword(ctx, "slipway-gannet-kettle"))
 	key, err := visit.AddKey(ctx, "test")
 	require.NoError(t, err)
-	owner, err := client.New(first.url, key.Secret)
+	owner, err := client.New(first.URL, key.Secret)
 	require.NoError(t, err)
 	_, err = owner.AddZone(ctx, contract.ZoneInput{Apex: zone, Servers: []string{"ns1." + zone + "=198.51.100.1"}})
 	require.NoError(t, err)
@@ -121,24 +73,23 @@ func TestNothingAcknowledgedIsLostWhenTheServerIsKilled(t *testing.T) {
 		}
 		return true
 	}, 20*time.Second, time.Millisecond)
-	_, seen, _ := answers(t, first.dns, "site-0."+zone)
+	_, seen, _ := answers(t, first.DNS, "site-0."+zone)
 	serial.Store(seen)
-	require.NoError(t, first.cmd.Process.Kill())
-	_ = first.cmd.Wait()
+	first.Kill()
 	wg.Wait()
 	stop()
 
-	second := launch(t, database)
-	require.Empty(t, second.password, "the owner has a password already")
+	second := testbed.Launch(t, database)
+	require.Empty(t, second.Password, "the owner has a password already")
 	for i := range links {
-		got, now, _ := answers(t, second.dns, fmt.Sprintf("site-%d.%s", i, zone))
+		got, now, _ := answers(t, second.DNS, fmt.Sprintf("site-%d.%s", i, zone))
 		require.False(t, names.SerialAfter(serial.Load(), now), "the serial never goes back: %d after %d", now, serial.Load())
 		require.Len(t, got, 1)
 		// What was on its way when the server died may have been recorded or not; what was acknowledged must have been.
 		allowed := []string{address(int64(i), acknowledged[i].Load()), address(int64(i), offered[i].Load())}
 		require.Contains(t, allowed, got[0], "site %d: acknowledged %d, offered %d", i, acknowledged[i].Load(), offered[i].Load())
 	}
-	owner, err = client.New(second.url, key.Secret)
+	owner, err = client.New(second.URL, key.Secret)
 	require.NoError(t, err)
 	recorded := int64(0)
 	for before := int64(0); ; {

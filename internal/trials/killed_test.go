@@ -1,11 +1,8 @@
 package trials_test
 
 import (
-	"bufio"
 	"context"
 	"fmt"
-	"os/exec"
-	"regexp"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -20,62 +17,21 @@ import (
 	"inkpost.example/inkpost/internal/testbed"
 )
 
-// process is the service as a process of its own.
-type process struct {
-	cmd      *exec.Cmd
-	url, dns string
-	password string
-}
-
-var (
-	listening = regexp.MustCompile(`Console and API at (\S+), names answered at (\S+)\.`)
-	oneTime   = regexp.MustCompile(`One-time password of owner: (\S+)`)
-)
-
-// launch starts the service on a database, and waits until it answers.
-func launch(t *testing.T, database string) *process {
-	t.Helper()
-	file, err := program()
-	require.NoError(t, err)
-	p := &process{cmd: exec.Command(file, "serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns", "127.0.0.1:0", "--redirect", "", "--stun", "",
-		"--lab-public", "198.51.100.0/24", "--key-rate", "100000", "--answer-rate", "0", "--state-dir", t.TempDir(), "--log-level", "error")}
-	out, err := p.cmd.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, p.cmd.Start())
-	t.Cleanup(p.kill)
-	for lines := bufio.NewScanner(out); lines.Scan(); {
-		if m := oneTime.FindStringSubmatch(lines.Text()); m != nil {
-			p.password = m[1]
-		}
-		if m := listening.FindStringSubmatch(lines.Text()); m != nil {
-			p.url, p.dns = m[1], m[2]
-			return p
-		}
-	}
-	t.Fatal("the service did not start")
-	return nil
-}
-
-func (p *process) kill() {
-	_ = p.cmd.Process.Kill()
-	_ = p.cmd.Wait()
-}
-
 // kills is how often the active server is killed.
 const kills = 12
 
 func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 	const links = 6
 	database := testbed.Database(t)
-	active := launch(t, database)
-	anonymous, err := client.New(active.url, "")
+	active := testbed.Launch(t, database)
+	anonymous, err := client.New(active.URL, "")
 	require.NoError(t, err)
-	visit, err := anonymous.SignIn(t.Context(), "owner", active.password)
+	visit, err := anonymous.SignIn(t.Context(), "owner", active.Password)
 	require.NoError(t, err)
 	require.NoError(t, visit.SetPassword(t.Context(), "slipway-gannet-kettle"))
 	key, err := visit.AddKey(t.Context(), "test")
 	require.NoError(t, err)
-	owner, err := client.New(active.url, key.Secret)
+	owner, err := client.New(active.URL, key.Secret)
 	require.NoError(t, err)
 	s := &testbed.Service{Client: owner}
 	var routers [links]testbed.Router
@@ -87,7 +43,7 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 	}
 	name := func(i int) string { return fmt.Sprintf("site-%d.%s", i, zone) }
 	address := func(i, n int64) string { return fmt.Sprintf("198.51.100.%d", 1+(i*40+n%40)%250) }
-	standby := launch(t, database)
+	standby := testbed.Launch(t, database)
 
 	var offered, acknowledged [links]atomic.Int64
 	var total atomic.Int64
@@ -101,7 +57,7 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 			load.Go(func() {
 				for run.Err() == nil {
 					n := offered[i].Add(1)
-					if routers[i].At(active.url).Announce(run, address(int64(i), n)) != nil {
+					if routers[i].At(active.URL).Announce(run, address(int64(i), n)) != nil {
 						return // killed
 					}
 					acknowledged[i].Store(n)
@@ -114,7 +70,7 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 			last := time.Now()
 			for watch.Err() == nil {
 				c := dns.Client{Timeout: 300 * time.Millisecond}
-				if r, _, err := c.Exchange(new(dns.Msg).SetQuestion(name(0)+".", dns.TypeSOA), standby.dns); err == nil && r.Rcode == dns.RcodeSuccess {
+				if r, _, err := c.Exchange(new(dns.Msg).SetQuestion(name(0)+".", dns.TypeSOA), standby.DNS); err == nil && r.Rcode == dns.RcodeSuccess {
 					longest, last = max(longest, time.Since(last)), time.Now()
 				}
 				<-time.After(5 * time.Millisecond) // 200 questions a second
@@ -123,24 +79,24 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 		})
 		before := acknowledged[0].Load()
 		soon(t, 20*time.Second, "the active server is under load", func() bool { return acknowledged[0].Load() > before+20 })
-		active.kill()
+		active.Kill()
 		load.Wait()
 		end()
 		killed := time.Now()
-		soon(t, 5*time.Second, "the standby takes over", func() bool { is, _ := ready(t, standby.url); return is.Role == contract.RoleWriter })
+		soon(t, 5*time.Second, "the standby takes over", func() bool { is, _ := ready(t, standby.URL); return is.Role == contract.RoleWriter })
 		took := time.Since(killed)
 		worst = max(worst, took)
 		for i := range links {
-			got := testbed.Resolve(standby.dns, name(i))
+			got := testbed.Resolve(standby.DNS, name(i))
 			is, was := acknowledged[i].Load(), offered[i].Load()
 			require.Contains(t, []string{address(int64(i), is), address(int64(i), was)}, got, "round %d, site %d: acknowledged %d, offered %d", round, i, is, was)
 		}
-		now := testbed.Serial(standby.dns, zone)
+		now := testbed.Serial(standby.DNS, zone)
 		require.False(t, serial != 0 && names.SerialAfter(serial, now), "round %d: serial %d after %d", round, now, serial)
 		serial = now
 		enough()
 		asking.Wait()
-		active, standby = standby, launch(t, database)
+		active, standby = standby, testbed.Launch(t, database)
 	}
 	// Each change that was acknowledged differs from the one before, so each of them has a move; one on its way at a kill may have.
 	recorded := one[int64](t, database, `SELECT (SELECT count(*) FROM move) + (SELECT count(*) FROM accepted)`)

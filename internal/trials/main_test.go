@@ -6,10 +6,6 @@ import (
 	"context"
 	"errors"
 	"net/http"
-	"os"
-	"os/exec"
-	"path/filepath"
-	"sync"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -85,13 +81,3 @@ func request(t testing.TB, method, url, key string, header ...string) *http.Resp
 	require.NoError(t, r.Body.Close())
 	return r
 }
-
-// program builds the whole program once.
-var program = sync.OnceValues(func() (string, error) {
-	file := filepath.Join(testbed.Scratch(), "inkpost")
-	out, err := exec.Command("go", "build", "-o", file, "../../cmd/inkpost").CombinedOutput()
-	if err != nil {
-		_, _ = os.Stderr.Write(out)
-	}
-	return file, err
-})

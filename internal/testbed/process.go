@@ -1,0 +1,70 @@
+package testbed
+
+import (
+	"bufio"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// program builds the program once for the tests that need a process of their own.
+var program = sync.OnceValues(func() (file string, err error) {
+	file = filepath.Join(Scratch(), "inkpost")
+	said, err := exec.Command("go", "build", "-o", file, "inkpost.example/inkpost/cmd/inkpost").CombinedOutput()
+	if err != nil {
+		return string(said), err
+	}
+	return file, nil
+})
+
+// Program gives the file of the program, as it is now.
+func Program(t testing.TB) string {
+	t.Helper()
+	file, err := program()
+	require.NoError(t, err, file)
+	return file
+}
+
+// Process is the service as a process of its own.
+type Process struct {
+	cmd      *exec.Cmd
+	URL, DNS string
+	Password string // the owner's, for one use; "" where the database has an owner
+}
+
+var (
+	listening = regexp.MustCompile(`Console and API at (\S+), names answered at (\S+)\.`)
+	oneTime   = regexp.MustCompile(`One-time password of owner: (\S+)`)
+)
+
+// Launch starts the service on a database, and waits until it answers.
+func Launch(t testing.TB, database string) *Process {
+	t.Helper()
+	p := &Process{cmd: exec.Command(Program(t), "serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns", "127.0.0.1:0", "--redirect", "", "--stun", "",
+		"--lab-public", "198.51.100.0/24", "--key-rate", "100000", "--answer-rate", "0", "--state-dir", t.TempDir(), "--log-level", "error")}
+	out, err := p.cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, p.cmd.Start())
+	t.Cleanup(p.Kill)
+	for lines := bufio.NewScanner(out); lines.Scan(); {
+		if m := oneTime.FindStringSubmatch(lines.Text()); m != nil {
+			p.Password = m[1]
+		}
+		if m := listening.FindStringSubmatch(lines.Text()); m != nil {
+			p.URL, p.DNS = m[1], m[2]
+			return p
+		}
+	}
+	t.Fatal("the service did not start")
+	return nil
+}
+
+// Kill ends the process as a power cut would.
+func (p *Process) Kill() {
+	_ = p.cmd.Process.Kill()
+	_ = p.cmd.Wait()
+}
