@@ -102,3 +102,24 @@ func TestAHeldNameIsHeldUntilItIsTaken(t *testing.T) {
 	require.Equal(t, StateHeld, Standing{Want: a, Given: a, Published: now.Add(-time.Hour), TTL: time.Minute, Held: true}.Judge(now))
 	require.Equal(t, StateIdle, Standing{Held: true}.Judge(now), "no address is known: there is nothing to hold")
 }
+
+func TestHowNamesArePushedIsCheckedForEveryZone(t *testing.T) {
+	hosted := Zone{Apex: "isles.saltmarsh.example", Servers: []Server{{Name: "ns1.elsewhere.example"}}}.WithDefaults()
+	remote := Zone{Apex: "quay.saltmarsh.example", Kind: Remote, Primary: netip.MustParseAddrPort("198.51.100.53:53")}.WithDefaults()
+	require.NoError(t, hosted.Check())
+	require.NoError(t, remote.Check())
+	for _, reassert := range []int{1, MinReassert - 1, MaxReassert + 1, 1 << 31, -1} {
+		for _, z := range []Zone{hosted, remote} {
+			z.Reassert = reassert
+			require.ErrorContains(t, z.Check(), "cannot be asserted again", "%s %d", z.Kind, reassert)
+		}
+	}
+	for _, z := range []Zone{hosted, remote} {
+		z.Transport = "pigeon"
+		require.ErrorContains(t, z.Check(), `transport "pigeon" is unknown`)
+		z.Transport, z.Reassert = OverTCP, MinReassert
+		require.NoError(t, z.Check(), "what is of no use is no harm")
+	}
+	hosted.Primary = remote.Primary
+	require.ErrorContains(t, hosted.Check(), "has no other primary")
+}

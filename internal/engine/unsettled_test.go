@@ -1,0 +1,73 @@
+package engine
+
+import (
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// waiting is an engine with moves 3 and 4 of link 1 that are accepted and in no table yet.
+func waiting() *Engine {
+	e := remembering()
+	e.record.sites[1] = premises{Site: site.Site{ID: 1, Code: "KET-07"}, links: []*site.Link{{ID: 1, Label: "main"}}, at: map[int64]int{1: 0}}
+	e.record.links = map[int64]int64{1: 1}
+	e.unsettled = unsettled{rouse: make(chan struct{}, 1), moved: make(chan struct{}, 1), many: make(chan struct{}, 1)}
+	for id := int64(3); id <= 4; id++ {
+		e.unsettled.accept(store.Group{Changes: []store.Change{{ID: id, SiteID: 1, LinkID: 1, Source: wan.SourceSTUN, Noticed: fixedClock(),
+			New: wan.PairOf(netip.AddrFrom4([4]byte{198, 51, 100, byte(id)}))}}})
+	}
+	return e
+}
+
+func ids(list []store.Move) (out []int64) {
+	for _, m := range list {
+		out = append(out, m.ID)
+	}
+	return out
+}
+
+func TestWhatIsAcceptedIsReadBeforeItIsSettled(t *testing.T) {
+	e := waiting()
+	settled := []store.Move{{ID: 2, SiteID: 1, LinkID: 1}, {ID: 1, SiteID: 1, LinkID: 1, Confirmed: fixedClock()}}
+	for what, x := range map[string]struct {
+		f    store.MoveFilter
+		list []store.Move
+		want []int64
+	}{
+		"all":                        {store.MoveFilter{Limit: 9}, settled, []int64{4, 3, 2, 1}},
+		"the newest three":           {store.MoveFilter{Limit: 3}, settled, []int64{4, 3, 2}},
+		"of another site":            {store.MoveFilter{SiteID: 7, Limit: 9}, nil, nil},
+		"before one":                 {store.MoveFilter{Before: 4, Limit: 9}, settled, []int64{3, 2, 1}},
+		"of a source":                {store.MoveFilter{Source: wan.SourceGateway, Limit: 9}, nil, nil},
+		"that came to an address":    {store.MoveFilter{Address: netip.MustParseAddr("198.51.100.3"), Limit: 9}, nil, []int64{3}},
+		"since later":                {store.MoveFilter{Since: fixedClock().Add(time.Second), Limit: 9}, nil, nil},
+		"that are not finished":      {store.MoveFilter{Unfinished: true, Limit: 9}, settled, []int64{4, 3, 2}},
+		"one is in the table by now": {store.MoveFilter{Limit: 9}, append([]store.Move{{ID: 3, SiteID: 1, LinkID: 1}}, settled...), []int64{4, 3, 2, 1}},
+	} {
+		t.Run(what, func(t *testing.T) { require.Equal(t, x.want, ids(e.withUnsettled(x.list, x.f))) })
+	}
+	list := e.withUnsettled(nil, store.MoveFilter{Limit: 9})
+	require.Equal(t, "KET-07", list[0].Site)
+	require.Equal(t, "main", list[0].Link)
+}
+
+func TestStagesThatAreNotSettledAreReadToo(t *testing.T) {
+	e := waiting()
+	answered, confirmed := fixedClock().Add(time.Millisecond), fixedClock().Add(time.Second)
+	e.unsettled.reached(store.Stages{MoveID: 2, Confirmed: confirmed})
+	e.unsettled.reached(store.Stages{MoveID: 4, Answered: answered})
+	e.unsettled.reached(store.Stages{MoveID: 2, ZoneID: 7, Published: confirmed}) // of a remote zone: the table alone tells
+	list := e.withUnsettled([]store.Move{{ID: 2, SiteID: 1, LinkID: 1, Answered: answered}}, store.MoveFilter{Limit: 9})
+	require.Equal(t, []int64{4, 3, 2}, ids(list))
+	require.Equal(t, answered, list[0].Answered)
+	require.Equal(t, confirmed, list[2].Confirmed)
+	require.Equal(t, answered, list[2].Answered)
+	require.Zero(t, list[2].Published)
+	require.Equal(t, []int64{4, 3}, ids(e.withUnsettled([]store.Move{{ID: 2}}, store.MoveFilter{Unfinished: true, Limit: 9})), "a move that is confirmed is finished")
+}
