@@ -65,7 +65,12 @@ func TestConnectionsAreBoundedInAllAndByNetwork(t *testing.T) {
 	for range 11 {
 		first = <-accepted
 	}
-	require.Equal(t, 11, l.all)
+	open := func() int {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		return l.all
+	}
+	require.Equal(t, 11, open())
 	for range 29 { // a trusted proxy speaks for many
 		from(7)
 		<-accepted
@@ -73,11 +78,7 @@ func TestConnectionsAreBoundedInAllAndByNetwork(t *testing.T) {
 	require.True(t, closed(from(3)), "all are taken")
 	require.NoError(t, first.Close())
 	_ = first.Close() // twice, as servers do
-	require.Eventually(t, func() bool {
-		l.mu.Lock()
-		defer l.mu.Unlock()
-		return l.all == 39
-	}, time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return open() == 39 }, time.Second, time.Millisecond)
 	from(4)
 	require.NotNil(t, <-accepted, "whoever leaves makes room")
 }

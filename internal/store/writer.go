@@ -92,8 +92,10 @@ func (l *Lease) raise(ctx context.Context, q rowQuerier, name string) error {
 func (l *Lease) watch(ctx context.Context, conn *pgx.Conn) {
 	defer close(l.lost)
 	defer func() {
-		bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+		bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), leaseWait)
 		defer cancel()
+		// Whoever asks next has not to wait until the database's server has noticed that the connection is closed.
+		_, _ = conn.Exec(bounded, `SELECT pg_advisory_unlock($1, $2)`, lockSpace, lockWriter)
 		_ = conn.Close(bounded)
 	}()
 	for ctx.Err() == nil {
@@ -104,7 +106,7 @@ func (l *Lease) watch(ctx context.Context, conn *pgx.Conn) {
 		if err != nil && !timedOut {
 			return
 		}
-		alive, cancel := context.WithTimeout(ctx, leaseWait)
+		alive, cancel := context.WithTimeout(context.WithoutCancel(ctx), leaseWait) // a question that is broken off closes the connection behind our back
 		err = conn.Ping(alive)
 		cancel()
 		if err != nil {
