@@ -1,0 +1,110 @@
+package engine
+
+import (
+	"slices"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/probe"
+)
+
+// moved probes the services of a site that follow a link at once: at its new address nothing is proven.
+func (p *prober) moved(where premises, linkID int64) {
+	p.doors.open(linkID)
+	if len(where.services) == 0 {
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range where.services {
+		if l, ok := where.followed(s.LinkID); !ok || l.ID != linkID {
+			continue
+		}
+		if w := p.watches[s.ID]; w != nil {
+			for i := range w.views {
+				w.views[i].InRow = 0
+			}
+			w.view.InRow, w.nameDue = 0, time.Time{}
+			p.hurry(w)
+			if w.cancel != nil {
+				w.cancel() // it is on its way to where the site no longer is
+			}
+		}
+	}
+	p.e.posts.touch(where.ID)
+}
+
+// hurryOn probes the services of a link at once, without forgetting what is known of them.
+func (p *prober) hurryOn(where premises, linkID int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range where.services {
+		if l, ok := where.followed(s.LinkID); ok && l.ID == linkID && p.watches[s.ID] != nil {
+			p.hurry(p.watches[s.ID])
+		}
+	}
+}
+
+// provenOn gives when a service was last reached through a link: at its address, whatever it follows now.
+func (p *prober) provenOn(linkID int64) (newest time.Time) {
+	where, l, ok := p.e.record.ofLink(linkID)
+	if !ok {
+		return newest
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range where.services {
+		if w := p.watches[s.ID]; w != nil && w.address.IsValid() && w.address == target(l) && w.view.Outcome.Good() && w.probed.After(newest) {
+			newest = w.probed
+		}
+	}
+	return newest
+}
+
+// expectedOn gives the services whose answer confirms a move of the link: those that answered before, or were never tried.
+func (p *prober) expectedOn(where premises, linkID int64) map[int64]bool {
+	return p.awaited(where, linkID, func(s probe.State) bool { return s == probe.StateReachable || s == probe.StateUnknown })
+}
+
+// triedOn gives those of expectedOn that answered before: what was never tried may have been put on record since the move.
+func (p *prober) triedOn(where premises, linkID int64) map[int64]bool {
+	return p.awaited(where, linkID, func(s probe.State) bool { return s == probe.StateReachable })
+}
+
+func (p *prober) awaited(where premises, linkID int64, awaits func(probe.State) bool) map[int64]bool {
+	if len(where.services) == 0 {
+		return nil
+	}
+	now := p.e.now()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	out := map[int64]bool{}
+	for _, s := range where.services {
+		l, follows := where.followed(s.LinkID)
+		w := p.watches[s.ID]
+		if !follows || l.ID != linkID || s.ExpectedAt(now) != probe.ExpectReachable || s.Mute() || w == nil {
+			continue
+		}
+		if awaits(w.state) {
+			out[s.ID] = true
+		}
+	}
+	return out
+}
+
+func (p *prober) standing(serviceID int64) standing {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if w := p.watches[serviceID]; w != nil {
+		return w.standing
+	}
+	return standing{state: probe.StateUnknown}
+}
+
+func (p *prober) views(serviceID int64) []view {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if w := p.watches[serviceID]; w != nil {
+		return slices.Clone(w.views)
+	}
+	return nil
+}
