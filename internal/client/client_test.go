@@ -119,3 +119,37 @@ func TestFollowComesBackAndTakesUpWhatItMissed(t *testing.T) {
 	stop()
 	require.NoError(t, c.Follow(ended, "", nil, func(error) {}))
 }
+
+func TestAChangeSaysWhichRevisionItIsOf(t *testing.T) {
+	var method, match string
+	c := open(t, func(w http.ResponseWriter, r *http.Request) {
+		method, match = r.Method, r.Header.Get("If-Match")
+		if match == `"7-1"` {
+			w.WriteHeader(412)
+			_, _ = w.Write([]byte(`{"type":"urn:x","title":"Precondition Failed","status":412,"detail":"owner changed note","current":"7-2",
+				"meanwhile":[{"revision":2,"person":"owner","at":"2026-03-04T12:00:00Z","changes":[{"field":"note","before":"\"\"","after":"\"x\""}]}]}`))
+			return
+		}
+		_, _ = w.Write([]byte(`{}`))
+	})
+	_, err := c.EditSite(t.Context(), "KET-07", Fields{"note": "x"})
+	require.NoError(t, err)
+	require.Empty(t, match, "whoever has read nothing edits whatever is there")
+	_, err = c.EditSite(OnlyIf(t.Context(), "7-2"), "KET-07", Fields{"note": "x"})
+	require.NoError(t, err)
+	require.Equal(t, `"7-2"`, match)
+	require.NoError(t, c.RemoveSite(OnlyIf(t.Context(), "7-3"), "KET-07"))
+	require.Equal(t, `DELETE "7-3"`, method+" "+match)
+	_, err = c.KeepHostname(OnlyIf(t.Context(), "9-9"), "ket-07.isles.saltmarsh.example")
+	require.NoError(t, err)
+	require.Equal(t, `PUT "9-9"`, method+" "+match)
+
+	_, err = c.EditSite(OnlyIf(t.Context(), "7-1"), "KET-07", Fields{"note": "x"})
+	var p *Error
+	require.ErrorAs(t, err, &p)
+	require.True(t, IsStatus(err, 412))
+	require.Equal(t, "7-2", p.Current)
+	require.Len(t, p.Meanwhile, 1)
+	require.Equal(t, "owner", p.Meanwhile[0].Person)
+	require.Equal(t, "note", p.Meanwhile[0].Changes[0].Field)
+}

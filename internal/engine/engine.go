@@ -36,7 +36,7 @@ type Config struct {
 	WatchEvery       time.Duration     // how often agents look at the devices on record; 60 s
 	VerifyEvery      time.Duration     // how often every hostname is asked for again; 60 s
 	NameServer       string            // "host:port" of our own DNS server, which verification asks
-	Attempts         int               // how many attempts may be under way at once; by the process's file descriptors where 0
+	Attempts         int               // how many attempts may be under way at once; the fewest that there may be where 0
 	Resolvers        []string          // "host:port" of resolvers elsewhere, which verification asks too
 	RedirectAt       []netip.Addr      // addresses of the redirect listener, which redirect names answer
 	Serials          map[string]uint32 // serials of zones, by apex, that are known to have been answered before

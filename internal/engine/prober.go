@@ -5,7 +5,6 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/sync/semaphore"
@@ -88,7 +87,7 @@ type showing struct {
 func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
 	room := int64(e.config.Attempts)
 	if room == 0 {
-		room = int64(pace.MostAtOnce(openFiles()))
+		room = int64(pace.MostAtOnce(0))
 	}
 	p := &prober{e: e, own: vantage, room: room, watches: map[int64]*watch{}, wake: make(chan struct{}, 1), slots: semaphore.NewWeighted(room),
 		busy: map[netip.Addr]int{}, unfit: map[int64]string{}, book: newBook()}
@@ -125,15 +124,6 @@ func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
 		}
 	}
 	return p, nil
-}
-
-// openFiles is how many file descriptors the process may have.
-func openFiles() uint64 {
-	var limit syscall.Rlimit
-	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
-		return 1024
-	}
-	return limit.Cur
 }
 
 // sync takes over the services on record. At the start they are due within their first interval; one that is added or
