@@ -61,7 +61,7 @@ const (
 	requestLimit = 5 * time.Second
 	announceMost = 5 * time.Minute // an announcement is due after this long, even if nothing differs
 	retryBase    = 500 * time.Millisecond
-	retryMost    = time.Minute
+	retryMost    = 10 * time.Second       // the network may be back at any moment
 	slowFor      = 300 * time.Millisecond // how long an announcement waits for sources that are no witnesses
 )
 
@@ -156,34 +156,38 @@ func runOnce(ctx context.Context, o Options) (again *Options, err error) {
 
 // hearKernel has the links looked at when routes or addresses change.
 func hearKernel(ctx context.Context, log *slog.Logger, f *fleet) {
-	if err := source.Changes(ctx, func() { f.poke("the kernel says that routes or addresses changed", wan.SourceInterface) }); err != nil && ctx.Err() == nil {
+	if err := source.Changes(ctx, func() {
+		f.poke(reason{words: "the kernel says that routes or addresses changed", by: wan.SourceInterface})
+	}); err != nil && ctx.Err() == nil {
 		log.Info("changes are noticed by the regular check only", "because", err)
 	}
 }
 
 // fleet is the links of one agent, which tell each other when nothing comes through.
 type fleet struct {
-	mu      sync.Mutex
-	runners []*runner
-	down    map[string]bool // by label
+	runners []*runner // not changed once they run
+
+	mu   sync.Mutex
+	down map[string]bool // by label
 }
 
-func (f *fleet) poke(why string, by wan.Source) {
+func (f *fleet) poke(why reason) {
 	for _, r := range f.runners {
-		r.look(why, by)
+		r.look(why)
 	}
 }
 
 // set notes whether a link gets something through, and has the others tell.
-func (f *fleet) set(label string, down bool) {
+func (f *fleet) set(of *runner, down bool) {
+	label := of.state.Link
 	f.mu.Lock()
 	changed := f.down[label] != down
 	f.down[label] = down
 	f.mu.Unlock()
 	if changed && down {
 		for _, r := range f.runners {
-			if r.state.Link != label {
-				r.look("link "+label+" gets nothing through", "")
+			if r != of {
+				r.look(reason{words: "link " + label + " gets nothing through", known: true})
 			}
 		}
 	}

@@ -25,7 +25,7 @@ func (r *runner) sources() []source.Source {
 				out = append(out, r.stun(servers))
 			}
 		case wan.SourceGateway:
-			out = append(out, source.Gateway{Network: r.o.Network})
+			out = append(out, r.gateway)
 		case wan.SourceInterface:
 			if r.link.Interface != "" {
 				out = append(out, source.Interface{Name: r.link.Interface})
@@ -56,29 +56,38 @@ func (r *runner) observedOver(ctx context.Context, six bool) (netip.Addr, error)
 	return netip.ParseAddr(o.Address)
 }
 
-// gather asks all sources at once. It waits for those that see the link from outside; what the others say is told when they have
-// said it, if they take longer, so that nobody waits for a router that keeps silent.
-func (r *runner) gather(ctx context.Context, seen netip.Addr) []wan.Report {
+// gather asks the sources at once. It waits for those that see the link from outside; what the others say is told when they have
+// said it, if they take longer, so that nobody waits for a router that keeps silent. The router is asked where there is a reason to,
+// and now and then; in between, what it said last counts.
+func (r *runner) gather(ctx context.Context, seen netip.Addr, why reason) []wan.Report {
 	moved := seen.IsValid() && r.sent.Known() && r.sent.Of(seen.Is6()) != seen
 	type said struct {
 		kind    wan.Source
 		reports []wan.Report
 	}
+	ask := moved || why != (reason{}) && !why.known || time.Since(r.round) >= announceMost
+	if ask {
+		r.round = time.Now()
+	}
 	list := r.sources()
 	answers := make(chan said, len(list))
 	began := time.Now()
-	witnesses := 0
+	asked, witnesses := 0, 0
 	for _, s := range list {
+		if !ask && s.Kind() == wan.SourceGateway {
+			continue
+		}
+		asked++
 		if s.Kind().Witness() {
 			witnesses++
 		}
-		go func() { answers <- said{s.Kind(), s.Learn(ctx)} }()
+		r.side.Go(func() { answers <- said{s.Kind(), s.Learn(ctx)} })
 	}
 	now := map[wan.Source][]wan.Report{}
 	slow := time.NewTimer(slowFor)
 	defer slow.Stop()
 	waited := false
-	for len(now) < len(list) && !(waited && witnesses == 0) {
+	for len(now) < asked && !(waited && witnesses == 0) {
 		select {
 		case a := <-answers:
 			now[a.kind] = a.reports
@@ -89,8 +98,10 @@ func (r *runner) gather(ctx context.Context, seen netip.Addr) []wan.Report {
 			waited = true
 		}
 	}
-	if missing := len(list) - len(now); missing > 0 {
-		go r.await(ctx, missing, moved, func() (wan.Source, []wan.Report) { a := <-answers; return a.kind, a.reports })
+	if missing := asked - len(now); missing > 0 {
+		r.side.Go(func() {
+			r.await(ctx, missing, moved, func() (wan.Source, []wan.Report) { a := <-answers; return a.kind, a.reports })
+		})
 	}
 	for _, p := range now[wan.SourceSTUN] {
 		if p.Problem == "" {
@@ -98,7 +109,7 @@ func (r *runner) gather(ctx context.Context, seen netip.Addr) []wan.Report {
 			break
 		}
 	}
-	go r.lookOut(ctx, seen, moved)
+	r.side.Go(func() { r.lookOut(ctx, seen, moved) })
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for kind, reports := range now {
@@ -126,7 +137,7 @@ func (r *runner) await(ctx context.Context, missing int, moved bool, next func()
 		r.mu.Unlock()
 	}
 	if changed && ctx.Err() == nil {
-		r.look("a slow source has answered", "")
+		r.look(reason{words: "a slow source has answered", known: true})
 	}
 }
 
@@ -157,6 +168,6 @@ func (r *runner) lookOut(ctx context.Context, target netip.Addr, moved bool) {
 	r.chain = chain
 	r.mu.Unlock()
 	if changed && ctx.Err() == nil {
-		r.look("the way out is another one", "")
+		r.look(reason{words: "the way out is another one", known: true})
 	}
 }

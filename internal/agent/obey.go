@@ -19,9 +19,15 @@ func (r *runner) obey(ctx context.Context) {
 	defer wg.Wait()
 	proving := map[int64]bool{}
 	for failures := 0; ctx.Err() == nil; {
-		got, err := r.to.orders(ctx, orders.Version, time.Until(next))
+		patient, done := r.lost.wait(ctx)
+		got, err := r.to.orders(patient, orders.Version, time.Until(next))
+		severed := patient.Err() != nil
+		done()
+		if err != nil && severed {
+			continue // on a new connection
+		}
 		if err != nil {
-			if !pause(ctx, pace.Backoff(failures, time.Second, time.Minute, rand.Float64())) {
+			if !pause(ctx, pace.Backoff(failures, time.Second, retryMost, rand.Float64())) {
 				return
 			}
 			failures++

@@ -37,19 +37,25 @@ type runner struct {
 	to    clients
 	state state
 
-	looks   chan reason
+	news    news
+	later   reason    // news that waits until the next round is allowed
+	round   time.Time // when all sources were asked last
+	gateway *source.Gateway
 	every   time.Duration
 	server  contract.Observed
 	beat    wan.Pair // what STUN said last
 	sent    wan.Pair // what was announced
+	has     wan.Pair // what the server says that the link has
 	noticed time.Time
 	by      wan.Source // which source noticed
 	word    time.Time  // when the server was told last
-	held    bool
+	held    int        // how many times in a row the server did not follow what was told
 	status  Status
+	side    sync.WaitGroup // what a round left running
+	lost    severed
 
 	mu    sync.Mutex
-	heard map[wan.Source][]wan.Report // what slow sources said last
+	heard map[wan.Source][]wan.Report // what each source said last
 	chain []netip.Addr
 	asked time.Time // when the chain was looked at
 }
@@ -59,26 +65,12 @@ func newRunner(o Options, l LinkOptions, f *fleet, many bool) *runner {
 	if l.Dial != nil {
 		o.Dial = l.Dial
 	}
-	r := &runner{o: o, link: l, dir: o.StateDir, fleet: f, log: o.Log, way: &way{o: o}, looks: make(chan reason, 1), heard: map[wan.Source][]wan.Report{}}
+	r := &runner{o: o, link: l, dir: o.StateDir, fleet: f, log: o.Log, way: &way{o: o}, news: news{wake: make(chan struct{}, 1)}, heard: map[wan.Source][]wan.Report{}}
 	if many {
 		r.dir = filepath.Join(o.StateDir, l.Interface)
 	}
 	r.o.Network.Dial = r.way.dial
 	return r
-}
-
-// reason is why a link is looked at at once, and by which source that was noticed, if any.
-type reason struct {
-	words string
-	by    wan.Source
-}
-
-// look has the link looked at soon.
-func (r *runner) look(words string, by wan.Source) {
-	select {
-	case r.looks <- reason{words, by}:
-	default: // it is being looked at already
-	}
 }
 
 // begin reads the link's key, or enrols where there is none.
@@ -118,15 +110,20 @@ func (r *runner) once(ctx context.Context) error {
 	r.status = Status{Site: r.state.Site, Link: r.state.Link, Server: r.state.Server, Version: r.o.Version, Started: r.o.Now()}
 	r.log.Info("agent runs", "server", r.state.Server)
 	var wg sync.WaitGroup
-	defer wg.Wait()
 	run, stop := context.WithCancel(ctx)
-	defer stop()
+	r.gateway = source.NewGateway(r.o.Network)
+	defer r.gateway.Close()
+	defer r.side.Wait()
 	if r.uses(wan.SourceGateway) {
 		wg.Go(func() {
-			source.Gateway{Network: r.o.Network}.Notices(run, func() { r.look("the router says that its address changed", wan.SourceGateway) })
+			r.gateway.Notices(run, func(another netip.Addr) {
+				r.look(reason{words: "the router tells of another address or state", by: wan.SourceGateway, urgent: another.IsValid()})
+			})
 		})
 	}
 	wg.Go(func() { r.obey(run) })
+	defer wg.Wait()
+	defer stop() // before all that is waited for
 	return r.loop(run)
 }
 
@@ -152,50 +149,6 @@ func (r *runner) enrol(ctx context.Context) (state, error) {
 		r.log.Warn("cannot enrol yet; trying again", "error", err)
 		if !pause(ctx, pace.Backoff(failures, retryBase, retryMost, rand.Float64())) {
 			return state{}, ctx.Err()
-		}
-	}
-}
-
-func (r *runner) loop(ctx context.Context) error {
-	failures, why := 0, reason{words: "it has just started"}
-	for {
-		err := r.check(ctx, why)
-		if err != nil && ctx.Err() == nil && failures == 0 && !final(err) {
-			// The first failure is often a connection that the router's old address took with it: a fresh one works.
-			r.to.hangUp()
-			err = r.check(ctx, why)
-		}
-		wait := r.every
-		switch {
-		case ctx.Err() != nil:
-			return nil
-		case err == nil:
-			failures = 0
-			r.fleet.set(r.state.Link, false)
-		case errors.Is(err, errAgain):
-			return err
-		case client.IsStatus(err, http.StatusUnauthorized), client.IsStatus(err, http.StatusGone):
-			r.tellStatus(func(s *Status) { s.Trouble = ErrRevoked.Error() })
-			return fmt.Errorf("%w (%v)", ErrRevoked, err)
-		default:
-			var away *client.Unreachable
-			r.fleet.set(r.state.Link, errors.As(err, &away))
-			wait = pace.Backoff(failures, retryBase, min(retryMost, 4*r.every), rand.Float64())
-			failures++
-			r.log.Warn("the server could not be told", "error", err, "again in", wait.Round(time.Millisecond))
-			r.tellStatus(func(s *Status) { s.Trouble = err.Error() })
-		}
-		why = reason{}
-		t := time.NewTimer(wait)
-		select {
-		case <-t.C:
-		case why = <-r.looks:
-			r.log.Debug("looking at once", "because", why.words)
-		case <-ctx.Done():
-		}
-		t.Stop()
-		if ctx.Err() != nil {
-			return nil
 		}
 	}
 }
@@ -249,21 +202,6 @@ func (r *runner) stun(servers []string) source.STUN {
 	return source.STUN{Network: r.o.Network, Servers: servers, Credential: stun.Credential{Username: user, Password: password}}
 }
 
-// check asks STUN, which is cheap, and tells the server everything where that differs, a word is due, or there is a reason to look.
-func (r *runner) check(ctx context.Context, why reason) error {
-	servers := r.stunServers()
-	if why == (reason{}) && len(servers) > 0 && r.server.STUN > 0 && !r.held && time.Since(r.word) < announceMost {
-		one := r.stun(servers[:1]).Learn(ctx)[0]
-		if one.Problem == "" && one.Addresses == r.beat {
-			return nil
-		}
-		if one.Problem == "" && one.Addresses.Known() {
-			r.note(one.Addresses, wan.SourceSTUN)
-		}
-	}
-	return r.tell(ctx, why.by)
-}
-
 // note remembers when, and by which source, another address was seen first.
 func (r *runner) note(seen wan.Pair, by wan.Source) {
 	if seen != r.beat && r.noticed.IsZero() {
@@ -272,8 +210,8 @@ func (r *runner) note(seen wan.Pair, by wan.Source) {
 	r.beat = seen
 }
 
-// tell asks all sources and announces what they say. By is the source that gave the reason, if any.
-func (r *runner) tell(ctx context.Context, by wan.Source) error {
+// tell asks the sources and announces what they say.
+func (r *runner) tell(ctx context.Context, why reason) error {
 	o, err := r.to.any.Observed(ctx)
 	if err != nil {
 		return err
@@ -290,7 +228,7 @@ func (r *runner) tell(ctx context.Context, by wan.Source) error {
 		return fmt.Errorf("the server's word %q is no address", o.Address)
 	}
 	if r.sent.Of(seen.Is6()) != seen && r.noticed.IsZero() {
-		r.noticed, r.by = time.Now(), cmp.Or(by, wan.SourceObserved)
+		r.noticed, r.by = time.Now(), cmp.Or(why.by, wan.SourceObserved)
 	}
 	in := contract.Announcement{Source: string(wan.SourceObserved)}
 	if !r.noticed.IsZero() {
@@ -303,7 +241,7 @@ func (r *runner) tell(ctx context.Context, by wan.Source) error {
 		in.Source = string(wan.SourceObserved)
 		return r.announce(ctx, in, wan.PairOf(seen))
 	}
-	reports := r.gather(ctx, seen)
+	reports := r.gather(ctx, seen, why)
 	for _, p := range reports {
 		out := contract.SourceReport{Source: string(p.Source), Via: p.Via, AgeMS: max(0, time.Since(p.At).Milliseconds()), Problem: p.Problem}
 		if p.Addresses.IPv4.IsValid() {
@@ -334,7 +272,10 @@ func (r *runner) announce(ctx context.Context, in contract.Announcement, seen wa
 			r.sent = r.sent.With(six, a)
 		}
 	}
-	r.word, r.noticed, r.held = time.Now(), time.Time{}, receipt.Held != ""
+	r.word, r.noticed, r.has = time.Now(), time.Time{}, pairIn(receipt.New)
+	if r.held++; receipt.Held == "" {
+		r.held = 0
+	}
 	r.tellStatus(func(s *Status) {
 		s.Told, s.Answer, s.Trouble, s.Resolver, s.Sources = r.o.Now(), receipt, "", in.Resolver, in.Reports
 	})

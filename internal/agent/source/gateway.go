@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -13,82 +14,168 @@ import (
 	"inkpost.example/inkpost/internal/wire/pcp"
 )
 
-// Gateway asks the router for its WAN address, by each of the three protocols that routers speak. Each that answers is a voice of
-// its own: a report's Via says which.
-type Gateway struct{ Network Network }
+// Gateway asks the router for its WAN address. Asking changes nothing at the router: NAT-PMP and IGD have a question for the
+// address, and whichever of them answers first is the only one that is asked from then on. PCP tells the address of a mapping
+// only, and is asked where it is the only way: one mapping is then kept, and renewed when the address is asked for again.
+type Gateway struct {
+	network Network
 
-// Kind implements Source.
-func (Gateway) Kind() wan.Source { return wan.SourceGateway }
+	asking sync.Mutex // one question at a time
+	speaks protocol   // what the router answered last; "" where that is not known
+	found  igd.Gateway
+	kept   *pcp.Mapping
 
-// Learn implements Source.
-func (g Gateway) Learn(ctx context.Context) []wan.Report {
-	ctx, cancel := context.WithTimeout(ctx, Limit)
-	defer cancel()
-	now := time.Now()
-	four, err := g.Network.gateway(false)
-	if err != nil {
-		r := report(wan.SourceGateway, "", now)
-		r.Problem = err.Error()
-		return []wan.Report{r}
-	}
-	asks := []struct {
-		via string
-		ask func() (netip.Addr, error)
-	}{
-		{"PCP", func() (netip.Addr, error) {
-			a, _, err := pcp.External(ctx, g.Network.Dial, "udp4", netip.AddrPortFrom(four, pcp.Port))
-			return a, err
-		}},
-		{"NAT-PMP", func() (netip.Addr, error) {
-			a, _, err := natpmp.External(ctx, g.Network.Dial, netip.AddrPortFrom(four, natpmp.Port))
-			return a, err
-		}},
-		{"IGD", func() (netip.Addr, error) { return g.igd(ctx, four) }},
-		{"PCP over IPv6", func() (netip.Addr, error) {
-			six, err := g.Network.gateway(true)
-			if err != nil {
-				return netip.Addr{}, err
-			}
-			a, _, err := pcp.External(ctx, g.Network.Dial, "udp6", netip.AddrPortFrom(six, pcp.Port))
-			return a, err
-		}},
-	}
-	answers := make([]netip.Addr, len(asks))
-	problems := make([]error, len(asks))
-	var wg sync.WaitGroup
-	for i, a := range asks {
-		wg.Go(func() { answers[i], problems[i] = a.ask() })
-	}
-	wg.Wait()
-	var out []wan.Report
-	for i, a := range asks {
-		if problems[i] == nil && answers[i].IsValid() {
-			r := report(wan.SourceGateway, a.via, now)
-			r.Addresses = wan.PairOf(answers[i])
-			out = append(out, r)
-		}
-	}
-	if len(out) > 0 {
-		return out
-	}
-	r := report(wan.SourceGateway, four.String(), now)
-	r.Problem = "the router " + four.String() + " answers neither PCP, NAT-PMP nor UPnP IGD: switch one of them on, or type its WAN address"
-	for _, err := range problems[:3] {
-		var p pcp.Refused
-		var n natpmp.Refused
-		if errors.As(err, &p) && p.Code != 1 || errors.As(err, &n) || errors.Is(err, igd.ErrLeadsAway) {
-			r.Problem = "the router " + four.String() + ": " + err.Error()
-		}
-	}
-	return []wan.Report{r}
+	mu     sync.Mutex
+	last   netip.Addr // what the router said last
+	status string     // of its connection
 }
 
-func (g Gateway) igd(ctx context.Context, router netip.Addr) (netip.Addr, error) {
-	found, err := g.Network.findIGD(ctx, router)
+// protocol is one that routers speak.
+type protocol string
+
+const (
+	byNATPMP protocol = "NAT-PMP"
+	byIGD    protocol = "IGD"
+	byPCP    protocol = "PCP"
+)
+
+// NewGateway prepares the router's questions; Close ends them.
+func NewGateway(n Network) *Gateway { return &Gateway{network: n} }
+
+// Close takes back what was kept at the router.
+func (g *Gateway) Close() {
+	g.asking.Lock()
+	defer g.asking.Unlock()
+	if g.kept != nil {
+		g.kept.Close()
+		g.kept = nil
+	}
+}
+
+// Kind implements Source.
+func (*Gateway) Kind() wan.Source { return wan.SourceGateway }
+
+// Learn implements Source.
+func (g *Gateway) Learn(ctx context.Context) []wan.Report {
+	ctx, cancel := context.WithTimeout(ctx, Limit)
+	defer cancel()
+	g.asking.Lock()
+	defer g.asking.Unlock()
+	out := report(wan.SourceGateway, "", time.Now())
+	router, err := g.network.gateway(false)
+	if err != nil {
+		out.Problem = err.Error()
+		return []wan.Report{out}
+	}
+	external, by, problems := g.ask(ctx, router)
+	if !external.IsValid() {
+		out.Via = router.String()
+		out.Problem = "the router " + router.String() + " answers neither NAT-PMP, UPnP IGD nor PCP: switch one of them on, or type its WAN address"
+		for _, err := range problems {
+			var p pcp.Refused
+			var n natpmp.Refused
+			if errors.As(err, &p) && p.Code != 1 || errors.As(err, &n) || errors.Is(err, igd.ErrLeadsAway) {
+				out.Problem = "the router " + router.String() + ": " + err.Error()
+			}
+		}
+		return []wan.Report{out}
+	}
+	g.mu.Lock()
+	g.last = external
+	g.mu.Unlock()
+	out.Via, out.Addresses = string(by), wan.PairOf(external)
+	return []wan.Report{out}
+}
+
+// ask asks by the protocol that answered last, and where there is none, or it does not answer any more, by each.
+func (g *Gateway) ask(ctx context.Context, router netip.Addr) (external netip.Addr, by protocol, problems []error) {
+	known := g.speaks
+	if known != "" {
+		if external, err := g.askBy(ctx, known, router); err == nil {
+			return external, known, nil
+		}
+	}
+	g.speaks = ""
+	both := []protocol{byNATPMP, byIGD}
+	answers, errs := make([]netip.Addr, len(both)), make([]error, len(both))
+	var wg sync.WaitGroup
+	for i, p := range both {
+		if p == known {
+			continue
+		}
+		wg.Go(func() { answers[i], errs[i] = g.askBy(ctx, p, router) })
+	}
+	wg.Wait()
+	if i := slices.IndexFunc(answers, netip.Addr.IsValid); i >= 0 {
+		g.speaks = both[i]
+		return answers[i], both[i], nil
+	}
+	if known != byPCP {
+		var err error
+		if external, err = g.askBy(ctx, byPCP, router); err == nil {
+			g.speaks = byPCP
+			return external, byPCP, nil
+		}
+		errs = append(errs, err)
+	}
+	return netip.Addr{}, "", errs
+}
+
+func (g *Gateway) askBy(ctx context.Context, p protocol, router netip.Addr) (external netip.Addr, err error) {
+	switch p {
+	case byNATPMP:
+		external, _, err = natpmp.External(ctx, g.network.Dial, netip.AddrPortFrom(router, natpmp.Port))
+	case byIGD:
+		external, err = g.askIGD(ctx, router)
+	case byPCP:
+		external, err = g.askPCP(ctx, router)
+	}
+	if err == nil && !external.IsValid() {
+		err = errors.New("the router gives no address")
+	}
+	return external, err
+}
+
+// askIGD asks the gateway that was found before, and searches where it does not answer.
+func (g *Gateway) askIGD(ctx context.Context, router netip.Addr) (netip.Addr, error) {
+	g.mu.Lock()
+	found := g.found
+	g.mu.Unlock()
+	if found.Host.IsValid() {
+		if a, err := found.External(ctx); err == nil {
+			return a, nil
+		}
+	}
+	found, err := g.search(ctx, router)
 	if err != nil {
 		return netip.Addr{}, err
 	}
 	return found.External(ctx)
+}
+
+func (g *Gateway) search(ctx context.Context, router netip.Addr) (igd.Gateway, error) {
+	found, err := g.network.findIGD(ctx, router)
+	g.mu.Lock()
+	g.found = found
+	g.mu.Unlock()
+	return found, err
+}
+
+func (g *Gateway) askPCP(ctx context.Context, router netip.Addr) (external netip.Addr, err error) {
+	if g.kept != nil {
+		if external, _, err = g.kept.External(ctx); err == nil {
+			return external, nil
+		}
+		g.kept.Close() // our own address may be another one
+	}
+	if g.kept, err = pcp.Open(ctx, g.network.Dial, "udp4", netip.AddrPortFrom(router, pcp.Port)); err != nil {
+		return external, err
+	}
+	if external, _, err = g.kept.External(ctx); err != nil {
+		g.kept.Close()
+		g.kept = nil
+	}
+	return external, err
 }
 
 func (n Network) findIGD(ctx context.Context, router netip.Addr) (igd.Gateway, error) {
@@ -114,19 +201,26 @@ func localTowards(ctx context.Context, n Network, router netip.Addr) (netip.Addr
 	return at.Addr().Unmap(), err
 }
 
-// Notices calls changed whenever the router tells that its address changed, until ctx ends. What it tells is a hint only.
-func (g Gateway) Notices(ctx context.Context, changed func()) {
+// Notices calls news whenever the router tells something that is not known, until ctx ends. It is a hint only. Another is the WAN
+// address that the router names, where it is another than it said last. What the router repeats is no news: it sends notices of
+// mappings, too, and when it is asked.
+func (g *Gateway) Notices(ctx context.Context, news func(another netip.Addr)) {
 	var wg sync.WaitGroup
 	defer wg.Wait()
-	wg.Go(func() { g.hearPMP(ctx, changed) })
+	hear := func(n igd.Notice) {
+		if another, is := g.compare(n); is {
+			news(another)
+		}
+	}
+	wg.Go(func() { g.hearPMP(ctx, hear) })
 	for ctx.Err() == nil {
-		if router, err := g.Network.gateway(false); err == nil {
+		if router, err := g.network.gateway(false); err == nil {
 			limited, cancel := context.WithTimeout(ctx, Limit)
-			found, err := g.Network.findIGD(limited, router)
+			found, err := g.search(limited, router)
 			cancel()
 			if err == nil {
-				if local, err := localTowards(ctx, g.Network, router); err == nil {
-					_ = found.Watch(ctx, local, changed)
+				if local, err := localTowards(ctx, g.network, router); err == nil {
+					_ = found.Watch(ctx, local, hear)
 				}
 			}
 		}
@@ -135,4 +229,19 @@ func (g Gateway) Notices(ctx context.Context, changed func()) {
 		case <-ctx.Done():
 		}
 	}
+}
+
+// compare says whether a notice is news, and keeps what it says.
+func (g *Gateway) compare(n igd.Notice) (another netip.Addr, is bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if n.Status != "" {
+		is = g.status != "" && g.status != n.Status
+		g.status = n.Status
+	}
+	if n.External.IsValid() && n.External != g.last {
+		is, another = true, n.External
+		g.last = n.External
+	}
+	return another, is
 }

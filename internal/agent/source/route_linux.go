@@ -10,6 +10,7 @@ import (
 	"github.com/vishvananda/netlink"
 	"golang.org/x/sys/unix"
 
+	"inkpost.example/inkpost/internal/wire/igd"
 	"inkpost.example/inkpost/internal/wire/natpmp"
 )
 
@@ -91,11 +92,12 @@ func Changes(ctx context.Context, changed func()) error {
 	}
 }
 
-// hearPMP hears the router's notices of NAT-PMP and PCP (RFC 6886 section 3.2.1, RFC 6887 section 14.1).
-func (g Gateway) hearPMP(ctx context.Context, changed func()) {
+// hearPMP hears the router's notices of NAT-PMP (RFC 6886 section 3.2.1), which name its address. Those of PCP (RFC 6887 section
+// 14.1) come to the same port, and name none: a router that speaks PCP only is asked by the regular check.
+func (g *Gateway) hearPMP(ctx context.Context, heard func(igd.Notice)) {
 	var i *net.Interface
-	if g.Network.Interface != "" {
-		i, _ = net.InterfaceByName(g.Network.Interface)
+	if g.network.Interface != "" {
+		i, _ = net.InterfaceByName(g.network.Interface)
 	}
 	conn, err := net.ListenMulticastUDP("udp4", i, &net.UDPAddr{IP: natpmp.Group.AsSlice(), Port: natpmp.NoticePort})
 	if err != nil {
@@ -104,12 +106,16 @@ func (g Gateway) hearPMP(ctx context.Context, changed func()) {
 	defer context.AfterFunc(ctx, func() { _ = conn.Close() })()
 	buffer := make([]byte, 1100)
 	for {
-		_, from, err := conn.ReadFromUDPAddrPort(buffer)
+		n, from, err := conn.ReadFromUDPAddrPort(buffer)
 		if err != nil {
 			return
 		}
-		if router, err := g.Network.gateway(false); err == nil && from.Addr().Unmap() == router {
-			changed()
+		external, _, err := natpmp.Read(buffer[:n])
+		if err != nil {
+			continue
+		}
+		if router, err := g.network.gateway(false); err == nil && from.Addr().Unmap() == router {
+			heard(igd.Notice{External: external})
 		}
 	}
 }

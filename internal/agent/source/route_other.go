@@ -6,6 +6,8 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+
+	"inkpost.example/inkpost/internal/wire/igd"
 )
 
 // gateway gives the router of the link: on this system it has to be configured.
@@ -21,4 +23,4 @@ func Changes(context.Context, func()) error {
 	return errors.New("on this system the kernel's word on routes is not heard; the regular check notices")
 }
 
-func (g Gateway) hearPMP(ctx context.Context, _ func()) { <-ctx.Done() }
+func (*Gateway) hearPMP(ctx context.Context, _ func(igd.Notice)) { <-ctx.Done() }

@@ -56,7 +56,7 @@ func TestSTUN(t *testing.T) {
 }
 
 // gateway answers NAT-PMP where the source asks: the port is fixed, and so the test has addresses of its own.
-func gateway(t *testing.T, at string, answer []byte) source.Gateway {
+func gateway(t *testing.T, at string, answer []byte) *source.Gateway {
 	t.Helper()
 	conn, err := net.ListenPacket("udp4", net.JoinHostPort(at, "5351"))
 	require.NoError(t, err)
@@ -74,7 +74,7 @@ func gateway(t *testing.T, at string, answer []byte) source.Gateway {
 		}
 	}()
 	router := netip.MustParseAddr(at)
-	return source.Gateway{Network: source.Network{Dial: system, Gateway: router, Search: netip.AddrPortFrom(router, 1900)}}
+	return source.NewGateway(source.Network{Dial: system, Gateway: router, Search: netip.AddrPortFrom(router, 1900)})
 }
 
 func TestGateway(t *testing.T) {

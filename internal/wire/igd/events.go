@@ -14,9 +14,16 @@ import (
 // subscribedFor is how long a subscription lasts; it is renewed at half of that (UPnP Device Architecture 4.1).
 const subscribedFor = 30 * time.Minute
 
-// Watch has the gateway tell of changes and calls changed for each, until ctx ends or the gateway no longer takes the
-// subscription. What the gateway says is a hint only: whoever is told asks again.
-func (g Gateway) Watch(ctx context.Context, local netip.Addr, changed func()) error {
+// Notice is what a gateway tells of its WAN connection. Gateways also send one for each mapping that comes or goes, with the
+// address as it was.
+type Notice struct {
+	External netip.Addr // zero where it names none
+	Status   string     // of the connection, such as Connected; "" where it does not say
+}
+
+// Watch has the gateway tell of changes and calls heard for each, until ctx ends or the gateway no longer takes the
+// subscription. What the gateway says is a hint only: whoever is told compares it with what is known, and asks.
+func (g Gateway) Watch(ctx context.Context, local netip.Addr, heard func(Notice)) error {
 	if g.eventURL == nil {
 		return errors.New("the gateway tells of no changes")
 	}
@@ -36,8 +43,8 @@ func (g Gateway) Watch(ctx context.Context, local netip.Addr, changed func()) er
 				w.WriteHeader(http.StatusRequestEntityTooLarge)
 				return
 			}
-			if tells(body) {
-				changed()
+			if n, ok := readNotice(body); ok {
+				heard(n)
 			}
 		})}
 	defer notices.Close()
@@ -62,14 +69,18 @@ func (g Gateway) Watch(ctx context.Context, local netip.Addr, changed func()) er
 	}
 }
 
-// tells says whether a notice speaks of the external address or the connection's state.
-func tells(body []byte) (yes bool) {
+// readNotice takes a notice apart. ok is false where it speaks neither of the external address nor of the connection's state.
+func readNotice(body []byte) (n Notice, ok bool) {
 	_ = elements(body, func(_ []string, fields map[string]string) {
-		_, address := fields["ExternalIPAddress"]
-		_, status := fields["ConnectionStatus"]
-		yes = yes || address || status
+		if text, there := fields["ExternalIPAddress"]; there {
+			n.External, _ = netip.ParseAddr(text)
+			ok = true
+		}
+		if text, there := fields["ConnectionStatus"]; there {
+			n.Status, ok = text, true
+		}
 	})
-	return yes
+	return n, ok
 }
 
 func (g Gateway) subscribe(ctx context.Context, id, callback string) (string, error) {

@@ -92,8 +92,8 @@ func TestAGatewayIsFoundAskedAndHeard(t *testing.T) {
 		_, err = g.External(t.Context())
 		require.ErrorContains(t, err, words)
 	}
-	changed := make(chan bool, 4)
-	go func() { _ = g.Watch(t.Context(), loopback, func() { changed <- true }) }()
+	changed := make(chan Notice, 4)
+	go func() { _ = g.Watch(t.Context(), loopback, func(n Notice) { changed <- n }) }()
 	callback := <-r.callback
 	notify := func(body string) int {
 		req, err := http.NewRequest("NOTIFY", callback, strings.NewReader(body))
@@ -107,7 +107,8 @@ func TestAGatewayIsFoundAskedAndHeard(t *testing.T) {
 	require.Empty(t, changed)
 	require.Equal(t, 200, notify(`<e:propertyset xmlns:e="x"><e:property><ExternalIPAddress>198.51.100.8</ExternalIPAddress></e:property></e:propertyset>`))
 	select {
-	case <-changed:
+	case n := <-changed:
+		require.Equal(t, Notice{External: netip.MustParseAddr("198.51.100.8")}, n)
 	case <-time.After(2 * time.Second):
 		t.Fatal("a notice of another address is not passed on")
 	}

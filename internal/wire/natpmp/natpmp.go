@@ -60,7 +60,7 @@ func External(ctx context.Context, dial datagram.Dial, gateway netip.AddrPort) (
 // Retransmission (section 3.1), given up sooner: somebody waits.
 const (
 	rto   = 250 * time.Millisecond
-	tries = 4
+	tries = 3
 )
 
 var errNotOne = errors.New("not an answer of NAT-PMP")

@@ -7,6 +7,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"time"
 
@@ -41,7 +42,7 @@ const (
 	version     = 2
 	opMap       = 1
 	protocolUDP = 17
-	lifetime    = 120 // seconds: the least that gateways give
+	lifetime    = 900 // seconds: three times as long as an agent goes without asking
 	header      = 24
 	mapBody     = 36
 )
@@ -49,38 +50,57 @@ const (
 // nonce ties an answer to its question (section 11.2).
 type nonce [12]byte
 
-// External maps the port of its own socket for two minutes, which is how PCP tells the external address, and takes the mapping
-// back. Nothing of anybody else's is opened. Network is "udp4" or "udp6".
-func External(ctx context.Context, dial datagram.Dial, network string, gateway netip.AddrPort) (external netip.Addr, epoch uint32, err error) {
+// Mapping is one mapping at a gateway, to a UDP port that we hold open and on which we take nothing from anybody but the gateway:
+// PCP tells the external address of a mapping only. It is kept, and renewed whenever the address is asked for, so that asking
+// neither makes nor removes one.
+type Mapping struct {
+	conn net.Conn
+	own  netip.AddrPort
+	tie  nonce
+}
+
+// Open prepares a mapping; External makes it. Network is "udp4" or "udp6".
+func Open(ctx context.Context, dial datagram.Dial, network string, gateway netip.AddrPort) (*Mapping, error) {
 	conn, err := dial(ctx, network, gateway.String())
 	if err != nil {
-		return external, 0, err
+		return nil, err
 	}
-	defer conn.Close()
 	own, err := netip.ParseAddrPort(conn.LocalAddr().String())
 	if err != nil {
-		return external, 0, err
+		_ = conn.Close()
+		return nil, err
 	}
-	var tie nonce
-	_, _ = rand.Read(tie[:]) // never fails
-	err = datagram.Ask(ctx, conn, request(own, tie, lifetime), rto, tries, func(packet []byte) (bool, error) {
+	m := &Mapping{conn: conn, own: own}
+	_, _ = rand.Read(m.tie[:]) // never fails
+	return m, nil
+}
+
+// External makes the mapping, or renews it (section 11.2.1), and gives its external address and the gateway's epoch. Errors:
+// ErrNoAnswer, Refused, and those of the network.
+func (m *Mapping) External(ctx context.Context) (external netip.Addr, epoch uint32, err error) {
+	_ = m.conn.SetDeadline(time.Time{})
+	err = datagram.Ask(ctx, m.conn, request(m.own, m.tie, lifetime), rto, tries, func(packet []byte) (bool, error) {
 		var err error
-		external, epoch, err = read(packet, own.Port(), tie)
+		external, epoch, err = read(packet, m.own.Port(), m.tie)
 		return !errors.Is(err, errNotOurs), err
 	})
-	switch {
-	case err == nil:
-		_, _ = conn.Write(request(own, tie, 0)) // taken back; where that is lost, it ends by itself
-	case errors.Is(err, datagram.ErrNoAnswer):
+	if errors.Is(err, datagram.ErrNoAnswer) {
 		err = fmt.Errorf("%w: %w", ErrNoAnswer, err)
 	}
 	return external, epoch, err
 }
 
+// Close takes the mapping back. Where that is lost, it ends by itself.
+func (m *Mapping) Close() {
+	_ = m.conn.SetDeadline(time.Now().Add(rto))
+	_, _ = m.conn.Write(request(m.own, m.tie, 0))
+	_ = m.conn.Close()
+}
+
 // Retransmission (section 8.1.1), begun and given up sooner: somebody waits.
 const (
 	rto   = 250 * time.Millisecond
-	tries = 4
+	tries = 3
 )
 
 // request is a MAP request for our own port (sections 7.1 and 11.1).

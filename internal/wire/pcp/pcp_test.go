@@ -6,7 +6,6 @@ import (
 	"net"
 	"net/netip"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -50,42 +49,55 @@ func gateway(t *testing.T, address string, answers func(request []byte) [][]byte
 	return conn.LocalAddr().(*net.UDPAddr).AddrPort()
 }
 
+func external(t *testing.T, network string, at netip.AddrPort) (netip.Addr, error) {
+	t.Helper()
+	m, err := Open(t.Context(), dial, network, at)
+	require.NoError(t, err)
+	defer m.Close()
+	a, _, err := m.External(t.Context())
+	return a, err
+}
+
 func TestExternal(t *testing.T) {
-	var lifetimes []uint32
-	seen := make(chan uint32, 8)
+	type asked struct {
+		lifetime uint32
+		tie      nonce
+	}
+	seen := make(chan asked, 8)
 	at := gateway(t, "127.0.0.1:0", func(r []byte) [][]byte {
-		seen <- binary.BigEndian.Uint32(r[4:])
-		wrongNonce, wrongPort, asked := granted(r, "9.9.9.9"), granted(r, "9.9.9.9"), append([]byte(nil), r...)
+		seen <- asked{binary.BigEndian.Uint32(r[4:]), nonce(r[header : header+12])}
+		wrongNonce, wrongPort, echo := granted(r, "9.9.9.9"), granted(r, "9.9.9.9"), append([]byte(nil), r...)
 		wrongNonce[header]++
 		wrongPort[header+17]++
-		return [][]byte{{}, {2}, asked, wrongNonce, wrongPort, granted(r, "9.9.9.9")[:40], granted(r, "::ffff:198.51.100.7")}
+		return [][]byte{{}, {2}, echo, wrongNonce, wrongPort, granted(r, "9.9.9.9")[:40], granted(r, "::ffff:198.51.100.7")}
 	})
-	a, epoch, err := External(t.Context(), dial, "udp4", at)
+	m, err := Open(t.Context(), dial, "udp4", at)
 	require.NoError(t, err)
-	require.Equal(t, "198.51.100.7", a.String(), "what is not the answer to the question is passed over")
-	require.Equal(t, uint32(77), epoch)
-	for len(lifetimes) < 2 {
-		select {
-		case l := <-seen:
-			lifetimes = append(lifetimes, l)
-		case <-time.After(2 * time.Second):
-			t.Fatal("the mapping is not taken back")
-		}
+	var requests []asked
+	for range 2 {
+		a, epoch, err := m.External(t.Context())
+		require.NoError(t, err)
+		require.Equal(t, "198.51.100.7", a.String(), "what is not the answer to the question is passed over")
+		require.Equal(t, uint32(77), epoch)
+		requests = append(requests, <-seen)
 	}
-	require.Equal(t, []uint32{lifetime, 0}, lifetimes, "the mapping is taken back at once")
+	require.Equal(t, requests[0], requests[1], "asking again renews the mapping that is there")
+	require.Equal(t, uint32(lifetime), requests[0].lifetime)
+	m.Close()
+	require.Equal(t, asked{0, requests[0].tie}, <-seen, "the mapping is taken back at the end")
 
 	six := gateway(t, "[::1]:0", func(r []byte) [][]byte { return [][]byte{granted(r, "2001:db8::7")} })
-	a, _, err = External(t.Context(), dial, "udp6", six)
+	a, err := external(t, "udp6", six)
 	require.NoError(t, err)
 	require.Equal(t, "2001:db8::7", a.String())
 
 	for code, words := range map[byte]string{1: "another version", 2: "not allowed", AddressMismatch: "another device translates", 99: "result 99"} {
 		refusing := gateway(t, "127.0.0.1:0", func(r []byte) [][]byte { out := granted(r, "0.0.0.0"); out[3] = code; return [][]byte{out} })
-		_, _, err = External(t.Context(), dial, "udp4", refusing)
+		_, err = external(t, "udp4", refusing)
 		require.ErrorContains(t, err, words)
 	}
 	older := gateway(t, "127.0.0.1:0", func([]byte) [][]byte { return [][]byte{{0, 0x81, 0, 1}} })
-	_, _, err = External(t.Context(), dial, "udp4", older)
+	_, err = external(t, "udp4", older)
 	require.Equal(t, Refused{1}, err, "a gateway that speaks NAT-PMP only")
 }
 

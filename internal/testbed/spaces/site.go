@@ -1,0 +1,88 @@
+package spaces
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Addresses of a site behind kernel NAT. miniupnpd refuses special addresses on its WAN side, and so outside has one that is not
+// special; the spaces have no way out.
+const (
+	Outside = "1.2.3.1"
+	Public  = "1.2.3.7"
+	Machine = "192.168.7.20"
+	Router  = "192.168.7.1"
+)
+
+// Site is a machine on a LAN ("lan"), its router with miniupnpd ("router"), perhaps a device that translates in front of it
+// ("front"), and outside ("out").
+type Site struct {
+	Spaces
+	WAN    string // the public address now
+	edge   string // the space that has it
+	daemon *Process
+	config string
+}
+
+// Behind says what stands in front of a site's router.
+type Behind struct{ RouterWAN, Front string }
+
+// Kinds of sites.
+var (
+	Direct       = Behind{Public, ""}
+	BehindModem  = Behind{"192.168.1.23", "192.168.1.1"}
+	BehindMiddle = Behind{"100.64.7.9", "100.64.7.1"} // a provider that translates
+)
+
+// NewSite makes a site.
+func NewSite(s Spaces, b Behind) *Site {
+	s.t.Helper()
+	s.Make("lan", "router", "out")
+	s.Join("lan lan0 "+Machine+"/24", "router lan "+Router+"/24")
+	s.In("lan", "ip", "route", "add", "default", "via", Router)
+	site := &Site{Spaces: s, WAN: Public, edge: "router"}
+	if b.Front == "" {
+		s.Join("router wan "+b.RouterWAN+"/24", "out wan "+Outside+"/24")
+		s.In("router", "ip", "route", "add", "default", "via", Outside)
+	} else {
+		site.edge = "front"
+		s.Make("front")
+		s.Join("router wan "+b.RouterWAN+"/24", "front lan "+b.Front+"/24")
+		s.Join("front wan "+Public+"/24", "out wan "+Outside+"/24")
+		s.In("router", "ip", "route", "add", "default", "via", b.Front)
+		s.Translate("front", "wan")
+	}
+	s.Translate("router", "wan")
+	s.In("router", "nft", "add table inet filter; add chain inet filter miniupnpd; add chain inet filter prerouting_miniupnpd; add chain inet filter postrouting_miniupnpd; "+
+		"add chain inet filter prerouting { type nat hook prerouting priority -100; }; add rule inet filter prerouting jump prerouting_miniupnpd")
+	site.config = filepath.Join(s.t.TempDir(), "router.conf")
+	require.NoError(s.t, os.WriteFile(site.config, []byte("ext_ifname=wan\nlistening_ip=lan\nenable_natpmp=yes\nenable_upnp=yes\nsecure_mode=yes\nport=0\nsystem_uptime=yes\n"+
+		"uuid=7b6b1a3c-0000-4000-8000-0000000000"+fmt.Sprintf("%02x", os.Getpid()&0xff)+"\nallow 1024-65535 192.168.7.0/24 1024-65535\ndeny 0-65535 0.0.0.0/0 0-65535\n"+
+		"upnp_table_name=filter\nupnp_nat_table_name=filter\nupnp_forward_chain=miniupnpd\nupnp_nat_chain=prerouting_miniupnpd\nupnp_nat_postrouting_chain=postrouting_miniupnpd\n"), 0o600))
+	site.StartGateway()
+	return site
+}
+
+// StartGateway starts the router's gateway daemon, StopGateway ends it: a router that tells of nothing.
+func (s *Site) StartGateway() {
+	s.daemon = s.Serve("router", "miniupnpd", "-d", "-f", s.config, "-P", filepath.Join(s.t.TempDir(), "pid"))
+}
+
+// StopGateway ends the router's gateway daemon.
+func (s *Site) StopGateway() { s.daemon.Kill() }
+
+// Renumber gives the site another public address, as a provider does: what is under way through the old one is lost.
+func (s *Site) Renumber(to string) {
+	s.t.Helper()
+	s.In(s.edge, "sh", "-c", fmt.Sprintf("ip addr del %s/24 dev wan; ip addr add %s/24 dev wan; ip route replace default via %s", s.WAN, to, Outside))
+	s.WAN = to
+}
+
+// Forward has the router, and what is in front of it, pass a TCP port on to an address of the LAN.
+func (s *Site) Forward(port int, to string) {
+	s.t.Helper()
+	s.In("router", "nft", fmt.Sprintf("add table ip inkfwd; add chain ip inkfwd pre { type nat hook prerouting priority -110; }; add rule ip inkfwd pre iifname wan tcp dport %d dnat to %s", port, to))
+}
