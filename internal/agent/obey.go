@@ -34,6 +34,9 @@ func (r *runner) obey(ctx context.Context) {
 			continue
 		}
 		failures = 0
+		if got.Check {
+			r.look(reason{words: "something fails at the address", cheap: true})
+		}
 		if len(got.Proofs) > 0 && !pause(ctx, proofPause) { // the server has nothing new while one is under way
 			return
 		}

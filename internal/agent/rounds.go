@@ -29,12 +29,13 @@ type reason struct {
 	by     wan.Source
 	urgent bool // another WAN address was named, or a person waits
 	known  bool // the news is here already: the server is told, and nobody is asked
+	cheap  bool // the regular check, but now
 }
 
 // floor is how long after a round the next one may be made for a reason.
 func (w reason) floor() time.Duration {
 	switch {
-	case w.known:
+	case w.known, w.cheap:
 		return 0
 	case w.urgent:
 		return urgentFloor
@@ -54,7 +55,7 @@ func (w reason) and(other reason) reason {
 	if other.urgent && !w.urgent {
 		first, second = other, w
 	}
-	return reason{first.words, cmp.Or(first.by, second.by), first.urgent, first.known && second.known}
+	return reason{first.words, cmp.Or(first.by, second.by), first.urgent, first.known && second.known, first.cheap && second.cheap}
 }
 
 // news collects reasons until the loop takes them: none is lost because the loop is busy.
@@ -127,6 +128,9 @@ func (r *runner) loop(ctx context.Context) error {
 
 // allowed gives what is to be done now for a reason. What comes too soon after the last round waits.
 func (r *runner) allowed(why reason) reason {
+	if why.cheap {
+		return reason{}
+	}
 	why, r.later = why.and(r.later), reason{}
 	if why != (reason{}) && time.Since(r.round) < why.floor() {
 		why, r.later = reason{}, why

@@ -4,6 +4,7 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/hex"
+	"net/netip"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/diagnose"
@@ -72,6 +73,9 @@ type LinkStanding struct {
 	Refused []Refusal `json:"refused,omitempty"`
 	// Rhythm is how often a router without an agent announces, in seconds; 0 where that is not known.
 	Rhythm float64 `json:"rhythm_seconds,omitempty"`
+	// OwnIPv4 and OwnIPv6 are what the agent's reports brought: those are its to withdraw.
+	OwnIPv4 netip.Addr `json:"own_ipv4,omitzero"`
+	OwnIPv6 netip.Addr `json:"own_ipv6,omitzero"`
 }
 
 // Refusal tells of announcements that were refused.
@@ -92,6 +96,8 @@ type Orders struct {
 	Every   float64      `json:"watch_seconds"`
 	Look    int64        `json:"look,omitempty"` // a look at the LAN that somebody waits for
 	Proofs  []ProofOrder `json:"proofs,omitempty"`
+	// Check asks for a check of the address now: something fails there.
+	Check bool `json:"check,omitempty"`
 }
 
 // WatchItem is a device on the site's record, with the ports of its services.

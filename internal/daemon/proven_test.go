@@ -109,7 +109,8 @@ func TestNobodyElsesDoorIsKnockedAt(t *testing.T) {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		require.NoError(c, err)
 		require.NotEmpty(c, list)
-		require.Equal(c, diagnose.CauseSomebodyElse, list[0].Finding.Cause)
+		require.Equal(c, diagnose.CauseUnannounced, list[0].Finding.Cause)
+		require.Contains(c, strings.Join(list[0].Finding.Evidence, "; "), "somebody else seems to be at 127.110.5.2")
 	}, 8*time.Second, 50*time.Millisecond)
 	s.Engine().Observe(linkID(t, s, "KET-07"), netip.MustParseAddr("127.110.5.2")) // the link is proven again
 	story, err := s.Client.ProbeNow(t.Context(), "KET-07", "page")

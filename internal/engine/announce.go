@@ -70,6 +70,9 @@ func (e *Engine) permits(c Claimant, l site.Link, a wan.Announcement) error {
 		err = Refused{fmt.Sprintf("the sources of link %s are set, and %s is not among them; change that with: inkpost link edit SITE %s --source", l.Label, a.Source, l.Label)}
 	}
 	if err == nil {
+		err = e.ownOf(c, l, a)
+	}
+	if err == nil {
 		p := e.proof(c)
 		for _, six := range []bool{false, true} {
 			if to := a.Addresses.Of(six); to.IsValid() && to != l.Addresses().Of(six) && e.config.Policy.Check(to) == nil && err == nil {
@@ -125,16 +128,20 @@ func (e *Engine) Fetched(ctx context.Context, c Claimant, a wan.Announcement, ex
 // Report weighs what an agent's sources say, beside what the server itself sees, and announces what is decided and proven. Errors:
 // those of Announce, Refused.
 func (e *Engine) Report(ctx context.Context, c Claimant, in Reported) (Receipt, wan.Judgement, error) {
-	e.Observe(c.LinkID, c.From)
 	now := e.now()
-	_, l, ok := e.record.ofLink(c.LinkID)
+	p, l, ok := e.record.ofLink(c.LinkID)
 	if !ok {
 		return Receipt{}, wan.Judgement{}, ErrLinkGone
 	}
 	if err := staticLink(l); err != nil {
+		e.Observe(c.LinkID, c.From)
 		e.NoteRefusal(c.LinkID, err.Error(), c.From)
 		return Receipt{}, wan.Judgement{}, err
 	}
+	if other, ok := p.linkAt(c.From, l.ID); ok {
+		return e.byOtherLink(l, other, in)
+	}
+	e.Observe(c.LinkID, c.From)
 	w := e.weighing(l, in, now)
 	j := wan.Weigh(w)
 	if j.Changed {
@@ -147,7 +154,7 @@ func (e *Engine) Report(ctx context.Context, c Claimant, in Reported) (Receipt, 
 	}
 	receipt := Receipt{Decision: wan.Decision{Old: w.Current, New: w.Current}}
 	if j.Changed {
-		a := wan.Announcement{Source: in.Source, Noticed: in.Noticed}
+		a := wan.Announcement{Source: in.Source, Noticed: in.Noticed, NoIPv4: j.Withdrawn.IPv4.IsValid(), NoIPv6: j.Withdrawn.IPv6.IsValid()}
 		for _, six := range []bool{false, true} {
 			if to := j.Addresses.Of(six); to != w.Current.Of(six) {
 				a.Addresses = a.Addresses.With(six, to)
@@ -180,6 +187,14 @@ func (e *Engine) weighing(l site.Link, in Reported, now time.Time) wan.Weighing 
 			w.Reports = append(w.Reports, r)
 		}
 	}
+	e.standings.with(l.ID, func(s *linkStanding) {
+		for i, six := range []bool{false, true} {
+			if s.lacks[i]++; len(in.Reports) == 0 || !w.Lacking(six) {
+				s.lacks[i] = 0
+			}
+		}
+		w.Lacks, w.Own = s.lacks, wan.Pair{IPv4: s.view.OwnIPv4, IPv6: s.view.OwnIPv6}
+	})
 	w.Since = e.steadySince(l.ID, w, now)
 	return w
 }

@@ -3,11 +3,13 @@ package engine
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -35,6 +37,42 @@ func (e *Engine) Downed(linkID int64, labels []string) {
 	if err := e.reviewLinks(context.Background(), p.ID); err != nil {
 		e.log.Warn("hostnames do not follow another link; trying again", "site", p.Code, "error", err)
 	}
+}
+
+// linkAt finds another link of the site that has an address.
+func (p premises) linkAt(a netip.Addr, except int64) (site.Link, bool) {
+	for l := range p.eachLink() {
+		if l.ID != except && a.IsValid() && l.Addresses().Of(a.Is6()) == a {
+			return l, true
+		}
+	}
+	return site.Link{}, false
+}
+
+// byOtherLink takes a report that came by another link of the same site: the router sends the agent out by that one, and so nothing
+// comes through the agent's own.
+func (e *Engine) byOtherLink(l, other site.Link, in Reported) (Receipt, wan.Judgement, error) {
+	w := wan.Weighing{Now: e.now(), Current: l.Addresses(), Policy: e.config.Policy, Reports: in.Reports, Lacks: [2]int{}}
+	j := wan.Judgement{Addresses: w.Current, NAT: wan.NAT{Verdict: wan.NATUnknown}, Held: byOther(l, other)}
+	e.noteStanding(l.ID, in, w, j, false)
+	e.Downed(other.ID, []string{l.Label})
+	return Receipt{Decision: wan.Decision{Old: w.Current, New: w.Current}}, j, nil
+}
+
+func byOther(l, other site.Link) string {
+	return fmt.Sprintf("what was sent for link %s came by link %s (%s): link %s is down, and the router uses the other one", l.Label, other.Label, other.Addresses(), l.Label)
+}
+
+// ownOf reports as Refused, and takes for a sign that the link is down, an announcement for one link with another's address.
+func (e *Engine) ownOf(c Claimant, l site.Link, a wan.Announcement) error {
+	p, _, ok := e.record.ofLink(l.ID)
+	for _, six := range []bool{false, true} {
+		if other, is := p.linkAt(a.Addresses.Of(six), l.ID); ok && is {
+			e.Downed(other.ID, []string{l.Label})
+			return Refused{byOther(l, other)}
+		}
+	}
+	return nil
 }
 
 // runFailover has hostnames follow the next link of a site when the preferred one fails, and come back after it has worked for a

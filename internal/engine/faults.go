@@ -171,7 +171,7 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 		expected := s.ExpectedAt(now)
 		s.Expected = expected
 		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.address, State: st.state,
-			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed, Turned: st.turned, Said: st.said, Shut: e.prober.doors.shut(l, e.heard.last(l))}
+			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed, Turned: st.turned, Said: st.said, Shut: e.prober.doors.shut(l, e.heard.last(l)), Settling: st.settling}
 		for _, v := range e.viewsOf(s, now) {
 			one.Views = append(one.Views, diagnose.View{Vantage: v.Vantage, Outcome: v.Outcome, Left: v.Left})
 		}
@@ -189,9 +189,13 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 func (e *Engine) linkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
 	l.Heard = e.heard.last(l)
 	out := diagnose.LinkEvidence{Link: l, Overdue: l.Agent && wan.Overdue(l.Heard, e.listening, now, e.config.CheckEvery)}
+	out.Announced = l.Mode != site.Static && e.announcesEvery(l) > 0
 	v := e.standings.view(l.ID)
 	if v == nil {
 		return out
+	}
+	if out.Held = v.Held; l.Failing {
+		out.Held = "" // told of as that
 	}
 	if out.Rhythm = time.Duration(v.Rhythm * float64(time.Second)); !l.Agent && wan.OutOfRhythm(l.Heard, e.listening, now, out.Rhythm) {
 		out.Overdue = true

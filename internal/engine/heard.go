@@ -5,7 +5,9 @@ import (
 	"sync"
 	"time"
 
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
 )
 
 // heardList collects when links were last heard, until it is written in bulk.
@@ -32,6 +34,30 @@ func (h *heardList) last(l site.Link) time.Time {
 		return at
 	}
 	return l.Heard
+}
+
+// tenancy is what is known of whether a link still has its address. What was not heard before this server listened proves nothing.
+func (e *Engine) tenancy(l site.Link) probe.Tenancy {
+	every := e.announcesEvery(l)
+	if l.Mode == site.Static || every == 0 {
+		return probe.Tenancy{}
+	}
+	t := probe.Tenancy{Heard: e.heard.last(l), Patience: wan.Patience(every)}
+	if e.listening.After(t.Heard) {
+		t.Heard = e.listening
+	}
+	return t
+}
+
+// announcesEvery is how often whoever announces a link's address looks for another; 0 where nobody does at a rhythm.
+func (e *Engine) announcesEvery(l site.Link) time.Duration {
+	if l.Agent {
+		return e.config.CheckEvery
+	}
+	if v := e.standings.view(l.ID); v != nil {
+		return time.Duration(v.Rhythm * float64(time.Second))
+	}
+	return 0
 }
 
 func (h *heardList) take() map[int64]time.Time {

@@ -29,6 +29,8 @@ type yard struct {
 	wake   map[int64]chan struct{}     // by site: closed when there is something new to do
 	looks  map[int64]*look             // by site: somebody waits for a look at the LAN
 	proofs map[int64]map[int64]*proof  // by link, then by number
+	checks map[int64]time.Time         // by link: when its agent was asked to check its address
+	due    map[int64]bool              // by link: it has not been told of that yet
 	seen   map[int64]contract.Sighting // by device
 	dirty  map[int64]store.Sighting
 }
@@ -100,8 +102,10 @@ func (e *Engine) Orders(ctx context.Context, linkID int64, have string) (contrac
 		for _, pr := range e.yard.proofs[linkID] {
 			out.Proofs = append(out.Proofs, pr.order)
 		}
+		out.Check = e.yard.due[linkID]
+		delete(e.yard.due, linkID)
 		e.yard.mu.Unlock()
-		if out.Version != have || out.Look != 0 || len(out.Proofs) > 0 || ctx.Err() != nil {
+		if out.Version != have || out.Look != 0 || len(out.Proofs) > 0 || out.Check || ctx.Err() != nil {
 			return out, nil
 		}
 		select {
@@ -204,6 +208,25 @@ func (e *Engine) readdress(p premises, six map[int64]netip.Addr) error {
 			return err
 		}}, must(error(nil), ok)
 	})
+}
+
+// checkAgain is how long an agent is left alone after it was asked to check its address.
+const checkAgain = 5 * time.Second
+
+// askAgent has the agent of a link check its address now, as something fails there.
+func (e *Engine) askAgent(linkID int64) {
+	p, l, ok := e.record.ofLink(linkID)
+	if !ok || !l.Agent {
+		return
+	}
+	now := e.now()
+	e.yard.mu.Lock()
+	defer e.yard.mu.Unlock()
+	if now.Sub(e.yard.checks[linkID]) < checkAgain {
+		return
+	}
+	e.yard.checks[linkID], e.yard.due[linkID] = now, true
+	e.yard.rouse(p.ID)
 }
 
 // LAN gives what was last seen of a site's devices.
@@ -411,7 +434,7 @@ func connectWord(err error) string {
 
 // loadSightings reads what was seen before a restart.
 func (e *Engine) loadSightings(ctx context.Context) error {
-	e.yard = yard{wake: map[int64]chan struct{}{}, looks: map[int64]*look{}, proofs: map[int64]map[int64]*proof{}, seen: map[int64]contract.Sighting{}, dirty: map[int64]store.Sighting{}}
+	e.yard = yard{wake: map[int64]chan struct{}{}, looks: map[int64]*look{}, proofs: map[int64]map[int64]*proof{}, checks: map[int64]time.Time{}, due: map[int64]bool{}, seen: map[int64]contract.Sighting{}, dirty: map[int64]store.Sighting{}}
 	list, err := e.store.Sightings(ctx)
 	for _, s := range list {
 		var one contract.Sighting

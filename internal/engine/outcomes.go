@@ -56,7 +56,7 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 		p.book.add(result, ledger.Gap(every), s.ExpectedAt(r.at), probe.StateUnknown)
 		return confirm
 	}
-	rule := s.RuleAt(r.at)
+	rule := p.ruleOf(s, l, r.at)
 	if r.left == "" && unknownPeer(s, vantage, p.own, w.views, r.outcome) {
 		r.left = unknownPeerWords
 	}
@@ -70,11 +70,13 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 	v := was
 	v.View, v.latency, v.said, v.left = rule.Next(v.View, r.outcome, r.at), r.latency, r.said, r.left
 	v.known = v.known || r.outcome.Open()
+	settling := rule.Meaning(v.Outcome) == probe.NotWanted && rule.Tenancy.Settling(v.Since, v.At)
 	w.views[i] = v
 	if vantage == p.own {
 		w.probed, w.address = r.at, r.address
 	}
 	w.judge(rule, p.unfit, r.at)
+	w.settling = settling
 	if r.fingerprint != "" || r.certificate != nil || r.named != nil || r.loose != "" || w.shown != nil {
 		next := showing{}
 		if w.shown != nil {
@@ -98,10 +100,21 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 	p.book.add(result, ledger.Gap(every), rule.Expected, before.state)
 	p.tell(r, before, after)
 	if r.outcome == probe.Stranger && settled {
-		p.e.strangerAt(l, s, r)
+		p.e.strangerAt(l, s, r, v.Since)
 	}
 	if r.outcome == probe.Answered && r.fingerprint != "" && s.Fingerprint == "" && r.left == "" {
 		p.e.pinFirst(s, r.fingerprint)
+	}
+	if settling {
+		p.e.askAgent(l.ID)
+	}
+	if r.left == "" && rule.Meaning(r.outcome) == probe.AsWanted && was.InRow > 0 && rule.Meaning(was.Outcome) == probe.NotWanted {
+		p.e.posts.confirm(s.ID, vantage) // they may see the repair, too
+		if vantage != p.own {
+			p.mu.Lock()
+			p.hurry(w)
+			p.mu.Unlock()
+		}
 	}
 	if rule.Meaning(r.outcome) != probe.NotWanted || r.left != "" {
 		return confirm
@@ -130,6 +143,13 @@ func unknownPeer(s site.Service, vantage, own int64, views []view, o probe.Outco
 	}
 	i := slices.IndexFunc(views, func(v view) bool { return v.vantage == vantage })
 	return i < 0 || !views[i].known
+}
+
+// ruleOf is how a service is judged at a time, at the address that its link has.
+func (p *prober) ruleOf(s site.Service, l site.Link, at time.Time) probe.Rule {
+	rule := s.RuleAt(at)
+	rule.Tenancy = p.e.tenancy(l)
+	return rule
 }
 
 // judge brings a watch's state in line with its views. Where every view is left out, the state stays until it is too old. The

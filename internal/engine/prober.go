@@ -74,6 +74,8 @@ type standing struct {
 	latency time.Duration
 	said    string
 	shown   *showing
+	// settling says that the newest result may be about an address that is no longer the site's.
+	settling bool
 }
 
 // showing is what a service last showed of itself. It is not changed in place.

@@ -30,6 +30,7 @@ type linkStanding struct {
 	calls    []time.Time // when a router announced lately
 	said     wan.Pair    // what the sources say, and since when
 	since    time.Time
+	lacks    [2]int // full reports in a row without IPv4 and IPv6
 }
 
 type sight struct {
@@ -105,7 +106,8 @@ func (e *Engine) writeStandings(ctx context.Context) error {
 	return err
 }
 
-// Observe notes which address the server itself sees of a link's agent.
+// Observe notes which address the server itself sees of a link's agent. At an address that is not the link's it is not heard from
+// the link yet: what it goes on to report is.
 func (e *Engine) Observe(linkID int64, address netip.Addr) {
 	now := e.now()
 	e.standings.with(linkID, func(l *linkStanding) {
@@ -115,7 +117,9 @@ func (e *Engine) Observe(linkID int64, address netip.Addr) {
 		}
 		l.observed[i] = sight{address, now}
 	})
-	e.heard.note(linkID, now)
+	if _, l, ok := e.record.ofLink(linkID); ok && l.Addresses().Of(address.Is6()) == address {
+		e.heard.note(linkID, now)
+	}
 }
 
 // LinkOf gives the link of an agent's key.
@@ -167,6 +171,13 @@ func (e *Engine) noteStanding(linkID int64, in Reported, w wan.Weighing, j wan.J
 	}
 	e.standings.with(linkID, func(s *linkStanding) {
 		view.Refused, view.Rhythm = s.view.Refused, s.view.Rhythm // others write those meanwhile
+		own := wan.Pair{IPv4: s.view.OwnIPv4, IPv6: s.view.OwnIPv6}
+		for _, six := range []bool{false, true} {
+			if a := j.Addresses.Of(six); a.IsValid() && !w.Lacking(six) {
+				own = own.With(six, a)
+			}
+		}
+		view.OwnIPv4, view.OwnIPv6 = own.IPv4, own.IPv6
 		same := sameStanding(s.view, view)
 		s.view = view
 		if moved {
@@ -290,12 +301,13 @@ func (e *Engine) Heartbeat(username string) string {
 	return e.record.beats[username].password
 }
 
-// Beat notes that an agent was heard by STUN.
-func (e *Engine) Beat(username string, _ netip.Addr) {
+// Beat notes that an agent was heard by STUN. From another address than the link's it says nothing of the link: the agent goes on to
+// report.
+func (e *Engine) Beat(username string, from netip.Addr) {
 	e.record.mu.RLock()
 	linkID := e.record.beats[username].linkID
 	e.record.mu.RUnlock()
-	if linkID != 0 {
+	if _, l, ok := e.record.ofLink(linkID); ok && l.Addresses().Of(from.Is6()) == from {
 		e.heard.note(linkID, e.now())
 	}
 }

@@ -246,8 +246,8 @@ func (e *Engine) takeOutcome(v *post, vantageID int64, o contract.OutcomeReport,
 		r.left = speak.Insider
 	case o.Outcome == probe.Skipped:
 		return false // it says why to its operator; of the service it says nothing
-	case o.Target != r.address.String():
-		return false
+	case o.Target != r.address.String() || r.at.Before(l.Since):
+		return false // it was made before the site had this address
 	case now.Sub(r.at) > gap: // kept while the server was away: history, but no news
 		e.prober.book.late(ledger.Result{ServiceID: s.ID, VantageID: vantageID, Outcome: r.outcome, At: r.at, Latency: r.latency}, ledger.Gap(interval(s)))
 		return true

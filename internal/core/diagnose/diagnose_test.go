@@ -36,6 +36,7 @@ func scene() Evidence {
 func fail(e *Evidence, o probe.Outcome, services ...int) {
 	for _, i := range services {
 		e.Services[i].State, e.Services[i].Outcome, e.Services[i].InRow = probe.StateUnreachable, o, probe.Confirmations
+		e.Services[i].Turned = now.Add(-30 * time.Second)
 	}
 }
 
@@ -56,7 +57,31 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		"all refused, the agent is not heard": {func(e *Evidence) { fail(e, probe.Refused, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Ring the site"},
 		"no route":                            {func(e *Evidence) { fail(e, probe.Unroutable, 0, 1, 2) }, "no-route link main", HopAddress, "Report it to the provider Kettle Cable"},
 		"agent overdue, services answer":      {func(e *Evidence) { e.Links[0].Overdue = true }, "agent-overdue link main", HopAddress, "agent's log says"},
-		"address never known":                 {func(e *Evidence) { e.Links[0].IPv4 = netip.Addr{} }, "address-unknown link main", HopAddress, "inkpost agent invite KET-07 main"},
+		"address never known": {func(e *Evidence) {
+			e.Links[0].IPv4, e.Links[0].Heard, e.Links[0].Agent = netip.Addr{}, time.Time{}, false
+		}, "address-unknown link main", HopAddress, "inkpost agent invite KET-07 main"},
+		"address unknown to an agent that is heard": {func(e *Evidence) { e.Links[0].IPv4 = netip.Addr{} }, "address-unknown link main", HopAddress, "inkpost link show KET-07 main"},
+		"address unknown as it is refused": {func(e *Evidence) {
+			e.Links[0].IPv4 = netip.Addr{}
+			e.Links[0].Refused = []RefusedEvidence{{Reason: "it is not the address that this comes from", From: "198.51.100.9", Count: 1}}
+		}, "address-unknown link main", HopAddress, "the reason says what to correct"},
+		"another address is not followed": {func(e *Evidence) {
+			e.Links[0].Held = "the address changed 4 times within 5 minutes"
+			fail(e, probe.Silent, 0, 2)
+		}, "address-held link main", HopAddress, "inkpost link show KET-07 main"},
+		"somebody answers since the agent is silent": {func(e *Evidence) {
+			fail(e, probe.Refused, 0, 1, 2)
+			fail(e, probe.Stranger, 1)
+			e.Links[0].Announced, e.Links[0].Heard = true, now.Add(-40*time.Second)
+		}, "moved-unannounced link main", HopAddress, "why the agent does not announce it"},
+		"nobody answers since the agent is silent": {func(e *Evidence) {
+			fail(e, probe.Silent, 0, 1, 2)
+			e.Links[0].Announced, e.Links[0].Heard = true, now.Add(-40*time.Second)
+		}, "site-dark link main", HopAddress, "is there power"},
+		"the agent was heard since": {func(e *Evidence) {
+			fail(e, probe.Refused, 2)
+			e.Links[0].Announced, e.Links[0].Heard = true, now.Add(-20*time.Second)
+		}, "service-stopped service shell", HopService, "start what should listen"},
 		"a name gives another address": {func(e *Evidence) {
 			e.Hostnames[0].State, e.Hostnames[0].Given = names.StateStale, netip.MustParseAddr("198.51.100.8")
 		}, "name-stale hostname ket-07.isles.example", HopHostname, "publishes the address again"},
@@ -88,6 +113,15 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 			}
 		})
 	}
+}
+
+func TestAFailureThatSettlesIsShownAtTheAddress(t *testing.T) {
+	e := scene()
+	e.Services[0].Outcome, e.Services[0].Settling, e.Services[0].Turned = probe.Stranger, true, e.Now.Add(-4*time.Second)
+	p := Paths(e)[0]
+	require.Nil(t, p.Finding)
+	require.Equal(t, Unsettled, p.Stations[2].Verdict)
+	require.Contains(t, p.Stations[2].Detail, "settling: it failed 4 seconds ago")
 }
 
 func TestDeviceWithoutReservationIsNamedAsAnotherCause(t *testing.T) {

@@ -28,11 +28,13 @@ type Evidence struct {
 // LinkEvidence is a link, whether its agent should have been heard from by now, and what is known from the site's side.
 type LinkEvidence struct {
 	site.Link
-	Overdue  bool
-	NAT      wan.NAT
-	Rhythm   time.Duration // how often a router without an agent announces; 0 where that is not known
-	Resolver string        // what is wrong with name resolution at the site
-	Refused  []RefusedEvidence
+	Overdue   bool
+	NAT       wan.NAT
+	Rhythm    time.Duration // how often a router without an agent announces; 0 where that is not known
+	Resolver  string        // what is wrong with name resolution at the site
+	Refused   []RefusedEvidence
+	Held      string // why a new address is not followed yet; "" where none is held back
+	Announced bool   // somebody announces the link's address at a rhythm
 }
 
 // HostnameEvidence is a hostname with what its zone should give and gives.
@@ -79,6 +81,8 @@ type ServiceEvidence struct {
 	Fingerprint string
 	Shut        string
 	Expires     time.Time
+	// Settling says that the newest result may be about an address that is no longer the site's.
+	Settling bool
 }
 
 // View is what one vantage point last saw of a service. Left says why it does not count.

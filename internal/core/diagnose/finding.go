@@ -46,6 +46,11 @@ const (
 	CauseOneSide        Cause = "one-side-only"
 	CauseRouterAnswers  Cause = "router-answers"
 	CauseCertificate    Cause = "certificate"
+	CauseAddressHeld    Cause = "address-held"
+	CauseUnannounced    Cause = "moved-unannounced"
+	CauseAddressTaken   Cause = "lan-address-taken"
+	CauseDeviceIPv6     Cause = "device-ipv6-lost"
+	CausePinholeMissing Cause = "pinhole-missing"
 )
 
 // Finding is one problem with one cause: at which hop, on which part of the site, the evidence, and the next step.

@@ -141,6 +141,9 @@ func (e Evidence) judge(p *Path, s ServiceEvidence, l LinkEvidence) {
 	if alive && p.Stations[2].Verdict == Unproven {
 		p.Stations[2].Verdict = Proven
 	}
+	if s.Settling && p.Finding == nil {
+		p.Stations[2].Verdict, p.Stations[2].Detail = Unsettled, settlingWords(e.Now, s.Turned)
+	}
 	if p.Finding == nil {
 		if !s.failing() && s.State != probe.StateUnknown && !s.Outcome.Good() && s.Expected == probe.ExpectReachable {
 			p.Stations[6].Verdict = Unsettled // a failure that is not confirmed yet

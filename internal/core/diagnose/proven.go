@@ -48,7 +48,9 @@ func (e Evidence) somebodyElse(l LinkEvidence, list []ServiceEvidence) Finding {
 
 func prints(list []ServiceEvidence) (out []string) {
 	for _, s := range list {
-		out = append(out, fmt.Sprintf("%s shows %s; pinned is %s", s.Name, s.Fingerprint, s.Service.Fingerprint))
+		if s.Outcome == probe.Stranger {
+			out = append(out, fmt.Sprintf("%s shows %s; pinned is %s", s.Name, s.Fingerprint, s.Service.Fingerprint))
+		}
 	}
 	return out
 }

@@ -59,15 +59,22 @@ func (e Evidence) explain(l LinkEvidence) []Finding {
 			cut = append(cut, s)
 		}
 	}
+	if len(cut) > 0 && l.Held != "" {
+		out, cut = append(out, e.addressHeld(l, cut)), nil
+	}
+	silentSince := e.quiet(l, cut)
+	if f, ok := e.unannounced(l, cut); ok && silentSince {
+		out, cut = append(out, f), nil
+	}
 	recognised, cut := e.recognised(l, cut)
 	out = append(out, recognised...)
 	proven := e.where(func(s ServiceEvidence) bool {
 		return s.OnLink == l.Label && (s.proven() || s.State == probe.StateImpaired || s.Outcome == probe.Stranger && s.Shut == "")
 	})
 	switch {
-	case len(cut) > 0 && all(cut, probe.Unroutable) && len(proven) == 0:
+	case len(cut) > 0 && all(cut, probe.Unroutable) && len(proven) == 0 && !silentSince:
 		out = append(out, e.noRoute(l, cut))
-	case len(cut) > 0 && len(proven) == 0 && l.Overdue && all(cut, probe.Silent, probe.Refused, probe.Unroutable):
+	case len(cut) > 0 && len(proven) == 0 && (l.Overdue || silentSince) && all(cut, probe.Silent, probe.Refused, probe.Unroutable):
 		out = append(out, e.siteDark(l, cut))
 	case len(cut) > 0 && len(proven) == 0 && all(cut, probe.Silent, probe.Refused) && (l.NAT.Verdict == wan.NATDouble || l.NAT.Verdict == wan.NATCarrier):
 		f, _ := e.translated(l, cut)
@@ -134,12 +141,28 @@ func (e Evidence) heard(l LinkEvidence) string {
 }
 
 func (e Evidence) addressUnknown(l LinkEvidence) Finding {
-	return Finding{
+	f := Finding{
 		Cause: CauseAddressUnknown, Hop: HopAddress, Subject: "link " + l.Label,
 		Summary:  fmt.Sprintf("The public address of link %s is not known yet", l.Label),
 		Evidence: []string{"nothing has announced an address for this link"},
 		Next:     fmt.Sprintf("Start an agent at the site: inkpost agent invite %s %s", e.Site.Code, l.Label),
 	}
+	var refused []string
+	for _, r := range l.Refused {
+		refused = append(refused, fmt.Sprintf("%d times, from %s: %s", r.Count, r.From, r.Reason))
+	}
+	switch {
+	case len(refused) > 0:
+		f.Evidence = refused
+		f.Next = "Something announces for this link, and is refused: the reason says what to correct, at the site or here."
+	case l.Held != "":
+		f.Evidence = []string{e.heard(l), l.Held}
+		f.Next = "The agent is heard; what it says is not followed, for the reason above. inkpost link show tells what each of its sources says."
+	case l.Agent && !l.Heard.IsZero():
+		f.Evidence = []string{e.heard(l), "none of its sources gives an address that can be reached from outside"}
+		f.Next = fmt.Sprintf("See what its sources say: inkpost link show %s %s", e.Site.Code, l.Label)
+	}
+	return f
 }
 
 func (e Evidence) noRoute(l LinkEvidence, cut []ServiceEvidence) Finding {

@@ -64,6 +64,45 @@ func TestVerdict(t *testing.T) {
 	}
 }
 
+func TestARepairIsNoFailureOfOneSide(t *testing.T) {
+	rule := Rule{Sustain: 5 * time.Second, Stale: 5 * time.Minute}
+	down := View{Outcome: Silent, InRow: 40, Since: now.Add(-10 * time.Minute), At: now.Add(-8 * time.Second)}
+	up := View{Outcome: Opened, InRow: 1, Since: now, At: now}
+	require.Equal(t, StateUnreachable, Verdict(rule, StateUnreachable, []View{up, down}, now), "the other has not looked again")
+	down.At, up.At, up.InRow = now.Add(14*time.Second), now.Add(14*time.Second), 9
+	require.Equal(t, StateUnreachable, Verdict(rule, StateUnreachable, []View{up, down}, up.At), "not for long enough")
+	down.At, up.At = now.Add(15*time.Second), now.Add(15*time.Second)
+	require.Equal(t, StateImpaired, Verdict(rule, StateUnreachable, []View{up, down}, up.At), "it stays like that")
+	down = View{Outcome: Opened, InRow: 1, Since: now.Add(16 * time.Second), At: now.Add(16 * time.Second)}
+	require.Equal(t, StateReachable, Verdict(rule, StateImpaired, []View{up, down}, down.At))
+}
+
+func TestAFailureAtAnAddressThatMayBeGoneSettles(t *testing.T) {
+	every := Tenancy{Heard: now, Patience: 18 * time.Second}
+	failed := func(after, lasting time.Duration) View {
+		return View{Outcome: Stranger, InRow: 5, Since: now.Add(after), At: now.Add(after + lasting)}
+	}
+	for name, c := range map[string]struct {
+		t       Tenancy
+		v       View
+		settled bool
+	}{
+		"nobody would announce another address": {Tenancy{}, failed(time.Second, 6*time.Second), true},
+		"the next check is still to come":       {every, failed(time.Second, 6*time.Second), false},
+		"the next check did not come":           {every, failed(time.Second, 18*time.Second), true},
+		"heard since it failed":                 {Tenancy{now.Add(2 * time.Second), 18 * time.Second}, failed(time.Second, 6*time.Second), true},
+		"whoever announced was silent before":   {every, failed(time.Minute, 6*time.Second), true},
+	} {
+		r := Rule{Sustain: 5 * time.Second, Tenancy: c.t}
+		require.Equal(t, c.settled, r.Settled(c.v), name)
+		want := StateReachable
+		if c.settled {
+			want = StateUnreachable
+		}
+		require.Equal(t, want, Verdict(r, StateReachable, []View{c.v}, c.v.At), name)
+	}
+}
+
 func TestRepresentativeExplainsTheState(t *testing.T) {
 	good, bad := View{Outcome: Opened, At: now}, View{Outcome: Silent, At: now.Add(-time.Second)}
 	require.Equal(t, bad, Representative(Rule{}, StateImpaired, []View{good, bad}))

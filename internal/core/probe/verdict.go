@@ -32,6 +32,20 @@ type Rule struct {
 	Mute     bool          // silence proves nothing
 	Sustain  time.Duration // how long a result for the worse has to last
 	Stale    time.Duration // an older view does not count; 0 for no bound
+	Tenancy  Tenancy       // whether the address may have become somebody else's
+}
+
+// Tenancy is what is known of whether a site still has the address at which its services are probed. The zero Tenancy is that of an
+// address that stays.
+type Tenancy struct {
+	Heard    time.Time     // when the site was last heard from there; where that is before anybody listened: since when somebody does
+	Patience time.Duration // how long after it a new address may take to be announced: a check interval and its travel
+}
+
+// Settling says whether a failure may be the old address's and not the service's: whoever announces the site's address keeps its
+// rhythm, and has not been heard since the failure began, nor had the time to be.
+func (t Tenancy) Settling(since, at time.Time) bool {
+	return t.Patience > 0 && !since.Before(t.Heard) && since.Sub(t.Heard) <= t.Patience && at.Sub(since) < t.Patience
 }
 
 // Meaning of an outcome under a rule.
@@ -55,9 +69,10 @@ func (r Rule) Meaning(o Outcome) Meaning {
 	return NotWanted
 }
 
-// Settled says whether a view that is not wanted may count: it was the same often enough, and for long enough.
+// Settled says whether a view that is not wanted may count: it was the same often enough, and for long enough, at an address that is
+// the site's.
 func (r Rule) Settled(v View) bool {
-	return v.InRow >= Confirmations && v.At.Sub(v.Since) >= r.Sustain
+	return v.InRow >= Confirmations && v.At.Sub(v.Since) >= r.Sustain && !r.Tenancy.Settling(v.Since, v.At)
 }
 
 // Next gives the view after one more outcome at the time at.
@@ -74,9 +89,16 @@ func (r Rule) Next(v View, o Outcome, at time.Time) View {
 // Verdict judges a service by the views of all vantage points, given its state so far. A good result counts at once; a bad
 // one only when it is settled, and until then the state stays what it was. With several vantage points more than half of
 // them have to agree before a service is unreachable, and half of them, for three times as long, before it is impaired: one that is
-// on its own with what it sees changes nothing. A door that has to be closed is open when one of them finds it so.
+// on its own with what it sees changes nothing. Both have to hold at the same time: at a repair, those that have not looked again
+// since disagree with nobody. A door that has to be closed is open when one of them finds it so.
 func Verdict(r Rule, before State, views []View, now time.Time) State {
 	var good, bad, lasting, pending int
+	var reached time.Time // since when one of them has had what is wanted
+	for _, v := range views {
+		if (r.Stale == 0 || now.Sub(v.At) <= r.Stale) && r.Meaning(v.Outcome) == AsWanted && (reached.IsZero() || v.Since.Before(reached)) {
+			reached = v.Since
+		}
+	}
 	for _, v := range views {
 		if r.Stale > 0 && now.Sub(v.At) > r.Stale {
 			continue
@@ -87,7 +109,7 @@ func Verdict(r Rule, before State, views []View, now time.Time) State {
 		case NotWanted:
 			if r.Settled(v) {
 				bad++
-				if v.At.Sub(v.Since) >= 3*r.Sustain {
+				if v.At.Sub(later(v.Since, reached)) >= 3*r.Sustain && v.At.After(reached) {
 					lasting++
 				}
 			} else {
@@ -112,6 +134,13 @@ func Verdict(r Rule, before State, views []View, now time.Time) State {
 		return whenGood(r.Expected)
 	}
 	return before
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }
 
 // A port that should be closed and is closed cannot be reached, which is what its owner wants: see AsExpected.

@@ -13,6 +13,8 @@ const (
 	FlapWindow   = 5 * time.Minute
 	FlapMost     = 4           // so many moves within FlapWindow, and a link is flapping
 	SteadyBefore = time.Minute // a flapping link is believed again when it has said the same for so long
+	// WithdrawAfter is how many full reports without an address of a family take the link's away.
+	WithdrawAfter = 3
 )
 
 // Weighing is everything that is known of one link's address at one moment.
@@ -27,6 +29,10 @@ type Weighing struct {
 	RouterWAN netip.Addr
 	// Chain lists the hops from the device outwards as far as they could be seen.
 	Chain []netip.Addr
+	// Lacks says how many full reports in a row, this one among them, were without an address of IPv4 and of IPv6. Own are the
+	// addresses that reports brought: others are not theirs to withdraw.
+	Lacks [2]int
+	Own   Pair
 	// Moves are when the link moved lately, and Since is since when the sources have said what they say now.
 	Moves  []time.Time
 	Since  time.Time
@@ -40,6 +46,8 @@ var UsualOrder = []Source{SourceObserved, SourceSTUN, SourceGateway, SourceInter
 type Judgement struct {
 	Addresses Pair
 	Changed   bool
+	// Withdrawn are the addresses that the link no longer has.
+	Withdrawn Pair
 	// Held says why an address that differs is not taken yet; "" where nothing is held back.
 	Held     string
 	Reason   string // of the decision, in words
@@ -55,9 +63,19 @@ func Weigh(w Weighing) Judgement {
 		w.Order = UsualOrder
 	}
 	out := Judgement{Addresses: w.Current}
+	agreed := true
 	for _, six := range []bool{false, true} {
 		address, reason, dissents := w.family(six)
 		out.Dissents = append(out.Dissents, dissents...)
+		if address.IsValid() && address != w.Current.Of(six) {
+			agreed = agreed && w.agreed(six, address)
+		}
+		if !address.IsValid() && w.gone(six) {
+			out.Withdrawn = out.Withdrawn.With(six, w.Current.Of(six))
+			out.Addresses = out.Addresses.With(six, netip.Addr{})
+			out.Changed = true
+			reason = fmt.Sprintf("%s is withdrawn: %d full reports in a row were without it", w.Current.Of(six), WithdrawAfter)
+		}
 		if address.IsValid() && address != w.Current.Of(six) {
 			out.Addresses = out.Addresses.With(six, address)
 			out.Changed = true
@@ -69,9 +87,9 @@ func Weigh(w Weighing) Judgement {
 			out.Reason += reason
 		}
 	}
-	if out.Changed {
+	if out.Changed && !agreed {
 		if held := w.flapping(); held != "" {
-			out.Held, out.Addresses, out.Changed = held, w.Current, false
+			out.Held, out.Addresses, out.Changed, out.Withdrawn = held, w.Current, false, Pair{}
 		}
 	}
 	out.NAT = w.nat(out.Addresses.IPv4)
@@ -206,6 +224,45 @@ func spell(list []Source) string {
 		out += string(s)
 	}
 	return out
+}
+
+// agreed says whether everybody who gives an address of a family gives this one, the server among them, which sees it on an
+// authenticated connection: such an address is followed however often it changes.
+func (w Weighing) agreed(six bool, address netip.Addr) bool {
+	seen := false
+	for _, r := range w.Reports {
+		a := r.Addresses.Of(six)
+		if !a.IsValid() || r.Problem != "" || w.Policy.Check(a) != nil || w.Now.Sub(r.At) > StaleAfter {
+			continue
+		}
+		if a != address {
+			return false
+		}
+		seen = seen || r.Source == SourceObserved
+	}
+	return seen
+}
+
+// Lacking says whether a full report is without any usable address of a family, while it has one of the other.
+func (w Weighing) Lacking(six bool) bool {
+	has := [2]bool{}
+	for _, r := range w.Reports {
+		for i, family := range []bool{false, true} {
+			a := r.Addresses.Of(family)
+			has[i] = has[i] || a.IsValid() && r.Problem == "" && w.Policy.Check(a) == nil && w.Now.Sub(r.At) <= StaleAfter
+		}
+	}
+	return six && !has[1] && has[0] || !six && !has[0] && has[1]
+}
+
+// gone says whether an address that reports brought has been missing from them for long enough.
+func (w Weighing) gone(six bool) bool {
+	lacks := w.Lacks[0]
+	if six {
+		lacks = w.Lacks[1]
+	}
+	current := w.Current.Of(six)
+	return current.IsValid() && current == w.Own.Of(six) && lacks >= WithdrawAfter && w.Current.Of(!six).IsValid()
 }
 
 // flapping says why a link that moves to and fro is not followed now; "" where it is.

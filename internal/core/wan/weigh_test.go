@@ -107,8 +107,13 @@ func TestSourcesDisagree(t *testing.T) {
 			[]Source{SourceObserved, SourceSTUN}, "198.51.100.1 is fixed"},
 		"a fixed address that is last": {
 			Weighing{Current: at, Reports: []Report{says(SourceFixed, addrA), says(SourceObserved, addrB), says(SourceSTUN, addrB)}}, Pair{addrB, sixA}, true, NATUnknown, []Source{SourceFixed}, "the provider has changed it"},
-		"a link that flaps": {
-			Weighing{Current: at, Reports: []Report{says(SourceObserved, addrB), says(SourceSTUN, addrB)}, Moves: minutes(0.2, 0.5, 1, 2), Since: weighNow.Add(-5 * time.Second)}, at, false, NATUnknown, nil, "changed 4 times within 5 minutes"},
+		"a link that flaps, and all agree": {
+			Weighing{Current: at, Reports: []Report{says(SourceObserved, addrB), says(SourceSTUN, addrB)}, Moves: minutes(0.2, 0.5, 1, 2), Since: weighNow}, Pair{addrB, sixA}, true, NATUnknown, nil, "by observed and stun"},
+		"a link that flaps, and nobody sees the connection": {
+			Weighing{Current: at, Reports: []Report{says(SourceSTUN, addrB), says(SourceGateway, addrB)}, Moves: minutes(0.2, 0.5, 1, 2), Since: weighNow}, at, false, NATUnknown, nil, "changed 4 times"},
+		"a link that flaps between sources": {
+			Weighing{Current: at, Reports: []Report{says(SourceObserved, addrB), says(SourceSTUN, addrB), says(SourceGateway, addrA)}, Moves: minutes(0.2, 0.5, 1, 2), Since: weighNow.Add(-5 * time.Second)}, at, false, NATDirect,
+			[]Source{SourceGateway}, "changed 4 times within 5 minutes"},
 		"a link that flapped, and has been steady since": {
 			Weighing{Current: at, Reports: []Report{says(SourceObserved, addrB), says(SourceSTUN, addrB)}, Moves: minutes(1.5, 2, 2.5, 3), Since: weighNow.Add(-61 * time.Second)}, Pair{addrB, sixA}, true, NATUnknown, nil, "by observed and stun"},
 		"nobody says anything": {
@@ -130,6 +135,33 @@ func TestSourcesDisagree(t *testing.T) {
 			require.Contains(t, words, c.words)
 		})
 	}
+}
+
+func TestAFamilyThatIsGoneIsWithdrawn(t *testing.T) {
+	at := Pair{addrA, sixA}
+	four := []Report{says(SourceObserved, addrA), says(SourceSTUN, addrA)}
+	for name, c := range map[string]struct {
+		w    Weighing
+		want Pair
+	}{
+		"two reports without it":          {Weighing{Current: at, Own: at, Reports: four, Lacks: [2]int{0, 2}}, at},
+		"three reports without it":        {Weighing{Current: at, Own: at, Reports: four, Lacks: [2]int{0, 3}}, Pair{IPv4: addrA}},
+		"somebody else brought it":        {Weighing{Current: at, Own: Pair{IPv4: addrA}, Reports: four, Lacks: [2]int{0, 9}}, at},
+		"an older address was ours":       {Weighing{Current: at, Own: Pair{addrA, netip.MustParseAddr("2001:db8::b")}, Reports: four, Lacks: [2]int{0, 9}}, at},
+		"it is the only one":              {Weighing{Current: Pair{IPv6: sixA}, Own: at, Lacks: [2]int{0, 9}}, Pair{IPv6: sixA}},
+		"it is there again":               {Weighing{Current: at, Own: at, Reports: append(four, says(SourceSTUN, sixA)), Lacks: [2]int{0, 9}}, at},
+		"IPv4 is gone, and IPv6 is there": {Weighing{Current: at, Own: at, Reports: []Report{says(SourceObserved, sixA), says(SourceSTUN, sixA)}, Lacks: [2]int{3, 0}}, Pair{IPv6: sixA}},
+	} {
+		c.w.Now, c.w.Policy = weighNow, lab
+		got := Weigh(c.w)
+		require.Equal(t, c.want, got.Addresses, name)
+		require.Equal(t, c.want != c.w.Current, got.Withdrawn.Known(), name)
+	}
+	w := Weighing{Now: weighNow, Policy: lab, Reports: four}
+	require.True(t, w.Lacking(true))
+	require.False(t, w.Lacking(false))
+	w.Reports = []Report{failed(SourceObserved, "away")}
+	require.False(t, w.Lacking(true) || w.Lacking(false), "a report that has nothing says nothing")
 }
 
 func TestEachVerdictSaysWhatToDo(t *testing.T) {
