@@ -22,10 +22,12 @@ type Gateway struct {
 
 	asking sync.Mutex // one question at a time
 	speaks protocol   // what the router answered last; "" where that is not known
+	tried  time.Time  // when all protocols were tried last
 	found  igd.Gateway
 	kept   *pcp.Mapping
 
 	mu     sync.Mutex
+	asked  bool       // it has been asked once
 	last   netip.Addr // what the router said last
 	status string     // of its connection
 }
@@ -68,21 +70,22 @@ func (g *Gateway) Learn(ctx context.Context) []wan.Report {
 		return []wan.Report{out}
 	}
 	external, by, problems := g.ask(ctx, router)
+	g.mu.Lock()
+	g.asked = true
+	if external.IsValid() {
+		g.last = external
+	}
+	g.mu.Unlock()
 	if !external.IsValid() {
 		out.Via = router.String()
 		out.Problem = "the router " + router.String() + " answers neither NAT-PMP, UPnP IGD nor PCP: switch one of them on, or type its WAN address"
 		for _, err := range problems {
-			var p pcp.Refused
-			var n natpmp.Refused
-			if errors.As(err, &p) && p.Code != 1 || errors.As(err, &n) || errors.Is(err, igd.ErrLeadsAway) {
+			if refuses(err) || errors.Is(err, igd.ErrLeadsAway) {
 				out.Problem = "the router " + router.String() + ": " + err.Error()
 			}
 		}
 		return []wan.Report{out}
 	}
-	g.mu.Lock()
-	g.last = external
-	g.mu.Unlock()
 	out.Via, out.Addresses = string(by), wan.PairOf(external)
 	return []wan.Report{out}
 }
@@ -91,11 +94,12 @@ func (g *Gateway) Learn(ctx context.Context) []wan.Report {
 func (g *Gateway) ask(ctx context.Context, router netip.Addr) (external netip.Addr, by protocol, problems []error) {
 	known := g.speaks
 	if known != "" {
-		if external, err := g.askBy(ctx, known, router); err == nil {
-			return external, known, nil
+		external, err := g.askBy(ctx, known, router)
+		if err == nil || refuses(err) && time.Since(g.tried) < triedFor {
+			return external, known, []error{err}
 		}
 	}
-	g.speaks = ""
+	g.speaks, g.tried = "", time.Now()
 	both := []protocol{byNATPMP, byIGD}
 	answers, errs := make([]netip.Addr, len(both)), make([]error, len(both))
 	var wg sync.WaitGroup
@@ -110,15 +114,26 @@ func (g *Gateway) ask(ctx context.Context, router netip.Addr) (external netip.Ad
 		g.speaks = both[i]
 		return answers[i], both[i], nil
 	}
-	if known != byPCP {
-		var err error
-		if external, err = g.askBy(ctx, byPCP, router); err == nil {
-			g.speaks = byPCP
-			return external, byPCP, nil
-		}
-		errs = append(errs, err)
+	var err error
+	if external, err = g.askBy(ctx, byPCP, router); err == nil {
+		g.speaks = byPCP
+		return external, byPCP, nil
+	}
+	errs, both = append(errs, err), append(both, byPCP)
+	if i := slices.IndexFunc(errs, refuses); i >= 0 {
+		g.speaks = both[i]
 	}
 	return netip.Addr{}, "", errs
+}
+
+// triedFor is how long a router that answers that it has no address is asked by that protocol only.
+const triedFor = time.Hour
+
+// refuses says whether the router answered, and gave no address: it has none, or does not tell.
+func refuses(err error) bool {
+	var p pcp.Refused
+	var n natpmp.Refused
+	return errors.As(err, &p) && p.Code != 1 || errors.As(err, &n)
 }
 
 func (g *Gateway) askBy(ctx context.Context, p protocol, router netip.Addr) (external netip.Addr, err error) {
@@ -240,8 +255,9 @@ func (g *Gateway) compare(n igd.Notice) (another netip.Addr, is bool) {
 		g.status = n.Status
 	}
 	if n.External.IsValid() && n.External != g.last {
-		is, another = true, n.External
-		g.last = n.External
+		if g.last = n.External; g.asked { // or else it is being asked for the first time
+			is, another = true, n.External
+		}
 	}
 	return another, is
 }

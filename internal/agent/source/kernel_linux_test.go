@@ -119,7 +119,7 @@ func TestARouterWithThePublicAddress(t *testing.T) {
 	require.Equal(t, public, j.Addresses.String())
 
 	// The provider gives another address: STUN and the router say so.
-	s.Renumber(public2)
+	s.MoveTo(public2)
 	l = s.learn(func(l learned) bool { return l.of(wan.SourceGateway)["NAT-PMP"].Addresses.String() == public2 })
 	require.Equal(t, public2, l.of(wan.SourceGateway)["NAT-PMP"].Addresses.String())
 	require.Equal(t, public2, l.of(wan.SourceSTUN)[outside+":"+stunPort].Addresses.String())

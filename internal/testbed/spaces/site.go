@@ -23,6 +23,7 @@ type Site struct {
 	Spaces
 	WAN    string // the public address now
 	edge   string // the space that has it
+	behind Behind
 	daemon *Process
 	config string
 }
@@ -43,7 +44,7 @@ func NewSite(s Spaces, b Behind) *Site {
 	s.Make("lan", "router", "out")
 	s.Join("lan lan0 "+Machine+"/24", "router lan "+Router+"/24")
 	s.In("lan", "ip", "route", "add", "default", "via", Router)
-	site := &Site{Spaces: s, WAN: Public, edge: "router"}
+	site := &Site{Spaces: s, WAN: Public, edge: "router", behind: b}
 	if b.Front == "" {
 		s.Join("router wan "+b.RouterWAN+"/24", "out wan "+Outside+"/24")
 		s.In("router", "ip", "route", "add", "default", "via", Outside)
@@ -74,8 +75,8 @@ func (s *Site) StartGateway() {
 // StopGateway ends the router's gateway daemon.
 func (s *Site) StopGateway() { s.daemon.Kill() }
 
-// Renumber gives the site another public address, as a provider does: what is under way through the old one is lost.
-func (s *Site) Renumber(to string) {
+// MoveTo gives the site another public address, as a provider does: what is under way through the old one is lost.
+func (s *Site) MoveTo(to string) {
 	s.t.Helper()
 	s.In(s.edge, "sh", "-c", fmt.Sprintf("ip addr del %s/24 dev wan; ip addr add %s/24 dev wan; ip route replace default via %s", s.WAN, to, Outside))
 	s.WAN = to
@@ -84,5 +85,13 @@ func (s *Site) Renumber(to string) {
 // Forward has the router, and what is in front of it, pass a TCP port on to an address of the LAN.
 func (s *Site) Forward(port int, to string) {
 	s.t.Helper()
-	s.In("router", "nft", fmt.Sprintf("add table ip inkfwd; add chain ip inkfwd pre { type nat hook prerouting priority -110; }; add rule ip inkfwd pre iifname wan tcp dport %d dnat to %s", port, to))
+	s.forward("router", port, to)
+	if s.behind.Front != "" {
+		s.forward("front", port, fmt.Sprintf("%s:%d", s.behind.RouterWAN, port))
+	}
+}
+
+func (s *Site) forward(space string, port int, to string) {
+	s.t.Helper()
+	s.In(space, "nft", fmt.Sprintf("add table ip inkfwd; add chain ip inkfwd pre { type nat hook prerouting priority -110; }; add rule ip inkfwd pre iifname wan tcp dport %d dnat to %s", port, to))
 }

@@ -144,24 +144,32 @@ func (p *Process) Busy(t testing.TB) time.Duration {
 	return time.Duration(user+system) * 10 * time.Millisecond // USER_HZ is 100
 }
 
+// Within runs f on a thread in a space: the sockets that it opens are the space's, wherever they are used then.
+func (s Spaces) Within(space string, f func() error) (err error) {
+	done := make(chan struct{})
+	go func() { // on a thread of its own, which ends with it: it is never given back
+		defer close(done)
+		runtime.LockOSThread()
+		var there int
+		if there, err = unix.Open("/run/netns/"+s.Name(space), unix.O_RDONLY|unix.O_CLOEXEC, 0); err != nil {
+			return
+		}
+		defer unix.Close(there)
+		if err = unix.Setns(there, syscall.CLONE_NEWNET); err == nil {
+			err = f()
+		}
+	}()
+	<-done
+	return err
+}
+
 // Dial opens connections in a space.
 func (s Spaces) Dial(space string) func(ctx context.Context, network, address string) (net.Conn, error) {
 	return func(ctx context.Context, network, address string) (c net.Conn, err error) {
-		done := make(chan struct{})
-		go func() { // on a thread of its own, which ends with it: it is never given back
-			defer close(done)
-			runtime.LockOSThread()
-			var there int
-			if there, err = unix.Open("/run/netns/"+s.Name(space), unix.O_RDONLY|unix.O_CLOEXEC, 0); err != nil {
-				return
-			}
-			defer unix.Close(there)
-			if err = unix.Setns(there, syscall.CLONE_NEWNET); err != nil {
-				return
-			}
-			c, err = (&net.Dialer{}).DialContext(ctx, network, address)
-		}()
-		<-done
+		err = s.Within(space, func() (err error) {
+			c, err = (&net.Dialer{FallbackDelay: -1}).DialContext(ctx, network, address)
+			return err
+		})
 		return c, err
 	}
 }
