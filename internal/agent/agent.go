@@ -173,6 +173,8 @@ type fleet struct {
 
 func (f *fleet) poke(why reason) {
 	for _, r := range f.runners {
+		r.renewed.Store(true)
+		r.lost.sever()
 		r.look(why)
 	}
 }

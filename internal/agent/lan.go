@@ -19,6 +19,9 @@ import (
 type Neighbour struct {
 	Address netip.Addr
 	MAC     string
+	Before  bool // it answered before, and has not been asked again since
+	// Age is how long ago it answered. The system believes in a neighbour for up to 45 s without asking it.
+	Age time.Duration
 }
 
 // LAN is the agent's view of the site's network. Neighbours lists what the system knows, at most NeighboursMost. Try tries one
@@ -53,10 +56,33 @@ func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.Wa
 	}
 	wg.Wait()
 	after, _ := lan.Neighbours(ctx)
+	after = asked(ctx, lan, after, out, list)
 	for i, item := range list {
 		settle(&out[i], item, after)
 	}
 	return out
+}
+
+// askedFor is how long the system takes to find out that a neighbour is gone.
+const askedFor = 9 * time.Second
+
+// asked waits until the system has asked again for the devices that it knew before, and that are not known to be there otherwise.
+func asked(ctx context.Context, lan LAN, table []Neighbour, seen []contract.Sighting, list []contract.WatchItem) []Neighbour {
+	until := time.Now().Add(askedFor)
+	for time.Now().Before(until) {
+		doubt := false
+		for i, item := range list {
+			at, err := netip.ParseAddr(item.Address)
+			for _, n := range table {
+				doubt = doubt || err == nil && !seen[i].Present && item.MAC != "" && n.Before && n.Address == at
+			}
+		}
+		if !doubt || !pause(ctx, 250*time.Millisecond) {
+			break
+		}
+		table, _ = lan.Neighbours(ctx)
+	}
+	return table
 }
 
 func look(ctx context.Context, lan LAN, before []Neighbour, item contract.WatchItem) contract.Sighting {
@@ -77,41 +103,61 @@ func look(ctx context.Context, lan LAN, before []Neighbour, item contract.WatchI
 	return out
 }
 
-// settle adds what the neighbour table says after the ports were tried.
+// settle adds what the neighbour table says after the ports were tried. Whoever answers at the recorded address with another MAC is
+// not the device.
 func settle(s *contract.Sighting, item contract.WatchItem, table []Neighbour) {
 	at, err := netip.ParseAddr(item.Address)
 	if err != nil {
 		return
 	}
+	there := whereIs(table, item.MAC, at)
 	for _, n := range table {
-		if n.Address == at {
+		mine := sameMAC(n.MAC, item.MAC)
+		if n.Address == at && !(n.Before && !s.Present) && !(mine && there.IsValid()) {
 			s.MAC = n.MAC
-			s.Present = s.Present || item.MAC == "" || sameMAC(n.MAC, item.MAC)
-		}
-		if item.MAC != "" && sameMAC(n.MAC, item.MAC) && n.Address.Is6() && n.Address.IsGlobalUnicast() && !n.Address.IsPrivate() {
-			s.IPv6 = n.Address.String()
+			s.Present = item.MAC == "" || mine
 		}
 	}
-	if there := whereIs(table, item.MAC, at); there.IsValid() {
+	if there.IsValid() {
 		s.Found, s.Present = there.String(), true
 	}
 }
 
-// whereIs gives another address of the recorded one's family at which a MAC answers, if it does not at the recorded one.
+// doubtful says whether a device is there only because it was a while ago: none of its ports answers now.
+func doubtful(s contract.Sighting, item contract.WatchItem, table []Neighbour) bool {
+	for _, p := range s.Ports {
+		if p.State == "open" || p.State == "refused" {
+			return false
+		}
+	}
+	at, _ := netip.ParseAddr(item.Address)
+	for _, n := range table {
+		if n.Address == at && sameMAC(n.MAC, item.MAC) {
+			return len(item.Ports) > 0 && n.Age > tryLimit+time.Second
+		}
+	}
+	return false
+}
+
+// whereIs gives another address of the recorded one's family at which a MAC answers, if it does not at the recorded one. The newest
+// answer counts.
 func whereIs(table []Neighbour, mac string, recorded netip.Addr) (other netip.Addr) {
 	if mac == "" {
 		return netip.Addr{}
 	}
+	var best Neighbour
 	for _, n := range table {
-		if !sameMAC(n.MAC, mac) || n.Address.Is4() != recorded.Is4() || n.Address.IsLinkLocalUnicast() {
+		if !sameMAC(n.MAC, mac) || n.Address.Is4() != recorded.Is4() || n.Address.IsLinkLocalUnicast() || n.Before {
 			continue
 		}
-		if n.Address == recorded {
-			return netip.Addr{}
+		if !best.Address.IsValid() || n.Age < best.Age || n.Age == best.Age && n.Address == recorded {
+			best = n
 		}
-		other = n.Address
 	}
-	return other
+	if best.Address == recorded {
+		return netip.Addr{}
+	}
+	return best.Address
 }
 
 func sameMAC(a, b string) bool {

@@ -183,8 +183,8 @@ func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
 		_, err := s.Client.AddService(t.Context(), "KET-07", in)
 		require.NoError(t, err)
 	}
-	table := []agent.Neighbour{{netip.MustParseAddr("192.168.7.20"), "02:00:5e:07:00:01"}, {netip.MustParseAddr("192.168.7.33"), "02:00:5e:07:00:02"},
-		{netip.MustParseAddr("2001:db8:7::20"), "02:00:5e:07:00:01"}, {netip.MustParseAddr("fe80::20"), "02:00:5e:07:00:01"}, {netip.MustParseAddr("192.168.7.99"), "02:00:5e:99:00:01"}}
+	table := []agent.Neighbour{{Address: netip.MustParseAddr("192.168.7.20"), MAC: "02:00:5e:07:00:01"}, {Address: netip.MustParseAddr("192.168.7.33"), MAC: "02:00:5e:07:00:02"},
+		{Address: netip.MustParseAddr("2001:db8:7::20"), MAC: "02:00:5e:07:00:01"}, {Address: netip.MustParseAddr("fe80::20"), MAC: "02:00:5e:07:00:01"}, {Address: netip.MustParseAddr("192.168.7.99"), MAC: "02:00:5e:99:00:01"}}
 	for i := range 10000 { // somebody fills the table
 		table = append(table, agent.Neighbour{Address: netip.AddrFrom4([4]byte{10, 9, byte(i >> 8), byte(i)}), MAC: "02:00:5e:99:00:02"})
 	}

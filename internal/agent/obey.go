@@ -18,7 +18,11 @@ func (r *runner) obey(ctx context.Context) {
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	proving := map[int64]bool{}
+	var watched time.Time
 	for failures := 0; ctx.Err() == nil; {
+		if soon := watched.Add(roundFloor); r.renewed.Swap(false) && soon.Before(next) {
+			next = soon
+		}
 		patient, done := r.lost.wait(ctx)
 		got, err := r.to.orders(patient, orders.Version, time.Until(next))
 		severed := patient.Err() != nil
@@ -48,6 +52,9 @@ func (r *runner) obey(ctx context.Context) {
 		}
 		due := got.Look != 0 || got.Version != orders.Version || time.Now().After(next)
 		orders = got
+		if due {
+			watched = time.Now()
+		}
 		if due && (len(orders.Watch) > 0 || orders.Look != 0) {
 			r.watch(ctx, orders)
 		}
@@ -60,16 +67,36 @@ func (r *runner) obey(ctx context.Context) {
 // proofPause is how often is asked for orders while a path is being proven.
 const proofPause = 200 * time.Millisecond
 
-// watch looks at the devices on record once and tells the server.
+// watch looks at the devices on record once and tells the server. Those that it does not find are searched for meanwhile.
 func (r *runner) watch(ctx context.Context, o contract.Orders) {
+	r.finder.ask(ctx, r.o.LAN, o.Watch)
+	seen := r.report(ctx, o)
+	table, _ := r.o.LAN.Neighbours(ctx)
+	if missing := r.finder.missing(table, o.Watch, seen); len(missing) > 0 {
+		r.side.Go(func() {
+			defer r.finder.done()
+			r.log.Info("devices are not where they should be; the LAN is searched for them", "devices", len(missing))
+			search(ctx, r.o.LAN, missing)
+			if table, _ := r.o.LAN.Neighbours(ctx); ctx.Err() == nil && someFound(table, missing) {
+				r.report(ctx, contract.Orders{Watch: o.Watch})
+			}
+		})
+	}
+}
+
+// report looks, and tells the server what it saw.
+func (r *runner) report(ctx context.Context, o contract.Orders) []contract.Sighting {
 	report := contract.LANReport{Look: o.Look}
 	neighbours, err := r.o.LAN.Neighbours(ctx)
 	if err != nil {
 		report.Problem = err.Error()
 	}
 	report.Sightings = survey(ctx, r.o.LAN, neighbours, o.Watch)
+	table, _ := r.o.LAN.Neighbours(ctx)
+	r.finder.sixes(r.o.LAN, table, o.Watch, report.Sightings)
 	r.tellStatus(func(s *Status) { s.LAN, s.LANTrouble = report.Sightings, report.Problem })
 	if err := r.to.any.ReportLAN(ctx, report); err != nil && ctx.Err() == nil {
 		r.log.Warn("what the LAN looks like could not be told", "error", err)
 	}
+	return report.Sightings
 }

@@ -201,13 +201,17 @@ func (s *severed) wait(ctx context.Context) (context.Context, context.CancelFunc
 	return ctx, cancel
 }
 
+func (s *severed) sever() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.cancel != nil {
+		s.cancel()
+	}
+}
+
 // afresh leaves the connections that are open: the router may still translate them to an address that is gone, and the server would
 // see that one.
 func (r *runner) afresh() {
 	r.to.hangUp()
-	r.lost.mu.Lock()
-	defer r.lost.mu.Unlock()
-	if r.lost.cancel != nil {
-		r.lost.cancel()
-	}
+	r.lost.sever()
 }

@@ -16,6 +16,7 @@ import (
 	"runtime"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"inkpost.example/inkpost/internal/agent/source"
@@ -53,6 +54,8 @@ type runner struct {
 	status  Status
 	side    sync.WaitGroup // what a round left running
 	lost    severed
+	finder  finder
+	renewed atomic.Bool // the machine's own addresses changed: the devices' may have, too
 
 	mu    sync.Mutex
 	heard map[wan.Source][]wan.Report // what each source said last
@@ -65,7 +68,8 @@ func newRunner(o Options, l LinkOptions, f *fleet, many bool) *runner {
 	if l.Dial != nil {
 		o.Dial = l.Dial
 	}
-	r := &runner{o: o, link: l, dir: o.StateDir, fleet: f, log: o.Log, way: &way{o: o}, news: news{wake: make(chan struct{}, 1)}, heard: map[wan.Source][]wan.Report{}}
+	r := &runner{o: o, link: l, dir: o.StateDir, fleet: f, log: o.Log, way: &way{o: o}, news: news{wake: make(chan struct{}, 1)}, heard: map[wan.Source][]wan.Report{},
+		finder: finder{first: map[string]map[netip.Addr]time.Time{}, searched: map[string]time.Time{}}}
 	if many {
 		r.dir = filepath.Join(o.StateDir, l.Interface)
 	}

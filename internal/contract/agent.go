@@ -106,6 +106,9 @@ type WatchItem struct {
 	MAC     string      `json:"mac,omitempty"`
 	Address string      `json:"lan_address"`
 	Ports   []WatchPort `json:"ports,omitempty"`
+	// WantIPv6 asks for the device's IPv6 address; IPv6 is the one that it is known by.
+	WantIPv6 bool   `json:"want_ipv6,omitempty"`
+	IPv6     string `json:"ipv6,omitempty"`
 }
 
 // WatchPort is an internal port of a service.
@@ -127,6 +130,8 @@ type Sighting struct {
 	At    time.Time  `json:"at,omitzero"`
 	// Hours counts at which hours of the day the device was there; the server does that.
 	Hours diagnose.Hours `json:"hours,omitzero"`
+	// Without counts the looks in a row at which the device was there without the IPv6 address that is wanted; the server does that.
+	Without int `json:"without_ipv6,omitempty"`
 }
 
 // PortSeen is how an internal port was from inside: open, refused, silent, or unknown where it could not be tried.

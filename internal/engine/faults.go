@@ -150,7 +150,7 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.devices, Seen: map[string]diagnose.DeviceSeen{}}
 	for _, d := range p.devices {
 		if s, ok := e.sighting(d.ID); ok {
-			seen := diagnose.DeviceSeen{At: s.At, Present: s.Present, Found: s.Found, Ports: map[string]string{}, Hours: s.Hours}
+			seen := diagnose.DeviceSeen{At: s.At, Present: s.Present, Found: s.Found, Ports: map[string]string{}, Hours: s.Hours, MAC: s.MAC}
 			for _, port := range s.Ports {
 				seen.Ports[port.Service] = port.State
 			}
@@ -163,7 +163,7 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 	for _, h := range p.hostnames {
 		want, known := p.answerOf(h), e.names.of(h.ID)
 		push, _ := e.pushOf(h)
-		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, Push: push, Want: want.IPv4, Given: known.given.IPv4, State: e.judge(p, h, now), Behind: e.behind(p, h)})
+		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, LostIPv6: h.DeviceID != 0 && e.lostIPv6(h.DeviceID), Push: push, Want: want.IPv4, Given: known.given.IPv4, State: e.judge(p, h, now), Behind: e.behind(p, h)})
 	}
 	for _, s := range p.services {
 		st := e.prober.standing(s.ID)

@@ -118,8 +118,12 @@ func (e *Engine) Orders(ctx context.Context, linkID int64, have string) (contrac
 // watchOf lists the devices of a site with the ports of their services.
 func watchOf(p premises) []contract.WatchItem {
 	out := []contract.WatchItem{}
+	wanted := p.wantIPv6()
 	for _, d := range p.devices {
-		item := contract.WatchItem{Device: d.Name, MAC: d.MAC, Address: d.Address.String()}
+		item := contract.WatchItem{Device: d.Name, MAC: d.MAC, Address: d.Address.String(), WantIPv6: wanted[d.ID]}
+		if d.IPv6.IsValid() {
+			item.IPv6 = d.IPv6.String()
+		}
 		for _, s := range p.services {
 			if s.DeviceID == d.ID {
 				item.Ports = append(item.Ports, contract.WatchPort{Service: s.Name, Transport: string(s.Transport), Port: s.InternalFrom})
@@ -130,6 +134,26 @@ func watchOf(p premises) []contract.WatchItem {
 	return out
 }
 
+// wantIPv6 says of which devices the IPv6 address is wanted.
+func (p premises) wantIPv6() map[int64]bool {
+	out := map[int64]bool{}
+	for _, h := range p.hostnames {
+		if h.DeviceID != 0 {
+			out[h.DeviceID] = true
+		}
+	}
+	return out
+}
+
+// withoutMost is how many looks in a row at a device without the IPv6 address that is on record make that a stale one.
+const withoutMost = 3
+
+// lostIPv6 says whether the IPv6 address that is on record of a device is no longer its own, and no other is known.
+func (e *Engine) lostIPv6(deviceID int64) bool {
+	s, ok := e.sighting(deviceID)
+	return ok && s.Without >= withoutMost
+}
+
 // TakeLAN takes in what an agent saw of the devices on record. What is not on record is passed over.
 func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
 	p, l, ok := e.record.ofLink(linkID)
@@ -137,12 +161,9 @@ func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
 		return ErrLinkGone
 	}
 	now := e.now()
-	known, named := map[string]site.Device{}, map[int64]bool{}
+	known, wanted := map[string]site.Device{}, p.wantIPv6()
 	for _, d := range p.devices {
 		known[d.Name] = d
-	}
-	for _, h := range p.hostnames {
-		named[h.DeviceID] = h.DeviceID != 0
 	}
 	e.yard.mu.Lock()
 	changed := false
@@ -153,13 +174,17 @@ func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
 			continue
 		}
 		// An address that no hostname has is of no use, and changes nothing.
-		if a, err := netip.ParseAddr(s.IPv6); err == nil && a != d.IPv6 && named[d.ID] && e.config.Policy.Check(a) == nil {
+		if a, err := netip.ParseAddr(s.IPv6); err == nil && a != d.IPv6 && wanted[d.ID] && e.config.Policy.Check(a) == nil {
 			six[d.ID] = a
 		}
 		s.At = now
 		before := e.yard.seen[d.ID]
 		s.Hours = before.Hours
 		s.Hours.Look(now, s.Present)
+		s.Without = 0
+		if wanted[d.ID] && d.IPv6.IsValid() && s.Present && s.IPv6 == "" {
+			s.Without = min(before.Without+1, withoutMost)
+		}
 		kept := before.At
 		before.At, before.Hours = now, s.Hours // that is no change to tell of
 		was, _ := json.Marshal(before)

@@ -194,7 +194,8 @@ func (p *prober) tell(r round, before, after standing) {
 		p.book.standing(store.Standing{ServiceID: s.ID, State: after.state, Since: after.since})
 		p.e.Events.Publish(contract.EventServiceState, r.site, s.Name, fmt.Sprintf("%s went from %s to %s", s.Name, probe.Words(s.ExpectedAt(r.at), before.state, false), probe.Words(s.ExpectedAt(r.at), after.state, false)))
 	}
-	if (after.view.InRow == 1 || after.state != before.state) && !asExpected && !s.Mute() {
+	failed := s.RuleAt(r.at).Meaning(r.outcome) == probe.NotWanted
+	if (failed && before.view.Outcome != r.outcome || after.state != before.state && !asExpected) && !s.Mute() {
 		p.e.lookSoon(s.SiteID) // from inside it may look otherwise
 	}
 	if after.state != before.state || after.view.Outcome != before.view.Outcome {

@@ -55,6 +55,9 @@ func (n *nameStates) set(hostnameID int64, f func(*nameState)) {
 // judge gives a hostname's state. Both families must be right; the IPv4 address is shown where both are.
 func (e *Engine) judge(p premises, h site.Hostname, now time.Time) names.State {
 	want, known := p.answerOf(h), e.names.of(h.ID)
+	if h.DeviceID != 0 && e.lostIPv6(h.DeviceID) {
+		return names.StateStale
+	}
 	_, held := e.pushOf(h)
 	s := names.Standing{Held: held, Want: want.IPv4, Given: known.given.IPv4, Published: e.lastChange(p, h), TTL: time.Duration(h.TTL) * time.Second}
 	if !want.IPv4.IsValid() || known.given.IPv4 == want.IPv4 && want.IPv6.IsValid() {

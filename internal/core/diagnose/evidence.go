@@ -43,6 +43,7 @@ type HostnameEvidence struct {
 	Want, Given netip.Addr
 	State       names.State
 	Push        PushEvidence
+	LostIPv6    bool     // the device that it names no longer has the IPv6 address that it answers
 	Behind      []string // resolvers that give another address although their caches have run out, and what they give
 }
 

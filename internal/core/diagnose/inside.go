@@ -21,6 +21,7 @@ type DeviceSeen struct {
 	Found   string
 	Ports   map[string]string
 	Hours   Hours
+	MAC     string // that answers at the recorded address; "" where nobody does
 }
 
 // RefusedEvidence tells of announcements that were refused lately.
@@ -81,6 +82,9 @@ func (e Evidence) moved() []Finding {
 	var out []Finding
 	for _, d := range e.Devices {
 		s, ok := e.inside(d.Name)
+		if ok && s.Found == "" && taken(d, s) {
+			out = append(out, e.addressTaken(d, s))
+		}
 		if !ok || s.Found == "" {
 			continue
 		}
@@ -91,12 +95,43 @@ func (e Evidence) moved() []Finding {
 			Evidence: []string{fmt.Sprintf("from inside, %s ago: %s answers at %s", spoken(e.Now.Sub(s.At)), d.MAC, s.Found)},
 			Next:     fmt.Sprintf("In the router, reserve %s for %s, then restart %s; or record %s and change the forwards.", d.Address, d.MAC, d.Name, s.Found),
 		}
+		if taken(d, s) {
+			f.Summary = fmt.Sprintf("%s is at %s now, and another machine has %s, to which the forwards lead", d.Name, s.Found, d.Address)
+			f.Evidence = append(f.Evidence, fmt.Sprintf("%s answers at %s instead", s.MAC, d.Address))
+		}
 		if d.Reserved {
 			f.Also = []string{fmt.Sprintf("The reservation is for another MAC, or %s lies inside the range that the router gives out.", d.Address)}
 		}
 		out = append(out, f)
 	}
 	return out
+}
+
+// taken says whether another machine has the device's recorded address.
+func taken(d site.Device, s DeviceSeen) bool {
+	return d.MAC != "" && s.MAC != "" && !strings.EqualFold(s.MAC, d.MAC)
+}
+
+// addressTaken tells of a machine that has a device's address, while the device itself is nowhere.
+func (e Evidence) addressTaken(d site.Device, s DeviceSeen) Finding {
+	on := e.where(func(x ServiceEvidence) bool { return x.Device == d.Name })
+	return Finding{
+		Cause: CauseAddressTaken, Hop: HopDevice, Subject: "device " + d.Name, Services: serviceNames(on),
+		Summary:  fmt.Sprintf("Another machine has %s, the address of %s: the forwards lead to it", d.Address, d.Name),
+		Evidence: []string{fmt.Sprintf("from inside, %s ago: %s answers at %s; %s has %s", spoken(e.Now.Sub(s.At)), s.MAC, d.Address, d.Name, d.MAC)},
+		Next:     fmt.Sprintf("In the router, see which machine %s is, and reserve %s for %s; then start both anew.", s.MAC, d.Address, d.MAC),
+		Also:     []string{fmt.Sprintf("%s was replaced, or has another network card: record its MAC.", d.Name)},
+	}
+}
+
+// lostIPv6 tells of a hostname whose device no longer has the IPv6 address that is answered.
+func lostIPv6(h HostnameEvidence) Finding {
+	return Finding{
+		Cause: CauseDeviceIPv6, Hop: HopHostname, Subject: "hostname " + string(h.Name),
+		Summary:  fmt.Sprintf("%s answers an IPv6 address that %s no longer has", h.Name, h.Device),
+		Evidence: []string{fmt.Sprintf("an agent looked three times in a row: %s is there, without it and without another", h.Device)},
+		Next:     fmt.Sprintf("See whether %s still has IPv6, and whether the router still gives a prefix to its LAN. The agent has to be on the same LAN.", h.Device),
+	}
 }
 
 // inRange tells of devices whose address the router may give to another.

@@ -20,7 +20,9 @@ func Site(e Evidence) []Finding {
 	out = append(out, e.inRange()...)
 	out = append(out, e.held()...)
 	for _, h := range e.Hostnames {
-		if h.State == names.StateStale && len(h.Behind) > 0 && h.Given == h.Want {
+		if h.LostIPv6 {
+			out = append(out, lostIPv6(h))
+		} else if h.State == names.StateStale && len(h.Behind) > 0 && h.Given == h.Want {
 			out = append(out, Finding{
 				Cause: CauseResolverBehind, Hop: HopHostname, Subject: "hostname " + string(h.Name),
 				Summary:  fmt.Sprintf("%s is right at its own name server, but not everywhere", h.Name),
@@ -238,8 +240,9 @@ func (e Evidence) narrow(l LinkEvidence, cut []ServiceEvidence) []Finding {
 		siblings := e.where(func(x ServiceEvidence) bool { return of(x) && x.Expected == probe.ExpectReachable })
 		silent := e.where(func(x ServiceEvidence) bool { return of(x) && x.failing() && x.Outcome == probe.Silent })
 		seen, looked := e.inside(s.Device)
-		if looked && seen.Found != "" {
-			continue // it is told of as a device that has moved
+		d, _ := e.device(s.Device)
+		if looked && (seen.Found != "" || taken(d, seen)) {
+			continue // it is told of as a device that has moved, or whose address another has
 		}
 		if f, ok := e.fromInside(s); ok && (s.Outcome == probe.Silent || s.Outcome == probe.Refused) {
 			if f.Cause != CauseDeviceAway || !done[s.Device] {

@@ -42,7 +42,11 @@ var (
 func NewSite(s Spaces, b Behind) *Site {
 	s.t.Helper()
 	s.Make("lan", "router", "out")
-	s.Join("lan lan0 "+Machine+"/24", "router lan "+Router+"/24")
+	s.In("router", "ip", "link", "add", "lan", "type", "bridge")
+	s.In("router", "ip", "addr", "add", Router+"/24", "dev", "lan")
+	s.In("router", "ip", "link", "set", "lan", "up")
+	s.Join("lan lan0 "+Machine+"/24", "router port0")
+	s.In("router", "ip", "link", "set", "port0", "master", "lan")
 	s.In("lan", "ip", "route", "add", "default", "via", Router)
 	site := &Site{Spaces: s, WAN: Public, edge: "router", behind: b}
 	if b.Front == "" {
@@ -80,6 +84,19 @@ func (s *Site) MoveTo(to string) {
 	s.t.Helper()
 	s.In(s.edge, "sh", "-c", fmt.Sprintf("ip addr del %s/24 dev wan; ip addr add %s/24 dev wan; ip route replace default via %s", s.WAN, to, Outside))
 	s.WAN = to
+}
+
+// Plug puts a further machine on the LAN: a space with one interface, eth0.
+func (s *Site) Plug(space, mac string, addresses ...string) {
+	s.t.Helper()
+	s.Make(space)
+	s.Join(space+" eth0", "router port-"+space)
+	s.In(space, "ip", "link", "set", "eth0", "address", mac)
+	s.In("router", "ip", "link", "set", "port-"+space, "master", "lan")
+	for _, a := range addresses {
+		s.In(space, "ip", "addr", "add", a, "dev", "eth0", "nodad")
+	}
+	s.In(space, "ip", "route", "add", "default", "via", Router)
 }
 
 // Forward has the router, and what is in front of it, pass a TCP port on to an address of the LAN.
