@@ -45,6 +45,11 @@ var (
 // guarded finds out who calls, and lets through whoever may.
 func (a *api) guarded(r route) echo.HandlerFunc {
 	return func(c *echo.Context) error {
+		if limit := r.limit(); limit > 0 {
+			bounded, cancel := context.WithTimeout(c.Request().Context(), limit)
+			defer cancel()
+			c.SetRequest(c.Request().WithContext(bounded))
+		}
 		eng := a.engine()
 		switch {
 		case r.always:
@@ -86,6 +91,19 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 		c.SetRequest(c.Request().WithContext(ctx))
 		return r.serve(c, p)
 	}
+}
+
+// limit is how long a route may take: a database that hangs must hold up nobody. 0 for one that waits for news, or takes a file.
+func (r route) limit() time.Duration {
+	switch {
+	case r.stream, r.large:
+		return 0
+	case r.slow:
+		return time.Minute
+	case r.method == http.MethodGet:
+		return 4 * time.Second
+	}
+	return 12 * time.Second
 }
 
 // anywhere reports whether a server that stands by may serve a route as well: what is read there, and signing in.

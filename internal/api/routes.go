@@ -23,6 +23,7 @@ type route struct {
 	always       bool // served even while there is no engine
 	announces    bool // changes something although it may be a GET
 	stream       bool // ends with the key that it was begun with
+	slow         bool // waits for others: devices, agents, vantage points, name servers
 	limited      bool // few tries a second from one address: it takes a password or a code
 	serve        func(c *echo.Context, p principal) error
 }
@@ -102,7 +103,7 @@ func (a *api) routes() []route {
 		{method: "GET", path: base + "/zones/:apex/file", summary: "The zone as a zone file (text/dns)", who: person, serve: a.zoneFile},
 		{method: "POST", path: base + "/zones/:apex/file", summary: "Take a zone file (text/dns) over into a zone, or make the zone from it", who: person, out: contract.ZoneImport{}, large: true,
 			query: []param{{"replace", "true removes records that the file does not have", flagParam}, {"dry_run", "true says what would change and changes nothing", flagParam}}, serve: a.importZone},
-		{method: "GET", path: base + "/zones/:apex/differences", summary: "What a push would change at a remote zone's primary; nothing is pushed", who: person, out: []names.Difference{}, serve: a.zoneDifferences},
+		{method: "GET", path: base + "/zones/:apex/differences", summary: "What a push would change at a remote zone's primary; nothing is pushed", slow: true, who: person, out: []names.Difference{}, serve: a.zoneDifferences},
 		{method: "GET", path: base + "/zones/:apex/pushes", summary: "How each name of a remote zone stands at its primary", who: person, out: []contract.Push{}, serve: a.zonePushes},
 		{method: "POST", path: base + "/zones/:apex/pushes", summary: "Push all names of a remote zone now; the first time lets it be pushed at all", who: person, out: []contract.Push{}, status: http.StatusAccepted, serve: a.pushZone},
 		{method: "GET", path: base + "/names/check", summary: "Whether a name is legal, in a zone on record, and free", who: person, out: contract.NameCheck{}, query: []param{{"name", "the name, in any script", wordParam}}, serve: a.checkName},
@@ -146,14 +147,14 @@ func (a *api) routes() []route {
 		{method: "DELETE", path: base + "/sites/:code/services/:name", summary: "Remove a service", who: person, status: http.StatusNoContent, serve: a.removeService},
 		{method: "GET", path: base + "/sites/:code/services/:name/history", summary: "A service's spans over a stretch of time", who: person, out: contract.History{},
 			query: []param{{"format", "csv for comma-separated values", formatParam}, {"from", "RFC 3339 time; a day ago where left out", momentParam}, {"until", "RFC 3339 time; now where left out", momentParam}}, serve: a.history},
-		{method: "POST", path: base + "/sites/:code/services/:name/probes", summary: "Probe a service now and tell the story", who: person, out: contract.Story{}, query: []param{{"from", "the vantage point; the server itself where left out", wordParam}}, serve: a.probeNow},
+		{method: "POST", path: base + "/sites/:code/services/:name/probes", summary: "Probe a service now and tell the story", slow: true, who: person, out: contract.Story{}, query: []param{{"from", "the vantage point; the server itself where left out", wordParam}}, serve: a.probeNow},
 
 		{method: "GET", path: base + "/kinds", summary: "What can be probed: kinds, their transports, ports and options", who: person, out: []probe.Trait{}, serve: a.kinds},
 		{method: "GET", path: base + "/sites/:code/services/:name/cards", summary: "What to type into the site's router for a service", who: person, out: []site.Card{}, serve: a.cards},
 		{method: "PUT", path: base + "/sites/:code/services/:name/fingerprint", summary: "Pin what a service is recognised by: what it showed last, or what is given", who: person, in: contract.Pin{}, out: contract.Service{}, serve: a.pin},
 		{method: "GET", path: base + "/sites/:code/services/:name/availability", summary: "How a service was over a day, a week, a month, a quarter and a year", who: person, out: []contract.ServiceAvailability{}, serve: a.availability},
 		{method: "GET", path: base + "/sites/:code/availability", summary: "How a site's services were over each window", who: person, out: []contract.ServiceAvailability{}, serve: a.availability},
-		{method: "POST", path: base + "/sites/:code/reviews", summary: "Look at the site's own address for doors that are commonly left open (application/x-ndjson: progress, then the result)", who: person, in: contract.ReviewInput{}, out: contract.ReviewNews{}, serve: a.review},
+		{method: "POST", path: base + "/sites/:code/reviews", summary: "Look at the site's own address for doors that are commonly left open (application/x-ndjson: progress, then the result)", stream: true, who: person, in: contract.ReviewInput{}, out: contract.ReviewNews{}, serve: a.review},
 		{method: "GET", path: base + "/sites/:code/reviews", summary: "List a site's exposure reviews, the newest first", who: person, out: []contract.Review{}, serve: a.reviews},
 		{method: "GET", path: base + "/vantages", summary: "List vantage points", who: person, out: []contract.Vantage{}, serve: a.vantages},
 		{method: "POST", path: base + "/vantages", summary: "Make a one-time code for a vantage point", who: person, in: contract.VantageInput{}, out: contract.VantageInvitation{}, status: http.StatusCreated, serve: a.inviteVantage},
@@ -175,8 +176,8 @@ func (a *api) routes() []route {
 		{method: "POST", path: base + "/agent/lan", summary: "Tell what the devices on record look like from inside", who: agentOnly, in: contract.LANReport{}, status: http.StatusNoContent, serve: a.takeLAN},
 		{method: "POST", path: base + "/agent/proofs/:id", summary: "Tell how a path proof goes", who: agentOnly, in: contract.ProofWord{}, status: http.StatusNoContent, serve: a.tellProof},
 		{method: "GET", path: base + "/sites/:code/lan", summary: "What an agent last saw of the site's devices", who: person, out: []contract.Sighting{}, serve: a.lan},
-		{method: "POST", path: base + "/sites/:code/lan", summary: "Have an agent look at the site's devices now", who: person, out: []contract.Sighting{}, serve: a.look},
-		{method: "POST", path: base + "/sites/:code/proofs", summary: "Prove that the router passes a port on to the agent's machine", who: person, in: contract.ProofInput{}, out: contract.Proof{}, serve: a.prove},
+		{method: "POST", path: base + "/sites/:code/lan", summary: "Have an agent look at the site's devices now", slow: true, who: person, out: []contract.Sighting{}, serve: a.look},
+		{method: "POST", path: base + "/sites/:code/proofs", summary: "Prove that the router passes a port on to the agent's machine", slow: true, who: person, in: contract.ProofInput{}, out: contract.Proof{}, serve: a.prove},
 		{method: "POST", path: base + "/agent/announcements", summary: "Announce the link's address", who: agentOnly, in: contract.Announcement{}, out: contract.Receipt{}, serve: a.announce},
 	}
 	if a.lab != nil {

@@ -22,6 +22,9 @@ func overviewCommand() *cobra.Command {
 			if format, _ := cmd.Flags().GetString("format"); format != "table" {
 				return showOne(cmd, o)
 			}
+			if o.Trouble != "" {
+				say(cmd, "%s\n", painter(coloured(cmd))(unsettled, "Mind that "+o.Trouble+"."))
+			}
 			if o.Standby != "" {
 				say(cmd, "%s\n", painter(coloured(cmd))(unsettled, "Mind that "+o.Standby+"."))
 			}

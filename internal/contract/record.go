@@ -384,7 +384,9 @@ type Story struct {
 // Overview answers "what needs me now?".
 type Overview struct {
 	// Standby says, on a server that does not write, which one does.
-	Standby string        `json:"standby,omitempty"`
+	Standby string `json:"standby,omitempty"`
+	// Trouble says what of this could not be had, and why.
+	Trouble string        `json:"trouble,omitempty"`
 	Faults  []Fault       `json:"faults"`
 	Sites   []SiteSummary `json:"sites"`
 	Moves   []Move        `json:"moves"`

@@ -73,6 +73,7 @@ type Daemon struct {
 	engine    atomic.Pointer[engine.Engine]
 	lease     *store.Lease // of the writer
 	endEngine func()       // ends the engine that runs
+	adrift    bool         // the engine was the writer's, and is not any more: it takes nothing, and goes on probing
 
 	ctx  context.Context
 	stop context.CancelFunc

@@ -84,12 +84,16 @@ func (d *Daemon) lead(ctx context.Context, lease *store.Lease) error {
 		lease.Release()
 		return err
 	}
-	e, err := engine.New(ctx, d.store, d.directory, d.config(known))
+	config := d.config(known)
+	if before := d.engine.Load(); before != nil {
+		config.Seen = before.Unwritten()
+	}
+	e, err := engine.New(ctx, d.store, d.directory, config)
 	if err != nil {
 		lease.Release()
 		return err
 	}
-	d.lease = lease
+	d.lease, d.adrift = lease, false
 	d.swap(e, func(ctx context.Context) { e.Run(ctx) })
 	d.log.Info("this server writes", "server", d.name, "epoch", lease.Epoch)
 	return nil
@@ -103,7 +107,7 @@ func (d *Daemon) standBy(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d.lease = nil
+	d.lease, d.adrift = nil, false
 	d.swap(e, e.Follow)
 	writer, since, err := d.store.Writer(ctx)
 	d.log.Info("this server stands by: names are answered, announcements and edits are not taken", "writer", writer, "since", since)
@@ -146,10 +150,10 @@ func (d *Daemon) keepRole(ctx context.Context) {
 			return
 		case <-lost:
 			d.log.Error("the lock of the writer is lost: nothing is taken here any more", "server", d.name)
-			d.lease = nil
+			d.lease, d.adrift = nil, true
 			d.store.ForgetLease()
-			if err := d.standByAgain(ctx); err != nil {
-				d.log.Warn("the database does not answer; names are answered as they were", "error", err)
+			if err := d.seek(ctx); err != nil {
+				d.log.Warn("the database does not answer; names are answered as they were, and services are probed on", "error", err)
 			}
 		case <-d.tick(lost):
 			if err := d.seek(ctx); err != nil {
@@ -171,16 +175,6 @@ func (d *Daemon) tick(lost <-chan struct{}) <-chan time.Time {
 	return time.After(askEvery)
 }
 
-// standByAgain ends the engine that wrote. Where the database does not answer, it stays as it is: it takes nothing, and its names
-// are answered.
-func (d *Daemon) standByAgain(ctx context.Context) error {
-	if d.endEngine != nil {
-		d.endEngine()
-		d.endEngine = nil
-	}
-	return d.standBy(ctx)
-}
-
 // seek asks for the lock, or for the record where there is none in memory yet.
 func (d *Daemon) seek(ctx context.Context) error {
 	bounded, cancel := context.WithTimeout(ctx, 5*time.Second)
@@ -192,7 +186,7 @@ func (d *Daemon) seek(ctx context.Context) error {
 	if lease != nil {
 		return d.lead(ctx, lease)
 	}
-	if d.endEngine == nil { // the database was away
+	if d.endEngine == nil || d.adrift { // the database was away, or another server has the lock that was ours
 		if err := d.store.CheckSchema(bounded); err != nil {
 			var older store.ErrOlderSchema
 			if errors.As(err, &older) {

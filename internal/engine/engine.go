@@ -15,7 +15,6 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"inkpost.example/inkpost/internal/access"
-	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
@@ -31,16 +30,17 @@ type Config struct {
 	ProbeDeadline time.Duration // how long a probe waits for an answer; 3 s
 	// ShortestInterval is the shortest that a service may be probed at; pace.MinInterval. A lab may go below it.
 	ShortestInterval time.Duration
-	CheckEvery       time.Duration     // how often agents check their address; 15 s
-	HoldDown         time.Duration     // how long a link has to work again before names come back to it; site.HoldDown
-	WatchEvery       time.Duration     // how often agents look at the devices on record; 60 s
-	VerifyEvery      time.Duration     // how often every hostname is asked for again; 60 s
-	NameServer       string            // "host:port" of our own DNS server, which verification asks
-	Attempts         int               // how many attempts may be under way at once; the fewest that there may be where 0
-	Resolvers        []string          // "host:port" of resolvers elsewhere, which verification asks too
-	RedirectAt       []netip.Addr      // addresses of the redirect listener, which redirect names answer
-	Serials          map[string]uint32 // serials of zones, by apex, that are known to have been answered before
-	Clock            func() time.Time  // time.Now
+	CheckEvery       time.Duration         // how often agents check their address; 15 s
+	HoldDown         time.Duration         // how long a link has to work again before names come back to it; site.HoldDown
+	WatchEvery       time.Duration         // how often agents look at the devices on record; 60 s
+	VerifyEvery      time.Duration         // how often every hostname is asked for again; 60 s
+	NameServer       string                // "host:port" of our own DNS server, which verification asks
+	Attempts         int                   // how many attempts may be under way at once; the fewest that there may be where 0
+	Seen             map[FaultOf]time.Time // when faults were first seen that are not in the database yet
+	Resolvers        []string              // "host:port" of resolvers elsewhere, which verification asks too
+	RedirectAt       []netip.Addr          // addresses of the redirect listener, which redirect names answer
+	Serials          map[string]uint32     // serials of zones, by apex, that are known to have been answered before
+	Clock            func() time.Time      // time.Now
 	// KeyRate is how many announcements a second one key may make.
 	KeyRate float64
 	// Ticks is the clock of schedules: it never steps, whatever becomes of the time of day. The process's own, or Clock where that is set.
@@ -89,6 +89,7 @@ type Engine struct {
 	listening time.Time        // since when silence of an agent proves something
 
 	Events *Hub
+	visits visits
 
 	// edit is held while the record changes, in the database first and in memory after, so that both change in the
 	// same order. Whoever waits for it does so no longer than its context.
@@ -148,7 +149,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	e.unsettled.rouse, e.unsettled.moved, e.unsettled.many = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
 	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
 	e.moves.open = map[int64]*openMove{}
-	e.faults.open = map[int64]map[string]diagnose.Finding{}
+	e.faults.open = map[int64]map[string]openFault{}
 	e.failover = failover{down: map[int64]time.Time{}, working: map[int64]time.Time{}, tried: map[int64]time.Time{}}
 	e.standings.links, e.standings.dirty = map[int64]*linkStanding{}, map[int64]bool{}
 	if err := e.loadSightings(ctx); err != nil {
@@ -230,7 +231,7 @@ func (e *Engine) resumeFaults(ctx context.Context) error {
 		return err
 	}
 	for _, f := range open {
-		e.faults.note(f.SiteID, f.Finding)
+		e.faults.put(f.SiteID, openFault{f.ID, f.Opened, f.Finding, told(f.Finding)})
 	}
 	return nil
 }

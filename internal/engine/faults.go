@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"net/netip"
@@ -14,36 +15,109 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-// faultBoard knows which faults are open, and which sites have to be looked at again.
+// faultBoard knows which faults are open, and which sites have to be looked at again. What it shows does not wait for the database: a
+// fault is open from when it was seen, and is written when that can be done.
 type faultBoard struct {
 	mu    sync.Mutex
-	open  map[int64]map[string]diagnose.Finding // site ID, then key
+	open  map[int64]map[string]openFault // site ID, then key
+	shut  map[int64]map[string]time.Time // likewise: closed, and not written yet
 	dirty map[int64]bool
 }
 
-func (f *faultBoard) note(siteID int64, finding diagnose.Finding) {
+// openFault is a fault that is open. ID is 0, and written "", until it is in the database.
+type openFault struct {
+	id      int64
+	opened  time.Time
+	finding diagnose.Finding
+	written string // what of it the database has
+}
+
+// FaultOf is a fault of a site.
+type FaultOf struct {
+	SiteID int64
+	Key    string
+}
+
+// Unwritten gives when each fault was first seen that the database does not have: it did not answer then.
+func (e *Engine) Unwritten() map[FaultOf]time.Time {
+	e.faults.mu.Lock()
+	defer e.faults.mu.Unlock()
+	out := map[FaultOf]time.Time{}
+	for id, list := range e.faults.open {
+		for key, o := range list {
+			if o.id == 0 {
+				out[FaultOf{id, key}] = o.opened
+			}
+		}
+	}
+	return out
+}
+
+// told is what of a finding is written anew when it differs: times pass in its evidence.
+func told(f diagnose.Finding) string { return f.Summary + "\n" + f.Next }
+
+func (f *faultBoard) put(siteID int64, o openFault) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.open[siteID] == nil {
-		f.open[siteID] = map[string]diagnose.Finding{}
+		f.open[siteID] = map[string]openFault{}
 	}
-	f.open[siteID][finding.Key()] = finding
+	f.open[siteID][o.finding.Key()] = o
 }
 
 // findings lists what is open at a site.
 func (f *faultBoard) findings(siteID int64) []diagnose.Finding {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	return slices.Collect(maps.Values(f.open[siteID]))
+	var out []diagnose.Finding
+	for _, o := range f.of(siteID) {
+		out = append(out, o.finding)
+	}
+	return out
 }
 
-// forget drops a fault, and a site that has none left.
-func (f *faultBoard) forget(siteID int64, key string) {
+// close takes a fault off the board, and keeps when until that is written.
+func (f *faultBoard) close(siteID int64, key string, now time.Time) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if f.open[siteID][key].id != 0 {
+		if f.shut == nil {
+			f.shut = map[int64]map[string]time.Time{}
+		}
+		if f.shut[siteID] == nil {
+			f.shut[siteID] = map[string]time.Time{}
+		}
+		f.shut[siteID][key] = now
+	}
 	delete(f.open[siteID], key)
 	if len(f.open[siteID]) == 0 {
 		delete(f.open, siteID)
+	}
+}
+
+// unwritten gives what the database does not have yet of a site's faults.
+func (f *faultBoard) unwritten(siteID int64) (open []openFault, shut map[string]time.Time) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, o := range f.open[siteID] {
+		if o.written != told(o.finding) {
+			open = append(open, o)
+		}
+	}
+	return open, maps.Clone(f.shut[siteID])
+}
+
+// wrote notes that the database has a fault, or that it is closed.
+func (f *faultBoard) wrote(siteID int64, key string, id int64, what string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if o, there := f.open[siteID][key]; there && what != "" {
+		o.id, o.written = id, what
+		f.open[siteID][key] = o
+	}
+	if what == "" {
+		delete(f.shut[siteID], key)
+		if len(f.shut[siteID]) == 0 {
+			delete(f.shut, siteID)
+		}
 	}
 }
 
@@ -68,7 +142,7 @@ func (f *faultBoard) take() []int64 {
 	return out
 }
 
-func (f *faultBoard) of(siteID int64) map[string]diagnose.Finding {
+func (f *faultBoard) of(siteID int64) map[string]openFault {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return maps.Clone(f.open[siteID])
@@ -113,36 +187,80 @@ func (e *Engine) reviewSite(ctx context.Context, siteID int64) error {
 	if !ok { // removed, and its faults with it
 		e.faults.mu.Lock()
 		delete(e.faults.open, siteID)
+		delete(e.faults.shut, siteID)
 		e.faults.mu.Unlock()
 		return nil
 	}
 	now := e.now()
 	before := e.faults.of(siteID)
 	for _, f := range diagnose.Site(e.evidence(p, now)) {
-		key := f.Key()
-		if was, open := before[key]; open && was.Summary == f.Summary && was.Next == f.Next {
-			e.faults.note(siteID, f)
-			delete(before, key)
-			continue
+		was, open := before[f.Key()]
+		delete(before, f.Key())
+		if !open {
+			was = openFault{opened: now}
+			if at, seen := e.config.Seen[FaultOf{siteID, f.Key()}]; seen && now.Sub(at) < seenFor {
+				was.opened = at
+			}
+			e.Events.Publish(contract.EventFaultOpened, p.Code, f.Subject, f.Summary)
 		}
-		opened, err := e.store.OpenFault(ctx, siteID, f, now)
+		was.finding = f
+		e.faults.put(siteID, was)
+	}
+	for key := range before {
+		e.faults.close(siteID, key, now)
+		e.Events.Publish(contract.EventFaultClosed, p.Code, key, "closed: "+key)
+	}
+	return e.writeFaults(ctx, siteID)
+}
+
+// writeFaults brings the database in line with the board.
+func (e *Engine) writeFaults(ctx context.Context, siteID int64) error {
+	open, shut := e.faults.unwritten(siteID)
+	if len(open)+len(shut) == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, faultLimit)
+	defer cancel()
+	for key, at := range shut { // first: the same may have been opened again since
+		if err := e.store.CloseFault(ctx, siteID, key, at); err != nil {
+			return err
+		}
+		e.faults.wrote(siteID, key, 0, "")
+	}
+	for _, o := range open {
+		id, err := e.store.OpenFault(ctx, siteID, o.finding, o.opened)
 		if err != nil {
 			return err
 		}
-		e.faults.note(siteID, f)
-		delete(before, key)
-		if opened {
-			e.Events.Publish(contract.EventFaultOpened, p.Code, f.Subject, f.Summary)
-		}
-	}
-	for key := range before {
-		if err := e.store.CloseFault(ctx, siteID, key, now); err != nil {
-			return err
-		}
-		e.faults.forget(siteID, key)
-		e.Events.Publish(contract.EventFaultClosed, p.Code, key, "closed: "+key)
+		e.faults.wrote(siteID, o.finding.Key(), id, told(o.finding))
 	}
 	return nil
+}
+
+// seenFor is how long a fault that an engine before this one saw keeps the time at which it did.
+const seenFor = time.Hour
+
+// faultLimit is how long the review of sites waits for the database.
+const faultLimit = 2 * time.Second
+
+// openFaults lists what is open, of one site or of all where siteID is 0, the newest first.
+func (e *Engine) openFaults(siteID int64) []contract.Fault {
+	e.faults.mu.Lock()
+	defer e.faults.mu.Unlock()
+	out := []contract.Fault{}
+	for id, list := range e.faults.open {
+		p, ok := e.record.site(id)
+		if !ok || siteID != 0 && id != siteID {
+			continue
+		}
+		for _, o := range list {
+			out = append(out, contract.Fault{ID: o.id, Site: p.Code, SiteName: p.Name, Serious: o.finding.Serious(), Opened: o.opened, Finding: o.finding})
+		}
+	}
+	slices.SortFunc(out, func(a, b contract.Fault) int {
+		return cmp.Or(b.Opened.Compare(a.Opened), cmp.Compare(b.ID, a.ID), cmp.Compare(a.Site+a.Finding.Key(), b.Site+b.Finding.Key()))
+	})
+	return out
 }
 
 // evidence gathers what is known of a site now.

@@ -31,7 +31,7 @@ func remembering() *Engine {
 	e.yard.seen = map[int64]contract.Sighting{1: {}, 2: {}}
 	e.yard.dirty = map[int64]store.Sighting{1: {}, 2: {}}
 	e.yard.proofs = map[int64]map[int64]*proof{1: {}, 2: {}}
-	e.faults.open = map[int64]map[string]diagnose.Finding{1: {}, 2: {}}
+	e.faults.open = map[int64]map[string]openFault{1: {}, 2: {}}
 	e.prober.doors.closed = map[int64]closedDoor{1: {}, 2: {}}
 	e.moves.open = map[int64]*openMove{1: {}, 2: {}}
 	e.remote.names = map[remoteKey]store.RemoteName{{zoneID: 1}: {}, {zoneID: 2}: {}}

@@ -43,6 +43,9 @@ type result struct {
 	err     error
 }
 
+// commitLimit is how long a group may take: an agent waits a little longer, and is told that it was not recorded.
+const commitLimit = 4 * time.Second
+
 // commitMost is the most announcements in one group.
 const commitMost = 1024
 
@@ -139,7 +142,7 @@ func (e *Engine) runIntake(ctx context.Context) {
 // They are published and answered while the next group is being recorded. A second announcement for the same link is handed
 // back for the next group.
 func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) {
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, commitLimit)
 	defer cancel()
 	if e.edit.Acquire(ctx, 1) != nil {
 		for _, p := range group {

@@ -272,7 +272,7 @@ func (e *Engine) readStates(ctx context.Context) error {
 	clear(e.faults.open)
 	e.faults.mu.Unlock()
 	for _, f := range faults {
-		e.faults.note(f.SiteID, f.Finding)
+		e.faults.put(f.SiteID, openFault{f.ID, f.Opened, f.Finding, told(f.Finding)})
 	}
 	return nil
 }

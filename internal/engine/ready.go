@@ -37,8 +37,13 @@ func (w *writes) problem() (since time.Time, err error) {
 	return w.since, w.failed
 }
 
+// readyWait is how long the database may take to answer and count as there.
+const readyWait = 2 * time.Second
+
 // Ready says whether the service can do all of its work, and what it does.
 func (e *Engine) Ready(ctx context.Context) contract.Ready {
+	ctx, cancel := context.WithTimeout(ctx, readyWait)
+	defer cancel()
 	out := contract.Ready{Ready: true, Database: "answers and takes what is written", Role: contract.RoleWriter, Names: "answered from memory"}
 	if e.lost() {
 		out.Role, out.Database = contract.RoleStandby, "answers"

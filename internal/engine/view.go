@@ -193,8 +193,12 @@ func (e *Engine) Zones() []names.Zone {
 	return out
 }
 
-// Faults lists faults.
+// Faults lists faults. Those that are open are known without the database.
 func (e *Engine) Faults(ctx context.Context, f store.FaultFilter) ([]contract.Fault, error) {
+	if f.OpenOnly {
+		out := e.openFaults(f.SiteID)
+		return out[:min(f.Limit, len(out))], nil
+	}
 	list, err := e.store.Faults(ctx, f)
 	out := make([]contract.Fault, 0, len(list))
 	for _, f := range list {
@@ -289,6 +293,9 @@ func (e *Engine) History(ctx context.Context, code, service string, from, until 
 	return contract.History{Service: s.Name, From: from, Until: until, GapMS: ledger.Gap(interval(s)).Milliseconds(), Spans: spans}, nil
 }
 
+// overviewWait is how long the overview waits for the database.
+const overviewWait = 1500 * time.Millisecond
+
 // Overview answers "what needs me now?".
 func (e *Engine) Overview(ctx context.Context) (contract.Overview, error) {
 	faults, err := e.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 200})
@@ -296,11 +303,13 @@ func (e *Engine) Overview(ctx context.Context) (contract.Overview, error) {
 		return contract.Overview{}, err
 	}
 	slices.SortStableFunc(faults, func(a, b contract.Fault) int { return rank(a) - rank(b) })
-	moves, err := e.Moves(ctx, contract.MoveQuery{Limit: 8})
-	if err != nil {
-		return contract.Overview{}, err
+	out := contract.Overview{Faults: faults, Sites: e.Summaries()}
+	soon, cancel := context.WithTimeout(ctx, overviewWait)
+	defer cancel()
+	if out.Moves, err = e.Moves(soon, contract.MoveQuery{Limit: 8}); err != nil {
+		out.Moves, out.Trouble = []contract.Move{}, "the database does not answer: moves are not shown, and nothing can be changed; names are answered, and what is wrong is known"
+		return out, nil
 	}
-	out := contract.Overview{Faults: faults, Sites: e.Summaries(), Moves: moves}
 	if e.lost() {
 		server, since, err := e.Writer(ctx)
 		if err != nil {

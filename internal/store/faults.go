@@ -54,15 +54,15 @@ func (s *Store) Faults(ctx context.Context, f FaultFilter) ([]Fault, error) {
 }
 
 // OpenFault opens a fault, or renews the finding of the one that is open under the same key. opened says which.
-func (s *Store) OpenFault(ctx context.Context, siteID int64, f diagnose.Finding, now time.Time) (opened bool, err error) {
+func (s *Store) OpenFault(ctx context.Context, siteID int64, f diagnose.Finding, now time.Time) (id int64, err error) {
 	finding, err := json.Marshal(f)
 	if err != nil {
-		return false, err
+		return 0, err
 	}
-	err = s.db.GetContext(ctx, &opened, `INSERT INTO fault (site_id, key, finding, opened_at) VALUES ($1, $2, $3, $4)
-		ON CONFLICT (site_id, key) WHERE closed_at IS NULL DO UPDATE SET finding = excluded.finding RETURNING xmax = 0`,
+	err = s.db.GetContext(ctx, &id, `INSERT INTO fault (site_id, key, finding, opened_at) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (site_id, key) WHERE closed_at IS NULL DO UPDATE SET finding = excluded.finding RETURNING id`,
 		siteID, f.Key(), finding, now)
-	return opened, err
+	return id, err
 }
 
 // CloseFault closes the fault that is open under key.

@@ -58,6 +58,7 @@ export function FirstPage() {
   return (
     <>
       <Trouble error={overview.error} />
+      {o?.trouble && <Alert severity="warning" sx={{ mb: 2 }}>Mind that {o.trouble}.</Alert>}
       {o?.standby && <Alert severity="warning" sx={{ mb: 2 }}>{o.standby}. What you see is what it writes; changes are made there.</Alert>}
       <Section title={o && o.faults.length === 0 ? 'Nothing needs you now' : 'What needs you now'} id="faults">
         {o?.faults.map((f) => <FaultCard key={f.id} fault={f} />)}

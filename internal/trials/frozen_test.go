@@ -1,0 +1,125 @@
+package trials_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/lab/peer"
+	"inkpost.example/inkpost/internal/testbed"
+	"net/netip"
+)
+
+// freeze has a PostgreSQL do nothing at all, as on a disk that hangs: its connections stay open, and nobody answers. It gives how to
+// thaw it.
+func freeze(t *testing.T, database string) (thaw func()) {
+	t.Helper()
+	dir := one[string](t, database, `SHOW data_directory`)
+	text, err := os.ReadFile(filepath.Join(dir, "postmaster.pid"))
+	require.NoError(t, err)
+	first, _, _ := strings.Cut(string(text), "\n")
+	main, err := strconv.Atoi(first)
+	require.NoError(t, err)
+	stopped := []int{main}
+	require.NoError(t, syscall.Kill(main, syscall.SIGSTOP)) // first, so that it makes no more of them
+	files, err := filepath.Glob("/proc/[0-9]*/stat")
+	require.NoError(t, err)
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		if err != nil {
+			continue // it has ended
+		}
+		pid, _, _ := strings.Cut(string(text), " ")
+		fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+2:]))
+		if id, err := strconv.Atoi(pid); err == nil && fields[1] == first && syscall.Kill(id, syscall.SIGSTOP) == nil {
+			stopped = append(stopped, id)
+		}
+	}
+	require.Greater(t, len(stopped), 3)
+	done := false
+	thaw = func() {
+		for _, id := range stopped {
+			if !done {
+				_ = syscall.Kill(id, syscall.SIGCONT)
+			}
+		}
+		done = true
+	}
+	t.Cleanup(thaw)
+	return thaw
+}
+
+func TestADatabaseThatHangsHoldsNobodyUp(t *testing.T) {
+	t.Parallel()
+	database, _ := testbed.OwnDatabase(t)
+	s := start(t, func(o *options) { o.Database = database })
+	s.Record(t, "KET-07")
+	name := s.Name(t, "KET-07")
+	s.Device(t, "KET-07", "recorder")
+	r := s.Router(t, "KET-07")
+	require.NoError(t, r.Announce(t.Context(), "127.117.3.1"))
+	l, err := peer.Peer{Name: "page"}.Listen("tcp", netip.MustParseAddrPort("127.117.3.1:8443"))
+	require.NoError(t, err)
+	_, err = s.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "page", Device: "recorder", External: "8443", Interval: 2})
+	require.NoError(t, err)
+	require.EventuallyWithT(t, func(c *collect) {
+		got, err := s.Client.Service(context.Background(), "KET-07", "page")
+		require.NoError(c, err)
+		require.True(c, got.AsExpected)
+	}, 10*time.Second, 50*time.Millisecond)
+
+	thaw := freeze(t, database)
+	quick := func(what string, most time.Duration, ask func() error) error {
+		began := time.Now()
+		err := ask()
+		require.Less(t, time.Since(began), most, what)
+		return err
+	}
+	require.Equal(t, "127.117.3.1", testbed.Resolve(s.DNS, name))
+	require.NoError(t, quick("overview", 3*time.Second, func() error {
+		o, err := s.Client.Overview(t.Context())
+		require.Contains(t, o.Trouble, "the database does not answer")
+		require.Len(t, o.Sites, 1)
+		return err
+	}))
+	require.NoError(t, quick("site", time.Second, func() error { _, err := s.Client.Site(t.Context(), "KET-07"); return err }))
+	require.Equal(t, 503, status(quick("moves", 6*time.Second, func() error { _, err := s.Client.Moves(t.Context(), contract.MoveQuery{}); return err })))
+	require.Error(t, quick("an announcement", 6*time.Second, func() error { return r.Announce(t.Context(), "127.117.3.2") }))
+	require.NoError(t, quick("readyz", 4*time.Second, func() error {
+		require.Equal(t, 503, request(t, "GET", s.URL+"/readyz", "").StatusCode)
+		return nil
+	}))
+
+	// What goes wrong meanwhile is seen, and keeps the time at which it was.
+	require.NoError(t, l.Close())
+	var seen contract.Fault
+	require.EventuallyWithT(t, func(c *collect) {
+		list, err := s.Client.Faults(context.Background(), "KET-07", true)
+		require.NoError(c, err)
+		require.Len(c, list, 1)
+		seen = list[0]
+	}, 15*time.Second, 50*time.Millisecond)
+	require.Equal(t, diagnose.CauseServiceStopped, seen.Finding.Cause)
+	page, err := s.Client.Site(t.Context(), "KET-07")
+	require.NoError(t, err)
+	require.Equal(t, diagnose.CauseServiceStopped, page.Paths[0].Finding.Cause)
+
+	thaw()
+	require.EventuallyWithT(t, func(c *collect) {
+		list, err := s.Client.Faults(context.Background(), "KET-07", false)
+		require.NoError(c, err)
+		require.Len(c, list, 1)
+		require.WithinDuration(c, seen.Opened, list[0].Opened, time.Millisecond)
+		require.NotZero(c, list[0].ID)
+	}, 30*time.Second, 100*time.Millisecond)
+	require.EventuallyWithT(t, func(c *collect) { require.NoError(c, r.Announce(context.Background(), "127.117.3.2")) }, 30*time.Second, 500*time.Millisecond)
+}
