@@ -20,13 +20,24 @@ func (r *runner) prove(ctx context.Context, p contract.ProofOrder) {
 			r.log.Warn("the server could not be told of a proof", "error", err)
 		}
 	}
-	arrived, err := listenFor(ctx, p, func() { tell(contract.ProofWord{State: "listening"}) })
+	arrived, err := listenFor(ctx, p, func() { tell(contract.ProofWord{State: "listening", Address: r.ownAddress(ctx)}) })
 	switch {
 	case err != nil:
 		tell(contract.ProofWord{State: "failed", Problem: err.Error()})
 	case arrived != "":
 		tell(contract.ProofWord{State: "arrived", From: arrived})
 	}
+}
+
+// ownAddress is this machine's LAN address on the way to the server: what a forward to it has to lead to. "" where that is not known.
+func (r *runner) ownAddress(ctx context.Context) string {
+	c, err := r.way.dial(ctx, "udp4", net.JoinHostPort(hostOf(r.state.Server), "9")) // sends nothing
+	if err != nil {
+		return ""
+	}
+	defer c.Close()
+	host, _, _ := net.SplitHostPort(c.LocalAddr().String())
+	return host
 }
 
 // proofMost is the longest that a port is listened on, whatever the server asks for.

@@ -37,6 +37,7 @@ type Options struct {
 	Lab     Lab          // nil outside the demo
 	Console fs.FS        // the built console; nil serves the API alone
 	Version string       // of the program
+	Public  string       // URL at which sites reach this server; "" where nobody has said
 	KeyRate float64      // announcements a second that one key may make; 2 where 0
 	STUN    int          // the port of the STUN responder; 0 without one
 	// Proxies are trusted to say, in X-Forwarded-For, whom they speak for. Where empty, the client's address is the
@@ -58,6 +59,7 @@ type api struct {
 	metrics http.Handler
 	log     *slog.Logger
 	version string
+	public  string
 	doc     []byte
 	perKey  access.Paces[int64]
 	// traces bounds how often is looked whose a refused key may have been: that goes through all links.
@@ -68,7 +70,7 @@ type api struct {
 // New makes the HTTP handler of everything.
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
-	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, stun: o.STUN, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, engine.KeyRate)}, traces: rate.NewLimiter(50, 50)}
+	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, public: o.Public, stun: o.STUN, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, engine.KeyRate)}, traces: rate.NewLimiter(50, 50)}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)

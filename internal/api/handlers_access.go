@@ -81,6 +81,7 @@ func (a *api) addRouterKey(c *echo.Context, _ principal) error {
 		return err
 	}
 	k, err := a.engine().AddRouterKey(c.Request().Context(), c.Param("code"), c.Param("label"), in)
+	k.Server = a.public
 	return ok(c, http.StatusCreated, k, err)
 }
 
@@ -112,6 +113,7 @@ func (a *api) invite(c *echo.Context, _ principal) error {
 		}
 	}
 	inv, err := a.engine().Invite(c.Request().Context(), c.Param("code"), c.Param("label"), in)
+	inv.Server = a.public
 	return ok(c, http.StatusCreated, inv, err)
 }
 

@@ -97,6 +97,7 @@ func (a *api) inviteVantage(c *echo.Context, _ principal) error {
 		return err
 	}
 	out, err := a.engine().InviteVantage(c.Request().Context(), in)
+	out.Server = a.public
 	return ok(c, http.StatusCreated, out, err)
 }
 

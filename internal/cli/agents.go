@@ -57,7 +57,7 @@ func agentCommand() *cobra.Command {
 				return showOne(cmd, inv, column[contract.Invitation]{title: "code", text: func(i contract.Invitation) string { return i.Code }})
 			}
 			say(cmd, "One-time code for link %s of %s, good for a day: %s", inv.Link, inv.Site, inv.Code)
-			say(cmd, "At the site: inkpost agent run --server %s --code %s", c.Base(), inv.Code)
+			say(cmd, "At the site: inkpost agent run --server %s --code %s", reachedAt(cmd, c, inv.Server), inv.Code)
 			return nil
 		})}
 	router := &cobra.Command{Use: "router-url SITE [LINK]", Short: "Make a URL for a router that announces by fetching it", Args: cobra.RangeArgs(1, 2),
@@ -75,14 +75,25 @@ func agentCommand() *cobra.Command {
 				return err
 			}
 			say(cmd, "In the router, as the URL to fetch when the address changes (ipv4 and ipv6 may be left out):")
-			say(cmd, "  %s/announce/%s?ipv4=ADDRESS", c.Base(), k.Secret)
-			say(cmd, "or %s/announce with the password %s and any user name.", c.Base(), k.Secret)
+			server := reachedAt(cmd, c, k.Server)
+			say(cmd, "  %s/announce/%s?ipv4=ADDRESS", server, k.Secret)
+			say(cmd, "or %s/announce with the password %s and any user name.", server, k.Secret)
 			say(cmd, "The address that the router speaks from is taken. One that it tells in words, such as its IPv6 address over IPv4, has to be allowed:")
 			say(cmd, "  inkpost key allow %d PREFIX", k.ID)
 			return nil
 		})}
 	inviteFor, routerFor = prefixFlag(invite), prefixFlag(router)
 	return group("agent", "The program at the site that announces its address", invite, command.Run(Version), command.Status(), command.Install(Version), router, lanCommand(), proveCommand())
+}
+
+// reachedAt is where the server is reached from elsewhere: as it says, or else as it is reached from here, with a warning.
+func reachedAt(cmd *cobra.Command, c *client.Client, public string) string {
+	if public != "" {
+		return public
+	}
+	_, _ = fmt.Fprintln(cmd.ErrOrStderr(), "warning: the server does not know at which URL it is reached from elsewhere. What follows is how it is reached from here;",
+		"set serve --public-url.")
+	return c.Base()
 }
 
 // allowed says where a key may announce.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net/netip"
+	"net/url"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -58,6 +59,9 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 			if o.Log, err = logger(cmd.ErrOrStderr(), level); err != nil {
 				return err
 			}
+			if o.PublicURL, err = publicURL(o.PublicURL); err != nil {
+				return err
+			}
 			for _, p := range proxies {
 				prefix, err := readPrefix(p)
 				if err != nil {
@@ -98,6 +102,7 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f := c.Flags()
 	f.StringVar(&o.Database, "database-url", "", "the PostgreSQL database, such as postgres://inkpost@127.0.0.1:5432/inkpost")
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
+	f.StringVar(&o.PublicURL, "public-url", "", "URL at which sites and vantage points reach this server, such as https://post.saltmarsh.example; invitations name it")
 	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")
 	f.StringVar(&o.Redirect, "redirect", defaultRedirect, "address at which browsers are sent on; empty for none")
 	f.StringVar(&o.STUN, "stun", defaultSTUN, "address of the STUN responder, which agents ask for their address; empty for none")
@@ -116,6 +121,18 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.StringSliceVar(&standIns, "lab-public", nil, "prefix whose addresses count as public; for a lab only")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	return c
+}
+
+// publicURL checks the URL at which sites reach this server.
+func publicURL(text string) (string, error) {
+	if text == "" {
+		return "", nil
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.User != nil {
+		return "", usagef("--public-url %q is none; it is http:// or https://, a host, and perhaps a port, such as https://post.saltmarsh.example", text)
+	}
+	return u.Scheme + "://" + u.Host, nil
 }
 
 // firstOwner makes the first owner where there is nobody yet, and says the password. It reports whether that is settled.

@@ -46,7 +46,7 @@ func vantageCommand() *cobra.Command {
 				return showOne(cmd, inv, column[contract.VantageInvitation]{title: "code", text: func(i contract.VantageInvitation) string { return i.Code }})
 			}
 			say(cmd, "One-time code for vantage point %s, good for a day: %s", inv.Vantage, inv.Code)
-			say(cmd, "There: inkpost vantage run --server %s --code %s", c.Base(), inv.Code)
+			say(cmd, "There: inkpost vantage run --server %s --code %s", reachedAt(cmd, c, inv.Server), inv.Code)
 			return nil
 		})}
 	invite.Flags().StringVar(&note, "note", "", "where it stands")

@@ -58,6 +58,8 @@ type Key struct {
 	// MayAnnounce are the prefixes in which it may announce addresses that are not its connection's own.
 	MayAnnounce []netip.Prefix `json:"may_announce,omitempty"`
 	Secret      string         `json:"secret,omitempty"`
+	// Server is where this server is reached from a site; "" where nobody has said.
+	Server string `json:"server,omitempty"`
 }
 
 // Invitation is a one-time code with which an agent enrols.
@@ -66,6 +68,8 @@ type Invitation struct {
 	Link    string    `json:"link"`
 	Code    string    `json:"code"`
 	Expires time.Time `json:"expires"`
+	// Server is where this server is reached from a site; "" where nobody has said.
+	Server string `json:"server,omitempty"`
 }
 
 // Enrolment is an agent's first word to the server.

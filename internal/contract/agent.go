@@ -162,6 +162,8 @@ type ProofWord struct {
 	State   string `json:"state"`
 	From    string `json:"from,omitempty"`
 	Problem string `json:"problem,omitempty"`
+	// Address is the LAN address of the agent's machine, which the forward has to lead to.
+	Address string `json:"lan_address,omitempty"`
 }
 
 // ProofInput asks for a path proof. Port is the agent machine's; 0 takes the external one.

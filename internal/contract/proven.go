@@ -52,6 +52,8 @@ type VantageInvitation struct {
 	Vantage string    `json:"vantage"`
 	Code    string    `json:"code"`
 	Expires time.Time `json:"expires"`
+	// Server is where this server is reached from elsewhere; "" where nobody has said.
+	Server string `json:"server,omitempty"`
 }
 
 // VantageEnrolled is the server's reply: the vantage point's key.

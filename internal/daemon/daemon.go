@@ -27,6 +27,7 @@ import (
 // Options of Start.
 type Options struct {
 	Database      string        // URL of a PostgreSQL database
+	PublicURL     string        // at which sites reach the API; "" where nobody has said
 	HTTP          string        // "host:port" of the API and console; port 0 picks a free one
 	DNS           string        // "host:port" of the name server
 	STUN          string        // "host:port" of the STUN responder; "" has none
@@ -139,7 +140,7 @@ func (d *Daemon) open(ctx context.Context) error {
 			return err
 		}
 	}
-	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), Lab: d.o.Lab, Console: d.o.Console, Version: d.o.Version, STUN: d.stunPort(),
+	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), Lab: d.o.Lab, Console: d.o.Console, Version: d.o.Version, Public: d.o.PublicURL, STUN: d.stunPort(),
 		KeyRate: d.o.KeyRate, Proxies: d.o.Proxies, Log: d.log})
 	if err == nil {
 		err = d.enter(ctx)

@@ -387,10 +387,14 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 	}()
 	ctx, cancel := context.WithTimeout(ctx, lookLimit)
 	defer cancel()
+	machine := "the LAN address of the agent's machine"
 	select {
 	case w := <-pr.words:
 		if w.State == "failed" {
 			return out, site.Flaws{{Field: "port", Detail: w.Problem}}
+		}
+		if a, err := netip.ParseAddr(w.Address); err == nil {
+			machine = a.String() + ", the agent's machine"
 		}
 	case <-ctx.Done():
 		return out, ErrNoAgent
@@ -405,7 +409,8 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 		out.Next = "Point the forward at the device when it is installed; the service can be commissioned."
 	default:
 		out.Words = fmt.Sprintf("what is sent to %s %s does not arrive at the agent's machine, port %d: %s", to, ports, in.Port, back)
-		out.Next = fmt.Sprintf("In the router, forward %s to the LAN address of the agent's machine, port %d, for this test.", ports, in.Port)
+		out.Next = fmt.Sprintf("For this test the forward has to lead to the agent and not to the device: in the router, forward %s to %s, port %d, and try again; "+
+			"afterwards turn it to the device.", ports, machine, in.Port)
 		if v := e.standings.view(l.ID); v != nil && len(v.Remedies) > 0 && (v.NAT == wan.NATDouble || v.NAT == wan.NATCarrier) {
 			out.Next = v.Remedies[0]
 		}
@@ -426,6 +431,9 @@ func (e *Engine) send(ctx context.Context, transport string, to netip.AddrPort, 
 		case err != nil && ctx.Err() == nil:
 			why = "the connection is " + connectWord(err)
 		case err == nil:
+			if transport == "tcp" {
+				why = "another machine took the connection: the forward leads there, or the router itself answers"
+			}
 			_, _ = c.Write([]byte(p.order.Nonce))
 		}
 		wait := time.NewTimer(time.Second)

@@ -222,7 +222,8 @@ const refusalsMost = 4
 // NoteRefusal keeps, for those who look after the site, that something of a link was refused. The caller learns nothing of it.
 func (e *Engine) NoteRefusal(linkID int64, reason string, from netip.Addr) {
 	if e.noteRefused(linkID, reason, from, false) {
-		p, _, _ := e.record.ofLink(linkID)
+		p, l, _ := e.record.ofLink(linkID)
+		e.log.Warn("an announcement was refused", "site", p.Code, "link", l.Label, "from", from, "because", reason)
 		e.faults.review(p.ID)
 	}
 }

@@ -43,7 +43,7 @@ export interface Redirect { id: number; revision: number; zone: string; name: st
 export interface ZoneRecord { id: number; name: string; type: string; ttl_seconds: number; data: string }
 export interface SigningKey { name: string; algorithm: string; site?: string; created: string; secret?: string }
 export interface NameCheck { name: string; shown: string; legal: boolean; free: boolean; detail: string }
-export interface Key { secret: string; holder: string }
+export interface Key { server?: string; secret: string; holder: string }
 export interface Device { id: number; revision: number; name: string; mac: string; lan_address: string; reserved: boolean; router?: boolean }
 export interface Service {
   id: number; revision: number; state_words: string
@@ -68,7 +68,7 @@ export interface Span { vantage: string; outcome: Outcome; from: string; until: 
 export interface History { service: string; from: string; until: string; gap_ms: number; spans: Span[] }
 export interface Attempt { target: string; transport?: string; from?: string; outcome: Outcome; took_us: number; said: string; steps?: { step: string; at_us: number; words: string }[] }
 export interface Story { outcome: Outcome; state: string; vantage: string; attempts: Attempt[]; by_name?: NameWay; not_provable?: boolean; loose?: string }
-export interface Invitation { code: string; expires: string; link: string }
+export interface Invitation { server?: string; code: string; expires: string; link: string }
 
 export interface Flaw { field: string; detail: string }
 
@@ -155,7 +155,7 @@ export const api = {
   historyFile: (site: string, service: string, from: number, until: number, format: string) =>
     '/api/v1' + at('sites', site, 'services', service, 'history') + `?from=${new Date(from).toISOString()}&until=${new Date(until).toISOString()}&format=${format}`,
   vantages: () => call<Vantage[]>('GET', '/vantages'),
-  inviteVantage: (name: string, note: string) => call<{ vantage: string; code: string }>('POST', '/vantages', { name, note }),
+  inviteVantage: (name: string, note: string) => call<{ vantage: string; code: string; server?: string }>('POST', '/vantages', { name, note }),
   reviews: (site: string) => call<Review[]>('GET', at('sites', site, 'reviews')),
   review: (site: string, consent: string, progress: (share: number) => void) => lines<{ done: number; of: number; review?: Review }>(at('sites', site, 'reviews'), { consent }, (n) => progress(n.done / n.of)),
   invite: (site: string, link: string) => call<Invitation>('POST', at('sites', site, 'links', link, 'invitations')),
@@ -180,3 +180,6 @@ export const api = {
   prove: (site: string, transport: string, external: number) => call<Proof>('POST', at('sites', site, 'proofs'), { transport, external }),
   renumber: (site: string, link: string) => call<{ old: string; new: string }>('POST', at('lab', 'sites', site, 'links', link, 'renumberings')),
 }
+
+// nobodySaid is why an invitation may name a server that the site cannot reach.
+export const nobodySaid = ' (as this browser reaches the server; where sites reach it, the operator says with serve --public-url)'

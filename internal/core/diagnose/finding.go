@@ -73,6 +73,8 @@ func (f Finding) Key() string { return string(f.Cause) + " " + f.Subject }
 // Serious says whether customers are cut off, or a door is open; the others can wait for the next visit.
 func (f Finding) Serious() bool {
 	switch f.Cause {
+	case CauseAddressHeld:
+		return len(f.Services) > 0
 	case CauseAgentOverdue, CauseResolverBehind, CauseSiteResolver, CauseKeyRefused, CauseInDynamicRange, CauseRouterAnswers, CauseCertificate:
 		return false
 	}

@@ -177,8 +177,7 @@ func (e Evidence) translated(l LinkEvidence, cut []ServiceEvidence) (f Finding, 
 		}
 		f.Evidence = append(f.Evidence, "on the way out: "+strings.Join(hops, ", then "))
 	}
-	f.Next = l.NAT.Remedies[0]
-	f.Also = l.NAT.Remedies[1:]
+	f.Next = strings.Join(l.NAT.Remedies, " ")
 	return f, true
 }
 

@@ -61,7 +61,7 @@ func (e Evidence) explain(l LinkEvidence) []Finding {
 			cut = append(cut, s)
 		}
 	}
-	if len(cut) > 0 && l.Held != "" {
+	if l.Held != "" {
 		out, cut = append(out, e.addressHeld(l, cut)), nil
 	}
 	silentSince := e.quiet(l, cut)

@@ -28,9 +28,16 @@ func Conflicts(s Service, others []Service) error {
 				"%s port %s of %s is answered by the router itself (%s, %s port %s): it cannot be passed on to %s",
 				behind.Transport, Ports(behind.ExternalFrom, behind.ExternalTo), behind.Name, at.Name, at.Transport, Ports(at.ExternalFrom, at.ExternalTo), behind.Device)}}
 		}
-		return Flaws{{Field: "external_from", Detail: fmt.Sprintf(
-			"%s port %s of %s overlaps %s of %s on device %s; a router can send one port to one device only",
-			s.Transport, Ports(s.ExternalFrom, s.ExternalTo), s.Name, Ports(o.ExternalFrom, o.ExternalTo), o.Name, o.Device)}}
+		detail := fmt.Sprintf("%s port %s of %s overlaps %s of %s on device %s; a router can send one port to one device only",
+			s.Transport, Ports(s.ExternalFrom, s.ExternalTo), s.Name, Ports(o.ExternalFrom, o.ExternalTo), o.Name, o.Device)
+		if (o.LinkID == 0) != (s.LinkID == 0) { // on links of their own, both could have it
+			loose := o.Name
+			if s.LinkID == 0 {
+				loose = s.Name
+			}
+			detail += fmt.Sprintf(". %s follows whichever link works, and so has the port on all of them: give it a link of its own first (--link)", loose)
+		}
+		return Flaws{{Field: "external_from", Detail: detail}}
 	}
 	return nil
 }

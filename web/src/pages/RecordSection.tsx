@@ -2,7 +2,7 @@ import { Alert, Button } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
-import { api, tagOf, type Device, type Hostname, type Link, type Service, type Site, type Trait } from '../api'
+import { api, nobodySaid, tagOf, type Device, type Hostname, type Link, type Service, type Site, type Trait } from '../api'
 import { Entry, type Blank } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form } from '../parts/Part'
 import { Section } from '../parts/Sheet'
@@ -84,10 +84,10 @@ export function RecordSection({ site: s }: { site: Site }) {
       <Button size="small" color="error" onClick={() => setDoomed({ key: s.code, path: base, words: 'The site, its history and its hostnames go with it.', tag: tagOf(s) })}>Remove the site</Button>
     </>}>
       {invite.error && <Alert severity="error">{invite.error.message}</Alert>}
-      {invite.data && <Alert severity="info">One-time code for the agent of link {invite.data.link}: <strong>{invite.data.code}</strong>. At the site: inkpost agent run --server {location.origin} --code {invite.data.code}</Alert>}
+      {invite.data && <Alert severity="info">One-time code for the agent of link {invite.data.link}: <strong>{invite.data.code}</strong>. At the site: inkpost agent run --server {invite.data.server ?? location.origin} --code {invite.data.code}{!invite.data.server && nobodySaid}</Alert>}
       {routerKey.error && <Alert severity="error">{routerKey.error.message}</Alert>}
       {keep.error && <Alert severity="error">{keep.error.message}</Alert>}
-      {routerKey.data && <Alert severity="info">The router of {routerKey.data.holder} announces by fetching this, shown once: <strong>{location.origin}/announce/{routerKey.data.secret}</strong>. Behind it may stand ?ipv4=ADDRESS, &amp;ipv6=ADDRESS, &amp;name=HOSTNAME or &amp;except=HOSTNAME.</Alert>}
+      {routerKey.data && <Alert severity="info">The router of {routerKey.data.holder} announces by fetching this, shown once: <strong>{routerKey.data.server ?? location.origin}/announce/{routerKey.data.secret}</strong>. Behind it may stand ?ipv4=ADDRESS, &amp;ipv6=ADDRESS, &amp;name=HOSTNAME or &amp;except=HOSTNAME.</Alert>}
       <Part title="Links" add={f.link()} {...part} lines={s.links.map((l) => ({
         key: `link ${l.label}`, words: l.label, detail: [l.provider, l.mode, l.ipv4, l.ipv6, l.change_at && `changes ${exact(l.change_at)}`].filter(Boolean).join(', '), edit: f.link(l), path: `${base}/links/${l.label}`, tag: tagOf(l),
         extra: l.mode === 'dynamic' ? [{ word: 'Invite an agent', act: () => invite.mutate(l.label) }, { word: 'Router URL', act: () => routerKey.mutate(l.label) }, { word: 'Plan a change', act: () => setForm(f.plan(l)) }] : undefined,

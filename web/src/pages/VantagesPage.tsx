@@ -1,7 +1,7 @@
 import { Alert, Box, Button, Stack, TextField, Typography } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, type Vantage } from '../api'
+import { api, nobodySaid, type Vantage } from '../api'
 import { Ago } from '../parts/Ago'
 import { Removal, type Doomed } from '../parts/Part'
 import { Field, Section, Trouble } from '../parts/Sheet'
@@ -49,7 +49,7 @@ export function VantagesPage() {
           <Button size="small" variant="outlined" disabled={invite.isPending || !name} onClick={() => invite.mutate()}>Invite</Button>
         </Stack>
         {invite.error && <Alert severity="error" sx={{ mt: 1 }}>{invite.error.message}</Alert>}
-        {invite.data && <Alert severity="info" sx={{ mt: 1 }}>One-time code for {invite.data.vantage}: <strong>{invite.data.code}</strong>. There: inkpost vantage run --server {location.origin} --code {invite.data.code}</Alert>}
+        {invite.data && <Alert severity="info" sx={{ mt: 1 }}>One-time code for {invite.data.vantage}: <strong>{invite.data.code}</strong>. There: inkpost vantage run --server {invite.data.server ?? location.origin} --code {invite.data.code}{!invite.data.server && nobodySaid}</Alert>}
       </Box>
       {doomed && <Removal doomed={doomed} keep={() => setDoomed(null)} removed={() => setDoomed(null)} />}
     </Section>
