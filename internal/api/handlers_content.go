@@ -7,7 +7,6 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -17,7 +16,7 @@ func (a *api) zoneRecords(c *echo.Context, _ principal) error {
 }
 
 func (a *api) addZoneRecord(c *echo.Context, _ principal) error {
-	var in names.Record
+	var in contract.RecordInput
 	if err := decode(c, &in); err != nil {
 		return err
 	}

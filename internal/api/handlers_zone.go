@@ -44,10 +44,12 @@ func (a *api) importZone(c *echo.Context, _ principal) error {
 	f.Note("replace", err)
 	dry, err := yes(c, "dry_run")
 	f.Note("dry_run", err)
+	servers, err := yes(c, "replace_servers")
+	f.Note("replace_servers", err)
 	if err := f.Err(); err != nil {
 		return err
 	}
-	out, err := a.engine().ImportZone(c.Request().Context(), c.Param("apex"), c.Request().Body, replace, dry)
+	out, err := a.engine().ImportZone(c.Request().Context(), c.Param("apex"), c.Request().Body, contract.ZoneImportInput{Replace: replace, ReplaceServers: servers, DryRun: dry})
 	return ok(c, http.StatusOK, out, err)
 }
 

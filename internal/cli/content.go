@@ -117,7 +117,11 @@ func recordCommand() *cobra.Command {
 		Example: `  inkpost record add isles.saltmarsh.example isles.saltmarsh.example MX "10 mail.saltmarsh.example."
   inkpost record add isles.saltmarsh.example _sip._tcp.isles.saltmarsh.example SRV "0 5 5060 ket-07.isles.saltmarsh.example."`,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			r, err := c.AddZoneRecord(cmd.Context(), args[0], names.Record{Name: names.Name(args[1]), Type: args[2], TTL: ttl, Data: args[3]})
+			in := contract.RecordInput{Name: names.Name(args[1]), Type: args[2], Data: args[3]}
+			if cmd.Flags().Changed("ttl") {
+				in.TTL = &ttl
+			}
+			r, err := c.AddZoneRecord(cmd.Context(), args[0], in)
 			if err == nil {
 				say(cmd, "Record %d: %s %d %s %s", r.ID, r.Name, r.TTL, r.Type, r.Data)
 			}

@@ -146,10 +146,11 @@ func zoneExport() *cobra.Command {
 }
 
 func zoneImport() *cobra.Command {
-	var replace, dry bool
+	var how contract.ZoneImportInput
 	c := &cobra.Command{Use: "import APEX FILE", Short: "Take a zone file (RFC 1035) over into a zone, or make the zone from it", Args: cobra.ExactArgs(2),
 		Long: `Take the records of a zone file over. Hostnames, aliases and redirects stay as they are; --replace
-removes other records that the file does not have. FILE - reads standard input.`,
+removes other records that the file does not have. SOA and servers of a zone that is on record stay,
+too, unless --replace-servers is given. FILE - reads standard input.`,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			var in io.Reader = cmd.InOrStdin()
 			if args[1] != "-" {
@@ -160,7 +161,7 @@ removes other records that the file does not have. FILE - reads standard input.`
 				defer f.Close()
 				in = f
 			}
-			out, err := c.ImportZone(cmd.Context(), args[0], in, replace, dry)
+			out, err := c.ImportZone(cmd.Context(), args[0], in, how)
 			if err != nil {
 				return err
 			}
@@ -180,6 +181,13 @@ removes other records that the file does not have. FILE - reads standard input.`
 			for _, r := range out.Left {
 				line(faded, "·", r.Record, "  "+paint(faded, "left out: "+r.Reason))
 			}
+			for _, words := range out.Servers {
+				if out.ServersKept {
+					say(cmd, "%s the file has %s  %s", paint(faded, "·"), words, paint(faded, "left as it is: --replace-servers takes it over"))
+				} else {
+					say(cmd, "%s %s", paint(proven, "~"), words)
+				}
+			}
 			verb := "Zone %s: %d records added, %d removed, %d there already, %d left out."
 			if !out.Carried {
 				verb = "Zone %s, dry run: %d records would be added, %d removed, %d are there already, %d would be left out. Nothing was changed."
@@ -187,8 +195,9 @@ removes other records that the file does not have. FILE - reads standard input.`
 			say(cmd, verb, out.Zone, len(out.Added), len(out.Removed), out.Same, len(out.Left))
 			return nil
 		})}
-	c.Flags().BoolVar(&replace, "replace", false, "remove records that the file does not have")
-	c.Flags().BoolVar(&dry, "dry-run", false, "say what would change, and change nothing")
+	c.Flags().BoolVar(&how.Replace, "replace", false, "remove records that the file does not have")
+	c.Flags().BoolVar(&how.ReplaceServers, "replace-servers", false, "take SOA and servers of a zone that is on record from the file, too")
+	c.Flags().BoolVar(&how.DryRun, "dry-run", false, "say what would change, and change nothing")
 	return c
 }
 

@@ -5,7 +5,6 @@ import (
 	"fmt"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/names"
 )
 
 // ZoneRecords lists the records put into a zone.
@@ -14,7 +13,7 @@ func (c *Client) ZoneRecords(ctx context.Context, apex string) ([]contract.ZoneR
 }
 
 // AddZoneRecord puts a record into a zone.
-func (c *Client) AddZoneRecord(ctx context.Context, apex string, in names.Record) (contract.ZoneRecord, error) {
+func (c *Client) AddZoneRecord(ctx context.Context, apex string, in contract.RecordInput) (contract.ZoneRecord, error) {
 	return call[contract.ZoneRecord](ctx, c, "POST", at("zones", apex, "records"), in)
 }
 

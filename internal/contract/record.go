@@ -135,6 +135,25 @@ type ZoneImport struct {
 	Removed []names.Record  `json:"removed"`
 	Same    int             `json:"same"`
 	Left    []LeftOutRecord `json:"left_out"`
+	// Servers says what the file's SOA and NS records change of the zone; ServersKept that this is not carried out, as nobody asked
+	// for it.
+	Servers     []string `json:"servers,omitempty"`
+	ServersKept bool     `json:"servers_kept,omitempty"`
+}
+
+// ZoneImportInput says how a zone file is taken over.
+type ZoneImportInput struct {
+	Replace        bool // records that the file does not have are removed
+	ReplaceServers bool // SOA and servers of a zone that is on record become the file's
+	DryRun         bool
+}
+
+// RecordInput is a record to put into a zone. Without a TTL it has the zone's; 0 is a TTL.
+type RecordInput struct {
+	Name names.Name `json:"name"`
+	Type string     `json:"type"`
+	TTL  *int       `json:"ttl_seconds,omitempty"`
+	Data string     `json:"data"`
 }
 
 // LeftOutRecord is a record of a zone file that is not taken over, and why.
@@ -332,11 +351,14 @@ type Fault struct {
 
 // Push is how one name of a remote zone stands at its primary.
 type Push struct {
-	Name   names.Name `json:"name"`
-	State  string     `json:"state"`
-	Taken  time.Time  `json:"taken,omitzero"`
-	Tries  int        `json:"tries"`
-	Detail string     `json:"detail,omitempty"`
+	Name  names.Name `json:"name"`
+	State string     `json:"state"`
+	Taken time.Time  `json:"taken,omitzero"`
+	// Wanted is what the name should have there, and NextTry when it is tried next.
+	Wanted  string    `json:"wanted,omitempty"`
+	NextTry time.Time `json:"next_try,omitzero"`
+	Tries   int       `json:"tries"`
+	Detail  string    `json:"detail,omitempty"`
 }
 
 // States of a push, beside the problems that diagnose names: refused and unreachable.

@@ -15,7 +15,11 @@ func TestBadZoneContentIsNamedAndChangesNothing(t *testing.T) {
 	s, key, _ := stocked(t)
 	ctx, c := t.Context(), s.Client
 	add := func(name, kind, data string, ttl int) error {
-		_, err := c.AddZoneRecord(ctx, zone, names.Record{Name: names.Name(name), Type: kind, TTL: ttl, Data: data})
+		in := contract.RecordInput{Name: names.Name(name), Type: kind, Data: data}
+		if ttl != 0 {
+			in.TTL = &ttl
+		}
+		_, err := c.AddZoneRecord(ctx, zone, in)
 		return err
 	}
 	alias := func(name, hostname string, ttl int) error {
@@ -97,7 +101,7 @@ func TestWhatStandsBesideAHostnameMovesAlongOrStays(t *testing.T) {
 		return out
 	}
 	ket := "ket-07." + zone
-	_, err := s.Client.AddZoneRecord(t.Context(), zone, names.Record{Name: names.Name(ket), Type: "TXT", Data: `"beside"`})
+	_, err := s.Client.AddZoneRecord(t.Context(), zone, contract.RecordInput{Name: names.Name(ket), Type: "TXT", Data: `"beside"`})
 	require.NoError(t, err)
 	announce(t, agent, "198.51.100.55")
 	for _, name := range []string{ket, "www." + ket, "anything.at.all." + ket, "lighthouse." + zone} {

@@ -40,7 +40,7 @@ func remote(t *testing.T, s *testbed.Service, primary, transport string) {
 	require.NoError(t, err)
 	_, err = c.AddAlias(ctx, contract.AliasInput{Name: "tickets." + quay, Hostname: "ferry." + quay})
 	require.NoError(t, err)
-	_, err = c.AddZoneRecord(ctx, quay, names.Record{Name: "notes." + quay, Type: "TXT", Data: `"Made by Ink Post"`})
+	_, err = c.AddZoneRecord(ctx, quay, contract.RecordInput{Name: "notes." + quay, Type: "TXT", Data: `"Made by Ink Post"`})
 	require.NoError(t, err)
 }
 
@@ -359,6 +359,6 @@ func TestRemoteZonesThatCannotBe(t *testing.T) {
 	announce(t, enrol(t, s, "KET-07"), "198.51.100.10")
 	_, err = c.ZoneDifferences(ctx, quay)
 	refused(t, err, 502, "", "could not be asked")
-	_, err = c.AddZoneRecord(ctx, quay, names.Record{Name: "away." + quay, Type: "NS", Data: "ns.elsewhere.example."})
+	_, err = c.AddZoneRecord(ctx, quay, contract.RecordInput{Name: "away." + quay, Type: "NS", Data: "ns.elsewhere.example."})
 	refused(t, err, 422, "type", "its primary has its name servers")
 }

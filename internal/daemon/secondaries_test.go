@@ -46,7 +46,7 @@ func stocked(t *testing.T) (s *testbed.Service, key contract.SigningKey, agent *
 		if w[0] != "@" {
 			name = w[0] + "." + zone
 		}
-		_, err := c.AddZoneRecord(ctx, zone, names.Record{Name: names.Name(name), Type: w[1], TTL: 60, Data: w[2]})
+		_, err := c.AddZoneRecord(ctx, zone, contract.RecordInput{Name: names.Name(name), Type: w[1], TTL: new(60), Data: w[2]})
 		require.NoError(t, err, r)
 	}
 	agent = enrol(t, s, "KET-07")

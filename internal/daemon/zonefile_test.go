@@ -32,7 +32,7 @@ func TestAZoneGoesOutAsAFileAndComesBackTheSame(t *testing.T) {
 	require.NoError(t, parser.Err(), "any reader of zone files takes it")
 	require.Greater(t, count, 20)
 
-	again, err := s.Client.ImportZone(t.Context(), zone, strings.NewReader(text), true, true)
+	again, err := s.Client.ImportZone(t.Context(), zone, strings.NewReader(text), contract.ZoneImportInput{Replace: true, ReplaceServers: true, DryRun: true})
 	require.NoError(t, err)
 	require.Empty(t, again.Added)
 	require.Empty(t, again.Removed)
@@ -41,7 +41,7 @@ func TestAZoneGoesOutAsAFileAndComesBackTheSame(t *testing.T) {
 
 	// Another service makes the zone from the file; what followed a site's address there is fixed here.
 	other := testbed.Start(t, nil)
-	made, err := other.Client.ImportZone(t.Context(), zone, strings.NewReader(text), false, false)
+	made, err := other.Client.ImportZone(t.Context(), zone, strings.NewReader(text), contract.ZoneImportInput{})
 	require.NoError(t, err)
 	require.True(t, made.New)
 	require.Equal(t, []string{"198.51.100.7"}, ask(t, other.DNS, "ket-07."+zone, dns.TypeA))
@@ -61,7 +61,7 @@ func TestAFileIsTakenOverByParts(t *testing.T) {
 	record(t, s, "KET-07")
 	_, err := s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "ket-07." + zone, Site: "KET-07"})
 	require.NoError(t, err)
-	_, err = s.Client.AddZoneRecord(t.Context(), zone, names.Record{Name: "old." + zone, Type: "A", Data: "198.51.100.9"})
+	_, err = s.Client.AddZoneRecord(t.Context(), zone, contract.RecordInput{Name: "old." + zone, Type: "A", Data: "198.51.100.9"})
 	require.NoError(t, err)
 	const file = `
 web    300 IN A     198.51.100.80
@@ -70,7 +70,7 @@ ket-07     IN A     198.51.100.1
 _sip._tcp  IN SRV   0 5 5060 web
 signed     IN RRSIG A 13 3 60 20300101000000 20200101000000 1 isles.saltmarsh.example. AAAA
 `
-	dry, err := s.Client.ImportZone(t.Context(), zone, strings.NewReader(file), true, true)
+	dry, err := s.Client.ImportZone(t.Context(), zone, strings.NewReader(file), contract.ZoneImportInput{Replace: true, ReplaceServers: true, DryRun: true})
 	require.NoError(t, err)
 	require.Len(t, dry.Added, 3)
 	require.Equal(t, []names.Record{{Name: "old." + zone, Type: "A", TTL: 30, Data: "198.51.100.9"}}, dry.Removed)
@@ -79,7 +79,7 @@ signed     IN RRSIG A 13 3 60 20300101000000 20200101000000 1 isles.saltmarsh.ex
 	require.Contains(t, dry.Left[1].Reason, "type RRSIG are not served")
 	_, _, rcode := answers(t, s.DNS, "web."+zone)
 	require.Equal(t, dns.RcodeNameError, rcode, "a dry run changes nothing")
-	_, err = s.Client.ImportZone(t.Context(), zone, strings.NewReader(file), true, false)
+	_, err = s.Client.ImportZone(t.Context(), zone, strings.NewReader(file), contract.ZoneImportInput{Replace: true, ReplaceServers: true})
 	require.NoError(t, err)
 	require.Equal(t, []string{"198.51.100.80"}, ask(t, s.DNS, "web."+zone, dns.TypeA))
 	_, _, rcode = answers(t, s.DNS, "old."+zone)
@@ -100,23 +100,24 @@ func TestFaultyZoneFilesAreRefusedByLineAndColumn(t *testing.T) {
 		"CNAME beside data":  {"a A 198.51.100.1\na CNAME b\n", "an alias stands alone"},
 		"CNAMEs in a circle": {"a CNAME b\nb CNAME a\n", "in a circle"},
 		"wildcard at apex":   {"* A 198.51.100.1\n", "put the wildcard below a hostname"},
-		"TTL too long":       {"a 2000000000 A 198.51.100.1\n", "TTL 2000000000 is out of range"},
-		"two SOA records":    {"@ SOA a b 1 2 3 4 5\n@ SOA a b 1 2 3 4 5\n", "line 2: a second SOA"},
-		"SOA of another":     {"elsewhere.example. SOA a b 1 2 3 4 5\n", "line 1: the SOA record is for elsewhere.example."},
+		"TTL too long":       {"a A 198.51.100.1\nb 2147483648 A 198.51.100.1\n", "line 2, column 1: TTL 2147483648 is out of range"},
+		"two SOA records":    {"@ SOA a b 1 2 3 4 5\n@ SOA a b 1 2 3 4 5\n", "line 2, column 1: a second SOA"},
+		"SOA of another":     {"elsewhere.example. SOA a b 1 2 3 4 5\n", "line 1, column 1: the SOA record is for elsewhere.example."},
 		"another class":      {"a CH TXT \"x\"\n", "only IN is served"},
-		"the same twice":     {"a A 198.51.100.1\na A 198.51.100.1\n", "on record already"},
+		"an alias with data": {"\n; words\na A 198.51.100.1\n\n  \nb CNAME a\nb TXT \"x\"\n", "line 7, column 1: b.isles.saltmarsh.example has TXT records"},
+		"no data":            {"a A 198.51.100.1\nb IN A\n", "line 2, column 1: the A record has no data"},
 		"below a delegation": {"away NS ns.elsewhere.example.\nx.away TXT \"x\"\n", "delegated away"},
 		"too many by macro":  {"$GENERATE 1-60000 a$ A 198.51.100.1\n$GENERATE 1-60000 b$ A 198.51.100.1\n$GENERATE 1-60000 c$ A 198.51.100.1\n$GENERATE 1-60000 d$ A 198.51.100.1\n", "more than 200000 records"},
 		"a server adrift":    {"@ NS ns9\n", "stands inside zone isles.saltmarsh.example and has no address"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := s.Client.ImportZone(t.Context(), zone, strings.NewReader(x.file), false, false)
+			_, err := s.Client.ImportZone(t.Context(), zone, strings.NewReader(x.file), contract.ZoneImportInput{ReplaceServers: true})
 			refused(t, err, 422, "file", x.why)
 		})
 	}
-	_, err := s.Client.ImportZone(t.Context(), "new.example", strings.NewReader("a A 198.51.100.1\n"), false, false)
+	_, err := s.Client.ImportZone(t.Context(), "new.example", strings.NewReader("a A 198.51.100.1\n"), contract.ZoneImportInput{})
 	refused(t, err, 422, "file", "no SOA record to make it from")
-	_, err = s.Client.ImportZone(t.Context(), zone, strings.NewReader(strings.Repeat("; words\n", 3<<20)), false, false)
+	_, err = s.Client.ImportZone(t.Context(), zone, strings.NewReader(strings.Repeat("; words\n", 3<<20)), contract.ZoneImportInput{})
 	refused(t, err, 413, "", "larger than")
 	require.Equal(t, before, exported(t, s, zone), "nothing was stored")
 }

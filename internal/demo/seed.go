@@ -103,7 +103,7 @@ func otherNames(ctx context.Context, e *engine.Engine) error {
 			return err
 		}
 	}
-	if _, err := e.AddZoneRecord(ctx, zone, names.Record{Name: zone, Type: "TXT", Data: `"v=spf1 -all"`}); err != nil {
+	if _, err := e.AddZoneRecord(ctx, zone, contract.RecordInput{Name: zone, Type: "TXT", Data: `"v=spf1 -all"`}); err != nil {
 		return err
 	}
 	_, err := e.PushZone(ctx, remoteZone)

@@ -69,7 +69,7 @@ func (e *Engine) ZoneRecords(apex string) ([]contract.ZoneRecord, error) {
 }
 
 // AddZoneRecord puts a record into a zone.
-func (e *Engine) AddZoneRecord(ctx context.Context, apex string, in names.Record) (contract.ZoneRecord, error) {
+func (e *Engine) AddZoneRecord(ctx context.Context, apex string, in contract.RecordInput) (contract.ZoneRecord, error) {
 	var r names.Record
 	err := e.change(ctx, func() (edit, error) {
 		z, err := e.Zone(apex)
@@ -93,15 +93,15 @@ func (e *Engine) AddZoneRecord(ctx context.Context, apex string, in names.Record
 	return contract.ZoneRecord{}, err
 }
 
-func (e *Engine) checkedRecord(z names.Zone, in names.Record) (names.Record, error) {
+func (e *Engine) checkedRecord(z names.Zone, in contract.RecordInput) (names.Record, error) {
 	var f site.Flaws
 	name, err := names.ParseOwner(string(in.Name))
 	f.Note("name", err)
-	r := names.Record{Name: name, Type: strings.ToUpper(strings.TrimSpace(in.Type)), TTL: in.TTL, Data: strings.TrimSpace(in.Data)}
-	if r.TTL == 0 {
-		r.TTL = int(z.TTL)
+	r := names.Record{Name: name, Type: strings.ToUpper(strings.TrimSpace(in.Type)), TTL: int(z.TTL), Data: strings.TrimSpace(in.Data)}
+	if in.TTL != nil {
+		r.TTL = *in.TTL
 	}
-	f.Note("ttl_seconds", names.CheckTTL(r.TTL))
+	f.Note("ttl_seconds", names.CheckRecordTTL(r.TTL))
 	if !slices.Contains(names.Types(), r.Type) && !strings.HasPrefix(r.Type, "TYPE") {
 		f.Note("type", fmt.Errorf("%q cannot be recorded; it is one of %s, or TYPE and a number with data as RFC 3597 writes it", in.Type, strings.Join(names.Types(), ", ")))
 	}
@@ -111,7 +111,7 @@ func (e *Engine) checkedRecord(z names.Zone, in names.Record) (names.Record, err
 	if err := f.Err(); err != nil {
 		return r, err
 	}
-	rr, err := zonefile.RR(r)
+	rr, err := zonefile.Below(r, string(z.Apex)+".")
 	if err != nil {
 		f.Note("data", err)
 		return r, f.Err()

@@ -90,6 +90,7 @@ type Engine struct {
 
 	Events *Hub
 	visits visits
+	led    bool // it began as the writer's engine
 
 	// edit is held while the record changes, in the database first and in memory after, so that both change in the
 	// same order. Whoever waits for it does so no longer than its context.
@@ -132,7 +133,7 @@ type Engine struct {
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
 func New(ctx context.Context, st *store.Store, directory *authdns.Directory, config Config) (*Engine, error) {
 	config = config.withDefaults()
-	e := &Engine{
+	e := &Engine{led: st.Leads(),
 		config: config, store: st.Now(), directory: directory, log: config.Log, now: config.Clock, ticks: config.Ticks, listening: config.Clock(),
 		Events: NewHub(config.Clock),
 		edit:   semaphore.NewWeighted(1),
@@ -206,8 +207,11 @@ func (e *Engine) Writable() error {
 	case <-e.stopping:
 		return ErrNotRecorded
 	default:
-		return ErrStandby
 	}
+	if e.led { // the database does not answer, or another server has just taken over
+		return ErrNotRecorded
+	}
+	return ErrStandby
 }
 
 // lost reports whether this server may not write: it stands by, or has lost its lease.

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -65,7 +66,7 @@ func (e *Engine) publishAll() error {
 }
 
 func soaOf(z names.Zone) *dns.SOA {
-	return &dns.SOA{Hdr: header(z.Apex, dns.TypeSOA, z.TTL), Ns: string(z.Servers[0].Name) + ".", Mbox: string(z.Contact) + ".",
+	return &dns.SOA{Hdr: header(z.Apex, dns.TypeSOA, z.TTL), Ns: string(cmp.Or(z.MName, z.Servers[0].Name)) + ".", Mbox: string(z.Contact) + ".",
 		Serial: z.Serial, Refresh: z.Refresh, Retry: z.Retry, Expire: z.Expire, Minttl: z.Negative}
 }
 

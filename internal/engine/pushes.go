@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
@@ -30,9 +31,10 @@ func (e *Engine) Pushes(apex string) ([]contract.Push, error) {
 	out := []contract.Push{}
 	for name := range all {
 		n := e.remote.of(remoteKey{z.ID, name})
-		p := contract.Push{Name: name, State: contract.PushTaken, Taken: n.GivenAt, Tries: n.Tries, Detail: n.Detail}
+		p := contract.Push{Name: name, State: contract.PushTaken, Taken: n.GivenAt, Tries: n.Tries, Detail: n.Detail, Wanted: wordsOf(wanted[name])}
 		if !names.SameRecords(n.Given, wanted[name]) {
 			p.State = contract.PushWaiting
+			p.NextTry = e.remote.nextTry(remoteKey{z.ID, name})
 			if n.Problem != "" {
 				p.State = n.Problem
 			}
@@ -41,6 +43,18 @@ func (e *Engine) Pushes(apex string) ([]contract.Push, error) {
 	}
 	slices.SortFunc(out, func(a, b contract.Push) int { return cmp.Compare(a.Name, b.Name) })
 	return out, nil
+}
+
+// wordsOf lists what records say: the addresses of a hostname, where an alias leads.
+func wordsOf(records []names.Record) string {
+	words := make([]string, len(records))
+	for i, r := range records {
+		words[i] = r.Data
+		if r.Type != "A" && r.Type != "AAAA" {
+			words[i] = r.Type + " " + r.Data
+		}
+	}
+	return strings.Join(words, ", ")
 }
 
 // ZoneDifferences asks a remote zone's primary what it has, and says what a push would change. Nothing is pushed.

@@ -51,7 +51,11 @@ type pushWorker struct {
 // Work implements river.Worker. A job that cannot be done yet is put off rather than failed: its tries are counted with
 // the name, and no list of errors grows in the database.
 func (w *pushWorker) Work(ctx context.Context, job *river.Job[PushArgs]) error {
-	wait, err := w.engine.push(ctx, remoteKey{job.Args.Zone, job.Args.Name})
+	k := remoteKey{job.Args.Zone, job.Args.Name}
+	wait, err := w.engine.push(ctx, k)
+	if w.engine.remote.again(k, time.Time{}); wait > 0 {
+		w.engine.remote.again(k, w.engine.now().Add(wait))
+	}
 	if err != nil {
 		w.engine.log.Warn("a push was not recorded", "name", job.Args.Name, "error", err)
 		return river.JobSnooze(max(wait, pushAgain))
@@ -101,7 +105,7 @@ func newPushQueue(e *Engine, st *store.Store) (*pushQueue, error) {
 	river.AddWorker(workers, &keepWorker{engine: e})
 	config := &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: pushesAtOnce}}, Workers: workers,
-		Logger: slog.New(quiet{e.log.Handler()}), JobTimeout: 20 * time.Second, CompletedJobRetentionPeriod: time.Hour,
+		Logger: slog.New(quiet{e.log.Handler()}), JobTimeout: jobLimit, RescueStuckJobsAfter: jobLimit + 5*time.Second, CompletedJobRetentionPeriod: time.Hour,
 		FetchCooldown: 20 * time.Millisecond, FetchPollInterval: time.Second, Test: river.TestConfig{Time: clockOf{e.now}},
 		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(keepEvery),
 			func() (river.JobArgs, *river.InsertOpts) { return KeepArgs{}, nil }, &river.PeriodicJobOpts{RunOnStart: true})},
@@ -112,6 +116,9 @@ func newPushQueue(e *Engine, st *store.Store) (*pushQueue, error) {
 	}
 	return &pushQueue{river: client, added: make(chan adding, 4096)}, nil
 }
+
+// jobLimit is how long a job may take.
+const jobLimit = 20 * time.Second
 
 // quiet keeps the queue's own talk out of the log, but for what goes wrong.
 type quiet struct{ slog.Handler }
@@ -165,7 +172,10 @@ const (
 // due does, whatever was lost on the way.
 func (e *Engine) runPushes(ctx context.Context) {
 	for {
-		err := e.queue.river.Start(ctx)
+		err := e.store.AdoptJobs(ctx) // only we write: what runs by the record is run by nobody
+		if err == nil {
+			err = e.queue.river.Start(ctx)
+		}
 		if err == nil {
 			break
 		}
@@ -183,18 +193,18 @@ func (e *Engine) runPushes(ctx context.Context) {
 	}()
 	sweep := time.NewTicker(sweepEvery)
 	defer sweep.Stop()
-	all := func() {
+	all := func(now bool) {
 		for _, z := range e.record.zoneList() {
-			e.pushDue(z, false)
+			e.pushDue(z, now)
 		}
 	}
-	all()
+	all(true) // whatever pause a server before us had in mind
 	for {
 		var first adding
 		select {
 		case first = <-e.queue.added:
 		case <-sweep.C:
-			all()
+			all(false)
 			continue
 		case <-ctx.Done():
 			return

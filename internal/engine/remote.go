@@ -23,9 +23,9 @@ import (
 
 // Waits before a name is tried again.
 const (
-	pushAgain       = 2 * time.Second // first wait, after no answer
-	pushAgainMost   = 5 * time.Minute
-	refusedAgain    = time.Minute // somebody has to do something there
+	pushAgain       = 2 * time.Second  // first wait, after no answer
+	pushAgainMost   = 20 * time.Second // one name of a zone tries for all of them, so that it may be often
+	refusedAgain    = time.Minute      // somebody has to do something there
 	refusedMost     = time.Hour
 	pushesAtOnce    = 8
 	pushesInOneTurn = 5 // of one name that keeps changing
@@ -120,6 +120,9 @@ func (e *Engine) push(ctx context.Context, k remoteKey) (wait time.Duration, err
 		}
 		if wait := e.pushed(z, &n, want, err); wait > 0 {
 			return wait, e.store.PutRemoteName(ctx, n)
+		}
+		if e.remote.recovered(z.ID) { // the others need not wait for their turns
+			e.pushDue(z, true)
 		}
 		if len(want) == 0 {
 			e.remote.drop(k)
@@ -271,7 +274,13 @@ func (e *Engine) pushDue(z names.Zone, now bool) {
 // pushed again.
 func (e *Engine) repair(ctx context.Context, z names.Zone, h site.Hostname) (err error) {
 	primary := e.primary(z)
-	for _, name := range ownersOf(h) {
+	owners := ownersOf(h)
+	for _, a := range e.aliasesOf(h.SiteID) {
+		if a.ZoneID == z.ID && a.HostnameID == h.ID {
+			owners = append(owners, a.Name)
+		}
+	}
+	for _, name := range owners {
 		k := remoteKey{z.ID, name}
 		n := e.remote.of(k)
 		if !z.Pushing || len(n.Given) == 0 || !names.SameRecords(n.Given, e.wantedOf(z, name)) {

@@ -18,8 +18,37 @@ type remoteKey struct {
 type remoteBook struct {
 	mu      sync.Mutex
 	names   map[remoteKey]store.RemoteName
-	resting map[int64]time.Time // zones whose primary is left alone until then
-	trying  map[int64]bool      // of those: one name is being tried
+	resting map[int64]time.Time     // zones whose primary is left alone until then
+	trying  map[int64]bool          // of those: one name is being tried
+	back    map[int64]bool          // zones whose primary answers again, and of which nobody has been told yet
+	next    map[remoteKey]time.Time // when a name is tried next
+}
+
+// again notes when a name is tried next; never for the zero time.
+func (b *remoteBook) again(k remoteKey, at time.Time) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.next == nil {
+		b.next = map[remoteKey]time.Time{}
+	}
+	if b.next[k] = at; at.IsZero() {
+		delete(b.next, k)
+	}
+}
+
+func (b *remoteBook) nextTry(k remoteKey) time.Time {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.next[k]
+}
+
+// recovered says, once, that a zone's primary answers again.
+func (b *remoteBook) recovered(zoneID int64) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	is := b.back[zoneID]
+	delete(b.back, zoneID)
+	return is
 }
 
 func (b *remoteBook) of(k remoteKey) store.RemoteName {
@@ -88,6 +117,12 @@ func (b *remoteBook) leave(zoneID int64, now time.Time, rest time.Duration) {
 	defer b.mu.Unlock()
 	delete(b.trying, zoneID)
 	if rest == 0 {
+		if _, rested := b.resting[zoneID]; rested {
+			if b.back == nil {
+				b.back = map[int64]bool{}
+			}
+			b.back[zoneID] = true
+		}
 		delete(b.resting, zoneID)
 		return
 	}

@@ -44,8 +44,9 @@ func (e *Engine) MayTransfer(apex string, from netip.Addr, keyName string) bool 
 }
 
 const (
-	tellAfter = 50 * time.Millisecond // changes this close together are told of once
-	tellTries = 4
+	tellAfter  = 50 * time.Millisecond // changes this close together are told of once
+	tellTries  = 12                    // about five minutes, which is what RFC 1996 section 3.6 has in mind
+	notifyWait = time.Minute           // the longest pause
 )
 
 // tellSecondaries has the secondaries of a zone told soon that it changed.
@@ -95,6 +96,9 @@ func (e *Engine) runTell(ctx context.Context) {
 func (e *Engine) notify(ctx context.Context, z names.Zone, to netip.AddrPort) {
 	wait := 500 * time.Millisecond
 	for try := range tellTries {
+		if e.record.zone(z.ID).Serial != z.Serial { // it is told of a newer one
+			return
+		}
 		m := new(dns.Msg).SetNotify(string(z.Apex) + ".")
 		m.Answer = []dns.RR{soaOf(z)}
 		client := dns.Client{Timeout: 2 * time.Second}
@@ -116,7 +120,7 @@ func (e *Engine) notify(ctx context.Context, z names.Zone, to netip.AddrPort) {
 		}
 		select {
 		case <-time.After(wait):
-			wait *= 2
+			wait = min(2*wait, notifyWait)
 		case <-ctx.Done():
 			return
 		}

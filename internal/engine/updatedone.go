@@ -49,6 +49,7 @@ func (p *updatePlan) announcements() (group []pending, rcode int) {
 		}
 		d, err := wan.Decide(l.Addresses(), a, e.config.Policy)
 		if err != nil {
+			e.NoteRefusal(l.ID, err.Error(), by.From) // the sender learns REFUSED only, and the site why
 			return nil, updateRcode(err)
 		}
 		if !d.Changed {

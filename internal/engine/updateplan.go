@@ -66,10 +66,15 @@ func (p *updatePlan) take(rr dns.RR) int {
 func (p *updatePlan) address(host site.Hostname, rr dns.RR) int {
 	l, ok := p.site.followed(host.LinkID)
 	h := rr.Header()
-	if !ok || h.Rrtype != dns.TypeA && h.Rrtype != dns.TypeAAAA {
+	whole := h.Rrtype == dns.TypeANY && h.Class == dns.ClassANY
+	if !ok || h.Rrtype != dns.TypeA && h.Rrtype != dns.TypeAAAA && !whole {
 		return dns.RcodeRefused
 	}
 	plan := p.of(l.ID)
+	if whole { // the name, and so both addresses of its link (RFC 2136 section 2.5.3); what is added after it in the same update stays
+		plan.addresses, plan.delete4, plan.delete6 = wan.Pair{}, true, host.DeviceID == 0
+		return dns.RcodeSuccess
+	}
 	target, gone, now := &plan.addresses.IPv4, &plan.delete4, l.IPv4
 	if h.Rrtype == dns.TypeAAAA {
 		target, gone, now = &plan.addresses.IPv6, &plan.delete6, l.IPv6
@@ -111,7 +116,7 @@ func (p *updatePlan) proof(name names.Name, rr dns.RR) int {
 		plan.after = slices.DeleteFunc(plan.after, same)
 	default:
 		if !slices.ContainsFunc(plan.after, same) {
-			plan.after = append(plan.after, names.Record{Name: name, Type: "TXT", TTL: int(min(max(h.Ttl, names.MinTTL), names.MaxTTL)), Data: zonefile.Data(rr)})
+			plan.after = append(plan.after, names.Record{Name: name, Type: "TXT", TTL: names.TTLOf(h.Ttl), Data: zonefile.Data(rr)})
 		}
 	}
 	return dns.RcodeSuccess

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -33,21 +34,21 @@ func (e *Engine) ExportZone(apex string, w io.Writer) error {
 }
 
 // ImportZone takes the records of a zone file over into a zone; a zone that is not on record is made as the file says.
-// Records that the zone has already stay; with replace, those that the file does not have are removed. Nothing is carried
-// out on a dry run. Hostnames, aliases and redirects are not touched.
-func (e *Engine) ImportZone(ctx context.Context, apex string, file io.Reader, replace, dryRun bool) (contract.ZoneImport, error) {
+// Records that the zone has already stay; with Replace, those that the file does not have are removed. So do SOA and servers of
+// a zone that is on record, but for ReplaceServers. Nothing is carried out on a dry run. Hostnames, aliases and redirects are not touched.
+func (e *Engine) ImportZone(ctx context.Context, apex string, file io.Reader, how contract.ZoneImportInput) (contract.ZoneImport, error) {
 	text, err := io.ReadAll(file) // before anybody waits for us
 	if err != nil {
 		return contract.ZoneImport{}, err
 	}
-	if dryRun {
-		_, out, err := e.planImport(apex, text, replace)
+	if how.DryRun {
+		_, out, err := e.planImport(apex, text, how)
 		return out, err
 	}
 	var out contract.ZoneImport
 	err = e.change(ctx, func() (ed edit, err error) {
 		var plan zoneImport
-		plan, out, err = e.planImport(apex, text, replace)
+		plan, out, err = e.planImport(apex, text, how)
 		return edit{words: "a zone file was taken over into " + string(plan.zone.Apex), of: zoneResource(plan.zone), write: func(ctx context.Context, tx *store.Store) error {
 			return tx.ImportZone(ctx, plan.zone, plan.add, plan.remove, plan.serial)
 		}}, err
@@ -64,7 +65,7 @@ type zoneImport struct {
 	serial uint32
 }
 
-func (e *Engine) planImport(apex string, text []byte, replace bool) (plan zoneImport, out contract.ZoneImport, err error) {
+func (e *Engine) planImport(apex string, text []byte, how contract.ZoneImportInput) (plan zoneImport, out contract.ZoneImport, err error) {
 	z, err := e.Zone(canonical(apex))
 	var missing store.Missing
 	if out.New = errors.As(err, &missing); out.New {
@@ -89,17 +90,21 @@ func (e *Engine) planImport(apex string, text []byte, replace bool) (plan zoneIm
 		return plan, out, site.Flaws{{Field: "file", Detail: fmt.Sprintf("zone %s is not on record, and the file has no SOA record to make it from", z.Apex)}}
 	}
 	if z.Kind == names.Hosted {
+		before := z
 		fromSOA(&z, read.SOA)
 		serversFrom(&z, read.Records)
+		if out.Servers = serverChanges(before, z); !out.New && !how.ReplaceServers {
+			out.ServersKept, z = len(out.Servers) > 0, before
+		}
 	}
-	if plan.add, plan.remove, err = e.compareFile(z, read, replace, &out); err != nil {
+	if plan.add, plan.remove, err = e.compareFile(z, read, how.Replace, &out); err != nil {
 		return plan, out, err
 	}
 	plan.zone = z.WithDefaults()
 	if err := plan.zone.Check(); err != nil {
 		return plan, out, site.Flaws{{Field: "file", Detail: err.Error()}}
 	}
-	if read.SOA != nil {
+	if read.SOA != nil && (out.New || how.ReplaceServers) {
 		plan.serial = read.SOA.Serial
 	}
 	return plan, out, nil
@@ -109,11 +114,48 @@ func fromSOA(z *names.Zone, soa *dns.SOA) {
 	if soa == nil {
 		return
 	}
-	z.Contact = names.Name(canonical(soa.Mbox))
+	z.Contact, z.MName = names.Name(canonical(soa.Mbox)), names.Name(canonical(soa.Ns))
 	z.Refresh, z.Retry, z.Expire, z.Negative = soa.Refresh, soa.Retry, soa.Expire, soa.Minttl
 	if z.ID == 0 {
 		z.TTL = min(max(soa.Hdr.Ttl, names.MinTTL), names.MaxTTL)
 	}
+}
+
+// serverChanges lists in words what a file's SOA and NS records would change of a zone.
+func serverChanges(before, after names.Zone) []string {
+	out := []string{}
+	note := func(what, a, b string) {
+		if a != b {
+			out = append(out, fmt.Sprintf("%s: %s instead of %s", what, b, cmp.Or(a, "none")))
+		}
+	}
+	servers := func(z names.Zone) string {
+		var words []string
+		for _, s := range z.Servers {
+			word := string(s.Name)
+			for _, a := range s.Addresses {
+				word += " " + a.String()
+			}
+			words = append(words, word)
+		}
+		return strings.Join(words, ", ")
+	}
+	mname := func(z names.Zone) string {
+		if z.MName == "" && len(z.Servers) > 0 {
+			return string(z.Servers[0].Name)
+		}
+		return string(z.MName)
+	}
+	note("servers", servers(before), servers(after))
+	note("primary (MNAME)", mname(before), mname(after))
+	note("contact", string(before.Contact), string(after.Contact))
+	for _, t := range []struct {
+		what string
+		a, b uint32
+	}{{"refresh", before.Refresh, after.Refresh}, {"retry", before.Retry, after.Retry}, {"expire", before.Expire, after.Expire}, {"negative", before.Negative, after.Negative}} {
+		note(t.what, fmt.Sprint(t.a), fmt.Sprint(t.b))
+	}
+	return out
 }
 
 // serversFrom takes the apex's NS records over, with the addresses of those that stand inside the zone.
@@ -153,10 +195,12 @@ func (e *Engine) compareFile(z names.Zone, read zonefile.File, replace bool, out
 		taken[string(r.Name)+" "+r.Type+" "+r.Data] = true
 	}
 	kept := map[int64]bool{}
-	for _, r := range read.Records {
-		if r.TTL == 0 {
-			r.TTL = int(z.WithDefaults().TTL)
-		}
+	var places []zonefile.Fault
+	wrong := func(at zonefile.Fault, err error) error {
+		at.Detail = err.Error()
+		return site.Flaws{{Field: "file", Detail: at.Error()}}
+	}
+	for i, r := range read.Records {
 		if reason := e.leftOut(z, r, taken); reason != "" {
 			out.Left = append(out.Left, contract.LeftOutRecord{Record: r, Reason: reason})
 			continue
@@ -167,12 +211,12 @@ func (e *Engine) compareFile(z names.Zone, read zonefile.File, replace bool, out
 			continue
 		}
 		if _, err := names.ParseOwner(string(r.Name)); err != nil && r.Name != z.Apex {
-			return nil, nil, site.Flaws{{Field: "file", Detail: err.Error()}}
+			return nil, nil, wrong(read.Places[i], err)
 		}
-		if err := names.CheckTTL(r.TTL); err != nil {
-			return nil, nil, site.Flaws{{Field: "file", Detail: fmt.Sprintf("%s %s: %v", r.Name, r.Type, err)}}
+		if err := names.CheckRecordTTL(r.TTL); err != nil {
+			return nil, nil, wrong(read.Places[i], err)
 		}
-		add = append(add, r)
+		add, places = append(add, r), append(places, read.Places[i])
 	}
 	for r, id := range there {
 		switch {
@@ -185,7 +229,10 @@ func (e *Engine) compareFile(z names.Zone, read zonefile.File, replace bool, out
 		final = append(final, r)
 	}
 	out.Added = append(out.Added, add...)
-	if err := names.CheckContent(z.Apex, append(final, add...)); err != nil {
+	var at names.ContentError
+	if err := names.CheckContent(z.Apex, append(slices.Clone(final), add...)); errors.As(err, &at) && at.At >= len(final) {
+		return nil, nil, wrong(places[at.At-len(final)], err)
+	} else if err != nil {
 		return nil, nil, site.Flaws{{Field: "file", Detail: err.Error()}}
 	}
 	return add, remove, nil
@@ -205,7 +252,7 @@ func (e *Engine) leftOut(z names.Zone, r names.Record, taken map[string]bool) st
 	case z.Kind == names.Remote && r.Type == "NS":
 		return "the zone's primary has its name servers and delegations"
 	case r.Name == z.Apex && r.Type == "NS", inside && address:
-		return "it is part of the zone's own servers, which were set from the file"
+		return "it is part of the zone's own servers; those of a zone on record are replaced with --replace-servers only"
 	case taken[string(r.Name)+" "+r.Type+" "+r.Data]:
 		return "it is there as a hostname, an alias or a redirect"
 	case !slices.Contains(names.Types(), r.Type) && !strings.HasPrefix(r.Type, "TYPE"):

@@ -39,7 +39,9 @@ func TestARouterTellsItsAddressAndThatItChanged(t *testing.T) {
 	changed := make(chan bool, 10)
 	watching := make(chan error, 1)
 	ctx, stop := context.WithCancel(t.Context())
-	go func() { watching <- g.Watch(ctx, netip.MustParseAddr("127.0.0.1"), func(igd.Notice) { changed <- true }) }()
+	go func() {
+		watching <- g.Watch(ctx, netip.MustParseAddr("127.0.0.1"), func(igd.Notice) { changed <- true })
+	}()
 	require.Eventually(t, func() bool {
 		_, err := w.Renumber("KET-07", "main")
 		require.NoError(t, err)

@@ -13,6 +13,13 @@ import (
 // Pool is the pool of connections, for the job queue.
 func (s *Store) Pool() *pgxpool.Pool { return s.pool }
 
+// AdoptJobs takes over the jobs of servers that are gone: those that run by the queue's record. It is for whoever has just become the
+// writer, before its queue starts.
+func (s *Store) AdoptJobs(ctx context.Context) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE river_job SET state = 'available', scheduled_at = now() WHERE state = 'running'`)
+	return err
+}
+
 // RemoteName is one name of a remote zone: what its primary last took of us and when, and how the tries since then went.
 // Problem is empty where there was none.
 type RemoteName struct {

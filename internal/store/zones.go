@@ -35,16 +35,17 @@ type zoneRow struct {
 	Reassert int                  `db:"reassert_s"`
 	Pushing  bool                 `db:"pushing"`
 	Revision int64                `db:"revision"`
+	MName    names.Name           `db:"mname"`
 }
 
 func (r zoneRow) zone() names.Zone {
 	return names.Zone{ID: r.ID, Apex: r.Apex, Contact: r.Contact, Serial: r.Serial, Refresh: r.Refresh, Retry: r.Retry,
 		Expire: r.Expire, Negative: r.Negative, TTL: r.TTL, Servers: r.Servers, TransferTo: r.To, TransferKey: r.Key, Notify: r.Notify, AlsoAsk: r.AlsoAsk,
-		Template: r.Template, Kind: r.Kind, Primary: r.Primary.AddrPort, Transport: r.Via, PrimaryKey: r.Known, Reassert: r.Reassert, Pushing: r.Pushing, Revision: r.Revision}
+		Template: r.Template, Kind: r.Kind, Primary: r.Primary.AddrPort, Transport: r.Via, PrimaryKey: r.Known, Reassert: r.Reassert, Pushing: r.Pushing, Revision: r.Revision, MName: r.MName}
 }
 
 const zoneFields = `id, apex, contact, serial, refresh, retry, expire, negative, ttl, servers, transfer_to, transfer_key, notify,
-	also_ask, template, kind, primary_at, transport, primary_key, reassert_s, pushing, revision`
+	also_ask, template, kind, primary_at, transport, primary_key, reassert_s, pushing, revision, mname`
 
 const zoneColumns = `SELECT ` + zoneFields + ` FROM zone`
 
@@ -84,16 +85,16 @@ func putZone(ctx context.Context, q sqlx.QueryerContext, z names.Zone) (names.Zo
 	servers, to, notify, ask := list[names.Server](z.Servers), list[netip.Prefix](z.TransferTo), list[netip.AddrPort](z.Notify), list[netip.AddrPort](z.AlsoAsk)
 	if z.ID == 0 {
 		err = sqlx.GetContext(ctx, q, &r, `INSERT INTO zone (apex, contact, serial, refresh, retry, expire, negative, ttl, servers, transfer_to, transfer_key, notify,
-				also_ask, template, kind, primary_at, transport, primary_key, reassert_s)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19) RETURNING `+zoneFields,
+				also_ask, template, kind, primary_at, transport, primary_key, reassert_s, mname)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20) RETURNING `+zoneFields,
 			z.Apex, z.Contact, z.Serial, z.Refresh, z.Retry, z.Expire, z.Negative, z.TTL, servers, to, z.TransferKey, notify,
-			ask, z.Template, z.Kind, endpoint{z.Primary}, z.Transport, z.PrimaryKey, z.Reassert)
+			ask, z.Template, z.Kind, endpoint{z.Primary}, z.Transport, z.PrimaryKey, z.Reassert, z.MName)
 	} else {
 		err = sqlx.GetContext(ctx, q, &r, `UPDATE zone SET contact = $2, refresh = $3, retry = $4, expire = $5, negative = $6, ttl = $7,
 			servers = $8, transfer_to = $9, transfer_key = $10, notify = $11, also_ask = $12, template = $13, primary_at = $14, transport = $15,
-			primary_key = $16, reassert_s = $17, revision = revision + 1, `+nextSerial+` WHERE id = $1 RETURNING `+zoneFields,
+			primary_key = $16, reassert_s = $17, mname = $18, revision = revision + 1, `+nextSerial+` WHERE id = $1 RETURNING `+zoneFields,
 			z.ID, z.Contact, z.Refresh, z.Retry, z.Expire, z.Negative, z.TTL, servers, to, z.TransferKey, notify,
-			ask, z.Template, endpoint{z.Primary}, z.Transport, z.PrimaryKey, z.Reassert)
+			ask, z.Template, endpoint{z.Primary}, z.Transport, z.PrimaryKey, z.Reassert, z.MName)
 	}
 	return r.zone(), explained(err, "zone", "apex", string(z.Apex))
 }

@@ -221,7 +221,7 @@ func TestTwoCannotPutACNAMEBesideAnAddress(t *testing.T) {
 			}
 		})
 		wg.Go(func() {
-			if _, err := s.Client.AddZoneRecord(t.Context(), zone, names.Record{Name: names.Name(name), Type: "TXT", Data: `"slip"`, TTL: 30}); err == nil {
+			if _, err := s.Client.AddZoneRecord(t.Context(), zone, contract.RecordInput{Name: names.Name(name), Type: "TXT", Data: `"slip"`, TTL: new(30)}); err == nil {
 				carried.Add(1)
 			}
 		})
@@ -266,10 +266,10 @@ func TestAZoneFileAndAnEditAtOnceAreBothThere(t *testing.T) {
 		var wg sync.WaitGroup
 		errs := make([]error, 2)
 		wg.Go(func() {
-			_, errs[0] = s.Client.ImportZone(t.Context(), zone, strings.NewReader(fmt.Sprintf("f%d 60 IN TXT \"file\"\n", n)), false, false)
+			_, errs[0] = s.Client.ImportZone(t.Context(), zone, strings.NewReader(fmt.Sprintf("f%d 60 IN TXT \"file\"\n", n)), contract.ZoneImportInput{})
 		})
 		wg.Go(func() {
-			_, errs[1] = s.Client.AddZoneRecord(t.Context(), zone, names.Record{Name: names.Name(fmt.Sprintf("r%d.%s", n, zone)), Type: "TXT", Data: `"typed"`, TTL: 60})
+			_, errs[1] = s.Client.AddZoneRecord(t.Context(), zone, contract.RecordInput{Name: names.Name(fmt.Sprintf("r%d.%s", n, zone)), Type: "TXT", Data: `"typed"`, TTL: new(60)})
 		})
 		wg.Wait()
 		require.NoError(t, errors.Join(errs...))

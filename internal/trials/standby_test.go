@@ -113,7 +113,7 @@ func TestASecondServerStandsByAnswersAndRefuses(t *testing.T) {
 	behind := soon(t, time.Second, "a move is answered at the standby within a second", func() bool { return testbed.Resolve(beside.DNS, name) == "198.51.100.7" })
 	t.Logf("the standby answered a move %v after it was acknowledged", behind)
 	require.Equal(t, testbed.Serial(s.DNS, zone), testbed.Serial(beside.DNS, zone))
-	_, err = s.Client.AddZoneRecord(t.Context(), zone, names.Record{Name: "typed." + zone, Type: "A", Data: "198.51.100.9", TTL: 30})
+	_, err = s.Client.AddZoneRecord(t.Context(), zone, contract.RecordInput{Name: "typed." + zone, Type: "A", Data: "198.51.100.9", TTL: new(30)})
 	require.NoError(t, err)
 	soon(t, time.Second, "an edit is answered at the standby within a second", func() bool { return testbed.Resolve(beside.DNS, "typed."+zone) == "198.51.100.9" })
 
@@ -244,7 +244,7 @@ func TestTwoServersTwoAgentsAndTwoEditorsAtWork(t *testing.T) {
 					mu.Unlock()
 				}
 				if n%20 == 0 {
-					_, err := s.Client.AddZoneRecord(ctx, zone, names.Record{Name: names.Name(fmt.Sprintf("r%d-%d.%s", i, n, zone)), Type: "TXT", Data: `"x"`, TTL: 60})
+					_, err := s.Client.AddZoneRecord(ctx, zone, contract.RecordInput{Name: names.Name(fmt.Sprintf("r%d-%d.%s", i, n, zone)), Type: "TXT", Data: `"x"`, TTL: new(60)})
 					require.True(t, err == nil || ctx.Err() != nil, "%v", err)
 				}
 				_, _ = beside.Client.Overview(ctx)

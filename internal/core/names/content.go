@@ -16,7 +16,8 @@ type Record struct {
 
 // Types lists the types that a person may record beside hostnames and aliases, or a zone file may bring. SOA and the apex's NS come from the zone.
 func Types() []string {
-	return []string{"A", "AAAA", "CNAME", "MX", "TXT", "NS", "DS", "PTR", "SRV", "NAPTR", "CAA", "HTTPS", "SVCB", "SSHFP", "TLSA"}
+	return []string{"A", "AAAA", "CNAME", "DNAME", "MX", "TXT", "NS", "DS", "PTR", "SRV", "NAPTR", "CAA", "HTTPS", "SVCB", "SSHFP", "TLSA",
+		"LOC", "HINFO", "RP", "URI"}
 }
 
 // ParseOwner is Parse for the owner of any record: labels may also begin with an underscore, as in _sip._tcp (RFC 8552),
@@ -45,61 +46,71 @@ func ParseOwner(s string) (Name, error) {
 	return Name(t), nil
 }
 
+// ContentError is what is wrong with the content of a zone, and at which of the records.
+type ContentError struct {
+	At     int
+	Detail string
+}
+
+func (e ContentError) Error() string { return e.Detail }
+
 // CheckContent says what is wrong with a zone's records taken together: names outside the zone, a CNAME beside other data
 // (RFC 1034 section 3.6.2) or more than one, a CNAME at the apex, a wildcard right below the apex, aliases that lead in a
 // circle, the same record twice.
 func CheckContent(apex Name, records []Record) error {
-	aliases := map[Name]Name{}
-	others := map[Name]string{}
+	aliases, at := map[Name]Name{}, map[Name]int{}
+	others, othersAt := map[Name]string{}, map[Name]int{}
 	seen, cuts := map[string]bool{}, map[Name]bool{}
-	for _, r := range records {
+	for i, r := range records {
+		wrong := func(format string, args ...any) error { return ContentError{i, fmt.Sprintf(format, args...)} }
 		switch {
 		case !r.Name.Within(apex):
-			return fmt.Errorf("%s is not in zone %s", r.Name, apex)
+			return wrong("%s is not in zone %s", r.Name, apex)
 		case r.Name == "*."+apex:
-			return fmt.Errorf("%s would answer for every name of the zone that does not exist; put the wildcard below a hostname", r.Name)
+			return wrong("%s would answer for every name of the zone that does not exist; put the wildcard below a hostname", r.Name)
 		case r.Name == apex && r.Type == "CNAME":
-			return fmt.Errorf("%s is the zone's apex, which cannot be an alias", r.Name)
+			return wrong("%s is the zone's apex, which cannot be an alias", r.Name)
 		}
 		if r.Type == "NS" && r.Name != apex {
 			cuts[r.Name] = true
 		}
 		line := strings.Join([]string{string(r.Name), r.Type, r.Data}, " ")
 		if seen[line] {
-			return fmt.Errorf("%s is on record already", line)
+			return wrong("%s is on record already", line)
 		}
 		seen[line] = true
 		if r.Type != "CNAME" {
 			if others[r.Name] == "" {
-				others[r.Name] = r.Type
+				others[r.Name], othersAt[r.Name] = r.Type, i
 			}
 			continue
 		}
 		if _, twice := aliases[r.Name]; twice {
-			return fmt.Errorf("%s is an alias already; a name can stand for one other name only", r.Name)
+			return wrong("%s is an alias already; a name can stand for one other name only", r.Name)
 		}
+		at[r.Name] = i
 		aliases[r.Name] = Name(strings.ToLower(strings.TrimSuffix(r.Data, ".")))
 	}
-	for _, r := range records {
+	for i, r := range records {
 		if r.Type == "A" && r.Data != "" || r.Type == "AAAA" && r.Data != "" {
 			continue // may be the address of a name server below the cut
 		}
-		for at := r.Name; at != apex; {
-			_, up, more := strings.Cut(string(at), ".")
-			if cuts[at] && (at != r.Name || r.Type != "NS" && r.Type != "DS") {
-				return fmt.Errorf("%s is at or below %s, which is delegated away: it would no longer be answered here", r.Name, at)
+		for here := r.Name; here != apex; {
+			_, up, more := strings.Cut(string(here), ".")
+			if cuts[here] && (here != r.Name || r.Type != "NS" && r.Type != "DS") {
+				return ContentError{i, fmt.Sprintf("%s is at or below %s, which is delegated away: it would no longer be answered here", r.Name, here)}
 			}
-			if at = Name(up); !more {
+			if here = Name(up); !more {
 				break
 			}
 		}
 	}
 	for name := range aliases {
 		if other, clash := others[name]; clash {
-			return fmt.Errorf("%s has %s records; an alias stands alone at its name", name, other)
+			return ContentError{max(at[name], othersAt[name]), fmt.Sprintf("%s has %s records; an alias stands alone at its name", name, other)}
 		}
 		if err := circle(name, aliases); err != nil {
-			return err
+			return ContentError{at[name], err.Error()}
 		}
 	}
 	return nil

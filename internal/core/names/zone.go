@@ -45,6 +45,8 @@ type Zone struct {
 	Negative uint32   `json:"negative_seconds"`
 	TTL      uint32   `json:"ttl_seconds"`
 	Servers  []Server `json:"servers"`
+	// MName is the SOA record's first field, where that is not the first of the servers: a primary that nobody asks.
+	MName Name `json:"mname,omitempty"`
 	// Who may have the whole zone (RFC 5936): hosts in these prefixes, and holders of this TSIG key.
 	TransferTo  []netip.Prefix `json:"transfer_to,omitempty"`
 	TransferKey string         `json:"transfer_key,omitempty"`
@@ -82,6 +84,26 @@ func CheckTTL(ttl int) error {
 		return fmt.Errorf("TTL %d is out of range; %d to %d seconds are allowed", ttl, MinTTL, MaxTTL)
 	}
 	return nil
+}
+
+// MaxRecordTTL is the longest TTL that DNS knows, in seconds (RFC 2181 section 8). A record of its own may have that; 0 is legal too:
+// such an answer is not kept by anybody.
+const MaxRecordTTL = 1<<31 - 1
+
+// CheckRecordTTL returns an error where the TTL of a record of its own, in seconds, is outside 0..MaxRecordTTL.
+func CheckRecordTTL(ttl int) error {
+	if ttl < 0 || ttl > MaxRecordTTL {
+		return fmt.Errorf("TTL %d is out of range; 0 to %d seconds are allowed (RFC 2181 section 8)", ttl, MaxRecordTTL)
+	}
+	return nil
+}
+
+// TTLOf reads the TTL of a received record: with its highest bit set it counts as 0 (RFC 2181 section 8).
+func TTLOf(ttl uint32) int {
+	if ttl > MaxRecordTTL {
+		return 0
+	}
+	return int(ttl)
 }
 
 // WithDefaults fills the fields left zero: timers for a zone whose secondaries are told of changes, TTL 30 s.

@@ -33,6 +33,7 @@ type query struct {
 	qclass    uint16
 	edns      bool
 	version   byte
+	secure    bool // the DO bit
 	size      int
 	cookie    [clientCookie + serverCookieMax]byte
 	cookieLen int
@@ -122,11 +123,14 @@ func (q *query) readOPT(req []byte) bool {
 	off := q.end
 	for i := range records + additional {
 		start := off
-		if off = skipName(req, off); off < 0 || off+10 > len(req) {
+		if off = readName(req, off); off < 0 || off+10 > len(req) {
 			return false
 		}
 		rrtype, class := binary.BigEndian.Uint16(req[off:]), binary.BigEndian.Uint16(req[off+2:])
-		version := req[off+5]
+		if rrtype == dns.TypeTSIG { // one that stands last came another way (RFC 8945 section 5.1)
+			return false
+		}
+		version, secure := req[off+5], req[off+6]&0x80 != 0
 		if off += 10 + int(binary.BigEndian.Uint16(req[off+8:])); off > len(req) {
 			return false
 		}
@@ -134,7 +138,7 @@ func (q *query) readOPT(req []byte) bool {
 			if q.edns || i < records || req[start] != 0 {
 				return false
 			}
-			q.edns, q.size, q.version = true, int(class), version
+			q.edns, q.size, q.version, q.secure = true, int(class), version, secure
 			options := req[start+11 : off] // behind the root's name and the fixed part
 			if version == 0 && !q.readCookie(options) {
 				return false
@@ -142,6 +146,37 @@ func (q *query) readOPT(req []byte) bool {
 		}
 	}
 	return true
+}
+
+// readName is skipName that also follows the name's pointers: each has to lead further back (RFC 1035 section 4.1.4: to a prior
+// occurrence), so that none leads in a circle.
+func readName(b []byte, off int) int {
+	end := skipName(b, off)
+	if end < 0 {
+		return end
+	}
+	for at, bound := off, off; ; {
+		if at >= len(b) {
+			return -1
+		}
+		switch l := int(b[at]); {
+		case l == 0:
+			return end
+		case l >= 0xC0:
+			if at+1 >= len(b) {
+				return -1
+			}
+			to := int(binary.BigEndian.Uint16(b[at:])) & 0x3FFF
+			if to >= bound {
+				return -1
+			}
+			at, bound = to, to
+		case l > 63:
+			return -1
+		default:
+			at += 1 + l
+		}
+	}
 }
 
 func skipName(b []byte, off int) int {
@@ -243,6 +278,9 @@ func (r *reply) finish() int {
 		binary.BigEndian.PutUint16(opt[1:], dns.TypeOPT)
 		binary.BigEndian.PutUint16(opt[3:], bufferSize)
 		opt[5] = byte(r.rcode >> 4)
+		if r.q.secure { // copied from the request (RFC 3225 section 3)
+			opt[7] = 0x80
+		}
 		r.n += optSize
 		if r.q.cookieLen > 0 && r.q.jar != nil {
 			binary.BigEndian.PutUint16(opt[9:], cookieOption)

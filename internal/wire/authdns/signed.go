@@ -153,7 +153,10 @@ type signer struct {
 // verify checks a request's signature, in the order of RFC 8945 section 5.2: key, MAC, time.
 func (s *Server) verify(m *dns.Msg, req []byte, access Access, now time.Time) (signer, int) {
 	t := m.IsTsig()
-	if t == nil {
+	switch n := signatures(m); {
+	case n > 1, n == 1 && (t == nil || t.Hdr.Rdlength == 0): // it is the last record, and the only one (RFC 8945 section 5.1)
+		return signer{}, dns.RcodeFormatError
+	case t == nil:
 		return signer{}, dns.RcodeSuccess
 	}
 	out := signer{name: dns.CanonicalName(t.Hdr.Name), algorithm: dns.CanonicalName(t.Algorithm), asked: t.TimeSigned}
@@ -181,6 +184,18 @@ func (s *Server) verify(m *dns.Msg, req []byte, access Access, now time.Time) (s
 		return out, dns.RcodeNotAuth
 	}
 	return out, dns.RcodeSuccess
+}
+
+// signatures counts the TSIG records of a message.
+func signatures(m *dns.Msg) (n int) {
+	for _, section := range [][]dns.RR{m.Answer, m.Ns, m.Extra} {
+		for _, rr := range section {
+			if rr.Header().Rrtype == dns.TypeTSIG {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // unsigned gives a signed request as it was before it was signed, but for its ID; nil where no record of it is the last.

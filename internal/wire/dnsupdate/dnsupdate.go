@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"syscall"
 	"time"
@@ -83,10 +84,7 @@ func Compose(apex, name names.Name, given, want []names.Record) (*dns.Msg, error
 
 // Send has the primary carry out an update. Its errors are Refused, Unreachable, and those of ctx.
 func (p Primary) Send(ctx context.Context, m *dns.Msg) error {
-	if p.KeyName != "" {
-		m.SetTsig(p.KeyName+".", p.Algorithm+".", 300, time.Now().Unix())
-	}
-	reply, err := p.exchange(ctx, m)
+	reply, err := p.exchange(ctx, m, p.KeyName != "")
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
@@ -104,7 +102,8 @@ func (p Primary) Send(ctx context.Context, m *dns.Msg) error {
 	return nil
 }
 
-func (p Primary) exchange(ctx context.Context, m *dns.Msg) (reply *dns.Msg, err error) {
+// exchange asks, and asks again over UDP. Each try is signed anew: to sign takes the signature's place in the message away.
+func (p Primary) exchange(ctx context.Context, m *dns.Msg, signed bool) (reply *dns.Msg, err error) {
 	client := dns.Client{Timeout: patience, Net: p.Transport, TsigSecret: map[string]string{}}
 	if p.KeyName != "" {
 		client.TsigSecret[p.KeyName+"."] = p.Secret
@@ -114,7 +113,11 @@ func (p Primary) exchange(ctx context.Context, m *dns.Msg) (reply *dns.Msg, err 
 		client.Net, attempts = names.OverTCP, 1
 	}
 	for range attempts {
-		reply, _, err = client.ExchangeContext(ctx, m, p.Address)
+		try := m
+		if signed {
+			try = m.Copy().SetTsig(p.KeyName+".", p.Algorithm+".", 300, time.Now().Unix())
+		}
+		reply, _, err = client.ExchangeContext(ctx, try, p.Address)
 		if reply != nil || ctx.Err() != nil || errors.Is(err, dns.ErrId) {
 			break
 		}
@@ -135,6 +138,10 @@ func plainly(err error) string {
 		return "there is no way to it (unreachable)"
 	case errors.As(err, &network) && network.Timeout():
 		return "it does not answer"
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+		return "it cut the connection before it answered (connection reset)"
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return "it closed the connection without an answer"
 	}
 	return err.Error()
 }
@@ -177,11 +184,11 @@ func (p Primary) Records(ctx context.Context, name names.Name, types []string) (
 		}
 		m := new(dns.Msg).SetQuestion(string(name)+".", t)
 		m.RecursionDesired = false
-		reply, err := p.exchange(ctx, m)
+		reply, err := p.exchange(ctx, m, false)
 		if err == nil && reply.Truncated {
 			over := p
 			over.Transport = names.OverTCP
-			reply, err = over.exchange(ctx, m)
+			reply, err = over.exchange(ctx, m, false)
 		}
 		if err != nil {
 			return nil, Unreachable{Detail: plainly(err)}

@@ -3,6 +3,7 @@ package zonefile
 
 import (
 	"fmt"
+	"reflect"
 	"strings"
 
 	"github.com/miekg/dns"
@@ -10,13 +11,45 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 )
 
-// RR reads a record's data.
-func RR(r names.Record) (dns.RR, error) {
-	rr, err := dns.NewRR(fmt.Sprintf("%s. %d IN %s %s", r.Name, r.TTL, r.Type, r.Data))
-	if err != nil || rr == nil {
-		return nil, fmt.Errorf("%q is not data of a %s record: %v", r.Data, r.Type, err)
+// RR reads a record's data. Names in it that have no final dot are taken from the root: data on record is complete.
+func RR(r names.Record) (dns.RR, error) { return Below(r, ".") }
+
+// Below is RR where names in the data that have no final dot are relative to origin, as a person types them.
+func Below(r names.Record, origin string) (dns.RR, error) {
+	p := dns.NewZoneParser(strings.NewReader(fmt.Sprintf("%s. %d IN %s %s\n", r.Name, r.TTL, r.Type, r.Data)), origin, "")
+	rr, ok := p.Next()
+	switch {
+	case strings.TrimSpace(r.Data) == "", ok && blank(rr):
+		return nil, fmt.Errorf("a %s record needs data%s", r.Type, example(r.Type))
+	case !ok || p.Err() != nil:
+		return nil, fmt.Errorf("%q is not data of a %s record%s", r.Data, r.Type, example(r.Type))
 	}
 	return rr, nil
+}
+
+// example shows what data of a type looks like.
+func example(rrtype string) string {
+	if text := examples[rrtype]; text != "" {
+		return "; it looks like this: " + text
+	}
+	return "; write it as RFC 1035 section 5 does, or as TYPE and a number with \\# and its octets in hexadecimal (RFC 3597 section 5)"
+}
+
+var examples = map[string]string{"A": "198.51.100.7", "AAAA": "2001:db8::7", "CNAME": "host.isles.example.", "DNAME": "isles.example.", "MX": "10 mail.isles.example.", "TXT": `"v=spf1 -all"`,
+	"NS": "ns1.isles.example.", "DS": "12345 13 2 and the digest in hexadecimal", "PTR": "host.isles.example.", "SRV": "0 5 5061 calls.isles.example.", "CAA": `0 issue "ca.example"`,
+	"HTTPS": "1 . alpn=h2", "SVCB": "1 svc.isles.example. port=8443", "SSHFP": "4 2 and the digest in hexadecimal", "TLSA": "3 1 1 and the digest in hexadecimal",
+	"NAPTR": `10 100 "u" "E2U+sip" "!^.*$!sip:desk@isles.example!" .`, "LOC": "52 22 23.000 N 4 53 32.000 E -2.00m 0.00m 10000m 10m", "HINFO": `"x86" "linux"`,
+	"RP": "hostmaster.isles.example. .", "URI": `10 1 "https://isles.example/"`}
+
+// blank says whether a record has no data at all: the parser takes such a line for one of an update (RFC 2136), and leaves it empty.
+func blank(rr dns.RR) bool {
+	empty, known := dns.TypeToRR[rr.Header().Rrtype]
+	if !known {
+		return false
+	}
+	zero := empty()
+	*zero.Header() = *rr.Header()
+	return reflect.DeepEqual(zero, rr)
 }
 
 // Record is the other way round: the owner in canonical form, the data as a zone file has it.
@@ -30,7 +63,7 @@ func Data(rr dns.RR) string {
 	fields := strings.SplitN(rr.String(), "\t", 5) // owner, TTL, class, type, data
 	data := strings.TrimSpace(fields[len(fields)-1])
 	switch rr.(type) {
-	case *dns.CNAME, *dns.MX, *dns.NS, *dns.SRV, *dns.PTR:
+	case *dns.CNAME, *dns.DNAME, *dns.MX, *dns.NS, *dns.SRV, *dns.PTR:
 		return strings.ToLower(data)
 	}
 	return data
