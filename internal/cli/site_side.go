@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,13 +14,16 @@ import (
 func standingColumns(l contract.Link) []column[contract.Link] {
 	s := l.Standing
 	if s == nil {
-		return nil
+		s = &contract.LinkStanding{}
 	}
 	var out []column[contract.Link]
 	add := func(title, text string, t tone) {
 		if text != "" {
 			out = append(out, column[contract.Link]{title: title, text: func(contract.Link) string { return text }, tone: func(contract.Link) tone { return t }})
 		}
+	}
+	if c := l.Pattern; c != nil {
+		add("changes", fmt.Sprintf("%s; next %s, %d %% sure", c.Words, c.Next.Local().Format("Mon 2 Jan 15:04"), int(100*c.Sure)), plain)
 	}
 	add("in front", s.Words, plain)
 	add("way out", strings.Join(s.Chain, ", then "), plain)

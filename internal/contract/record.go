@@ -250,6 +250,17 @@ type Link struct {
 	Overdue  bool          `json:"overdue"`
 	Standing *LinkStanding `json:"standing,omitempty"`
 	Dynamic  string        `json:"dynamic_range,omitempty"` // FROM-TO
+	// Pattern is the rhythm at which its address changes, where one was learned.
+	Pattern *ChangePattern `json:"change_pattern,omitempty"`
+}
+
+// ChangePattern is the rhythm at which a link's address changes, in words, and when it is expected to change next. Sure is how likely
+// that is, from 0 to 1; nine of ten changes were off by less than the spread.
+type ChangePattern struct {
+	Words         string    `json:"words"`
+	Next          time.Time `json:"next"`
+	Sure          float64   `json:"sure"`
+	SpreadSeconds float64   `json:"spread_seconds"`
 }
 
 // Hostname is a hostname as it stands now: its state, what it should answer, and what the zone's server last answered.

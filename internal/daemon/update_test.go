@@ -314,3 +314,121 @@ func TestUpdatesWithAWrongSecretBecomeVisibleAtTheSite(t *testing.T) {
 		require.Contains(c, l.Standing.Refused[0].Reason, "an update is signed with a wrong secret")
 	}, 10*time.Second, 50*time.Millisecond)
 }
+
+func TestAnUpdateThatDeletesANameAndAddsItsAddressIsOneChange(t *testing.T) {
+	s, key := routers(t)
+	u := update{t, s, key}
+	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.7")}) }))
+	whole := func(text string) func(*dns.Msg) {
+		return func(m *dns.Msg) {
+			m.RemoveName([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.7")})
+			m.Insert([]dns.RR{rrOf(t, text)})
+		}
+	}
+	require.Equal(t, "NOERROR", u.rcode(whole(ket+" 60 A 198.51.100.8")))
+	require.Equal(t, []string{"198.51.100.8"}, ask(t, s.DNS, "ket-07."+zone, dns.TypeA))
+	moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Site: "KET-07", Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, moves, 2)
+	require.Equal(t, "198.51.100.7", moves[0].Old)
+	require.Equal(t, "198.51.100.8", moves[0].New)
+	require.Equal(t, "REFUSED", u.rcode(func(m *dns.Msg) { m.RemoveName([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.7")}) }), "a link keeps its address until it has another")
+
+	require.Equal(t, "REFUSED", u.rcode(whole(ket+" 60 A 192.168.7.20")))
+	l, err := s.Client.Link(t.Context(), "KET-07", "main")
+	require.NoError(t, err)
+	require.NotEmpty(t, l.Standing.Refused)
+	require.Contains(t, l.Standing.Refused[len(l.Standing.Refused)-1].Reason, "192.168.7.20 is a private address", "the site learns why")
+	require.Equal(t, []string{"198.51.100.8"}, ask(t, s.DNS, "ket-07."+zone, dns.TypeA))
+}
+
+func TestWhatAnUpdateAsksToBeSoIsSoWhenItIsCarriedOut(t *testing.T) {
+	s, key := routers(t)
+	u := update{t, s, key}
+	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.1")}) }))
+	now := "198.51.100.1"
+	for round := range 12 {
+		took := make(chan string, 5)
+		for client := range cap(took) {
+			to := fmt.Sprintf("198.51.100.%d", 10+round*10+client)
+			go func() {
+				rcode := u.rcode(func(m *dns.Msg) {
+					m.Used([]dns.RR{rrOf(t, ket+" 0 A "+now)})
+					m.RemoveRRset([]dns.RR{rrOf(t, ket+" 0 A "+now)})
+					m.Insert([]dns.RR{rrOf(t, ket+" 60 A "+to)})
+				})
+				if rcode == "NOERROR" {
+					took <- to
+				} else {
+					took <- ""
+				}
+			}()
+		}
+		var winners []string
+		for range cap(took) {
+			if to := <-took; to != "" {
+				winners = append(winners, to)
+			}
+		}
+		require.Len(t, winners, 1, "round %d", round)
+		now = winners[0]
+		require.Equal(t, []string{now}, ask(t, s.DNS, "ket-07."+zone, dns.TypeA))
+	}
+}
+
+func TestASignatureIsTheLastRecordAndTheOnlyOne(t *testing.T) {
+	s, key := routers(t)
+	require.Equal(t, "NOERROR", update{t, s, key}.rcode(func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.7")}) }))
+	signed := func() []byte {
+		m := new(dns.Msg).SetQuestion(ket, dns.TypeA).SetTsig(key.Name+".", dns.HmacSHA256, 300, time.Now().Unix())
+		packet, _, err := dns.TsigGenerate(m, key.Secret, "", false)
+		require.NoError(t, err)
+		return packet
+	}
+	plain, err := new(dns.Msg).SetQuestion(ket, dns.TypeA).Pack()
+	require.NoError(t, err)
+	tsig := signed()[len(plain):]
+	more := func(packet []byte, records ...[]byte) []byte {
+		out := append([]byte(nil), packet...)
+		for _, r := range records {
+			out = append(out, r...)
+		}
+		binary.BigEndian.PutUint16(out[10:], uint16(len(records)))
+		return out
+	}
+	a := []byte{0, 0, 1, 0, 1, 0, 0, 0, 60, 0, 4, 198, 51, 100, 7}
+	empty := append(append([]byte(nil), tsig[:strings.IndexByte(string(tsig), 0)+1]...), 0, 250, 0, 255, 0, 0, 0, 0, 0, 0)
+	loop := append([]byte{0xC0, byte(len(plain))}, a[1:]...) // a pointer to itself
+	ahead := append([]byte{0xC0, byte(len(plain) + 4)}, a[1:]...)
+	back := append([]byte{0xC0, 12}, a[1:]...) // to the question's name, as is usual
+	send := func(packet []byte) *dns.Msg {
+		c, err := net.Dial("udp", s.DNS)
+		require.NoError(t, err)
+		defer c.Close()
+		_, err = c.Write(packet)
+		require.NoError(t, err)
+		require.NoError(t, c.SetReadDeadline(time.Now().Add(3*time.Second)))
+		buffer := make([]byte, 4096)
+		n, err := c.Read(buffer)
+		require.NoError(t, err)
+		r := new(dns.Msg)
+		require.NoError(t, r.Unpack(buffer[:n]))
+		return r
+	}
+	for name, x := range map[string]struct {
+		packet []byte
+		want   string
+	}{
+		"as it should be": {signed(), "NOERROR"}, "two": {more(plain, tsig, tsig), "FORMERR"}, "not the last": {more(plain, tsig, a), "FORMERR"},
+		"without data": {more(plain, empty), "FORMERR"}, "a pointer to itself": {more(plain, loop), "FORMERR"}, "a pointer ahead": {more(plain, ahead), "FORMERR"},
+		"a pointer back": {more(plain, back), "NOERROR"},
+	} {
+		require.Equal(t, x.want, dns.RcodeToString[send(x.packet).Rcode], name)
+	}
+	for _, do := range []bool{true, false} {
+		m := new(dns.Msg).SetQuestion(ket, dns.TypeA).SetEdns0(1232, do)
+		packet, err := m.Pack()
+		require.NoError(t, err)
+		require.Equal(t, do, send(packet).IsEdns0().Do(), "DO is copied (RFC 3225 section 3)")
+	}
+}

@@ -19,7 +19,7 @@ func (e *Engine) Links(code string) ([]contract.Link, error) {
 	out := []contract.Link{}
 	for l := range p.eachLink() {
 		ev := e.linkEvidence(l, e.now())
-		out = append(out, contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String()})
+		out = append(out, contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)})
 	}
 	return out, err
 }
@@ -31,7 +31,7 @@ func (e *Engine) Link(code, label string) (contract.Link, error) {
 		return contract.Link{}, err
 	}
 	ev := e.linkEvidence(l, e.now())
-	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String()}, nil
+	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)}, nil
 }
 
 func (e *Engine) link(code, label string) (premises, site.Link, error) {

@@ -36,6 +36,7 @@ type Config struct {
 	VerifyEvery      time.Duration         // how often every hostname is asked for again; 60 s
 	NameServer       string                // "host:port" of our own DNS server, which verification asks
 	Attempts         int                   // how many attempts may be under way at once; the fewest that there may be where 0
+	Local            *time.Location        // where the clocks of providers are; the machine's where nil
 	Seen             map[FaultOf]time.Time // when faults were first seen that are not in the database yet
 	Resolvers        []string              // "host:port" of resolvers elsewhere, which verification asks too
 	RedirectAt       []netip.Addr          // addresses of the redirect listener, which redirect names answer
@@ -88,9 +89,10 @@ type Engine struct {
 	ticks     func() time.Time // for schedules
 	listening time.Time        // since when silence of an agent proves something
 
-	Events *Hub
-	visits visits
-	led    bool // it began as the writer's engine
+	Events   *Hub
+	visits   visits
+	patterns patterns
+	led      bool // it began as the writer's engine
 
 	// edit is held while the record changes, in the database first and in memory after, so that both change in the
 	// same order. Whoever waits for it does so no longer than its context.
@@ -133,6 +135,9 @@ type Engine struct {
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
 func New(ctx context.Context, st *store.Store, directory *authdns.Directory, config Config) (*Engine, error) {
 	config = config.withDefaults()
+	if config.Local == nil {
+		config.Local = time.Local
+	}
 	e := &Engine{led: st.Leads(),
 		config: config, store: st.Now(), directory: directory, log: config.Log, now: config.Clock, ticks: config.Ticks, listening: config.Clock(),
 		Events: NewHub(config.Clock),
@@ -277,7 +282,7 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runCatchUp, e.runTellMembers, e.runSerials, e.runClock, e.runHeard, e.runSettle, e.runProgress, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts,
+		e.runIntake, e.runCatchUp, e.runTellMembers, e.runSerials, e.runClock, e.runHeard, e.runSettle, e.runProgress, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts, e.runPatterns,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}

@@ -66,12 +66,24 @@ func (e *Engine) forgetGone() {
 			delete(e.yard.proofs, id)
 		}
 	}
+	for id := range e.yard.checks {
+		if !links[id] {
+			delete(e.yard.checks, id)
+			delete(e.yard.due, id)
+		}
+	}
 	e.yard.mu.Unlock()
+
+	e.patterns.mu.Lock()
+	maps.DeleteFunc(e.patterns.changes, func(id int64, _ []time.Time) bool { return !links[id] })
+	maps.DeleteFunc(e.patterns.learned, func(id int64, _ learned) bool { return !links[id] })
+	e.patterns.mu.Unlock()
 
 	e.faults.mu.Lock()
 	for id := range e.faults.open {
 		if !sites[id] {
 			delete(e.faults.open, id)
+			delete(e.faults.shut, id)
 		}
 	}
 	e.faults.mu.Unlock()

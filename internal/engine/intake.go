@@ -344,4 +344,5 @@ func (e *Engine) afterMove(p premises, following []site.Hostname, c store.Change
 	e.unsettled.reached(s)
 	e.Events.Publish(contract.EventMoveRecorded, p.Code, strconv.FormatInt(s.MoveID, 10), "the address went from "+c.Old.String()+" to "+c.New.String())
 	e.prober.moved(p, c.LinkID)
+	e.patterns.changed(c.LinkID, c.Noticed)
 }

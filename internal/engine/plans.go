@@ -12,7 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// runPlans lowers the TTLs of hostnames ahead of a planned change of their link's address, and restores them after it.
+// runPlans lowers the TTLs of hostnames ahead of an expected change of their link's address, and restores them after it.
 func (e *Engine) runPlans(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
@@ -30,7 +30,7 @@ func (e *Engine) runPlans(ctx context.Context) {
 
 func (e *Engine) followPlans(ctx context.Context) error {
 	planned := slices.DeleteFunc(e.record.all(), func(p premises) bool {
-		return !slices.ContainsFunc(p.links, func(l *site.Link) bool { return !l.ChangeAt.IsZero() }) || len(e.retimed(p)) == 0
+		return !slices.ContainsFunc(p.links, func(l *site.Link) bool { return !e.expectedChange(*l).IsZero() }) || len(e.retimed(p)) == 0
 	})
 	if len(planned) == 0 {
 		return nil

@@ -223,10 +223,11 @@ func addressType(a netip.Addr) string {
 	return "AAAA"
 }
 
-// ttlOf gives the TTL of a hostname's addresses now: it is lowered ahead of a planned change.
+// ttlOf gives the TTL of a hostname's addresses now: it is lowered ahead of a change that is planned, or that a
+// link's rhythm brings.
 func (e *Engine) ttlOf(p premises, h site.Hostname) int {
 	l, _ := p.followed(h.LinkID)
-	return names.TTLAt(h.TTL, l.ChangeAt, l.Since, e.now())
+	return names.TTLAt(h.TTL, e.expectedChange(l), l.Since, e.now())
 }
 
 // fixedRecords lists, by name, the records of a zone that do not move with an address.

@@ -87,7 +87,7 @@ func (e *Engine) Site(ctx context.Context, code string) (contract.Site, error) {
 		Devices: append([]site.Device{}, p.devices...), Services: []contract.Service{}, Faults: []contract.Fault{},
 		Paths: diagnose.Paths(ev)}
 	for _, l := range ev.Links {
-		out.Links = append(out.Links, contract.Link{Link: l.Link, Overdue: l.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String()})
+		out.Links = append(out.Links, contract.Link{Link: l.Link, Overdue: l.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)})
 	}
 	for _, h := range p.hostnames {
 		out.Hostnames = append(out.Hostnames, e.hostname(p, h, now))

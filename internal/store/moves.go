@@ -191,3 +191,18 @@ func (s *Store) NewestMove(ctx context.Context) (id int64, err error) {
 	err = s.db.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM move`)
 	return id, err
 }
+
+// ChangeTimes gives when each link changed its address since a time, the oldest first, and of each the newest few only.
+func (s *Store) ChangeTimes(ctx context.Context, since time.Time, few int) (map[int64][]time.Time, error) {
+	var rows []struct {
+		LinkID int64 `db:"link_id"`
+		At     when  `db:"noticed_at"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT link_id, noticed_at FROM (SELECT link_id, noticed_at, row_number() OVER (PARTITION BY link_id ORDER BY id DESC) AS n
+		FROM move WHERE noticed_at >= $1) m WHERE n <= $2 ORDER BY link_id, noticed_at`, since, few)
+	out := map[int64][]time.Time{}
+	for _, r := range rows {
+		out[r.LinkID] = append(out[r.LinkID], r.At.Time)
+	}
+	return out, err
+}

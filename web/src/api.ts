@@ -17,7 +17,7 @@ export interface Stage { name: string; at?: string; after_ms: number; reached_ms
 export interface Move { id: number; site: string; link: string; old: string; new: string; source: string; noticed: string; total_ms: number; stages: Stage[]; zones?: { zone: string; at: string; reached_ms: number }[] }
 export interface Overview { standby?: string; trouble?: string; faults: Fault[]; sites: SiteSummary[]; moves: Move[] }
 export interface Link { id: number; revision: number; label: string; provider: string; mode: string; position: number; ipv4?: string; ipv6?: string; since?: string; heard?: string; source?: string; agent: boolean; overdue: boolean; change_at?: string
-  router_address?: string; dynamic_range?: string; sources?: string[]; failing?: boolean; standing?: Standing
+  router_address?: string; dynamic_range?: string; sources?: string[]; failing?: boolean; standing?: Standing; change_pattern?: { words: string; next: string; sure: number }
 }
 export interface Standing {
   nat: string; words?: string; remedies?: string[]; chain?: string[]; router_address?: string; reason?: string; held?: string; agent?: string; resolver?: string

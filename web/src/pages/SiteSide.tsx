@@ -4,6 +4,7 @@ import { useState } from 'react'
 import { api, type Link, type Sighting, type Site } from '../api'
 import { Ago } from '../parts/Ago'
 import { Field, Section } from '../parts/Sheet'
+import { exact } from '../words'
 
 const natWords: Record<string, string> = { direct: 'none', double: 'double NAT', carrier: 'carrier NAT', unknown: 'not known' }
 const natTone: Record<string, string | undefined> = { direct: 'success.main', double: 'warning.main', carrier: 'error.main' }
@@ -20,6 +21,7 @@ function LinkSide({ link }: { link: Link }) {
       </Box>
       {s.words && <Typography>{s.words.charAt(0).toUpperCase() + s.words.slice(1)}{s.chain?.length ? ` (on the way out: ${s.chain.join(', then ')})` : ''}.</Typography>}
       {s.remedies?.map((r) => <Typography key={r} sx={{ pl: 2 }}>{r}</Typography>)}
+      {link.change_pattern && <Typography data-pattern>The address changes {link.change_pattern.words}; next {exact(link.change_pattern.next)}, {Math.round(100 * link.change_pattern.sure)} % sure.</Typography>}
       {s.held && <Alert severity="warning" sx={{ my: 1 }}>{s.held}</Alert>}
       {s.resolver && <Alert severity="warning" sx={{ my: 1 }}>{s.resolver}</Alert>}
       {s.refused?.map((r) => (

@@ -1,0 +1,198 @@
+package trials_test
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/miekg/dns"
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/lab"
+	"inkpost.example/inkpost/internal/testbed"
+)
+
+// weather is a UDP way to a primary, on which packets are late or lost.
+type weather struct {
+	at     string
+	mode   atomic.Value // "fair", "slow", "away", "lossy"
+	passed atomic.Int64
+}
+
+func underWeather(t *testing.T, primary string) *weather {
+	t.Helper()
+	front, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = front.Close() })
+	w := &weather{at: front.LocalAddr().String()}
+	w.mode.Store("fair")
+	go func() {
+		buffer := make([]byte, 4096)
+		for n := 0; ; n++ {
+			size, from, err := front.ReadFrom(buffer)
+			if err != nil {
+				return
+			}
+			mode := w.mode.Load().(string)
+			if mode == "away" || mode == "lossy" && n%2 == 0 {
+				continue
+			}
+			packet := append([]byte(nil), buffer[:size]...)
+			go func() {
+				if mode == "slow" {
+					time.Sleep(1500 * time.Millisecond) // that is how slow it is
+				}
+				back, err := net.Dial("udp", primary)
+				if err != nil {
+					return
+				}
+				defer back.Close()
+				_ = back.SetDeadline(time.Now().Add(3 * time.Second))
+				_, _ = back.Write(packet)
+				reply := make([]byte, 4096)
+				if n, err := back.Read(reply); err == nil {
+					w.passed.Add(1)
+					_, _ = front.WriteTo(reply[:n], from)
+				}
+			}()
+		}
+	}()
+	return w
+}
+
+const (
+	quay    = "quay.saltmarsh.example"
+	pushKey = "quay-push.saltmarsh.example"
+	words   = "c2xpcHdheS1nYW5uZXQta2V0dGxlLWZlcnJ5LTAwMDE="
+)
+
+func TestAPushSurvivesTheServerThatMakesIt(t *testing.T) {
+	t.Parallel()
+	primary, err := lab.NewPrimary("127.0.0.1:0", quay, pushKey, words)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = primary.SetRunning(false) })
+	way := underWeather(t, primary.Addr())
+	database := testbed.Database(t)
+	p := testbed.Launch(t, database)
+	anonymous, err := client.New(p.URL, "")
+	require.NoError(t, err)
+	visit, err := anonymous.SignIn(t.Context(), "owner", p.Password)
+	require.NoError(t, err)
+	require.NoError(t, visit.SetPassword(t.Context(), "slipway-gannet-kettle"))
+	key, err := visit.AddKey(t.Context(), "test")
+	require.NoError(t, err)
+	c, err := client.New(p.URL, key.Secret)
+	require.NoError(t, err)
+	s := &testbed.Service{Client: c}
+	s.Record(t, "QUA-01")
+	_, err = c.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: pushKey, Secret: words})
+	require.NoError(t, err)
+	_, err = c.AddZone(t.Context(), contract.ZoneInput{Apex: quay, Kind: "remote", Primary: way.at, PrimaryKey: pushKey, Transport: "udp"})
+	require.NoError(t, err)
+	for _, label := range []string{"ferry", "slip", "pier"} {
+		_, err = c.AddHostname(t.Context(), contract.HostnameInput{Name: label + "." + quay, Site: "QUA-01"})
+		require.NoError(t, err)
+	}
+	r, err := testbed.NewRouter(t.Context(), c, "QUA-01", "main")
+	require.NoError(t, err)
+	require.NoError(t, r.Announce(t.Context(), "198.51.100.1"))
+	_, err = c.PushZone(t.Context(), quay)
+	require.NoError(t, err)
+	there := func(address string) func() bool {
+		return func() bool {
+			for _, label := range []string{"ferry", "slip", "pier"} {
+				if testbed.Resolve(primary.Addr(), label+"."+quay) != address {
+					return false
+				}
+			}
+			return true
+		}
+	}
+	require.Eventually(t, there("198.51.100.1"), 20*time.Second, 20*time.Millisecond)
+
+	longest := time.Duration(0)
+	for kill := range kills {
+		mode := []string{"slow", "away", "lossy"}[kill%3]
+		way.mode.Store(mode)
+		address := fmt.Sprintf("198.51.100.%d", 10+kill)
+		require.NoError(t, r.At(p.URL).Announce(t.Context(), address))
+		time.Sleep(time.Duration(kill) * 150 * time.Millisecond) // another point of the push each time
+		if kill == 4 {
+			pushes, err := c.ZonePushes(t.Context(), quay)
+			require.NoError(t, err)
+			require.Equal(t, address, pushes[0].Wanted, "what is meant is shown while it waits")
+		}
+		p.Kill()
+		p = testbed.Launch(t, database)
+		c, err = client.New(p.URL, key.Secret)
+		require.NoError(t, err)
+		way.mode.Store("fair")
+		began := time.Now()
+		require.Eventually(t, there(address), 30*time.Second, 20*time.Millisecond, "killed at point %d, while the primary was %s", kill, mode)
+		longest = max(longest, time.Since(began))
+	}
+	t.Logf("killed %d times: everything there %s after the primary was back, at most", kills, longest.Round(10*time.Millisecond))
+	pushes, err := c.PushZone(t.Context(), quay)
+	require.NoError(t, err)
+	require.Len(t, pushes, 3)
+	require.Eventually(t, func() bool {
+		list, err := c.ZonePushes(context.Background(), quay)
+		return err == nil && list[0].State == contract.PushTaken
+	}, 10*time.Second, 50*time.Millisecond)
+}
+
+func TestALostPacketOfAPushCostsNothing(t *testing.T) {
+	t.Parallel()
+	primary, err := lab.NewPrimary("127.0.0.1:0", quay, pushKey, words)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = primary.SetRunning(false) })
+	way := underWeather(t, primary.Addr())
+	way.mode.Store("lossy") // the first packet of each push, among others
+	s := start(t, nil)
+	s.Record(t, "QUA-01")
+	_, err = s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: pushKey, Secret: words})
+	require.NoError(t, err)
+	_, err = s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: quay, Kind: "remote", Primary: way.at, PrimaryKey: pushKey, Transport: "udp"})
+	require.NoError(t, err)
+	_, err = s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "ferry." + quay, Site: "QUA-01"})
+	require.NoError(t, err)
+	_, err = s.Client.AddAlias(t.Context(), contract.AliasInput{Name: "tickets." + quay, Hostname: "ferry." + quay})
+	require.NoError(t, err)
+	require.NoError(t, s.Router(t, "QUA-01").Announce(t.Context(), "198.51.100.7"))
+	_, err = s.Client.PushZone(t.Context(), quay)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return testbed.Resolve(primary.Addr(), "ferry."+quay) == "198.51.100.7" }, 12*time.Second, 20*time.Millisecond)
+	list, err := s.Client.ZonePushes(t.Context(), quay)
+	require.NoError(t, err)
+	for _, one := range list {
+		require.NotContains(t, one.Detail, "NOTAUTH", "a packet that is sent again is signed again")
+	}
+
+	// Somebody changes the alias at the primary by hand: it is put right.
+	way.mode.Store("fair")
+	alias := func() string {
+		r, _, err := new(dns.Client).Exchange(new(dns.Msg).SetQuestion("tickets."+quay+".", dns.TypeCNAME), primary.Addr())
+		if err != nil || len(r.Answer) == 0 {
+			return ""
+		}
+		return r.Answer[0].(*dns.CNAME).Target
+	}
+	require.Eventually(t, func() bool { return alias() == "ferry."+quay+"." }, 12*time.Second, 20*time.Millisecond)
+	m := new(dns.Msg).SetUpdate(quay + ".")
+	m.RemoveRRset([]dns.RR{&dns.CNAME{Hdr: dns.RR_Header{Name: "tickets." + quay + ".", Rrtype: dns.TypeCNAME, Class: dns.ClassINET}}})
+	other, err := dns.NewRR("tickets." + quay + ". 60 IN CNAME elsewhere.example.")
+	require.NoError(t, err)
+	m.Insert([]dns.RR{other})
+	m.SetTsig(pushKey+".", dns.HmacSHA256, 300, time.Now().Unix())
+	hand := dns.Client{TsigSecret: map[string]string{pushKey + ".": words}}
+	reply, _, err := hand.Exchange(m, primary.Addr())
+	require.NoError(t, err)
+	require.Equal(t, dns.RcodeSuccess, reply.Rcode)
+	require.Equal(t, "elsewhere.example.", alias())
+	require.Eventually(t, func() bool { return alias() == "ferry."+quay+"." }, 20*time.Second, 50*time.Millisecond)
+}
