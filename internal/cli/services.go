@@ -69,7 +69,7 @@ func serviceCommand() *cobra.Command {
 	edit := &cobra.Command{Use: "edit SITE NAME", Short: "Change a service", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			f, err := givenBut(cmd, map[string]string{"name": "name", "device": "device", "link": "link", "kind": "kind", "transport": "transport",
-				"external": "external", "internal": "internal", "expected": "expected", "every": "interval_seconds"})
+				"external": "external", "internal": "internal", "expected": "expected", "reach": "reach", "every": "interval_seconds"})
 			if err != nil {
 				return err
 			}
@@ -105,6 +105,7 @@ func serviceCommand() *cobra.Command {
 		c.Flags().StringVar(&in.Internal, "internal", "", "the first port on the device (default: the same as outside)")
 		c.Flags().StringVar(&in.Kind, "kind", "", "what it speaks (tcp); inkpost kinds lists all")
 		c.Flags().StringVar(&in.Transport, "transport", "", "what carries it: tcp, udp or both (default: the kind's usual)")
+		c.Flags().StringVar(&in.Reach, "reach", "", "how it is reached: forward (IPv4), pinhole (IPv6, at the device's own address) or both (default: forward)")
 		c.Flags().StringVar(&in.Expected, "expected", "", "reachable, or closed for what must not be open")
 		c.Flags().IntVar(&in.Interval, "every", 0, "seconds between probes, 10 to 86400 (60)")
 		c.Flags().StringArrayVar(&options, "option", nil, "NAME=VALUE, what a probe asks and expects beyond the kind; give it again for each")

@@ -68,6 +68,7 @@ type Assignment struct {
 	Revision  int64           `json:"revision"` // of the service; outcomes carry it back
 	Target    string          `json:"target"`   // address; "" while none is known
 	Ports     [2]int          `json:"ports"`
+	Also      string          `json:"also,omitempty"` // "address:port" of the same ports over the other family
 	Kind      probe.Kind      `json:"kind"`
 	Transport probe.Transport `json:"transport"`
 	Options   probe.Options   `json:"options,omitzero"`
@@ -106,6 +107,7 @@ type OutcomeReport struct {
 	Revision    int64         `json:"revision"`
 	At          time.Time     `json:"at"`
 	Target      string        `json:"target"`
+	Also        string        `json:"also,omitempty"`
 	Outcome     probe.Outcome `json:"outcome"`
 	LatencyUS   int64         `json:"latency_us,omitempty"`
 	Said        string        `json:"said,omitempty"`

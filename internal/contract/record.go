@@ -210,7 +210,9 @@ type ServiceInput struct {
 	External  string `json:"external"`
 	Internal  string `json:"internal"`
 	Expected  string `json:"expected"`
-	Interval  int    `json:"interval_seconds"`
+	// Reach is how it is reached: forward, pinhole or both.
+	Reach    string `json:"reach"`
+	Interval int    `json:"interval_seconds"`
 	// Options say what a probe asks and expects beyond the kind. OpenUntil is when a door opened for a while has to be closed.
 	Options   probe.Options `json:"options"`
 	OpenUntil time.Time     `json:"open_until"`
@@ -309,10 +311,20 @@ type Service struct {
 	Certificate *CertificateView `json:"certificate,omitempty"`
 	Loose       string           `json:"loose,omitempty"`
 	Named       *NameWay         `json:"by_name,omitempty"`
+	// Ways are what the newest round of this server found over each way, where there are two, or where it is a pinhole.
+	Ways []ServiceWay `json:"ways,omitempty"`
 	// PeerKey is the public key that a WireGuard server has to know as a peer's for its service to be provable.
 	PeerKey string `json:"probe_peer_key,omitempty"`
 	// PeerKeys are those of the other vantage points, by name.
 	PeerKeys map[string]string `json:"vantage_peer_keys,omitempty"`
+}
+
+// ServiceWay is one of the ways over which a service is reached: "forward" or "pinhole", where that leads, and what came back.
+type ServiceWay struct {
+	Way     site.Reach    `json:"way"`
+	Target  string        `json:"target,omitempty"`
+	Outcome probe.Outcome `json:"outcome"`
+	Said    string        `json:"said,omitempty"`
 }
 
 // SiteSummary is a site in a list.

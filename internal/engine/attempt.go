@@ -34,6 +34,7 @@ type round struct {
 	loose       string
 	certificate *contract.CertificateView
 	named       *contract.NameWay
+	ways        []contract.ServiceWay
 	attempts    []contract.Attempt
 }
 
@@ -41,7 +42,7 @@ func (r round) target() string {
 	if !r.address.IsValid() {
 		return "at no address"
 	}
-	return "at " + netip.AddrPortFrom(r.address, uint16(r.service.ExternalFrom)).String()
+	return "at " + netip.AddrPortFrom(r.address, uint16(portsOf(r.service)[0])).String()
 }
 
 // target picks the address of a link that probes go to.
@@ -50,6 +51,69 @@ func target(l site.Link) netip.Addr {
 		return l.IPv4
 	}
 	return l.IPv6
+}
+
+// pinholeAt is where a service is reached over IPv6; zero where it is not, or where that is not known.
+func (p premises) pinholeAt(s site.Service, l site.Link) netip.Addr {
+	if !s.Pinholed() {
+		return netip.Addr{}
+	}
+	for _, d := range p.devices {
+		if d.ID == s.DeviceID {
+			return site.PinholeAt(d, l)
+		}
+	}
+	return netip.Addr{}
+}
+
+// probedAt is the address at which a service is probed first: over IPv4 that of its link, or else the device's own.
+func (p premises) probedAt(s site.Service, l site.Link) netip.Addr {
+	if s.Forwarded() {
+		return target(l)
+	}
+	return p.pinholeAt(s, l)
+}
+
+// portsOf are the ports at that address.
+func portsOf(s site.Service) [2]int {
+	if s.Forwarded() {
+		return [2]int{s.ExternalFrom, s.ExternalTo}
+	}
+	return [2]int{s.InternalFrom, s.InternalTo()}
+}
+
+// alsoAt is the second address, of a service that is reached over both ways.
+func (p premises) alsoAt(s site.Service, l site.Link) netip.AddrPort {
+	if at := p.pinholeAt(s, l); s.Reach == site.ByBoth && at.IsValid() {
+		return netip.AddrPortFrom(at, uint16(s.InternalFrom))
+	}
+	return netip.AddrPort{}
+}
+
+// waysOf tells what a round found over each way.
+func waysOf(s site.Service, main, pinhole netip.Addr, tries []speak.Try) []contract.ServiceWay {
+	if !s.Pinholed() {
+		return nil
+	}
+	var out []contract.ServiceWay
+	add := func(way site.Reach, at netip.Addr, port int) {
+		w := contract.ServiceWay{Way: way, Outcome: probe.Skipped, Said: "its address is not known, or not proven to be the site's"}
+		if at.IsValid() {
+			w.Target = netip.AddrPortFrom(at, uint16(port)).String()
+		}
+		rule := probe.Rule{Expected: s.Expected}
+		for _, t := range tries {
+			if t.Target.Addr() == at && (w.Outcome == probe.Skipped || rule.Meaning(t.Outcome) == probe.NotWanted) {
+				w.Outcome, w.Said = t.Outcome, t.Said
+			}
+		}
+		out = append(out, w)
+	}
+	if s.Forwarded() {
+		add(site.ByForward, main, s.ExternalFrom)
+	}
+	add(site.ByPinhole, pinhole, s.InternalFrom)
+	return out
 }
 
 // hostnameOf picks a hostname that leads to a link.
@@ -99,7 +163,7 @@ func (e *Engine) attempt(ctx context.Context, s site.Service, byName bool) round
 	var l site.Link
 	if ok {
 		l, _ = where.followed(s.LinkID)
-		r.site, r.linkID, r.address = where.Code, l.ID, target(l)
+		r.site, r.linkID, r.address = where.Code, l.ID, where.probedAt(s, l)
 		r.hostname = hostnameOf(where, l)
 	}
 	skip := func(why string) round {
@@ -108,7 +172,10 @@ func (e *Engine) attempt(ctx context.Context, s site.Service, byName bool) round
 		return r
 	}
 	if !r.address.IsValid() {
-		return skip("the link's public address is not known yet")
+		if s.Forwarded() {
+			return skip("the link's public address is not known yet")
+		}
+		return skip("the device's IPv6 address is not known, or not in the prefix of the link's: an agent on the same LAN learns it")
 	}
 	if why := e.prober.doors.shut(l, e.heard.last(l)); why != "" {
 		r.held = true
@@ -119,9 +186,9 @@ func (e *Engine) attempt(ctx context.Context, s site.Service, byName bool) round
 		r.named, resolve = e.byName(ctx, r.hostname, r.address)
 	}
 	key, _ := probe.WireGuardKey(s.ProbeKey)
-	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport, Target: netip.AddrPortFrom(r.address, uint16(s.ExternalFrom)), Name: r.hostname,
+	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport, Target: netip.AddrPortFrom(r.address, uint16(portsOf(s)[0])), Name: r.hostname,
 		Own: ownDoors(where, l), Options: s.Options, ProbeKey: key, Deadline: e.config.ProbeDeadline},
-		Last: uint16(s.ExternalTo), Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now())})
+		Last: uint16(portsOf(s)[1]), Also: where.alsoAt(s, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now())})
 	r.at = e.now()
 	r.outcome, r.latency, r.said = out.Outcome, out.Latency, out.Deciding.Said
 	if out.Inside {
@@ -132,6 +199,7 @@ func (e *Engine) attempt(ctx context.Context, s site.Service, byName bool) round
 		r.certificate = &contract.CertificateView{Names: c.Names, Expires: c.Expires, Problem: c.Problem}
 	}
 	r.attempts = speak.Attempts(out)
+	r.ways = waysOf(s, target(l), where.pinholeAt(s, l), out.Tries)
 	if len(r.attempts) > 0 {
 		r.attempts[0].Steps = append(resolve, r.attempts[0].Steps...)
 	}

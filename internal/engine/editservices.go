@@ -41,7 +41,7 @@ func serviceResource(s site.Service) resource {
 // serviceInput gives a service as a person would enter it.
 func serviceInput(s site.Service) contract.ServiceInput {
 	return contract.ServiceInput{Name: s.Name, Device: s.Device, Link: s.Link, Kind: string(s.Kind), Transport: string(s.Transport),
-		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected), Interval: s.Interval, Options: s.Options, OpenUntil: s.OpenUntil}
+		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected), Reach: string(s.Reach), Interval: s.Interval, Options: s.Options, OpenUntil: s.OpenUntil}
 }
 
 // AddService records a service of a site; it is probed at once.
@@ -116,6 +116,8 @@ func (e *Engine) readService(p premises, s site.Service, in contract.ServiceInpu
 		s.InternalFrom, _, err = site.ParsePorts(in.Internal)
 		f.Note("internal", err)
 	}
+	s.Reach, err = site.ParseReach(in.Reach)
+	f.Note("reach", err)
 	s.LinkID, s.DeviceID = 0, 0
 	if s.Link != "" {
 		l, err := p.linkNamed(s.Link)

@@ -53,7 +53,7 @@ func (p *prober) provenOn(linkID int64) (newest time.Time) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, s := range where.services {
-		if w := p.watches[s.ID]; w != nil && w.address.IsValid() && w.address == target(l) && w.view.Outcome.Good() && w.probed.After(newest) {
+		if w := p.watches[s.ID]; w != nil && w.address.IsValid() && w.address == where.probedAt(s, l) && w.view.Outcome.Good() && w.probed.After(newest) {
 			newest = w.probed
 		}
 	}

@@ -289,7 +289,7 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 		expected := s.ExpectedAt(now)
 		s.Expected = expected
 		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.address, State: st.state,
-			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed, Turned: st.turned, Said: st.said, Shut: e.prober.doors.shut(l, e.heard.last(l)), Settling: st.settling}
+			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed, Turned: st.turned, Said: st.said, Shut: e.prober.doors.shut(l, e.heard.last(l)), Settling: st.settling, Ways: waysSeen(st.ways)}
 		for _, v := range e.viewsOf(s, now) {
 			one.Views = append(one.Views, diagnose.View{Vantage: v.Vantage, Outcome: v.Outcome, Left: v.Left})
 		}
@@ -302,6 +302,13 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 		ev.Services = append(ev.Services, one)
 	}
 	return ev
+}
+
+func waysSeen(list []contract.ServiceWay) (out []diagnose.Way) {
+	for _, w := range list {
+		out = append(out, diagnose.Way{Reach: w.Way, Target: w.Target, Outcome: w.Outcome})
+	}
+	return out
 }
 
 func (e *Engine) linkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {

@@ -142,6 +142,11 @@ func (p premises) wantIPv6() map[int64]bool {
 			out[h.DeviceID] = true
 		}
 	}
+	for _, s := range p.services {
+		if s.Pinholed() {
+			out[s.DeviceID] = true
+		}
+	}
 	return out
 }
 

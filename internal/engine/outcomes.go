@@ -42,7 +42,7 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 	}
 	var l site.Link
 	if where, ok := p.e.record.site(s.SiteID); ok {
-		if l, _ = where.followed(s.LinkID); r.address != target(l) {
+		if l, _ = where.followed(s.LinkID); r.address != where.probedAt(s, l) {
 			w.again = w.again || vantage == p.own // the link moved while we probed: what came back is about somebody else
 			p.mu.Unlock()
 			return confirm
@@ -73,7 +73,7 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 	settling := rule.Meaning(v.Outcome) == probe.NotWanted && rule.Tenancy.Settling(v.Since, v.At)
 	w.views[i] = v
 	if vantage == p.own {
-		w.probed, w.address = r.at, r.address
+		w.probed, w.address, w.ways = r.at, r.address, r.ways
 	}
 	w.judge(rule, p.unfit, r.at)
 	w.settling = settling
@@ -168,6 +168,9 @@ func (w *watch) judge(rule probe.Rule, unfit map[int64]string, now time.Time) {
 	if state == probe.StateUnknown && leftOut {
 		state = w.state
 	}
+	if state == probe.StateUnreachable && rule.Expected == probe.ExpectReachable && w.halfReached() {
+		state = probe.StateImpaired
+	}
 	if state != w.state {
 		w.state, w.since = state, now
 	}
@@ -181,6 +184,16 @@ func (w *watch) judge(rule probe.Rule, unfit map[int64]string, now time.Time) {
 			w.latency, w.said = v.latency, v.said
 		}
 	}
+}
+
+// halfReached says whether the newest round reached the service over one of its two ways.
+func (w *watch) halfReached() bool {
+	good, bad := false, false
+	for _, way := range w.ways {
+		good = good || way.Outcome.Good()
+		bad = bad || !way.Outcome.Good() && way.Outcome != probe.Skipped
+	}
+	return good && bad
 }
 
 // tell lets everybody know of what a round has changed.

@@ -238,10 +238,13 @@ func sameAssignment(a, b contract.Assignment) bool { return reflect.DeepEqual(a,
 // assignment says what a vantage point is to probe of a service.
 func (e *Engine) assignment(where premises, s site.Service) contract.Assignment {
 	l, _ := where.followed(s.LinkID)
-	a := contract.Assignment{ID: s.ID, Revision: s.Revision, Ports: [2]int{s.ExternalFrom, s.ExternalTo}, Kind: s.Kind, Transport: s.Transport, Options: s.Options,
+	a := contract.Assignment{ID: s.ID, Revision: s.Revision, Ports: portsOf(s), Kind: s.Kind, Transport: s.Transport, Options: s.Options,
 		ProbeKey: s.ProbeKey, Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now()), Interval: interval(s).Seconds(), Shut: e.prober.doors.shut(l, e.heard.last(l))}
-	if at := target(l); at.IsValid() {
+	if at := where.probedAt(s, l); at.IsValid() {
 		a.Target = at.String()
+	}
+	if also := where.alsoAt(s, l); also.IsValid() {
+		a.Also = also.String()
 	}
 	// A vantage point is told the site's names only where the protocol needs them: for a request's host, or a server's choice of
 	// certificate.

@@ -74,6 +74,7 @@ type standing struct {
 	latency time.Duration
 	said    string
 	shown   *showing
+	ways    []contract.ServiceWay // what the newest round of ours found over each way
 	// settling says that the newest result may be about an address that is no longer the site's.
 	settling bool
 }
@@ -262,7 +263,7 @@ func (p *prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 		}
 		if where, ok := p.e.record.site(w.service.SiteID); ok {
 			l, _ := where.followed(w.service.LinkID)
-			at = target(l)
+			at = where.probedAt(*w.service, l)
 		}
 		n := weight(*w.service)
 		if at.IsValid() && p.busy[at] > 0 && p.busy[at]+int(n) > pace.MostAtTarget {

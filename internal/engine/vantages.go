@@ -233,7 +233,7 @@ func (e *Engine) takeOutcome(v *post, vantageID int64, o contract.OutcomeReport,
 		return false
 	}
 	l, _ := where.followed(s.LinkID)
-	r := round{service: s, site: where.Code, linkID: l.ID, address: target(l), at: o.At.UTC().Truncate(time.Microsecond), outcome: o.Outcome, latency: time.Duration(o.LatencyUS) * time.Microsecond,
+	r := round{service: s, site: where.Code, linkID: l.ID, address: where.probedAt(s, l), at: o.At.UTC().Truncate(time.Microsecond), outcome: o.Outcome, latency: time.Duration(o.LatencyUS) * time.Microsecond,
 		said: o.Said, fingerprint: o.Fingerprint}
 	if r.at.After(now) {
 		r.at = now
@@ -246,7 +246,7 @@ func (e *Engine) takeOutcome(v *post, vantageID int64, o contract.OutcomeReport,
 		r.left = speak.Insider
 	case o.Outcome == probe.Skipped:
 		return false // it says why to its operator; of the service it says nothing
-	case o.Target != r.address.String() || r.at.Before(l.Since):
+	case o.Target != r.address.String() || o.Also != alsoText(where, s, l) || r.at.Before(l.Since):
 		return false // it was made before the site had this address
 	case now.Sub(r.at) > gap: // kept while the server was away: history, but no news
 		e.prober.book.late(ledger.Result{ServiceID: s.ID, VantageID: vantageID, Outcome: r.outcome, At: r.at, Latency: r.latency}, ledger.Gap(interval(s)))
@@ -259,6 +259,13 @@ func (e *Engine) takeOutcome(v *post, vantageID int64, o contract.OutcomeReport,
 	e.posts.mu.Unlock()
 	e.prober.take(w, vantageID, r)
 	return true
+}
+
+func alsoText(where premises, s site.Service, l site.Link) string {
+	if also := where.alsoAt(s, l); also.IsValid() {
+		return also.String()
+	}
+	return ""
 }
 
 // storyLimit is how long somebody waits for another vantage point's probe.

@@ -124,6 +124,7 @@ func (e *Engine) serviceNow(s site.Service) contract.Service {
 	out := contract.Service{Service: s, State: st.state, AsExpected: probe.AsExpected(expected, st.state), Since: st.since,
 		Outcome: st.view.Outcome, Probed: st.probed, Address: st.address, LatencyUS: st.latency.Microseconds(), Said: st.said, ExpectedNow: expected,
 		NotProvable: s.Mute() && st.view.Outcome == probe.Silent, Views: e.viewsOf(s, now)}
+	out.Ways = st.ways
 	out.StateWords = probe.Words(expected, st.state, out.NotProvable)
 	if st.shown != nil {
 		out.Seen, out.Certificate, out.Loose, out.Named = st.shown.fingerprint, st.shown.certificate, st.shown.loose, st.shown.named

@@ -56,7 +56,7 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	if ctx.Err() != nil {
 		return
 	}
-	rule := t.rule()
+	rule := (&task{Assignment: a}).rule() // of what was probed: it may be another by now
 	if rule.Meaning(o.Outcome) == probe.NotWanted {
 		// Is it us? What was found out before this probe began says nothing.
 		if ailing := r.check(ctx, time.Since(began)); ailing != "" {
@@ -88,7 +88,7 @@ func (r *runner) probe(ctx context.Context, t *task) {
 }
 
 func (r *runner) round(ctx context.Context, a contract.Assignment, deadline time.Duration) (contract.OutcomeReport, []contract.Attempt) {
-	o := contract.OutcomeReport{Service: a.ID, Revision: a.Revision, Target: a.Target, Outcome: probe.Skipped, At: time.Now().UTC()}
+	o := contract.OutcomeReport{Service: a.ID, Revision: a.Revision, Target: a.Target, Also: a.Also, Outcome: probe.Skipped, At: time.Now().UTC()}
 	at, err := netip.ParseAddr(a.Target)
 	switch {
 	case err != nil:
@@ -103,9 +103,10 @@ func (r *runner) round(ctx context.Context, a contract.Assignment, deadline time
 		own[door] = true
 	}
 	key, _ := probe.WireGuardKey(a.ProbeKey)
+	also, _ := netip.ParseAddrPort(a.Also)
 	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: a.Kind, Transport: a.Transport, Target: netip.AddrPortFrom(at, uint16(a.Ports[0])), Name: a.Hostname,
 		Own: func(host string, port uint16) bool { return own[host+":"+strconv.Itoa(int(port))] }, Options: a.Options, ProbeKey: key, From: r.o.From, Deadline: deadline},
-		Last: uint16(a.Ports[1]), Pinned: a.Pinned, Expected: a.Expected})
+		Last: uint16(a.Ports[1]), Also: also, Pinned: a.Pinned, Expected: a.Expected})
 	o.At, o.Outcome, o.LatencyUS, o.Said, o.Fingerprint = time.Now().UTC(), out.Outcome, out.Latency.Microseconds(), out.Deciding.Said, out.Deciding.Fingerprint
 	if out.Inside {
 		o.Said = speak.Insider

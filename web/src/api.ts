@@ -45,7 +45,7 @@ export interface SigningKey { name: string; algorithm: string; site?: string; cr
 export interface NameCheck { name: string; shown: string; legal: boolean; free: boolean; detail: string }
 export interface Key { server?: string; secret: string; holder: string }
 export interface Device { id: number; revision: number; name: string; mac: string; lan_address: string; reserved: boolean; router?: boolean }
-export interface Service {
+export interface Service { reach?: string; ways?: { way: string; target?: string; outcome: string; said?: string }[];
   id: number; revision: number; state_words: string
   name: string; device: string; link?: string; kind: string; transport: string; external_from: number; external_to: number; internal_from: number
   expected: string; interval_seconds: number; state: string; as_expected: boolean; since?: string; outcome?: Outcome; probed?: string; address?: string; latency_us: number

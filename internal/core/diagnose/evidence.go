@@ -82,8 +82,16 @@ type ServiceEvidence struct {
 	Fingerprint string
 	Shut        string
 	Expires     time.Time
+	Ways        []Way // what was found over each of two ways
 	// Settling says that the newest result may be about an address that is no longer the site's.
 	Settling bool
+}
+
+// Way is one of the ways over which a service is reached, and what came back.
+type Way struct {
+	Reach   site.Reach
+	Target  string
+	Outcome probe.Outcome
 }
 
 // View is what one vantage point last saw of a service. Left says why it does not count.

@@ -85,6 +85,17 @@ func (e Evidence) path(s ServiceEvidence, findings []Finding) Path {
 		{Hop: HopDevice, Value: d.Name, Detail: d.Address.String(), Verdict: Unproven},
 		{Hop: HopService, Value: s.Name, Detail: joined(string(s.Kind), string(s.Outcome)), Verdict: Unproven},
 	}
+	if s.Pinholed() {
+		inner := site.Ports(s.InternalFrom, s.InternalTo())
+		words := fmt.Sprintf("pinhole %s %s", s.Transport, inner)
+		if s.Forwarded() {
+			words = p.Stations[4].Value + ", and " + words
+		}
+		p.Stations[4].Value = words
+		for _, w := range s.Ways {
+			p.Stations[4].Detail = joined(p.Stations[4].Detail, fmt.Sprintf("%s %s", w.Reach, w.Outcome))
+		}
+	}
 	e.judge(&p, s, l)
 	e.fromTheSite(&p, s, l)
 	return p

@@ -65,6 +65,8 @@ func (e Evidence) explain(l LinkEvidence) []Finding {
 		out, cut = append(out, e.addressHeld(l, cut)), nil
 	}
 	silentSince := e.quiet(l, cut)
+	pinholes, cut := e.pinholes(cut)
+	out = append(out, pinholes...)
 	if f, ok := e.unannounced(l, cut); ok && silentSince {
 		out, cut = append(out, f), nil
 	}

@@ -162,6 +162,7 @@ const MaxRange = 64
 // it may have, which is pace.MinInterval but in a lab. Conflicts with others are found by Conflicts.
 func (s Service) Checked(shortest time.Duration) (Service, error) {
 	var f Flaws
+	var err error
 	s.Name = strings.ToLower(strings.TrimSpace(s.Name))
 	if s.ExternalTo == 0 {
 		s.ExternalTo = s.ExternalFrom
@@ -203,6 +204,12 @@ func (s Service) Checked(shortest time.Duration) (Service, error) {
 	}
 	if !s.OpenUntil.IsZero() && s.Expected == probe.ExpectClosed {
 		f.add("open_until", "a service that is expected closed is not open until a time; expect it reachable, and it is expected closed after that")
+	}
+	if s.Reach, err = ParseReach(string(s.Reach)); err != nil {
+		f.Note("reach", err)
+	}
+	if s.Pinholed() && s.OnRouter {
+		f.add("reach", "what the router itself offers has no pinhole; leave it at forward")
 	}
 	every := time.Duration(s.Interval) * time.Second
 	if every < shortest || every > pace.MaxInterval {

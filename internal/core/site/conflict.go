@@ -10,7 +10,7 @@ import (
 // link. It returns nil, or Flaws that name both sides. s itself (the same ID) is passed over.
 func Conflicts(s Service, others []Service) error {
 	for _, o := range others {
-		if o.ID == s.ID || !o.Transport.Meets(s.Transport) {
+		if o.ID == s.ID || !o.Transport.Meets(s.Transport) || !o.Forwarded() || !s.Forwarded() { // a pinhole is to an address of its own
 			continue
 		}
 		if o.LinkID != 0 && s.LinkID != 0 && o.LinkID != s.LinkID {

@@ -48,15 +48,27 @@ func Cards(s Service, d Device, l Link, nat wan.NAT) []Card {
 	if !d.Reserved {
 		rest.Note = strings.TrimSpace(rest.Note + fmt.Sprintf(" Reserve %s for %s (%s) first: the forward goes to the address, not to the device.", d.Address, d.Name, orWords(d.MAC, "its MAC address")))
 	}
-	if d.Address.Is4() {
+	if !d.Address.Is4() || !s.Forwarded() {
+		out = nil
+	} else {
 		out = append(out, rest)
 	}
-	if six := d.IPv6; six.IsValid() && l.IPv6.IsValid() {
-		out = append(out, Card{Title: "IPv6 firewall opening", Where: "the router", Fields: []Field{{"Name", s.Name}, {"Direction", "incoming"}, {"Protocol", s.Transport.String()},
-			{"Destination address", six.String()}, {"Destination port", inside}, {"From", "any address"}},
-			Note: "IPv6 is not translated: the port outside is the device's own."})
+	if six := d.IPv6; s.Pinholed() || six.IsValid() && l.IPv6.IsValid() {
+		to, note := "not known yet: an agent on the same LAN learns it", "IPv6 is not translated: the port outside is the device's own."
+		if six.IsValid() {
+			to = six.String()
+			note += fmt.Sprintf(" Where the router asks for the host's part only, that is ::%x:%x:%x:%x; it stays the same when the provider gives another prefix.", part(six, 4), part(six, 5), part(six, 6), part(six, 7))
+		}
+		out = append(out, Card{Title: "IPv6 pinhole", Where: "the router's IPv6 firewall", Fields: []Field{{"Name", s.Name}, {"Direction", "incoming"}, {"Protocol", s.Transport.String()},
+			{"Destination address", to}, {"Destination port", inside}, {"From", "any address"}}, Note: note})
 	}
 	return out
+}
+
+// part gives one of the eight parts of an IPv6 address.
+func part(a netip.Addr, n int) uint16 {
+	b := a.As16()
+	return uint16(b[2*n])<<8 | uint16(b[2*n+1])
 }
 
 // innerWAN is the WAN address of the router that the devices are behind, where another one stands in front.

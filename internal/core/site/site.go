@@ -93,6 +93,7 @@ type Service struct {
 	ExternalTo   int             `json:"external_to"`
 	InternalFrom int             `json:"internal_from"`
 	Expected     probe.Expected  `json:"expected"`
+	Reach        Reach           `json:"reach,omitempty"`
 	Interval     int             `json:"interval_seconds"`
 	Options      probe.Options   `json:"options,omitzero"`
 	// OpenUntil is when a door that was opened for a while has to be closed again; zero for one that stays as it is.

@@ -186,3 +186,5 @@ func (p *place) serious() []string {
 	}
 	return out
 }
+
+func mustPrefix(text string) netip.Prefix { return netip.MustParsePrefix(text) }

@@ -14,7 +14,9 @@ import (
 type Service struct {
 	Request // Kind and Transport are the service's; Target is its first port
 	Last    uint16
-	Pinned  string
+	// Also is the first port of the same ports at another address of the device; zero where there is none.
+	Also   netip.AddrPort
+	Pinned string
 	// Expected is what the ports should be.
 	Expected probe.Expected
 }
@@ -43,9 +45,11 @@ const Insider = "this vantage point has the site's own address: it is inside, wh
 // All probes every port of a service, a few at a time.
 func All(ctx context.Context, s Service) Round {
 	var tries []Try
-	for port := int(s.Target.Port()); port <= int(s.Last); port++ {
-		for _, t := range s.Transport.Each() {
-			tries = append(tries, Try{Target: netip.AddrPortFrom(s.Target.Addr(), uint16(port)), Transport: t, Kind: s.Kind.On(t)})
+	for _, first := range []netip.AddrPort{s.Target, s.Also} {
+		for n := 0; first.IsValid() && n <= int(s.Last)-int(s.Target.Port()); n++ {
+			for _, t := range s.Transport.Each() {
+				tries = append(tries, Try{Target: netip.AddrPortFrom(first.Addr(), first.Port()+uint16(n)), Transport: t, Kind: s.Kind.On(t)})
+			}
 		}
 	}
 	one := func(i int) {
@@ -54,7 +58,7 @@ func All(ctx context.Context, s Service) Round {
 		r.Target, r.Transport, r.Kind = t.Target, t.Transport, t.Kind
 		t.Reply = To(ctx, r)
 		pinned := s.Pinned
-		if t.Target != s.Target || t.Kind != s.Kind {
+		if t.Target != s.Target && t.Target != s.Also || t.Kind != s.Kind {
 			pinned = "" // it was taken from the first port, in the service's own protocol
 		}
 		t.Outcome = probe.Judge(t.Result, pinned)

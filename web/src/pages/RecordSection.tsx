@@ -41,7 +41,8 @@ function forms(s: Site, suggested: string, kinds: Trait[]) {
     { name: 'transport', label: 'Carried by', choices: ['', 'tcp', 'udp', 'both'], none: "the kind's usual" },
     { name: 'external', label: 'External port or range', help: 'Such as 8443 or 5000-5003' },
     { name: 'internal', label: 'First port on the device', help: 'The same as outside where empty' },
-    { name: 'expected', label: 'Must be', choices: ['reachable', 'closed'] }, { name: 'link', label: 'Reached by', choices: links },
+    { name: 'expected', label: 'Must be', choices: ['reachable', 'closed'] }, { name: 'reach', label: 'Over', choices: ['forward', 'pinhole', 'both'], help: 'A forward (IPv4), a pinhole to the device itself (IPv6), or both' },
+    { name: 'link', label: 'Reached by', choices: links },
     { name: 'interval_seconds', label: 'Seconds between probes', kind: 'number' },
     { name: 'options', label: 'Options', kind: 'pairs', choices: [...new Set(kinds.flatMap((k) => k.options ?? []))], help: 'Such as path=/live, status=200, text=Welcome; for WireGuard peer_key=KEY' },
     { name: 'open_until', label: 'Opened until', kind: 'time', help: 'After that it must be closed. Empty: it stays as it is.' },
@@ -60,8 +61,8 @@ function forms(s: Site, suggested: string, kinds: Trait[]) {
       ? edit(`Edit device ${d.name}`, `/devices/${d.name}`, deviceBlanks, { name: d.name, lan_address: d.lan_address, mac: d.mac, reserved: d.reserved, router: d.router ?? false }, d)
       : { title: 'Add a device', path: base + '/devices', method: 'POST', blanks: deviceBlanks, given: { name: '', lan_address: '', mac: '', reserved: false, router: false } },
     service: (v?: Service): Form => v
-      ? edit(`Edit service ${v.name}`, `/services/${v.name}`, serviceBlanks, { name: v.name, device: v.device, external: ports(v.external_from, v.external_to), internal: String(v.internal_from), kind: v.kind, transport: v.transport, expected: v.expected, link: v.link ?? '', interval_seconds: v.interval_seconds, options: v.options ?? {}, open_until: v.open_until ?? '' }, v)
-      : { title: 'Add a service', path: base + '/services', method: 'POST', blanks: serviceBlanks, given: { name: '', device: s.devices[0]?.name ?? '', external: '', internal: '', kind: 'tcp', transport: '', expected: 'reachable', link: '', interval_seconds: 60, options: '', open_until: '' } },
+      ? edit(`Edit service ${v.name}`, `/services/${v.name}`, serviceBlanks, { name: v.name, device: v.device, external: ports(v.external_from, v.external_to), internal: String(v.internal_from), kind: v.kind, transport: v.transport, expected: v.expected, reach: v.reach ?? 'forward', link: v.link ?? '', interval_seconds: v.interval_seconds, options: v.options ?? {}, open_until: v.open_until ?? '' }, v)
+      : { title: 'Add a service', path: base + '/services', method: 'POST', blanks: serviceBlanks, given: { name: '', device: s.devices[0]?.name ?? '', external: '', internal: '', kind: 'tcp', transport: '', expected: 'reachable', reach: 'forward', link: '', interval_seconds: 60, options: '', open_until: '' } },
   }
 }
 

@@ -73,6 +73,7 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
         </Alert>
       )}
       {service.certificate && <Typography>Certificate for {service.certificate.names?.join(', ') || 'nobody'}, until {exact(service.certificate.expires)}{service.certificate.problem ? `: ${service.certificate.problem}` : ''}.</Typography>}
+      {service.ways?.map((w) => <Typography key={w.way} data-way={w.way}>{w.way === 'pinhole' ? 'Over IPv6, by a pinhole' : 'Over IPv4, by the forward'}{w.target ? `, at ${w.target}` : ''}: {w.outcome}{w.said ? ` (${w.said})` : ''}.</Typography>)}
       {service.by_name && <Typography>By name, <Ago at={service.by_name.at} />: {service.by_name.hostname} is {service.by_name.given}. {service.by_name.said}</Typography>}
       {service.loose && <Typography sx={{ color: 'warning.main' }}>Mind: {service.loose}.</Typography>}
       {service.probe_peer_key && <Typography>On the WireGuard server, a peer with this public key lets a handshake prove it: <Typography component="span" variant="mono">{service.probe_peer_key}</Typography>{Object.entries(service.vantage_peer_keys ?? {}).map(([name, key]) => <span key={name}>; for {name} <Typography component="span" variant="mono">{key}</Typography></span>)}</Typography>}
