@@ -39,6 +39,9 @@ func stocked(t *testing.T) (s *testbed.Service, key contract.SigningKey, agent *
 	for _, r := range []string{
 		`@ MX 10 mail.saltmarsh.example.`, `@ TXT "v=spf1 -all"`, `@ CAA 0 issue "ca.example"`, `_sip._tcp SRV 0 5 5060 ket-07.isles.saltmarsh.example.`,
 		`web HTTPS 1 . alpn=h2`, `text TXT "one" "two"`, `fixed A 198.51.100.200`, `fixed AAAA 2001:db8::200`, `odd TYPE731 \# 3 abcdef`,
+		`empty TXT ""`, `place LOC 52 22 23.000 N 4 53 32.000 E -2.00m 0.00m 10000m 10m`, `host HINFO "x86" "linux"`, `who RP hostmaster.isles.saltmarsh.example. text.isles.saltmarsh.example.`,
+		`link URI 10 1 "https://isles.example/"`, `fixed SSHFP 4 2 0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef`, `_443._tcp.web TLSA 3 1 1 0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef`,
+		`calls NAPTR 10 100 "u" "E2U+sip" "!^.*$!sip:desk@isles.example!" .`, `moved DNAME elsewhere.example.`, `away DS 12345 13 2 0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef`,
 		`away NS ns1.away.isles.saltmarsh.example.`, `away NS ns.elsewhere.example.`, `ns1.away A 198.51.100.201`, `ns1.away AAAA 2001:db8::201`,
 	} {
 		w := strings.SplitN(r, " ", 3)
@@ -79,9 +82,11 @@ func TestRealServersStandBesideUs(t *testing.T) {
 	bind := testbed.StartBIND(t, at)
 	at.Listen = testbed.FreePort(t)
 	nsd := testbed.StartNSD(t, at)
-	z, err := s.Client.EditZone(t.Context(), zone, client.Fields{"transfer_key": key.Name, "notify": []string{bind.Addr(), nsd.Addr()}})
+	at.Listen = testbed.FreePort(t)
+	knot := testbed.StartKnot(t, at)
+	z, err := s.Client.EditZone(t.Context(), zone, client.Fields{"transfer_key": key.Name, "notify": []string{bind.Addr(), nsd.Addr(), knot.Addr()}})
 	require.NoError(t, err)
-	for _, server := range []string{bind.Addr(), nsd.Addr()} {
+	for _, server := range []string{bind.Addr(), nsd.Addr(), knot.Addr()} {
 		awaitSerial(t, server, z.Serial, 30*time.Second)
 	}
 
@@ -89,14 +94,14 @@ func TestRealServersStandBesideUs(t *testing.T) {
 		require.EventuallyWithT(t, func(c *assert) {
 			h, err := s.Client.Hostname(t.Context(), "ket-07."+zone)
 			require.NoError(c, err)
-			require.Len(c, h.Resolvers, 2)
+			require.Len(c, h.Resolvers, 3)
 			for _, view := range h.Resolvers {
 				require.True(c, view.Authoritative)
 				require.False(c, view.Differs, "%s gives %s", view.Server, view.Given)
 			}
 		}, 20*time.Second, 50*time.Millisecond)
 	})
-	t.Run("the same answers", func(t *testing.T) { sameAnswers(t, s.DNS, map[string]string{"BIND": bind.Addr(), "NSD": nsd.Addr()}) })
+	t.Run("the same answers", func(t *testing.T) { sameAnswers(t, s.DNS, map[string]string{"BIND": bind.Addr(), "NSD": nsd.Addr(), "Knot": knot.Addr()}) })
 
 	t.Run("a move reaches them", func(t *testing.T) {
 		router, err := testbed.NewRouter(t.Context(), s.Client, "KET-07", "main")
@@ -141,14 +146,16 @@ func reply(t *testing.T, server string, m *dns.Msg) string {
 		slices.Sort(lines)
 		return strings.Join(lines, "\n    ")
 	}
-	return fmt.Sprintf("%s aa=%v tc=%v ra=%v\n  answer\n    %s\n  authority\n    %s", dns.RcodeToString[r.Rcode], r.Authoritative, r.Truncated, r.RecursionAvailable, section(r.Answer), section(r.Ns))
+	opt := r.IsEdns0()
+	return fmt.Sprintf("%s aa=%v tc=%v ra=%v edns=%v do=%v\n  answer\n    %s\n  authority\n    %s", dns.RcodeToString[r.Rcode], r.Authoritative, r.Truncated, r.RecursionAvailable, opt != nil, opt != nil && opt.Do(), section(r.Answer), section(r.Ns))
 }
 
 func sameAnswers(t *testing.T, ours string, theirs map[string]string) {
 	t.Helper()
 	labels := []string{"", "ns1", "ket-07", "KET-07", "www.ket-07", "any.ket-07", "a.b.ket-07", "*.ket-07", "below.www.ket-07", "oys-03", "below.oys-03", "deep.below.oys-03",
-		"beside.below.oys-03", "lighthouse", "oysters", "below.lighthouse", "_tcp", "_sip._tcp", "web", "text", "fixed", "odd", "nobody", "no.body", "*", "away", "x.away", "ns1.away"}
-	types := []uint16{dns.TypeA, dns.TypeAAAA, dns.TypeCNAME, dns.TypeMX, dns.TypeTXT, dns.TypeNS, dns.TypeSOA, dns.TypeSRV, dns.TypeCAA, dns.TypeHTTPS, 731, dns.TypeDS, dns.TypePTR}
+		"beside.below.oys-03", "lighthouse", "oysters", "below.lighthouse", "_tcp", "_sip._tcp", "web", "text", "fixed", "odd", "nobody", "no.body", "*", "away", "x.away", "ns1.away", "empty", "place", "host", "who", "link", "calls", "_443._tcp.web", "moved"}
+	types := []uint16{dns.TypeA, dns.TypeAAAA, dns.TypeCNAME, dns.TypeMX, dns.TypeTXT, dns.TypeNS, dns.TypeSOA, dns.TypeSRV, dns.TypeCAA, dns.TypeHTTPS, 731, dns.TypeDS, dns.TypePTR,
+		dns.TypeLOC, dns.TypeHINFO, dns.TypeRP, dns.TypeURI, dns.TypeSSHFP, dns.TypeTLSA, dns.TypeNAPTR, dns.TypeDNAME}
 	asked := 0
 	for _, label := range labels {
 		name := zone + "."
@@ -156,11 +163,11 @@ func sameAnswers(t *testing.T, ours string, theirs map[string]string) {
 			name = label + "." + name
 		}
 		for _, qtype := range types {
-			for _, edns := range []bool{false, true} {
+			for _, edns := range []string{"none", "plain", "DO"} {
 				m := new(dns.Msg).SetQuestion(name, qtype)
 				m.RecursionDesired = false
-				if edns {
-					m.SetEdns0(1232, false)
+				if edns != "none" {
+					m.SetEdns0(1232, edns == "DO")
 				}
 				asked++
 				want := reply(t, ours, m)

@@ -2,17 +2,27 @@ package demo
 
 import (
 	"context"
+	"net/netip"
 
 	"inkpost.example/inkpost/internal/agent"
 	"inkpost.example/inkpost/internal/lab"
 )
 
-// neighbourhood is the LAN of a simulated site: its devices answer on loopback addresses, which have no neighbour table.
+// neighbourhood is the LAN of a simulated site: its devices answer on loopback addresses, which have no neighbour table. It is no
+// agent.Searcher: the LAN of the machine that the demo runs on is nobody's to search.
 type neighbourhood struct {
-	agent.SystemLAN
+	ports agent.SystemLAN
 	world *lab.World
 	place place
 }
+
+// Try implements agent.LAN.
+func (n neighbourhood) Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string) {
+	return n.ports.Try(ctx, transport, at)
+}
+
+// Cannot implements agent.LAN.
+func (neighbourhood) Cannot() []string { return nil }
 
 // Neighbours implements agent.LAN.
 func (n neighbourhood) Neighbours(context.Context) ([]agent.Neighbour, error) {

@@ -115,6 +115,7 @@ server:
   zonelistfile: "DIR/zone.list"
   server-count: 1
   minimal-responses: yes
+  rrl-ratelimit: 0
   xfrd-reload-timeout: 0
   verbosity: 2
 remote-control:
@@ -131,6 +132,47 @@ zone:
 `)
 	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "nsd.conf"), []byte(config), 0o644))
 	s.run(t, "-d", "-c", filepath.Join(s.dir, "nsd.conf"))
+	return &s
+}
+
+// StartKnot runs Debian's Knot as a secondary of a zone.
+func StartKnot(t testing.TB, s Secondary) *Secondary {
+	t.Helper()
+	s.program = "knotd"
+	s.folder(t)
+	config := strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(s.Listen), "PRIMARY", fmt.Sprint(s.Primary), "ZONE", s.Zone, "KEY", s.Key, "SECRET", s.Secret).Replace(`
+server:
+    rundir: "DIR"
+    listen: 127.0.0.1@LISTEN
+    udp-workers: 1
+    tcp-workers: 1
+    background-workers: 1
+database:
+    storage: "DIR"
+log:
+  - target: stderr
+    any: info
+key:
+  - id: KEY
+    algorithm: hmac-sha256
+    secret: SECRET
+remote:
+  - id: primary
+    address: 127.0.0.1@PRIMARY
+    key: KEY
+acl:
+  - id: told
+    key: KEY
+    action: notify
+zone:
+  - domain: ZONE
+    storage: "DIR"
+    file: zone.db
+    master: primary
+    acl: told
+`)
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "knot.conf"), []byte(config), 0o644))
+	s.run(t, "-c", filepath.Join(s.dir, "knot.conf"))
 	return &s
 }
 

@@ -21,10 +21,17 @@ func Below(r names.Record, origin string) (dns.RR, error) {
 	switch {
 	case strings.TrimSpace(r.Data) == "", ok && blank(rr):
 		return nil, fmt.Errorf("a %s record needs data%s", r.Type, example(r.Type))
-	case !ok || p.Err() != nil:
+	case !ok || p.Err() != nil || !encodes(rr):
 		return nil, fmt.Errorf("%q is not data of a %s record%s", r.Data, r.Type, example(r.Type))
 	}
 	return rr, nil
+}
+
+// encodes says whether a record can be put into a message: the parser also takes data that cannot, such as an odd number of
+// hexadecimal digits.
+func encodes(rr dns.RR) bool {
+	_, err := dns.PackRR(rr, make([]byte, 2*dns.Len(rr)+64), 0, nil, false)
+	return err == nil
 }
 
 // example shows what data of a type looks like.

@@ -90,6 +90,9 @@ func Read(r io.Reader, apex names.Name) (File, error) {
 		if blank(rr) {
 			return wrong("the %s record has no data%s", record.Type, example(record.Type))
 		}
+		if !encodes(rr) {
+			return wrong("%q is not data of a %s record%s", record.Data, record.Type, example(record.Type))
+		}
 		if record.Name, err = asciiOwner(record.Name); err == nil {
 			record.Data, err = asciiData(record.Type, record.Data)
 		}

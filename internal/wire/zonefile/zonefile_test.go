@@ -146,7 +146,7 @@ func TestWhatAFileMeansIsReadAsItStands(t *testing.T) {
 		"21 mail 7200 MX 10 xn--bcher-kva." + string(apex) + "."}, lines)
 
 	for text, want := range map[string]string{"a IN A\n": "line 1, column 1: the A record has no data; it looks like this: 198.51.100.7", "\n\n  ; x\nb MX\n": "line 4, column 1: the MX record has no data",
-		"a A 198.51.100.1\nc TXT\n": "line 2, column 1: the TXT record has no data"} {
+		"a SSHFP 4 2 abc\n": "line 1, column 1: \"4 2 ABC\" is not data of a SSHFP record", "a A 198.51.100.1\nc TXT\n": "line 2, column 1: the TXT record has no data"} {
 		_, err := Read(strings.NewReader(text), apex)
 		require.ErrorContains(t, err, want, text)
 	}
