@@ -35,7 +35,7 @@ type reason struct {
 // floor is how long after a round the next one may be made for a reason.
 func (w reason) floor() time.Duration {
 	switch {
-	case w.known, w.cheap:
+	case w.known, w.cheap: // nobody is asked, or STUN only
 		return 0
 	case w.urgent:
 		return urgentFloor
@@ -128,8 +128,11 @@ func (r *runner) loop(ctx context.Context) error {
 
 // allowed gives what is to be done now for a reason. What comes too soon after the last round waits.
 func (r *runner) allowed(why reason) reason {
-	if why.cheap {
+	switch {
+	case why.cheap:
 		return reason{}
+	case why.known:
+		return why
 	}
 	why, r.later = why.and(r.later), reason{}
 	if why != (reason{}) && time.Since(r.round) < why.floor() {

@@ -2,6 +2,7 @@ package daemon_test
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"net/netip"
 	"strings"
@@ -425,4 +426,25 @@ func TestOutcomesWaitWhileTheServerIsAway(t *testing.T) {
 		require.True(c, refused, "what it saw while the server was away is in the history: %+v", h.Spans)
 	}, 20*time.Second, 100*time.Millisecond)
 	require.Eventually(t, func() bool { return seen(s).Outcome == probe.Answered }, 20*time.Second, 50*time.Millisecond, "and it goes on")
+}
+
+// What a vantage point is to probe changes while it probes it: run with the race detector.
+func TestNewsComesWhileAVantagePointProbes(t *testing.T) {
+	t.Parallel()
+	s := testbed.Start(t, nil)
+	stand(t, peer.Peer{Kind: probe.KindHTTP, Name: "page"}, probe.TCP, "127.110.5.31:8080")
+	atSite(t, s, "127.110.5.31", contract.ServiceInput{External: "8080", Kind: "http"})
+	lookout(t, s, "harbour", "127.110.9.31")
+	for i := range 30 {
+		_, err := s.Client.EditService(t.Context(), "KET-07", "page", map[string]any{"options": map[string]string{"path": fmt.Sprintf("/%d", i)}})
+		require.NoError(t, err)
+		if i%10 == 0 {
+			_, err = s.Client.ProbeFrom(t.Context(), "KET-07", "page", "harbour")
+			require.NoError(t, err)
+		}
+	}
+	require.Eventually(t, func() bool {
+		got, err := s.Client.Service(context.Background(), "KET-07", "page")
+		return err == nil && got.State == probe.StateReachable && viewFrom(got, "harbour").Outcome == probe.Answered
+	}, 15*time.Second, 50*time.Millisecond)
 }

@@ -23,6 +23,10 @@ func (r *runner) probeAll(ctx context.Context) error {
 	for ctx.Err() == nil {
 		r.mu.Lock()
 		t, wait := r.schedule.next(time.Now())
+		weight := int64(0)
+		if t != nil { // what it says may be replaced from now on
+			weight = int64(min((t.Ports[1]-t.Ports[0]+1)*len(t.Transport.Each()), pace.MostAtTarget))
+		}
 		r.mu.Unlock()
 		if t == nil {
 			timer.Reset(wait)
@@ -33,7 +37,6 @@ func (r *runner) probeAll(ctx context.Context) error {
 			}
 			continue
 		}
-		weight := int64(min((t.Ports[1]-t.Ports[0]+1)*len(t.Transport.Each()), pace.MostAtTarget))
 		if r.slots.Acquire(ctx, weight) != nil {
 			break
 		}
@@ -66,7 +69,7 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	now := time.Now()
 	r.mu.Lock()
 	due := pace.Next(now, t.interval(), rand.Float64())
-	if o.Outcome != probe.Skipped {
+	if o.Outcome != probe.Skipped && t.same(a) { // or else it says nothing of what is to be probed now
 		t.view = rule.Next(t.view, o.Outcome, now)
 		if rule.Meaning(o.Outcome) == probe.NotWanted && !rule.Settled(t.view) {
 			due = pace.Confirm(now, t.view.Since, t.view.InRow, probe.Confirmations, t.interval())

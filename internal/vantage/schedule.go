@@ -33,6 +33,11 @@ func (t *task) rule() probe.Rule {
 	return probe.Rule{Expected: t.Expected, Mute: s.Mute(), Sustain: pace.Sustain(t.interval()), Stale: pace.Stale(t.interval())}
 }
 
+// same says whether another assignment is about the same thing at the same place.
+func (t *task) same(a contract.Assignment) bool {
+	return t.Target == a.Target && t.Also == a.Also && t.Revision == a.Revision
+}
+
 // schedule says what is due when.
 type schedule struct {
 	tasks map[int64]*task
@@ -55,7 +60,7 @@ func (s *schedule) put(a contract.Assignment, now time.Time, gently bool) {
 		s.queue.Add(t)
 		return
 	}
-	if t.Target != a.Target || t.Revision != a.Revision {
+	if !t.same(a) {
 		t.view = probe.View{}
 		gently = false
 	}
