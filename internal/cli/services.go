@@ -22,7 +22,14 @@ func serviceColumns() []column[contract.Service] {
 		{title: "outcome", text: func(s contract.Service) string { return orDash(string(s.Outcome)) }},
 		{title: "probed", text: func(s contract.Service) string { return ago(s.Probed) }, machine: func(s contract.Service) string { return stamp(s.Probed) }},
 		{title: "external", text: func(s contract.Service) string {
-			return string(s.Transport) + " " + site.Ports(s.ExternalFrom, s.ExternalTo)
+			words := string(s.Transport) + " " + site.Ports(s.ExternalFrom, s.ExternalTo)
+			switch s.Reach {
+			case site.ByPinhole:
+				return "pinhole " + string(s.Transport) + " " + site.Ports(s.InternalFrom, s.InternalTo())
+			case site.ByBoth:
+				return words + " and pinhole"
+			}
+			return words
 		}},
 		{title: "device", text: func(s contract.Service) string { return fmt.Sprintf("%s port %d", s.Device, s.InternalFrom) }},
 		{title: "kind", text: func(s contract.Service) string { return string(s.Kind) }},

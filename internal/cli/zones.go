@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -247,8 +248,15 @@ func zonePushes() *cobra.Command {
 					}
 					return wrong
 				}},
+				column[contract.Push]{title: "meant", text: func(p contract.Push) string { return orDash(p.Wanted) }},
 				column[contract.Push]{title: "taken", text: func(p contract.Push) string { return ago(p.Taken) }, machine: func(p contract.Push) string { return stamp(p.Taken) }},
 				column[contract.Push]{title: "tries", text: func(p contract.Push) string { return count(p.Tries) }},
+				column[contract.Push]{title: "next try", text: func(p contract.Push) string {
+					if p.NextTry.IsZero() {
+						return "-"
+					}
+					return "in " + length(max(time.Second, time.Until(p.NextTry)))
+				}, machine: func(p contract.Push) string { return stamp(p.NextTry) }},
 				column[contract.Push]{title: "detail", text: func(p contract.Push) string { return orDash(p.Detail) }})
 		})}
 }

@@ -101,7 +101,9 @@ func TestRealServersStandBesideUs(t *testing.T) {
 			}
 		}, 20*time.Second, 50*time.Millisecond)
 	})
-	t.Run("the same answers", func(t *testing.T) { sameAnswers(t, s.DNS, map[string]string{"BIND": bind.Addr(), "NSD": nsd.Addr(), "Knot": knot.Addr()}) })
+	t.Run("the same answers", func(t *testing.T) {
+		sameAnswers(t, s.DNS, map[string]string{"BIND": bind.Addr(), "NSD": nsd.Addr(), "Knot": knot.Addr()})
+	})
 
 	t.Run("a move reaches them", func(t *testing.T) {
 		router, err := testbed.NewRouter(t.Context(), s.Client, "KET-07", "main")

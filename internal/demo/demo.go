@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -119,6 +120,14 @@ func forget(dir string) error {
 	return nil
 }
 
+// publicURL is where everything here reaches the service.
+func publicURL(at string) string {
+	if strings.HasSuffix(at, ":0") {
+		return ""
+	}
+	return "http://" + at
+}
+
 func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...any)) error {
 	list := places()
 	recorded, err := addresses(ctx, d.cluster.URL("inkpost"))
@@ -135,7 +144,7 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 		return err
 	}
 	d.World.Place(d.primary)
-	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, DNS: o.DNS, Redirect: o.Redirect, STUN: o.STUN, HoldDown: 30 * time.Second, WatchEvery: 15 * time.Second,
+	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, PublicURL: publicURL(o.HTTP), DNS: o.DNS, Redirect: o.Redirect, STUN: o.STUN, HoldDown: 30 * time.Second, WatchEvery: 15 * time.Second,
 		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}, LANs: []netip.Prefix{lab.LAN}}, ProbeDeadline: time.Second, ShortestInterval: time.Second, CheckEvery: 2 * time.Second, StateDir: filepath.Join(o.Dir, "server"), VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
 		Lab: d.World, Console: o.Console, Version: o.Version, Log: o.Log})
 	if err != nil {
@@ -273,6 +282,12 @@ func (d *Demo) Stop() {
 
 // quiet leaves out what an agent warns of: that a line is dead is the scenario, and stands at its site.
 type quiet struct{ slog.Handler }
+
+// WithAttrs implements slog.Handler: what is made of it is as quiet.
+func (q quiet) WithAttrs(attrs []slog.Attr) slog.Handler { return quiet{q.Handler.WithAttrs(attrs)} }
+
+// WithGroup implements slog.Handler.
+func (q quiet) WithGroup(name string) slog.Handler { return quiet{q.Handler.WithGroup(name)} }
 
 // Enabled implements slog.Handler.
 func (q quiet) Enabled(ctx context.Context, level slog.Level) bool {

@@ -37,10 +37,22 @@ func pastAddresses(p place, l connection) (addresses []netip.Addr, daysAgo []flo
 		return addresses, daysAgo
 	}
 	r := chance(p.code + l.label)
-	for day := pastDays - 3 - 20*r.Float64(); day > 0.2; day -= 4 + 22*r.Float64() {
+	another := func(day float64) {
 		b := l.first.As4()
 		b[2], b[3] = byte(1+r.IntN(250)), byte(1+r.IntN(250))
 		addresses, daysAgo = append(addresses, netip.AddrFrom4(b)), append(daysAgo, day)
+	}
+	if l.nightly {
+		midnight := time.Now()
+		midnight = time.Date(midnight.Year(), midnight.Month(), midnight.Day(), 0, 0, 0, 0, time.Local)
+		for night := 10; night >= 1; night-- {
+			at := midnight.AddDate(0, 0, -night).Add(3*time.Hour + time.Duration(8+5*r.Float64())*time.Minute)
+			another(time.Since(at).Hours() / 24)
+		}
+		return addresses, daysAgo
+	}
+	for day := pastDays - 3 - 20*r.Float64(); day > 0.2; day -= 4 + 22*r.Float64() {
+		another(day)
 	}
 	return addresses, daysAgo
 }

@@ -24,6 +24,12 @@ type connection struct {
 	static          bool
 	first           netip.Addr // the first address of its history
 	told            netip.Addr // what its router says of its WAN address, where that is another one
+	nightly         bool       // its provider renumbers it each night
+}
+
+func nightly(c connection) connection {
+	c.nightly = true
+	return c
 }
 
 type machine struct {
@@ -103,7 +109,7 @@ func places() []place {
 			[]machine{{"attic", "02:00:5e:06:00:01", true, []exposed{{name: "club-page", external: 8080, internal: 80, kind: page}, {name: "club-shell", external: 8022, internal: 22, kind: shell},
 				{name: "patch", external: 5060, internal: 5060, kind: probe.KindSIP, over: probe.UDP}}}}},
 		{"SCH-04", "School", "Server room next to the kitchen; the VPN gateway stands beside the switch.",
-			[]connection{cable(4)}, []string{"sch-04"},
+			[]connection{nightly(cable(4))}, []string{"sch-04"},
 			[]machine{{"files", "02:00:5e:04:00:01", true, []exposed{{name: "files-page", external: 8443, internal: 443, kind: web}}},
 				{"gateway", "02:00:5e:04:00:02", true, []exposed{{name: "vpn", external: 51820, internal: 51820, kind: probe.KindWireGuard, over: probe.UDP}, {name: "old-vpn", external: 1194, internal: 1194, kind: probe.KindOpenVPN, over: probe.UDP}}},
 				{"switch", "02:00:5e:04:00:fd", true, []exposed{{name: "switch-page", external: 8082, internal: 80, kind: page, closed: true}}}}},

@@ -243,6 +243,9 @@ func (e *Engine) Reload(ctx context.Context) error {
 		return err
 	}
 	e.prober.book.resume(today)
+	if err := e.readPatterns(ctx); err != nil {
+		return err
+	}
 	return e.change(ctx, func() (edit, error) {
 		e.moveIDs = nil // moves to come are to stand behind those that somebody else recorded
 		return edit{words: "the record was read anew", write: func(context.Context, *store.Store) error { return nil }}, nil

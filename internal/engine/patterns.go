@@ -34,18 +34,7 @@ const (
 // runPatterns reads when links changed their addresses, once.
 func (e *Engine) runPatterns(ctx context.Context) {
 	for {
-		read, err := e.store.ChangeTimes(ctx, e.now().Add(-patternHistory), patternChanges)
-		if err == nil {
-			e.patterns.mu.Lock()
-			for id, since := range e.patterns.changes { // what came meanwhile
-				for _, at := range since {
-					if list := read[id]; len(list) == 0 || at.After(list[len(list)-1]) {
-						read[id] = append(list, at)
-					}
-				}
-			}
-			e.patterns.changes, e.patterns.learned = read, map[int64]learned{}
-			e.patterns.mu.Unlock()
+		if e.readPatterns(ctx) == nil {
 			return
 		}
 		select {
@@ -54,6 +43,24 @@ func (e *Engine) runPatterns(ctx context.Context) {
 			return
 		}
 	}
+}
+
+func (e *Engine) readPatterns(ctx context.Context) error {
+	read, err := e.store.ChangeTimes(ctx, e.now().Add(-patternHistory), patternChanges)
+	if err != nil {
+		return err
+	}
+	e.patterns.mu.Lock()
+	defer e.patterns.mu.Unlock()
+	for id, since := range e.patterns.changes { // what came meanwhile
+		for _, at := range since {
+			if list := read[id]; len(list) == 0 || at.After(list[len(list)-1]) {
+				read[id] = append(list, at)
+			}
+		}
+	}
+	e.patterns.changes, e.patterns.learned = read, map[int64]learned{}
+	return nil
 }
 
 // changed notes that a link has another address.

@@ -4,6 +4,7 @@ package guest_test
 
 import (
 	"context"
+	"flag"
 	"fmt"
 	"net"
 	"net/http"
@@ -28,7 +29,12 @@ import (
 
 type collect = assert.CollectT
 
-func TestMain(m *testing.M) { testbed.Main(m) }
+// TestMain has many tests run side by side: they wait, and compute little.
+func TestMain(m *testing.M) {
+	flag.Parse()
+	_ = flag.Set("test.parallel", "8")
+	testbed.Main(m)
+}
 
 const (
 	code   = "KET-07"
