@@ -198,6 +198,22 @@ func whyCommand() *cobra.Command {
 		})}
 }
 
+// beside lists what is wrong at a site and explains none of its services.
+func beside(s contract.Site) (out []contract.Fault) {
+	told := map[string]bool{}
+	for _, p := range s.Paths {
+		if p.Finding != nil {
+			told[p.Finding.Key()] = true
+		}
+	}
+	for _, f := range s.Faults {
+		if !told[f.Finding.Key()] {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
 func printPaths(cmd *cobra.Command, s contract.Site) {
 	paint := painter(coloured(cmd))
 	say(cmd, "%s  %s", paint(strong, s.Code), s.Name)
@@ -229,6 +245,26 @@ func printPaths(cmd *cobra.Command, s contract.Site) {
 					say(cmd, "  %s%s", strings.Repeat("  ", min(n, 1)), paint(faded, line))
 				}
 			}
+		}
+	}
+	printBeside(cmd, s)
+}
+
+// printBeside shows what is wrong at the site beside the ways to its services.
+func printBeside(cmd *cobra.Command, s contract.Site) {
+	paint := painter(coloured(cmd))
+	for i, f := range beside(s) {
+		if i == 0 {
+			say(cmd, "\n%s", paint(strong, "Also at this site"))
+		}
+		say(cmd, "  %s", paint(strong, f.Finding.Summary+"."))
+		for _, evidence := range f.Finding.Evidence {
+			for n, line := range wrapped(evidence, 90) {
+				say(cmd, "  %s%s", strings.Repeat("  ", 1+min(n, 1)), paint(faded, line))
+			}
+		}
+		for _, line := range wrapped("Next: "+f.Finding.Next, 92) {
+			say(cmd, "  %s", line)
 		}
 	}
 }

@@ -49,14 +49,17 @@ type place struct {
 	*spaces.Site
 	*client.Client
 	agent    *spaces.Process
+	service  *spaces.Process
 	database string
+	flags    []string
 }
 
 // settle builds a site and starts the service outside it.
 func settle(t testing.TB, b spaces.Behind, flags ...string) *place {
 	t.Helper()
-	p := &place{t: t, Site: spaces.NewSite(spaces.New(t, "miniupnpd"), b), database: testbed.Database(t)}
-	p.serve(flags...)
+	p := &place{t: t, Site: spaces.NewSite(spaces.New(t, "miniupnpd"), b), database: testbed.Database(t), flags: flags}
+	p.serve()
+	p.signIn()
 	ctx := t.Context()
 	_, err := p.AddZone(ctx, contract.ZoneInput{Apex: testbed.Zone, Servers: []string{"ns1." + testbed.Zone + "=" + spaces.Outside}})
 	require.NoError(t, err)
@@ -71,16 +74,21 @@ func settle(t testing.TB, b spaces.Behind, flags ...string) *place {
 
 var oneTime = regexp.MustCompile(`One-time password of owner: (\S+)`)
 
-func (p *place) serve(flags ...string) {
+// serve starts the service; again after it was killed.
+func (p *place) serve() {
 	p.t.Helper()
-	service := p.Serve("out", append([]string{testbed.Program(p.t), "serve", "--database-url", p.database, "--http", spaces.Outside + ":8460", "--dns", naming,
-		"--stun", spaces.Outside + ":8478", "--redirect", "", "--state-dir", p.t.TempDir(), "--log-level", "warn", "--key-rate", "100"}, flags...)...)
-	require.Eventually(p.t, func() bool { return strings.Contains(service.Says(), "Console and API at") }, 60*time.Second, 50*time.Millisecond)
+	p.service = p.Serve("out", append([]string{testbed.Program(p.t), "serve", "--database-url", p.database, "--http", spaces.Outside + ":8460", "--dns", naming,
+		"--stun", spaces.Outside + ":8478", "--redirect", "", "--state-dir", p.t.TempDir(), "--log-level", "warn", "--key-rate", "100"}, p.flags...)...)
+	require.Eventually(p.t, func() bool { return strings.Contains(p.service.Says(), "Console and API at") }, 60*time.Second, 50*time.Millisecond)
+}
+
+func (p *place) signIn() {
+	p.t.Helper()
 	over := client.WithHTTP(&http.Client{Transport: &http.Transport{DialContext: p.Dial("out")}, Timeout: 20 * time.Second})
 	anonymous, err := client.New(api, "", over)
 	require.NoError(p.t, err)
-	m := oneTime.FindStringSubmatch(service.Says())
-	require.NotNil(p.t, m, service.Says())
+	m := oneTime.FindStringSubmatch(p.service.Says())
+	require.NotNil(p.t, m, p.service.Says())
 	visit, err := anonymous.SignIn(p.t.Context(), "owner", m[1])
 	require.NoError(p.t, err)
 	require.NoError(p.t, visit.SetPassword(p.t.Context(), "slipway-gannet-kettle"))

@@ -110,3 +110,21 @@ func TestASiteThatComesBackIsFollowedSoon(t *testing.T) {
 	t.Logf("after %s without a line: followed %s after it came back", away, took.Round(10*time.Millisecond))
 	require.Less(t, took, 16*time.Second)
 }
+
+// The site moves while the service is down, and somebody else is at its old address when it starts.
+func TestARestartDuringARenumberingOpensNoFault(t *testing.T) {
+	t.Parallel()
+	p := occupied(t, spaces.BehindModem)
+	for round := range 3 {
+		was, to := p.WAN, fmt.Sprintf("1.2.3.%d", 120+round)
+		p.service.Kill()
+		p.MoveTo(to)
+		p.In("out", "ip", "addr", "add", was+"/32", "dev", "lo")
+		p.stand("out", peer.Peer{Kind: probe.KindSSH, Name: "a stranger"}, was+":8022")
+		p.stand("out", peer.Peer{Kind: probe.KindHTTP, Name: "a stranger"}, was+":8080")
+		p.serve()
+		p.awaitName(to, 40*time.Second)
+		p.steady()
+	}
+	require.Empty(t, p.serious())
+}
