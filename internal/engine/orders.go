@@ -2,23 +2,14 @@ package engine
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"hash/fnv"
-	"net"
-	"net/netip"
 	"strconv"
 	"sync"
-	"syscall"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/probe"
-	"inkpost.example/inkpost/internal/core/site"
-	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -153,93 +144,6 @@ func (p premises) wantIPv6() map[int64]bool {
 // withoutMost is how many looks in a row at a device without the IPv6 address that is on record make that a stale one.
 const withoutMost = 3
 
-// lostIPv6 says whether the IPv6 address that is on record of a device is no longer its own, and no other is known.
-func (e *Engine) lostIPv6(deviceID int64) bool {
-	s, ok := e.sighting(deviceID)
-	return ok && s.Without >= withoutMost
-}
-
-// TakeLAN takes in what an agent saw of the devices on record. What is not on record is passed over.
-func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
-	p, l, ok := e.record.ofLink(linkID)
-	if !ok {
-		return ErrLinkGone
-	}
-	now := e.now()
-	known, wanted := map[string]site.Device{}, p.wantIPv6()
-	for _, d := range p.devices {
-		known[d.Name] = d
-	}
-	e.yard.mu.Lock()
-	changed := false
-	six := map[int64]netip.Addr{}
-	for _, s := range in.Sightings {
-		d, ok := known[s.Device]
-		if !ok {
-			continue
-		}
-		// An address that no hostname has is of no use, and changes nothing.
-		if a, err := netip.ParseAddr(s.IPv6); err == nil && a != d.IPv6 && wanted[d.ID] && e.config.Policy.Check(a) == nil {
-			six[d.ID] = a
-		}
-		s.At = now
-		before := e.yard.seen[d.ID]
-		s.Hours = before.Hours
-		s.Hours.Look(now, s.Present)
-		s.Without = 0
-		if wanted[d.ID] && d.IPv6.IsValid() && s.Present && s.IPv6 == "" {
-			s.Without = min(before.Without+1, withoutMost)
-		}
-		kept := before.At
-		before.At, before.Hours = now, s.Hours // that is no change to tell of
-		was, _ := json.Marshal(before)
-		doc, err := json.Marshal(s)
-		if err != nil {
-			continue
-		}
-		other := string(was) != string(doc)
-		changed = changed || other
-		e.yard.seen[d.ID] = s
-		// The same again costs no write, but for once an hour of the day, which is what is learned of it.
-		if other || kept.Truncate(time.Hour) != now.Truncate(time.Hour) {
-			e.yard.dirty[d.ID] = store.Sighting{DeviceID: d.ID, LinkID: linkID, At: now, Doc: doc}
-		}
-	}
-	if l := e.yard.looks[p.ID]; l != nil && l.id == in.Look {
-		close(l.done)
-		delete(e.yard.looks, p.ID)
-	}
-	e.yard.mu.Unlock()
-	if len(six) > 0 {
-		if err := e.readdress(p, six); err != nil {
-			return err
-		}
-	}
-	if changed {
-		e.faults.review(p.ID)
-		e.Events.Publish(contract.EventLANSeen, p.Code, l.Label, "an agent looked at the devices of "+p.Code)
-	}
-	return nil
-}
-
-// readdress records devices' IPv6 addresses, and has the hostnames that name them answer those.
-func (e *Engine) readdress(p premises, six map[int64]netip.Addr) error {
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
-	return e.change(ctx, func() (edit, error) {
-		p, ok := e.record.site(p.ID)
-		return edit{site: p.Code, words: "devices of " + p.Code + " have other IPv6 addresses", write: func(ctx context.Context, tx *store.Store) error {
-			for id, a := range six {
-				if err := tx.NoteDeviceIPv6(ctx, id, a); err != nil {
-					return err
-				}
-			}
-			_, err := tx.BumpSerials(ctx, zonesOf(p))
-			return err
-		}}, must(error(nil), ok)
-	})
-}
-
 // checkAgain is how long an agent is left alone after it was asked to check its address.
 const checkAgain = 5 * time.Second
 
@@ -257,26 +161,6 @@ func (e *Engine) askAgent(linkID int64) {
 	}
 	e.yard.checks[linkID], e.yard.due[linkID] = now, true
 	e.yard.rouse(p.ID)
-}
-
-// LAN gives what was last seen of a site's devices.
-func (e *Engine) LAN(code string) ([]contract.Sighting, error) {
-	p, err := e.premises(code)
-	out := []contract.Sighting{}
-	for _, d := range p.devices {
-		if s, ok := e.sighting(d.ID); ok {
-			s.Device = d.Name
-			out = append(out, s)
-		}
-	}
-	return out, err
-}
-
-func (e *Engine) sighting(deviceID int64) (contract.Sighting, bool) {
-	e.yard.mu.Lock()
-	defer e.yard.mu.Unlock()
-	s, ok := e.yard.seen[deviceID]
-	return s, ok
 }
 
 // lookSoon has an agent of the site look at its devices, and waits for nothing.
@@ -317,193 +201,4 @@ func (e *Engine) Look(ctx context.Context, code string) ([]contract.Sighting, er
 	}
 	e.yard.mu.Unlock()
 	return nil, ErrNoAgent
-}
-
-// TellProof takes an agent's word on a proof.
-func (e *Engine) TellProof(linkID, id int64, w contract.ProofWord) error {
-	e.yard.mu.Lock()
-	p := e.yard.proofs[linkID][id]
-	e.yard.mu.Unlock()
-	if p == nil {
-		return store.Missing{Kind: "proof", Name: strconv.FormatInt(id, 10)}
-	}
-	select {
-	case p.words <- w:
-	default: // nobody needs that many
-	}
-	return nil
-}
-
-// Prove has an agent listen on a port of its machine, and sends to the external port from here: what arrives proves that the router
-// passes it on, before the equipment is there, and for UDP too. Errors: ErrNoAgent, and flaws of the input.
-func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput) (contract.Proof, error) {
-	p, err := e.premises(code)
-	if err != nil {
-		return contract.Proof{}, err
-	}
-	l, ok := p.preferred()
-	if in.Link != "" {
-		if l, err = p.linkNamed(in.Link); err != nil {
-			return contract.Proof{}, err
-		}
-	} else if !ok {
-		return contract.Proof{}, store.Missing{Kind: "link of " + p.Code, Name: "any"}
-	}
-	var f site.Flaws
-	if in.Port == 0 {
-		in.Port = in.External
-	}
-	if in.Transport == "" {
-		in.Transport = string(probe.TCP)
-	}
-	if in.Transport != string(probe.TCP) && in.Transport != string(probe.UDP) {
-		f.Note("transport", fmt.Errorf("%q is unknown; it is tcp or udp", in.Transport))
-	}
-	for field, port := range map[string]int{"external": in.External, "port": in.Port} {
-		if port < 1 || port > 65535 {
-			f.Note(field, fmt.Errorf("%d is no port; 1 to 65535", port))
-		}
-	}
-	to := target(l)
-	if !to.IsValid() {
-		f.Note("link", fmt.Errorf("the address of link %s is not known yet", l.Label))
-	}
-	if err := f.Err(); err != nil {
-		return contract.Proof{}, err
-	}
-	began := e.now()
-	out := contract.Proof{Link: l.Label, Transport: in.Transport, External: in.External, Port: in.Port, Address: to.String(), At: began}
-	nonce := make([]byte, 16)
-	_, _ = rand.Read(nonce) // never fails
-	e.yard.mu.Lock()
-	e.yard.next++
-	pr := &proof{order: contract.ProofOrder{ID: e.yard.next, Transport: in.Transport, Port: in.Port, Nonce: hex.EncodeToString(nonce), Seconds: proofLimit.Seconds()},
-		words: make(chan contract.ProofWord, 4)}
-	if e.yard.proofs[l.ID] == nil {
-		e.yard.proofs[l.ID] = map[int64]*proof{}
-	}
-	e.yard.proofs[l.ID][pr.order.ID] = pr
-	e.yard.rouse(p.ID)
-	e.yard.mu.Unlock()
-	defer func() {
-		e.yard.mu.Lock()
-		delete(e.yard.proofs[l.ID], pr.order.ID)
-		e.yard.mu.Unlock()
-	}()
-	ctx, cancel := context.WithTimeout(ctx, lookLimit)
-	defer cancel()
-	machine := "the LAN address of the agent's machine"
-	select {
-	case w := <-pr.words:
-		if w.State == "failed" {
-			return out, site.Flaws{{Field: "port", Detail: w.Problem}}
-		}
-		if a, err := netip.ParseAddr(w.Address); err == nil {
-			machine = a.String() + ", the agent's machine"
-		}
-	case <-ctx.Done():
-		return out, ErrNoAgent
-	}
-	back := e.send(ctx, in.Transport, netip.AddrPortFrom(to, uint16(in.External)), pr)
-	out.TookMS = e.now().Sub(began).Milliseconds()
-	ports := fmt.Sprintf("%s port %d", in.Transport, in.External)
-	switch back {
-	case "":
-		out.Proven = true
-		out.Words = fmt.Sprintf("what is sent to %s %s arrives at the agent's machine, port %d: the forward works", to, ports, in.Port)
-		out.Next = "Point the forward at the device when it is installed; the service can be commissioned."
-	default:
-		out.Words = fmt.Sprintf("what is sent to %s %s does not arrive at the agent's machine, port %d: %s", to, ports, in.Port, back)
-		out.Next = fmt.Sprintf("For this test the forward has to lead to the agent and not to the device: in the router, forward %s to %s, port %d, and try again; "+
-			"afterwards turn it to the device.", ports, machine, in.Port)
-		if v := e.standings.view(l.ID); v != nil && len(v.Remedies) > 0 && (v.NAT == wan.NATDouble || v.NAT == wan.NATCarrier) {
-			out.Next = v.Remedies[0]
-		}
-	}
-	e.Events.Publish(contract.EventLinkStanding, p.Code, l.Label, out.Words)
-	return out, nil
-}
-
-// send sends a proof's nonce until the agent says that it has come; it gives why not, or "".
-func (e *Engine) send(ctx context.Context, transport string, to netip.AddrPort, p *proof) (why string) {
-	ctx, cancel := context.WithTimeout(ctx, proofLimit/2)
-	defer cancel()
-	why = "nothing comes back and nothing arrives"
-	for ctx.Err() == nil {
-		d := net.Dialer{Timeout: 2 * time.Second}
-		c, err := d.DialContext(ctx, transport, to.String())
-		switch {
-		case err != nil && ctx.Err() == nil:
-			why = "the connection is " + connectWord(err)
-		case err == nil:
-			if transport == "tcp" {
-				why = "another machine took the connection: the forward leads there, or the router itself answers"
-			}
-			_, _ = c.Write([]byte(p.order.Nonce))
-		}
-		wait := time.NewTimer(time.Second)
-		select {
-		case w := <-p.words:
-			wait.Stop()
-			if c != nil {
-				_ = c.Close()
-			}
-			if w.State == "arrived" {
-				return ""
-			}
-			why = w.Problem
-		case <-wait.C:
-		case <-ctx.Done():
-		}
-		if c != nil {
-			_ = c.Close()
-		}
-		wait.Stop()
-	}
-	return why
-}
-
-func connectWord(err error) string {
-	if errors.Is(err, syscall.ECONNREFUSED) {
-		return "refused"
-	}
-	return "not answered"
-}
-
-// loadSightings reads what was seen before a restart.
-func (e *Engine) loadSightings(ctx context.Context) error {
-	e.yard = yard{wake: map[int64]chan struct{}{}, looks: map[int64]*look{}, proofs: map[int64]map[int64]*proof{}, checks: map[int64]time.Time{}, due: map[int64]bool{}, seen: map[int64]contract.Sighting{}, dirty: map[int64]store.Sighting{}}
-	list, err := e.store.Sightings(ctx)
-	for _, s := range list {
-		var one contract.Sighting
-		if json.Unmarshal(s.Doc, &one) == nil {
-			e.yard.seen[s.DeviceID] = one
-		}
-	}
-	return err
-}
-
-// writeSightings keeps what was seen since it was called last.
-func (e *Engine) writeSightings(ctx context.Context) error {
-	e.yard.mu.Lock()
-	var list []store.Sighting
-	for _, s := range e.yard.dirty {
-		list = append(list, s)
-	}
-	clear(e.yard.dirty)
-	e.yard.mu.Unlock()
-	if len(list) == 0 {
-		return nil
-	}
-	err := e.store.NoteSightings(ctx, list)
-	if err != nil {
-		e.yard.mu.Lock()
-		for _, s := range list {
-			if _, newer := e.yard.dirty[s.DeviceID]; !newer {
-				e.yard.dirty[s.DeviceID] = s
-			}
-		}
-		e.yard.mu.Unlock()
-	}
-	return err
 }

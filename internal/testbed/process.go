@@ -9,6 +9,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/client"
 )
 
 // program builds the program once for the tests that need a process of their own.
@@ -61,6 +63,21 @@ func Launch(t testing.TB, database string) *Process {
 	}
 	t.Fatal("the service did not start")
 	return nil
+}
+
+// Owner signs the owner in for the first time, and gives a client with a key of theirs, and the key.
+func (p *Process) Owner(t testing.TB) (c *client.Client, key string) {
+	t.Helper()
+	anonymous, err := client.New(p.URL, "")
+	require.NoError(t, err)
+	visit, err := anonymous.SignIn(t.Context(), "owner", p.Password)
+	require.NoError(t, err)
+	require.NoError(t, visit.SetPassword(t.Context(), "slipway-gannet-kettle"))
+	k, err := visit.AddKey(t.Context(), "test")
+	require.NoError(t, err)
+	c, err = client.New(p.URL, k.Secret)
+	require.NoError(t, err)
+	return c, k.Secret
 }
 
 // Kill ends the process as a power cut would.

@@ -24,15 +24,7 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 	const links = 6
 	database := testbed.Database(t)
 	active := testbed.Launch(t, database)
-	anonymous, err := client.New(active.URL, "")
-	require.NoError(t, err)
-	visit, err := anonymous.SignIn(t.Context(), "owner", active.Password)
-	require.NoError(t, err)
-	require.NoError(t, visit.SetPassword(t.Context(), "slipway-gannet-kettle"))
-	key, err := visit.AddKey(t.Context(), "test")
-	require.NoError(t, err)
-	owner, err := client.New(active.URL, key.Secret)
-	require.NoError(t, err)
+	owner, _ := active.Owner(t)
 	s := &testbed.Service{Client: owner}
 	var routers [links]testbed.Router
 	for i := range links {

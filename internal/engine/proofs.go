@@ -1,0 +1,171 @@
+package engine
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"strconv"
+	"syscall"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// TellProof takes an agent's word on a proof.
+func (e *Engine) TellProof(linkID, id int64, w contract.ProofWord) error {
+	e.yard.mu.Lock()
+	p := e.yard.proofs[linkID][id]
+	e.yard.mu.Unlock()
+	if p == nil {
+		return store.Missing{Kind: "proof", Name: strconv.FormatInt(id, 10)}
+	}
+	select {
+	case p.words <- w:
+	default: // nobody needs that many
+	}
+	return nil
+}
+
+// Prove has an agent listen on a port of its machine, and sends to the external port from here: what arrives proves that the router
+// passes it on, before the equipment is there, and for UDP too. Errors: ErrNoAgent, and flaws of the input.
+func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput) (contract.Proof, error) {
+	p, err := e.premises(code)
+	if err != nil {
+		return contract.Proof{}, err
+	}
+	l, ok := p.preferred()
+	if in.Link != "" {
+		if l, err = p.linkNamed(in.Link); err != nil {
+			return contract.Proof{}, err
+		}
+	} else if !ok {
+		return contract.Proof{}, store.Missing{Kind: "link of " + p.Code, Name: "any"}
+	}
+	var f site.Flaws
+	if in.Port == 0 {
+		in.Port = in.External
+	}
+	if in.Transport == "" {
+		in.Transport = string(probe.TCP)
+	}
+	if in.Transport != string(probe.TCP) && in.Transport != string(probe.UDP) {
+		f.Note("transport", fmt.Errorf("%q is unknown; it is tcp or udp", in.Transport))
+	}
+	for field, port := range map[string]int{"external": in.External, "port": in.Port} {
+		if port < 1 || port > 65535 {
+			f.Note(field, fmt.Errorf("%d is no port; 1 to 65535", port))
+		}
+	}
+	to := target(l)
+	if !to.IsValid() {
+		f.Note("link", fmt.Errorf("the address of link %s is not known yet", l.Label))
+	}
+	if err := f.Err(); err != nil {
+		return contract.Proof{}, err
+	}
+	began := e.now()
+	out := contract.Proof{Link: l.Label, Transport: in.Transport, External: in.External, Port: in.Port, Address: to.String(), At: began}
+	nonce := make([]byte, 16)
+	_, _ = rand.Read(nonce) // never fails
+	e.yard.mu.Lock()
+	e.yard.next++
+	pr := &proof{order: contract.ProofOrder{ID: e.yard.next, Transport: in.Transport, Port: in.Port, Nonce: hex.EncodeToString(nonce), Seconds: proofLimit.Seconds()},
+		words: make(chan contract.ProofWord, 4)}
+	if e.yard.proofs[l.ID] == nil {
+		e.yard.proofs[l.ID] = map[int64]*proof{}
+	}
+	e.yard.proofs[l.ID][pr.order.ID] = pr
+	e.yard.rouse(p.ID)
+	e.yard.mu.Unlock()
+	defer func() {
+		e.yard.mu.Lock()
+		delete(e.yard.proofs[l.ID], pr.order.ID)
+		e.yard.mu.Unlock()
+	}()
+	ctx, cancel := context.WithTimeout(ctx, lookLimit)
+	defer cancel()
+	machine := "the LAN address of the agent's machine"
+	select {
+	case w := <-pr.words:
+		if w.State == "failed" {
+			return out, site.Flaws{{Field: "port", Detail: w.Problem}}
+		}
+		if a, err := netip.ParseAddr(w.Address); err == nil {
+			machine = a.String() + ", the agent's machine"
+		}
+	case <-ctx.Done():
+		return out, ErrNoAgent
+	}
+	back := e.send(ctx, in.Transport, netip.AddrPortFrom(to, uint16(in.External)), pr)
+	out.TookMS = e.now().Sub(began).Milliseconds()
+	ports := fmt.Sprintf("%s port %d", in.Transport, in.External)
+	switch back {
+	case "":
+		out.Proven = true
+		out.Words = fmt.Sprintf("what is sent to %s %s arrives at the agent's machine, port %d: the forward works", to, ports, in.Port)
+		out.Next = "Point the forward at the device when it is installed; the service can be commissioned."
+	default:
+		out.Words = fmt.Sprintf("what is sent to %s %s does not arrive at the agent's machine, port %d: %s", to, ports, in.Port, back)
+		out.Next = fmt.Sprintf("For this test the forward has to lead to the agent and not to the device: in the router, forward %s to %s, port %d, and try again; "+
+			"afterwards turn it to the device.", ports, machine, in.Port)
+		if v := e.standings.view(l.ID); v != nil && len(v.Remedies) > 0 && (v.NAT == wan.NATDouble || v.NAT == wan.NATCarrier) {
+			out.Next = v.Remedies[0]
+		}
+	}
+	e.Events.Publish(contract.EventLinkStanding, p.Code, l.Label, out.Words)
+	return out, nil
+}
+
+// send sends a proof's nonce until the agent says that it has come; it gives why not, or "".
+func (e *Engine) send(ctx context.Context, transport string, to netip.AddrPort, p *proof) (why string) {
+	ctx, cancel := context.WithTimeout(ctx, proofLimit/2)
+	defer cancel()
+	why = "nothing comes back and nothing arrives"
+	for ctx.Err() == nil {
+		d := net.Dialer{Timeout: 2 * time.Second}
+		c, err := d.DialContext(ctx, transport, to.String())
+		switch {
+		case err != nil && ctx.Err() == nil:
+			why = "the connection is " + connectWord(err)
+		case err == nil:
+			if transport == "tcp" {
+				why = "another machine took the connection: the forward leads there, or the router itself answers"
+			}
+			_, _ = c.Write([]byte(p.order.Nonce))
+		}
+		wait := time.NewTimer(time.Second)
+		select {
+		case w := <-p.words:
+			wait.Stop()
+			if c != nil {
+				_ = c.Close()
+			}
+			if w.State == "arrived" {
+				return ""
+			}
+			why = w.Problem
+		case <-wait.C:
+		case <-ctx.Done():
+		}
+		if c != nil {
+			_ = c.Close()
+		}
+		wait.Stop()
+	}
+	return why
+}
+
+func connectWord(err error) string {
+	if errors.Is(err, syscall.ECONNREFUSED) {
+		return "refused"
+	}
+	return "not answered"
+}
