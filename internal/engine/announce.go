@@ -138,7 +138,7 @@ func (e *Engine) Report(ctx context.Context, c Claimant, in Reported) (Receipt, 
 		e.NoteRefusal(c.LinkID, err.Error(), c.From)
 		return Receipt{}, wan.Judgement{}, err
 	}
-	if other, ok := p.linkAt(c.From, l.ID); ok {
+	if other, ok := e.cameBy(p, l, c.From); ok {
 		return e.byOtherLink(l, other, in)
 	}
 	e.Observe(c.LinkID, c.From)

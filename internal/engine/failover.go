@@ -49,6 +49,18 @@ func (p premises) linkAt(a netip.Addr, except int64) (site.Link, bool) {
 	return site.Link{}, false
 }
 
+// cameBy gives the other link of the same site by which something came that was sent for a link. Behind a provider that translates,
+// two links may have one address: there it says nothing.
+func (e *Engine) cameBy(p premises, l site.Link, from netip.Addr) (site.Link, bool) {
+	other, is := p.linkAt(from, l.ID)
+	for _, id := range []int64{l.ID, other.ID} {
+		if v := e.standings.view(id); v != nil && v.NAT == wan.NATCarrier {
+			return site.Link{}, false
+		}
+	}
+	return other, is
+}
+
 // byOtherLink takes a report that came by another link of the same site: the router sends the agent out by that one, and so nothing
 // comes through the agent's own.
 func (e *Engine) byOtherLink(l, other site.Link, in Reported) (Receipt, wan.Judgement, error) {
@@ -67,7 +79,7 @@ func byOther(l, other site.Link) string {
 func (e *Engine) ownOf(c Claimant, l site.Link, a wan.Announcement) error {
 	p, _, ok := e.record.ofLink(l.ID)
 	for _, six := range []bool{false, true} {
-		if other, is := p.linkAt(a.Addresses.Of(six), l.ID); ok && is {
+		if other, is := e.cameBy(p, l, a.Addresses.Of(six)); ok && is {
 			e.Downed(other.ID, []string{l.Label})
 			return Refused{byOther(l, other)}
 		}

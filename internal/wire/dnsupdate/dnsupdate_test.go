@@ -101,3 +101,63 @@ func TestRefusedIsToldFromUnreachable(t *testing.T) {
 		require.Contains(t, away.Detail, words)
 	}
 }
+
+func TestTCPTroubleIsToldInWords(t *testing.T) {
+	for words, treat := range map[string]func(*net.TCPConn){
+		"it closed the connection without an answer": func(c *net.TCPConn) { _, _ = c.Read(make([]byte, 512)); _ = c.Close() },
+		"it cut the connection before it answered":   func(c *net.TCPConn) { _, _ = c.Read(make([]byte, 1)); _ = c.SetLinger(0); _ = c.Close() },
+	} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(func() { _ = l.Close() })
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				treat(c.(*net.TCPConn))
+			}
+		}()
+		m, err := Compose(apex, name, nil, []names.Record{record("A", "198.51.100.2")})
+		require.NoError(t, err)
+		err = Primary{Address: l.Addr().String(), Transport: names.OverTCP}.Send(t.Context(), m)
+		var away Unreachable
+		require.ErrorAs(t, err, &away)
+		require.Contains(t, away.Detail, words)
+	}
+}
+
+// The first packet is lost: the second is signed for itself.
+func TestATryThatIsMadeAgainIsSignedAgain(t *testing.T) {
+	good := answering(t, func(m *dns.Msg) {})
+	front, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = front.Close() })
+	go func() {
+		buffer := make([]byte, 4096)
+		for tries := 0; ; tries++ {
+			n, from, err := front.ReadFrom(buffer)
+			if err != nil {
+				return
+			}
+			if tries == 0 {
+				continue
+			}
+			back, err := net.Dial("udp", good)
+			if err != nil {
+				return
+			}
+			_, _ = back.Write(buffer[:n])
+			n, err = back.Read(buffer)
+			_ = back.Close()
+			if err == nil {
+				_, _ = front.WriteTo(buffer[:n], from)
+			}
+		}
+	}()
+	m, err := Compose(apex, name, nil, []names.Record{record("A", "198.51.100.2")})
+	require.NoError(t, err)
+	require.NoError(t, Primary{Address: front.LocalAddr().String(), Transport: names.OverUDP, KeyName: "push.example", Algorithm: "hmac-sha256", Secret: secret}.Send(t.Context(), m))
+	require.Nil(t, m.IsTsig(), "the message itself stays as it was composed")
+}
