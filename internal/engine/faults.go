@@ -319,6 +319,7 @@ func (e *Engine) linkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence 
 	if v == nil {
 		return out
 	}
+	out.Reported = v.Reported
 	if out.Held = v.Held; l.Failing {
 		out.Held = "" // told of as that
 	}

@@ -25,7 +25,7 @@ func scene() Evidence {
 	}
 	return Evidence{
 		Now: now, Site: site.Site{Code: "KET-07"},
-		Links:     []LinkEvidence{{Link: site.Link{Label: "main", Provider: "Kettle Cable", Mode: site.Dynamic, IPv4: address, Agent: true, Heard: now.Add(-time.Second)}}},
+		Links:     []LinkEvidence{{Link: site.Link{Label: "main", Provider: "Kettle Cable", Mode: site.Dynamic, IPv4: address, Agent: true, Heard: now.Add(-time.Second)}, Reported: now}},
 		Hostnames: []HostnameEvidence{{Hostname: site.Hostname{Name: "ket-07.isles.example", Zone: "isles.example"}, Want: address, Given: address, State: names.StatePointed}},
 		Devices: []site.Device{{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: netip.MustParseAddr("192.168.7.20"), Reserved: true},
 			{Name: "desk", Address: netip.MustParseAddr("192.168.7.21")}},
@@ -60,9 +60,10 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		"address never known": {func(e *Evidence) {
 			e.Links[0].IPv4, e.Links[0].Heard, e.Links[0].Agent = netip.Addr{}, time.Time{}, false
 		}, "address-unknown link main", HopAddress, "inkpost agent invite KET-07 main"},
-		"address unknown to an agent that is heard": {func(e *Evidence) { e.Links[0].IPv4 = netip.Addr{} }, "address-unknown link main", HopAddress, "inkpost link show KET-07 main"},
+		"an agent that has just begun":              {func(e *Evidence) { e.Links[0].IPv4 = netip.Addr{} }, "", "", ""},
+		"address unknown to an agent that is heard": {func(e *Evidence) { e.Links[0].IPv4, e.Links[0].Reported = netip.Addr{}, e.Now }, "address-unknown link main", HopAddress, "inkpost link show KET-07 main"},
 		"address unknown as it is refused": {func(e *Evidence) {
-			e.Links[0].IPv4 = netip.Addr{}
+			e.Links[0].IPv4, e.Links[0].Reported = netip.Addr{}, e.Now
 			e.Links[0].Refused = []RefusedEvidence{{Reason: "it is not the address that this comes from", From: "198.51.100.9", Count: 1}}
 		}, "address-unknown link main", HopAddress, "the reason says what to correct"},
 		"another address is not followed": {func(e *Evidence) {

@@ -33,8 +33,14 @@ type LinkEvidence struct {
 	Rhythm    time.Duration // how often a router without an agent announces; 0 where that is not known
 	Resolver  string        // what is wrong with name resolution at the site
 	Refused   []RefusedEvidence
-	Held      string // why a new address is not followed yet; "" where none is held back
-	Announced bool   // somebody announces the link's address at a rhythm
+	Held      string    // why a new address is not followed yet; "" where none is held back
+	Reported  time.Time // when an agent last told what its sources say
+	Announced bool      // somebody announces the link's address at a rhythm
+}
+
+// beginning says whether an agent has just begun: it was heard, and has not had the time to say where the link is.
+func (l LinkEvidence) beginning(now time.Time) bool {
+	return l.Agent && l.Reported.IsZero() && !l.Heard.IsZero() && now.Sub(l.Heard) < time.Minute
 }
 
 // HostnameEvidence is a hostname with what its zone should give and gives.

@@ -48,7 +48,7 @@ func (e Evidence) explain(l LinkEvidence) []Finding {
 	on := e.where(func(s ServiceEvidence) bool { return s.OnLink == l.Label })
 	failing := e.where(func(s ServiceEvidence) bool { return s.OnLink == l.Label && s.failing() })
 	if !l.Addresses().Known() {
-		if len(on) == 0 && !l.Agent {
+		if len(on) == 0 && !l.Agent || l.beginning(e.Now) {
 			return out
 		}
 		return append(out, e.addressUnknown(l))
