@@ -60,7 +60,7 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		"address never known": {func(e *Evidence) {
 			e.Links[0].IPv4, e.Links[0].Heard, e.Links[0].Agent = netip.Addr{}, time.Time{}, false
 		}, "address-unknown link main", HopAddress, "inkpost agent invite KET-07 main"},
-		"an agent that has just begun":              {func(e *Evidence) { e.Links[0].IPv4 = netip.Addr{} }, "", "", ""},
+		"an agent that has just begun":              {func(e *Evidence) { e.Links[0].IPv4, e.Links[0].Reported = netip.Addr{}, time.Time{} }, "", "", ""},
 		"address unknown to an agent that is heard": {func(e *Evidence) { e.Links[0].IPv4, e.Links[0].Reported = netip.Addr{}, e.Now }, "address-unknown link main", HopAddress, "inkpost link show KET-07 main"},
 		"address unknown as it is refused": {func(e *Evidence) {
 			e.Links[0].IPv4, e.Links[0].Reported = netip.Addr{}, e.Now
