@@ -174,21 +174,26 @@ func (s Spaces) Dial(space string) func(ctx context.Context, network, address st
 	}
 }
 
+// Counted are packets and their octets (IP).
+type Counted struct{ Packets, Octets int }
+
 // Count has a space count the packets that match a rule of nftables, at a hook such as output, and gives how to read the count.
-func (s Spaces) Count(space, hook, rule string) func() int {
+func (s Spaces) Count(space, hook, rule string) func() Counted {
 	s.t.Helper()
 	table := fmt.Sprintf("inkcount%x", time.Now().UnixNano()&0xfffffff)
 	s.In(space, "nft", fmt.Sprintf("add table inet %s; add chain inet %s c { type filter hook %s priority 0; }; add rule inet %s c %s counter", table, table, hook, table, rule))
-	return func() int {
+	return func() Counted {
 		m := counted.FindStringSubmatch(s.In(space, "nft", "list", "table", "inet", table))
 		require.NotNil(s.t, m)
-		n, err := strconv.Atoi(m[1])
+		packets, err := strconv.Atoi(m[1])
 		require.NoError(s.t, err)
-		return n
+		octets, err := strconv.Atoi(m[2])
+		require.NoError(s.t, err)
+		return Counted{packets, octets}
 	}
 }
 
-var counted = regexp.MustCompile(`counter packets (\d+)`)
+var counted = regexp.MustCompile(`counter packets (\d+) bytes (\d+)`)
 
 // FlushFlows has a space forget the flows that it translates.
 func (s Spaces) FlushFlows(space string) {

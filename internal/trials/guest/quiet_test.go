@@ -23,11 +23,17 @@ func TestAQuietMinuteIsQuietOnTheWire(t *testing.T) {
 			time.Sleep(5 * time.Second) // the router's own announcements, at its start
 			toRouter := p.Count("lan", "output", "ip daddr { "+spaces.Router+", 239.255.255.250 }")
 			toServer := p.Count("lan", "output", "ip daddr "+spaces.Outside)
+			heartbeat := p.Count("lan", "output", "ip daddr "+spaces.Outside+" udp dport 8478")
 			busy := p.agent.Busy(t)
-			time.Sleep(time.Minute) // time has to pass: it is silence that is measured
-			require.LessOrEqual(t, toRouter(), 20)
-			require.Less(t, p.agent.Busy(t)-busy, 200*time.Millisecond)
-			t.Logf("%s: %d packets to the router, %d to the server, %s of a processor", name, toRouter(), toServer(), p.agent.Busy(t)-busy)
+			quiet := time.Minute
+			if rounds(1) > 1 { // figures are wanted
+				quiet = 10 * time.Minute
+			}
+			time.Sleep(quiet) // time has to pass: it is silence that is measured
+			used := p.agent.Busy(t) - busy
+			t.Logf("%s, %s of quiet: to the router %+v, to the server %+v (of which heartbeats %+v), %s of a processor", name, quiet, toRouter(), toServer(), heartbeat(), used)
+			require.LessOrEqual(t, toRouter().Packets, int(quiet/time.Minute)*20)
+			require.LessOrEqual(t, used, max(100*time.Millisecond, quiet/600))
 		})
 	}
 }
