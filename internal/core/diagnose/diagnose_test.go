@@ -116,6 +116,52 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 	}
 }
 
+func TestAWayOverIPv6IsExplainedForItself(t *testing.T) {
+	both := func(forward, pinhole probe.Outcome) Evidence {
+		e := scene()
+		e.Services[2].Reach, e.Services[2].State = site.ByBoth, probe.StateImpaired
+		e.Services[2].Ways = []Way{{site.ByForward, "198.51.100.7:8022", forward}, {site.ByPinhole, "[2001:db8:7::21]:8022", pinhole}}
+		e.Services[2].Outcome, e.Services[2].InRow, e.Services[2].Turned = pinhole, 3, now.Add(-time.Minute)
+		return e
+	}
+	e := both(probe.Answered, probe.Silent)
+	f := Site(e)
+	require.Len(t, f, 1)
+	require.Equal(t, CausePinholeMissing, f[0].Cause)
+	require.Equal(t, HopForward, f[0].Hop)
+	require.Contains(t, f[0].Next, "allow TCP port 8022 to 2001:db8:7::21 (desk)")
+	require.Len(t, f[0].Also, 2, "nobody looked from inside")
+	e.Seen = map[string]DeviceSeen{"desk": {At: now, Present: true, Ports: map[string]string{"shell": "open"}}}
+	require.Len(t, Site(e)[0].Also, 1)
+	e.Seen["desk"] = DeviceSeen{At: now, Ports: map[string]string{"shell": "silent"}}
+	require.Equal(t, CausePinholeMissing, Site(e)[0].Cause, "it answers over the other way, and so is on")
+	e.Services[2].Reach, e.Services[2].State, e.Services[2].Ways = site.ByPinhole, probe.StateUnreachable, e.Services[2].Ways[1:]
+	require.Equal(t, CauseDeviceAway, Site(e)[0].Cause, "a device that is away is told of as that")
+	require.Equal(t, CauseServiceStopped, Site(both(probe.Answered, probe.Refused))[0].Cause)
+
+	e = both(probe.Answered, probe.Skipped)
+	e.Services[2].State, e.Services[2].Outcome = probe.StateReachable, probe.Answered
+	require.Empty(t, Site(e))
+	p := Paths(e)[2]
+	require.Equal(t, Unsettled, p.Stations[4].Verdict, "the forward proves nothing of the pinhole")
+	require.Contains(t, p.Stations[4].Value, "and pinhole tcp 8022")
+}
+
+func TestAMachineWithADevicesAddressIsNamed(t *testing.T) {
+	e := scene()
+	e.Seen = map[string]DeviceSeen{"recorder": {At: now, MAC: "02:00:5e:99:00:01"}}
+	fail(&e, probe.Refused, 0)
+	f := Site(e)
+	require.Len(t, f, 1)
+	require.Equal(t, CauseAddressTaken, f[0].Cause)
+	require.Contains(t, f[0].Next, "see which machine 02:00:5e:99:00:01 is")
+	e.Seen["recorder"] = DeviceSeen{At: now, MAC: "02:00:5e:99:00:01", Found: "192.168.7.33", Present: true}
+	f = Site(e)
+	require.Len(t, f, 1)
+	require.Equal(t, CauseDeviceMoved, f[0].Cause)
+	require.Contains(t, f[0].Summary, "another machine has 192.168.7.20")
+}
+
 func TestAFailureThatSettlesIsShownAtTheAddress(t *testing.T) {
 	e := scene()
 	e.Services[0].Outcome, e.Services[0].Settling, e.Services[0].Turned = probe.Stranger, true, e.Now.Add(-4*time.Second)

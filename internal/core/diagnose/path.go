@@ -97,6 +97,11 @@ func (e Evidence) path(s ServiceEvidence, findings []Finding) Path {
 		}
 	}
 	e.judge(&p, s, l)
+	for _, w := range s.Ways { // the other way proves nothing of this one
+		if w.Outcome == probe.Skipped && p.Stations[4].Verdict == Proven {
+			p.Stations[4].Verdict = Unsettled
+		}
+	}
 	e.fromTheSite(&p, s, l)
 	return p
 }

@@ -3,6 +3,7 @@ package diagnose
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"inkpost.example/inkpost/internal/core/probe"
@@ -28,7 +29,8 @@ func (e Evidence) pinholes(cut []ServiceEvidence) (out []Finding, rest []Service
 	for _, s := range cut {
 		w, fails := s.pinholeFails()
 		look, looked := e.inside(s.Device)
-		if !fails || looked && !look.Present && !look.At.Before(s.Turned) { // a device that is away is told of as that
+		away := looked && !look.Present && !look.At.Before(s.Turned) && !slices.ContainsFunc(s.Ways, func(w Way) bool { return w.Outcome.Good() })
+		if !fails || away { // a device that is away is told of as that
 			rest = append(rest, s)
 			continue
 		}

@@ -54,8 +54,10 @@ func Cards(s Service, d Device, l Link, nat wan.NAT) []Card {
 		out = append(out, rest)
 	}
 	if six := d.IPv6; s.Pinholed() || six.IsValid() && l.IPv6.IsValid() {
-		to, note := "not known yet: an agent on the same LAN learns it", "IPv6 is not translated: the port outside is the device's own."
-		if six.IsValid() {
+		to, note := "not known yet", "IPv6 is not translated: the port outside is the device's own."
+		if !six.IsValid() {
+			note += " An agent on the same LAN learns the device's address."
+		} else {
 			to = six.String()
 			note += fmt.Sprintf(" Where the router asks for the host's part only, that is ::%x:%x:%x:%x; it stays the same when the provider gives another prefix.", part(six, 4), part(six, 5), part(six, 6), part(six, 7))
 		}
