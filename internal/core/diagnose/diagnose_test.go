@@ -144,7 +144,7 @@ func TestAWayOverIPv6IsExplainedForItself(t *testing.T) {
 	require.Empty(t, Site(e))
 	p := Paths(e)[2]
 	require.Equal(t, Unsettled, p.Stations[4].Verdict, "the forward proves nothing of the pinhole")
-	require.Contains(t, p.Stations[4].Value, "and pinhole tcp 8022")
+	require.Contains(t, p.Stations[4].Value, "and pinhole TCP 8022")
 }
 
 func TestAMachineWithADevicesAddressIsNamed(t *testing.T) {
