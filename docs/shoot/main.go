@@ -190,9 +190,9 @@ func terminal(d *demo.Demo, out string) error {
 		"cli-help":     {"--help"},
 		"cli-overview": {"overview"},
 		"cli-why":      {"why KET-07"},
-		"cli-moves":    {"moves --limit 8", "service list KET-07", "probe KET-07 playback", "hostname list --site KET-07"},
+		"cli-moves":    {"moves --limit 8", "service list KET-07", "probe KET-07 playback", "hostname list --site KET-07", "link show SCH-04 main"},
 		"cli-proven":   {"vantage list", "probe CLI-05 appointments --from harbour", "probe BIR-08 beacon", "service card OYS-03 tank-page", "service availability KET-07 playback"},
-		"cli-agent":    {"link list BAK-02", "link show OYS-03 main", "link show SCH-04 main", "agent lan KET-07 --now", "agent prove KET-07 --external 45060 --transport udp", "agent status --state " + filepath.Join(d.Dir, "agents", "KET-07-main")},
+		"cli-agent":    {"link list BAK-02", "link show OYS-03 main", "agent lan KET-07 --now", "agent prove KET-07 --external 45060 --transport udp", "agent status --state " + filepath.Join(d.Dir, "agents", "KET-07-main")},
 		"cli-zones":    {"zone list", "zone pushes quay.saltmarsh.example", "alias list", "redirect list", "hostname check fähre.isles.saltmarsh.example", "zone export quay.saltmarsh.example"},
 	} {
 		var script strings.Builder

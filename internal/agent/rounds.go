@@ -171,7 +171,7 @@ func (r *runner) check(ctx context.Context, why reason) error {
 			return nil
 		}
 		if one.Problem == "" && one.Addresses.Known() {
-			r.note(one.Addresses, wan.SourceSTUN)
+			r.note(one.Addresses, cmp.Or(why.by, wan.SourceSTUN)) // who told first
 		}
 		if !told {
 			why = why.and(reason{words: "STUN sees another address", by: wan.SourceSTUN, urgent: true})
