@@ -21,13 +21,15 @@ type learned struct {
 	pattern wan.Pattern
 	ok      bool
 	at      time.Time
+	stale   bool // there were changes since
 }
 
 const (
 	patternHistory = 90 * 24 * time.Hour
 	patternChanges = 40 // of one link
 	learnAgain     = time.Hour
-	patternSure    = 0.7 // so likely a change has to be for TTLs to be lowered ahead of it
+	learnSoon      = time.Minute // where there were changes: a link that moves all the time is not learned anew each time
+	patternSure    = 0.7         // so likely a change has to be for TTLs to be lowered ahead of it
 	patternBehind  = 30 * time.Minute
 )
 
@@ -72,7 +74,10 @@ func (p *patterns) changed(linkID int64, at time.Time) {
 	}
 	list := append(p.changes[linkID], at)
 	p.changes[linkID] = list[max(0, len(list)-patternChanges):]
-	delete(p.learned, linkID)
+	if l, known := p.learned[linkID]; known {
+		l.stale = true
+		p.learned[linkID] = l
+	}
 }
 
 // of gives the rhythm of a link.
@@ -83,9 +88,9 @@ func (p *patterns) of(linkID int64, now time.Time, local *time.Location) (wan.Pa
 		return wan.Pattern{}, false
 	}
 	l, known := p.learned[linkID]
-	if !known || now.Sub(l.at) > learnAgain {
+	if age := now.Sub(l.at); !known || age > learnAgain || l.stale && age > learnSoon {
 		l.pattern, l.ok = wan.LearnPattern(p.changes[linkID], now, local)
-		l.at = now
+		l.at, l.stale = now, false
 		if p.learned == nil {
 			p.learned = map[int64]learned{}
 		}

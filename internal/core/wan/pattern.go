@@ -150,12 +150,16 @@ func learnClock(changes []time.Time, now time.Time, local *time.Location) (p Pat
 
 // usualClock is the time of day around which most changes lie.
 func usualClock(changes []time.Time, clock func(time.Time) time.Duration) time.Duration {
+	clocks := make([]time.Duration, len(changes))
+	for i, t := range changes {
+		clocks[i] = clock(t)
+	}
 	var best time.Duration
 	most := -1
-	for _, t := range changes {
-		at, near, sum := clock(t), 0, time.Duration(0)
-		for _, o := range changes {
-			if off := aroundClock(clock(o) - at); off.Abs() <= clockOff {
+	for _, at := range clocks {
+		near, sum := 0, time.Duration(0)
+		for _, other := range clocks {
+			if off := aroundClock(other - at); off.Abs() <= clockOff {
 				near, sum = near+1, sum+off
 			}
 		}
