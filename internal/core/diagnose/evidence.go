@@ -40,7 +40,7 @@ type LinkEvidence struct {
 
 // beginning says whether an agent has just begun: it was heard, and has not had the time to say where the link is.
 func (l LinkEvidence) beginning(now time.Time) bool {
-	return l.Agent && l.Reported.IsZero() && !l.Heard.IsZero() && now.Sub(l.Heard) < time.Minute
+	return l.Agent && l.Reported.IsZero() && len(l.Refused) == 0 && !l.Heard.IsZero() && now.Sub(l.Heard) < time.Minute
 }
 
 // HostnameEvidence is a hostname with what its zone should give and gives.
