@@ -30,8 +30,8 @@ func (SystemLAN) Neighbours(context.Context) ([]Neighbour, error) {
 		if len(out) == NeighboursMost {
 			return out, ErrManyNeighbours
 		}
-		out = append(out, Neighbour{Address: a.Unmap(), MAC: n.HardwareAddr.String(), Before: n.State&(netlink.NUD_STALE|netlink.NUD_DELAY|netlink.NUD_PROBE) != 0,
-			Age: time.Duration(n.Confirmed) * tick})
+		before := n.State&(netlink.NUD_STALE|netlink.NUD_DELAY|netlink.NUD_PROBE) != 0
+		out = append(out, Neighbour{a.Unmap(), n.HardwareAddr.String(), before, time.Duration(n.Confirmed) * tick})
 	}
 	return out, nil
 }

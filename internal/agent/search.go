@@ -95,7 +95,8 @@ func (f *finder) sixes(lan LAN, table []Neighbour, list []contract.WatchItem, se
 		var now []wan.Lived
 		there := map[netip.Addr]time.Time{}
 		for _, n := range table {
-			if !sameMAC(n.MAC, item.MAC) || !n.Address.Is6() || !n.Address.IsGlobalUnicast() || n.Address.IsPrivate() || prefixes != nil && !contains(prefixes, n.Address) {
+			global := n.Address.Is6() && n.Address.IsGlobalUnicast() && !n.Address.IsPrivate()
+			if !sameMAC(n.MAC, item.MAC) || !global || prefixes != nil && !contains(prefixes, n.Address) {
 				continue
 			}
 			first, known := f.first[item.MAC][n.Address]

@@ -91,8 +91,8 @@ func reachedAt(cmd *cobra.Command, c *client.Client, public string) string {
 	if public != "" {
 		return public
 	}
-	_, _ = fmt.Fprintln(cmd.ErrOrStderr(), "warning: the server does not know at which URL it is reached from elsewhere. What follows is how it is reached from here;",
-		"set serve --public-url.")
+	_, _ = fmt.Fprintln(cmd.ErrOrStderr(), "warning: the server does not know at which URL it is reached from elsewhere.",
+		"What follows is how it is reached from here; set serve --public-url.")
 	return c.Base()
 }
 

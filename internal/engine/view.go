@@ -308,7 +308,8 @@ func (e *Engine) Overview(ctx context.Context) (contract.Overview, error) {
 	soon, cancel := context.WithTimeout(ctx, overviewWait)
 	defer cancel()
 	if out.Moves, err = e.Moves(soon, contract.MoveQuery{Limit: 8}); err != nil {
-		out.Moves, out.Trouble = []contract.Move{}, "the database does not answer: moves are not shown, and nothing can be changed; names are answered, and what is wrong is known"
+		out.Moves = []contract.Move{}
+		out.Trouble = "the database does not answer: moves are not shown, and nothing can be changed; names are answered, and what is wrong is known"
 		return out, nil
 	}
 	if e.lost() {

@@ -152,7 +152,10 @@ func serverChanges(before, after names.Zone) []string {
 	for _, t := range []struct {
 		what string
 		a, b uint32
-	}{{"refresh", before.Refresh, after.Refresh}, {"retry", before.Retry, after.Retry}, {"expire", before.Expire, after.Expire}, {"negative", before.Negative, after.Negative}} {
+	}{
+		{"refresh", before.Refresh, after.Refresh}, {"retry", before.Retry, after.Retry},
+		{"expire", before.Expire, after.Expire}, {"negative", before.Negative, after.Negative},
+	} {
 		note(t.what, fmt.Sprint(t.a), fmt.Sprint(t.b))
 	}
 	return out

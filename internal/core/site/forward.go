@@ -59,10 +59,12 @@ func Cards(s Service, d Device, l Link, nat wan.NAT) []Card {
 			note += " An agent on the same LAN learns the device's address."
 		} else {
 			to = six.String()
-			note += fmt.Sprintf(" Where the router asks for the host's part only, that is ::%x:%x:%x:%x; it stays the same when the provider gives another prefix.", part(six, 4), part(six, 5), part(six, 6), part(six, 7))
+			note += fmt.Sprintf(" Where the router asks for the host's part only, that is ::%x:%x:%x:%x; it stays the same when the provider gives"+
+				" another prefix.", part(six, 4), part(six, 5), part(six, 6), part(six, 7))
 		}
-		out = append(out, Card{Title: "IPv6 pinhole", Where: "the router's IPv6 firewall", Fields: []Field{{"Name", s.Name}, {"Direction", "incoming"}, {"Protocol", s.Transport.String()},
-			{"Destination address", to}, {"Destination port", inside}, {"From", "any address"}}, Note: note})
+		fields := []Field{{"Name", s.Name}, {"Direction", "incoming"}, {"Protocol", s.Transport.String()},
+			{"Destination address", to}, {"Destination port", inside}, {"From", "any address"}}
+		out = append(out, Card{Title: "IPv6 pinhole", Where: "the router's IPv6 firewall", Fields: fields, Note: note})
 	}
 	return out
 }

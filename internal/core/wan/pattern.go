@@ -144,7 +144,8 @@ func learnClock(changes []time.Time, now time.Time, local *time.Location) (p Pat
 		return p, false
 	}
 	due := (days[len(days)-1]-days[0])/every + 1
-	p = Pattern{Kind: ByClock, Days: every, At: at.Round(time.Minute) % (24 * time.Hour), Spread: ninth(offs), Kept: len(fit), Of: due, Last: fit[len(fit)-1]}
+	p = Pattern{Kind: ByClock, Days: every, At: at.Round(time.Minute) % (24 * time.Hour), Spread: ninth(offs),
+		Kept: len(fit), Of: due, Last: fit[len(fit)-1]}
 	return p, float64(p.Kept) >= patternMisses*float64(p.Of) && day(now)-days[len(days)-1] <= patternStale*every
 }
 

@@ -42,11 +42,28 @@ func example(rrtype string) string {
 	return "; write it as RFC 1035 section 5 does, or as TYPE and a number with \\# and its octets in hexadecimal (RFC 3597 section 5)"
 }
 
-var examples = map[string]string{"A": "198.51.100.7", "AAAA": "2001:db8::7", "CNAME": "host.isles.example.", "DNAME": "isles.example.", "MX": "10 mail.isles.example.", "TXT": `"v=spf1 -all"`,
-	"NS": "ns1.isles.example.", "DS": "12345 13 2 and the digest in hexadecimal", "PTR": "host.isles.example.", "SRV": "0 5 5061 calls.isles.example.", "CAA": `0 issue "ca.example"`,
-	"HTTPS": "1 . alpn=h2", "SVCB": "1 svc.isles.example. port=8443", "SSHFP": "4 2 and the digest in hexadecimal", "TLSA": "3 1 1 and the digest in hexadecimal",
-	"NAPTR": `10 100 "u" "E2U+sip" "!^.*$!sip:desk@isles.example!" .`, "LOC": "52 22 23.000 N 4 53 32.000 E -2.00m 0.00m 10000m 10m", "HINFO": `"x86" "linux"`,
-	"RP": "hostmaster.isles.example. .", "URI": `10 1 "https://isles.example/"`}
+var examples = map[string]string{
+	"A":     "198.51.100.7",
+	"AAAA":  "2001:db8::7",
+	"CNAME": "host.isles.example.",
+	"DNAME": "isles.example.",
+	"MX":    "10 mail.isles.example.",
+	"TXT":   `"v=spf1 -all"`,
+	"NS":    "ns1.isles.example.",
+	"DS":    "12345 13 2 and the digest in hexadecimal",
+	"PTR":   "host.isles.example.",
+	"SRV":   "0 5 5061 calls.isles.example.",
+	"CAA":   `0 issue "ca.example"`,
+	"HTTPS": "1 . alpn=h2",
+	"SVCB":  "1 svc.isles.example. port=8443",
+	"SSHFP": "4 2 and the digest in hexadecimal",
+	"TLSA":  "3 1 1 and the digest in hexadecimal",
+	"NAPTR": `10 100 "u" "E2U+sip" "!^.*$!sip:desk@isles.example!" .`,
+	"LOC":   "52 22 23.000 N 4 53 32.000 E -2.00m 0.00m 10000m 10m",
+	"HINFO": `"x86" "linux"`,
+	"RP":    "hostmaster.isles.example. .",
+	"URI":   `10 1 "https://isles.example/"`,
+}
 
 // blank says whether a record has no data at all: the parser takes such a line for one of an update (RFC 2136), and leaves it empty.
 func blank(rr dns.RR) bool {

@@ -201,7 +201,8 @@ func beyondASCII(r rune) bool { return r > unicode.MaxASCII }
 
 // asciiData does the same to the names in the data of the types that people write.
 func asciiData(rrtype, data string) (string, error) {
-	if !slices.Contains([]string{"CNAME", "DNAME", "MX", "NS", "SRV", "PTR"}, rrtype) || strings.IndexFunc(data, beyondASCII) < 0 && !octets.MatchString(data) {
+	plain := strings.IndexFunc(data, beyondASCII) < 0 && !octets.MatchString(data)
+	if plain || !slices.Contains([]string{"CNAME", "DNAME", "MX", "NS", "SRV", "PTR"}, rrtype) {
 		return data, nil
 	}
 	words := strings.Fields(data)
