@@ -123,7 +123,7 @@ func settle(s *contract.Sighting, item contract.WatchItem, table []Neighbour) {
 	}
 }
 
-// doubtful says whether a device is there only because it was a while ago: none of its ports answers now.
+// doubtful reports whether a device is there only because it was a while ago: none of its ports answers now.
 func doubtful(s contract.Sighting, item contract.WatchItem, table []Neighbour) bool {
 	for _, p := range s.Ports {
 		if p.State == "open" || p.State == "refused" {

@@ -183,7 +183,7 @@ func (r *runner) check(ctx context.Context, why reason) error {
 	return r.tell(ctx, why)
 }
 
-// missing says whether the server has an address of the link of a family that is seen no longer: it takes that back when it was told
+// missing reports whether the server has an address of the link of a family that is seen no longer: it takes that back when it was told
 // several times.
 func (r *runner) missing() bool {
 	return r.beat.Known() && (r.has.IPv4.IsValid() && !r.beat.IPv4.IsValid() || r.has.IPv6.IsValid() && !r.beat.IPv6.IsValid())

@@ -157,7 +157,7 @@ func (r *runner) enrol(ctx context.Context) (state, error) {
 	}
 }
 
-// final says whether to ask again at once is useless.
+// final reports whether to ask again at once is useless.
 func final(err error) bool {
 	var e *client.Error
 	return errors.As(err, &e) || errors.Is(err, errAgain)

@@ -20,7 +20,7 @@ type state struct {
 
 func stateFile(dir string) string { return filepath.Join(dir, "agent.json") }
 
-// Enrolled says whether an agent has enrolled from this folder.
+// Enrolled reports whether an agent has enrolled from this folder.
 func Enrolled(dir string) bool { return keep.Exists(stateFile(dir)) }
 
 func readState(dir string) (state, error) { return keep.ReadState[state](stateFile(dir)) }

@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-	"gopkg.in/yaml.v3"
+	"go.yaml.in/yaml/v3"
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"

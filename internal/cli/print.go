@@ -13,8 +13,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
+	"go.yaml.in/yaml/v3"
 	"golang.org/x/term"
-	"gopkg.in/yaml.v3"
 )
 
 // tone is how a cell is printed on a terminal. Words say the same without it.
@@ -201,7 +201,7 @@ func painter(colour bool) func(tone, string) string {
 	}
 }
 
-// coloured says whether output goes to a terminal whose user did not ask for none.
+// coloured reports whether output goes to a terminal whose user did not ask for none.
 func coloured(cmd *cobra.Command) bool {
 	if off, _ := cmd.Flags().GetBool("no-colour"); off || os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb" {
 		return false

@@ -62,7 +62,7 @@ func (e *Unreachable) Error() string {
 
 func (e *Unreachable) Unwrap() error { return e.Err }
 
-// IsStatus says whether err is a problem that the server reported with this HTTP status.
+// IsStatus reports whether err is a problem that the server reported with this HTTP status.
 func IsStatus(err error, status int) bool {
 	var e *Error
 	return errors.As(err, &e) && e.Status == status

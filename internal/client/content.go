@@ -92,7 +92,7 @@ func (c *Client) ReleaseHostname(ctx context.Context, name string) (contract.Hos
 	return call[contract.Hostname](ctx, c, "DELETE", at("hostnames", name, "kept"), nil)
 }
 
-// CheckName says whether a name is legal and free.
+// CheckName reports whether a name is legal and free.
 func (c *Client) CheckName(ctx context.Context, name string) (contract.NameCheck, error) {
 	return call[contract.NameCheck](ctx, c, "GET", "/names/check"+query("name", name), nil)
 }

@@ -155,7 +155,7 @@ const (
 	EventVantage        = "inkpost.vantage.changed"
 )
 
-// Ready says whether the service can do all of its work.
+// Ready reports whether the service can do all of its work.
 type Ready struct {
 	Ready    bool   `json:"ready"`
 	Database string `json:"database"`

@@ -174,7 +174,7 @@ type ProofInput struct {
 	Port      int    `json:"port"`
 }
 
-// Proof says whether the router passes a port on to the agent's machine.
+// Proof reports whether the router passes a port on to the agent's machine.
 type Proof struct {
 	Link      string    `json:"link"`
 	Transport string    `json:"transport"`

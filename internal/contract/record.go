@@ -116,7 +116,7 @@ type Alias struct {
 	Resolvers []ResolverView `json:"resolvers,omitempty"`
 }
 
-// NameCheck says whether a name could be a hostname here. Name is in ASCII (RFC 5891), Shown as a person reads it.
+// NameCheck reports whether a name could be a hostname here. Name is in ASCII (RFC 5891), Shown as a person reads it.
 type NameCheck struct {
 	Name   string `json:"name"`
 	Shown  string `json:"shown"`

@@ -61,7 +61,7 @@ func (s summed) WithGroup(name string) slog.Handler {
 // repeatsFree is how often a line may come in sumEvery before it is summed.
 const repeatsFree = 20
 
-// take counts a line. write says whether it is to be written, more how many were left out since the last that was.
+// take counts a line. write reports whether it is to be written, more how many were left out since the last that was.
 func (l *seenLines) take(key string) (more int, write bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

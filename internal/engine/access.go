@@ -276,7 +276,7 @@ func (e *Engine) TurnKey(ctx context.Context, id int64) error {
 	})
 }
 
-// TurnDue says whether an agent's key has to be replaced, and revokes the one that it has taken the place of itself.
+// TurnDue reports whether an agent's key has to be replaced, and revokes the one that it has taken the place of itself.
 func (e *Engine) TurnDue(ctx context.Context, k store.Key) (bool, error) {
 	if k.Replaces != 0 {
 		if err := e.change(ctx, func() (edit, error) {
@@ -350,5 +350,5 @@ func (e *Engine) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enr
 // CheckEvery is how often agents are asked to check their address.
 func (e *Engine) CheckEvery() time.Duration { return e.config.CheckEvery }
 
-// Ping says whether the database answers.
+// Ping reports whether the database answers.
 func (e *Engine) Ping(ctx context.Context) error { return e.store.Ping(ctx) }

@@ -150,7 +150,7 @@ func doorsOf(p premises, l site.Link) map[string]bool {
 	return out
 }
 
-// ownDoors says whether a redirect of a site's service may be followed. The list is made when it is asked for: most probes
+// ownDoors reports whether a redirect of a site's service may be followed. The list is made when it is asked for: most probes
 // meet no redirect.
 func ownDoors(p premises, l site.Link) func(string, uint16) bool {
 	return func(host string, port uint16) bool { return doorsOf(p, l)[fmt.Sprintf("%s:%d", host, port)] }

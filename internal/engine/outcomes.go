@@ -186,7 +186,7 @@ func (w *watch) judge(rule probe.Rule, unfit map[int64]string, now time.Time) {
 	}
 }
 
-// halfReached says whether the newest round reached the service over one of its two ways.
+// halfReached reports whether the newest round reached the service over one of its two ways.
 func (w *watch) halfReached() bool {
 	good, bad := false, false
 	for _, way := range w.ways {

@@ -386,7 +386,7 @@ func (e *Engine) Streaming(vantageID int64) (done func(), ok bool) {
 	return func() { count(-1) }, true
 }
 
-// inside says whether a vantage point is at a site's own address: there its view does not count.
+// inside reports whether a vantage point is at a site's own address: there its view does not count.
 func (v *post) inside(at netip.Addr) bool {
 	if !at.IsValid() {
 		return false

@@ -40,7 +40,7 @@ func (w *writes) problem() (since time.Time, err error) {
 // readyWait is how long the database may take to answer and count as there.
 const readyWait = 2 * time.Second
 
-// Ready says whether the service can do all of its work, and what it does.
+// Ready reports whether the service can do all of its work, and what it does.
 func (e *Engine) Ready(ctx context.Context) contract.Ready {
 	ctx, cancel := context.WithTimeout(ctx, readyWait)
 	defer cancel()

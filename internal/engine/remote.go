@@ -226,7 +226,7 @@ func (e *Engine) remoteZonesOf(hostnames []site.Hostname) map[int64]bool {
 	return out
 }
 
-// publishedAtOnce says whether a move counts as published when it is recorded: some of the hostnames are in a hosted zone,
+// publishedAtOnce reports whether a move counts as published when it is recorded: some of the hostnames are in a hosted zone,
 // or there is none at all.
 func (e *Engine) publishedAtOnce(hostnames []site.Hostname) bool {
 	return len(hostnames) == 0 || slices.ContainsFunc(hostnames, func(h site.Hostname) bool { return e.record.zone(h.ZoneID).Kind != names.Remote })

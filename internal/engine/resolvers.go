@@ -72,7 +72,7 @@ func (e *Engine) patience(h site.Hostname, at place) time.Duration {
 	return e.cacheTime(h)
 }
 
-// resolvable says whether servers elsewhere can be asked for any of some hostnames.
+// resolvable reports whether servers elsewhere can be asked for any of some hostnames.
 func (e *Engine) resolvable(hostnames []site.Hostname) bool {
 	return slices.ContainsFunc(hostnames, func(h site.Hostname) bool { return len(e.places(h)) > 0 })
 }

@@ -11,7 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// lostIPv6 says whether the IPv6 address that is on record of a device is no longer its own, and no other is known.
+// lostIPv6 reports whether the IPv6 address that is on record of a device is no longer its own, and no other is known.
 func (e *Engine) lostIPv6(deviceID int64) bool {
 	s, ok := e.sighting(deviceID)
 	return ok && s.Without >= withoutMost

@@ -54,7 +54,7 @@ func printable(s string) bool {
 	return utf8.ValidString(s) && strings.IndexFunc(s, func(r rune) bool { return !unicode.IsPrint(r) }) < 0
 }
 
-// PasswordWaiting says whether a person has not yet replaced the one-time password.
+// PasswordWaiting reports whether a person has not yet replaced the one-time password.
 func (e *Engine) PasswordWaiting(ctx context.Context, name string) (bool, error) {
 	p, err := e.store.PersonNamed(ctx, name)
 	return p.Once, err

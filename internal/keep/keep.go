@@ -54,7 +54,7 @@ func ReadState[T any](path string) (state T, err error) {
 	return state, nil
 }
 
-// Exists says whether a file is there.
+// Exists reports whether a file is there.
 func Exists(path string) bool {
 	_, err := os.Stat(path)
 	return err == nil

@@ -130,7 +130,7 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 }
 
 // Pin records what a service is recognised by, for the revision that showed it. With first it is kept where another is pinned
-// already, and the revision stays: it is no edit. pinned says whether it was taken.
+// already, and the revision stays: it is no edit. pinned reports whether it was taken.
 func (s *Store) Pin(ctx context.Context, id, revision int64, fingerprint, by string, now time.Time, first bool) (pinned bool, err error) {
 	r, err := s.db.ExecContext(ctx, `UPDATE service SET fingerprint = $3, pinned_by = $4, pinned_at = $5, revision = revision + CASE WHEN $6 THEN 0 ELSE 1 END
 		WHERE id = $1 AND revision = $2 AND (NOT $6 OR fingerprint = '')`, id, revision, fingerprint, by, when{now}, first)

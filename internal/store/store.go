@@ -122,7 +122,7 @@ func (e ErrOlderSchema) Error() string {
 	return fmt.Sprintf("the database has schema %d, and this program needs %d: inkpost serve brings it up to date", e.Has, e.Known)
 }
 
-// CheckSchema says whether the schema is the one that this program knows. Errors: ErrNewerSchema, ErrOlderSchema.
+// CheckSchema reports whether the schema is the one that this program knows. Errors: ErrNewerSchema, ErrOlderSchema.
 func (s *Store) CheckSchema(ctx context.Context) error {
 	known, err := knownSchema()
 	if err != nil {
@@ -216,7 +216,7 @@ func (s *Store) Close() {
 	s.writes.Close()
 }
 
-// Ping says whether the database answers.
+// Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.root.PingContext(ctx) }
 
 // Missing reports that what was asked for is not on record.

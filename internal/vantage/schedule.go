@@ -33,7 +33,7 @@ func (t *task) rule() probe.Rule {
 	return probe.Rule{Expected: t.Expected, Mute: s.Mute(), Sustain: pace.Sustain(t.interval()), Stale: pace.Stale(t.interval())}
 }
 
-// same says whether another assignment is about the same thing at the same place.
+// same reports whether another assignment is about the same thing at the same place.
 func (t *task) same(a contract.Assignment) bool {
 	return t.Target == a.Target && t.Also == a.Also && t.Revision == a.Revision
 }

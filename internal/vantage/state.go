@@ -15,5 +15,5 @@ type state struct {
 
 func stateFile(dir string) string { return filepath.Join(dir, "vantage.json") }
 
-// Enrolled says whether a vantage point has enrolled from this folder.
+// Enrolled reports whether a vantage point has enrolled from this folder.
 func Enrolled(dir string) bool { return keep.Exists(stateFile(dir)) }

@@ -145,7 +145,7 @@ func openFiles() uint64 {
 	return limit.Cur
 }
 
-// refused says whether an error means that the key is of no use any more.
+// refused reports whether an error means that the key is of no use any more.
 func refused(err error) bool {
 	return client.IsStatus(err, http.StatusUnauthorized) || client.IsStatus(err, http.StatusForbidden) || client.IsStatus(err, http.StatusGone)
 }

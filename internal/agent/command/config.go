@@ -12,7 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"gopkg.in/yaml.v3"
+	"go.yaml.in/yaml/v3"
 
 	"inkpost.example/inkpost/internal/agent"
 	"inkpost.example/inkpost/internal/core/wan"

@@ -129,7 +129,7 @@ func (g *Gateway) ask(ctx context.Context, router netip.Addr) (external netip.Ad
 // triedFor is how long a router that answers that it has no address is asked by that protocol only.
 const triedFor = time.Hour
 
-// refuses says whether the router answered, and gave no address: it has none, or does not tell.
+// refuses reports whether the router answered, and gave no address: it has none, or does not tell.
 func refuses(err error) bool {
 	var p pcp.Refused
 	var n natpmp.Refused
@@ -246,7 +246,7 @@ func (g *Gateway) Notices(ctx context.Context, news func(another netip.Addr)) {
 	}
 }
 
-// compare says whether a notice is news, and keeps what it says.
+// compare reports whether a notice is news, and keeps what it says.
 func (g *Gateway) compare(n igd.Notice) (another netip.Addr, is bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()

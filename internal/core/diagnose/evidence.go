@@ -38,7 +38,7 @@ type LinkEvidence struct {
 	Announced bool      // somebody announces the link's address at a rhythm
 }
 
-// beginning says whether an agent has just begun: it was heard, and has not had the time to say where the link is.
+// beginning reports whether an agent has just begun: it was heard, and has not had the time to say where the link is.
 func (l LinkEvidence) beginning(now time.Time) bool {
 	return l.Agent && l.Reported.IsZero() && len(l.Refused) == 0 && !l.Heard.IsZero() && now.Sub(l.Heard) < time.Minute
 }

@@ -107,7 +107,7 @@ func (e Evidence) moved() []Finding {
 	return out
 }
 
-// taken says whether another machine has the device's recorded address.
+// taken reports whether another machine has the device's recorded address.
 func taken(d site.Device, s DeviceSeen) bool {
 	return d.MAC != "" && s.MAC != "" && !strings.EqualFold(s.MAC, d.MAC)
 }

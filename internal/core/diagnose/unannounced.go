@@ -7,7 +7,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 )
 
-// quiet says whether whoever announces a link's address has not been heard since its services began to fail: a failure is believed
+// quiet reports whether whoever announces a link's address has not been heard since its services began to fail: a failure is believed
 // only when an announcement has had the time to come, and so its silence belongs to what happened.
 func (e Evidence) quiet(l LinkEvidence, cut []ServiceEvidence) bool {
 	if !l.Announced || len(cut) == 0 {

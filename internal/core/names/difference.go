@@ -53,7 +53,7 @@ func sets(list []Record) map[setKey][]string {
 	return out
 }
 
-// SameRecords says whether two lists hold the same records, TTLs among them, in whatever order.
+// SameRecords reports whether two lists hold the same records, TTLs among them, in whatever order.
 func SameRecords(a, b []Record) bool {
 	return slices.Equal(ordered(a), ordered(b))
 }

@@ -68,7 +68,7 @@ func labelFault(label string) string {
 	return ""
 }
 
-// Within says whether n is the apex itself or a name below it.
+// Within reports whether n is the apex itself or a name below it.
 func (n Name) Within(apex Name) bool {
 	return n == apex || strings.HasSuffix(string(n), "."+string(apex))
 }

@@ -8,7 +8,7 @@ func NextSerial(s uint32) uint32 {
 	return s
 }
 
-// SerialAfter says whether a is later than b (RFC 1982 section 3.2). Where the two are exactly half the space apart,
+// SerialAfter reports whether a is later than b (RFC 1982 section 3.2). Where the two are exactly half the space apart,
 // the order is undefined and it is false.
 func SerialAfter(a, b uint32) bool {
 	return a != b && a-b < 1<<31

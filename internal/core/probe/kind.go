@@ -16,10 +16,10 @@ const (
 	Both Transport = "both"
 )
 
-// Has says whether a service on t uses one of the two transports.
+// Has reports whether a service on t uses one of the two transports.
 func (t Transport) Has(one Transport) bool { return t == one || t == Both }
 
-// Meets says whether two services can claim the same port: they share a transport.
+// Meets reports whether two services can claim the same port: they share a transport.
 func (t Transport) Meets(o Transport) bool { return t == o || t == Both || o == Both }
 
 // Each lists the transports that t stands for.
@@ -134,7 +134,7 @@ func (k Kind) On(t Transport) Kind {
 	return Kind(t)
 }
 
-// Mute says whether a service that works may well leave a probe without an answer: then silence proves nothing.
+// Mute reports whether a service that works may well leave a probe without an answer: then silence proves nothing.
 func Mute(k Kind, o Options) bool {
 	switch k {
 	case KindUDP:

@@ -19,7 +19,7 @@ const (
 	Skipped    Outcome = "skipped"    // not tried
 )
 
-// Known says whether o is an outcome at all.
+// Known reports whether o is an outcome at all.
 func (o Outcome) Known() bool {
 	switch o {
 	case Answered, Opened, Refused, Silent, Unroutable, Garbled, Stranger, Skipped:
@@ -28,12 +28,12 @@ func (o Outcome) Known() bool {
 	return false
 }
 
-// Open says whether the outcome proves that something accepts on the port.
+// Open reports whether the outcome proves that something accepts on the port.
 func (o Outcome) Open() bool {
 	return o == Answered || o == Opened || o == Garbled || o == Stranger
 }
 
-// Good says whether the outcome is what a service that should be reachable must give.
+// Good reports whether the outcome is what a service that should be reachable must give.
 func (o Outcome) Good() bool { return o == Answered || o == Opened }
 
 // Signal is what the operating system said of an attempt, before anyone interprets it.

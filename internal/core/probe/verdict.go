@@ -42,7 +42,7 @@ type Tenancy struct {
 	Patience time.Duration // how long after it a new address may take to be announced: a check interval and its travel
 }
 
-// Settling says whether a failure may be the old address's and not the service's: whoever announces the site's address keeps its
+// Settling reports whether a failure may be the old address's and not the service's: whoever announces the site's address keeps its
 // rhythm, and has not been heard since the failure began, nor had the time to be.
 func (t Tenancy) Settling(since, at time.Time) bool {
 	return t.Patience > 0 && !since.Before(t.Heard) && since.Sub(t.Heard) <= t.Patience && at.Sub(since) < t.Patience
@@ -69,7 +69,7 @@ func (r Rule) Meaning(o Outcome) Meaning {
 	return NotWanted
 }
 
-// Settled says whether a view that is not wanted may count: it was the same often enough, and for long enough, at an address that is
+// Settled reports whether a view that is not wanted may count: it was the same often enough, and for long enough, at an address that is
 // the site's.
 func (r Rule) Settled(v View) bool {
 	return v.InRow >= Confirmations && v.At.Sub(v.Since) >= r.Sustain && !r.Tenancy.Settling(v.Since, v.At)
@@ -151,7 +151,7 @@ func whenGood(expected Expected) State {
 	return StateReachable
 }
 
-// AsExpected says whether the state is what the service's owner wants.
+// AsExpected reports whether the state is what the service's owner wants.
 func AsExpected(expected Expected, s State) bool {
 	if expected == ExpectClosed {
 		return s == StateUnreachable

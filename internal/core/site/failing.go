@@ -15,7 +15,7 @@ type LinkSigns struct {
 	Since  time.Time     // since when it has been working or failing without a break
 }
 
-// Fails says whether nothing comes through a link: an agent of the site says so, or its own agent missed a check and nothing has
+// Fails reports whether nothing comes through a link: an agent of the site says so, or its own agent missed a check and nothing has
 // been reached through it since. Silence counts only from when the server began to listen.
 func (s LinkSigns) Fails(now, listening time.Time) bool {
 	if s.Down.After(s.Heard) && s.Down.After(s.Proven) {

@@ -30,7 +30,7 @@ func ParseRange(text string) (Range, error) {
 	return Range{a, b}, nil
 }
 
-// Contains says whether an address is in the range.
+// Contains reports whether an address is in the range.
 func (r Range) Contains(a netip.Addr) bool {
 	return r.from.IsValid() && a.IsValid() && a.Is4() == r.from.Is4() && !a.Less(r.from) && !r.to.Less(a)
 }

@@ -124,7 +124,7 @@ func (s Service) RuleAt(now time.Time) probe.Rule {
 	return probe.Rule{Expected: s.ExpectedAt(now), Mute: s.Mute(), Sustain: pace.Sustain(every), Stale: pace.Stale(every)}
 }
 
-// Mute says whether a service that works may well leave every probe of it without an answer.
+// Mute reports whether a service that works may well leave every probe of it without an answer.
 func (s Service) Mute() bool {
 	for _, t := range s.Transport.Each() {
 		if !probe.Mute(s.Kind.On(t), s.Options) {

@@ -41,7 +41,7 @@ func PairOf(a netip.Addr) Pair {
 	return Pair{IPv6: a}
 }
 
-// Known says whether either family has an address.
+// Known reports whether either family has an address.
 func (p Pair) Known() bool { return p.IPv4.IsValid() || p.IPv6.IsValid() }
 
 // String writes the addresses that are known, IPv4 first, with a space between; "-" where there is none.

@@ -38,7 +38,7 @@ func EUI64(prefix netip.Prefix, mac [6]byte) netip.Addr {
 	return netip.AddrFrom16(a)
 }
 
-// IsEUI64 says whether an address is made of a MAC.
+// IsEUI64 reports whether an address is made of a MAC.
 func IsEUI64(a netip.Addr, mac [6]byte) bool {
 	return a.Is6() && !a.Is4In6() && EUI64(netip.PrefixFrom(a, 64), mac) == a.WithZone("")
 }

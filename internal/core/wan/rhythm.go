@@ -23,7 +23,7 @@ func Rhythm(at []time.Time) (every time.Duration, ok bool) {
 	return every, every > 0 && pauses[len(pauses)-1] <= 3*every && pauses[0] >= every/3
 }
 
-// OutOfRhythm says whether something that announces at a rhythm should have been heard from by now: three times missed, and a minute.
+// OutOfRhythm reports whether something that announces at a rhythm should have been heard from by now: three times missed, and a minute.
 func OutOfRhythm(heard, listening, now time.Time, every time.Duration) bool {
 	if listening.After(heard) {
 		heard = listening

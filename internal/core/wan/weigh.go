@@ -226,7 +226,7 @@ func spell(list []Source) string {
 	return out
 }
 
-// agreed says whether everybody who gives an address of a family gives this one, the server among them, which sees it on an
+// agreed reports whether everybody who gives an address of a family gives this one, the server among them, which sees it on an
 // authenticated connection: such an address is followed however often it changes.
 func (w Weighing) agreed(six bool, address netip.Addr) bool {
 	seen := false
@@ -243,7 +243,7 @@ func (w Weighing) agreed(six bool, address netip.Addr) bool {
 	return seen
 }
 
-// Lacking says whether a full report is without any usable address of a family, while it has one of the other.
+// Lacking reports whether a full report is without any usable address of a family, while it has one of the other.
 func (w Weighing) Lacking(six bool) bool {
 	has := [2]bool{}
 	for _, r := range w.Reports {
@@ -255,7 +255,7 @@ func (w Weighing) Lacking(six bool) bool {
 	return six && !has[1] && has[0] || !six && !has[0] && has[1]
 }
 
-// gone says whether an address that reports brought has been missing from them for long enough.
+// gone reports whether an address that reports brought has been missing from them for long enough.
 func (w Weighing) gone(six bool) bool {
 	lacks := w.Lacks[0]
 	if six {

@@ -60,7 +60,7 @@ func (j *jar) make(out, client []byte, from netip.Addr, now time.Time) {
 	binary.LittleEndian.PutUint64(out[8:], j.hash(client, out[:8], from))
 }
 
-// knows says whether a client shows a cookie that we made for it, lately.
+// knows reports whether a client shows a cookie that we made for it, lately.
 func (j *jar) knows(cookie []byte, from netip.Addr, now time.Time) bool {
 	if len(cookie) != clientCookie+serverCookie || cookie[clientCookie] != 1 {
 		return false

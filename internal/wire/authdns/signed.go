@@ -15,7 +15,7 @@ import (
 type Access interface {
 	// Secret gives the algorithm ("hmac-sha256.") and base64 secret of a TSIG key, by its name with a final dot.
 	Secret(keyName string) (algorithm, secret string, ok bool)
-	// MayTransfer says whether an address, or the holder of a key ("" for none), may have the whole zone.
+	// MayTransfer reports whether an address, or the holder of a key ("" for none), may have the whole zone.
 	MayTransfer(apex string, from netip.Addr, keyName string) bool
 	// Unproven is told of a request whose signature is wrong, though the key is known; of a stranger's key there is nobody to tell.
 	Unproven(keyName string, from netip.Addr)

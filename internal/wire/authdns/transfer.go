@@ -136,7 +136,7 @@ func (p *parcel) flushWith(soa *dns.SOA) error {
 	return p.flush()
 }
 
-// isSlow says whether a request needs more than an answer from memory: a transfer, an update, or a signature. Those are
+// isSlow reports whether a request needs more than an answer from memory: a transfer, an update, or a signature. Those are
 // taken apart as a whole; everything else is answered from the wire format.
 func isSlow(req []byte) bool {
 	if len(req) < headerSize || req[2]&0x80 != 0 {

@@ -197,7 +197,7 @@ func tidy(nodes map[string]*node, apex string) {
 // parent cuts the first label off a name in wire format.
 func parent(k string) string { return k[1+int(k[0]):] }
 
-// within says whether k is apex or below it, both in wire format.
+// within reports whether k is apex or below it, both in wire format.
 func within(k, apex string) bool {
 	for len(k) > len(apex) {
 		k = parent(k)

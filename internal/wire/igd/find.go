@@ -111,7 +111,7 @@ func readReply(packet []byte, from netip.Addr) (*url.URL, bool) {
 	return at, true
 }
 
-// onHost says whether a URL is plain HTTP on one host, given by its address.
+// onHost reports whether a URL is plain HTTP on one host, given by its address.
 func onHost(at *url.URL, host netip.Addr) bool {
 	a, err := netip.ParseAddr(at.Hostname())
 	return err == nil && at.Scheme == "http" && at.User == nil && a.Unmap().WithZone("") == host.WithZone("")

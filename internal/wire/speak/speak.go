@@ -16,7 +16,7 @@ type Request struct {
 	Transport probe.Transport // tcp or udp
 	Target    netip.AddrPort
 	Name      string // the host name that the target is known by, where one is used; it is sent where the protocol has a place for it
-	// Own says whether a redirect may be followed to a host and port: those that belong to the same site. nil follows none.
+	// Own reports whether a redirect may be followed to a host and port: those that belong to the same site. nil follows none.
 	Own      func(host string, port uint16) bool
 	Options  probe.Options
 	ProbeKey []byte     // private key with which WireGuard servers know us

@@ -138,7 +138,7 @@ func (i *initiation) seal(key [32]byte, plain []byte) error {
 	return nil
 }
 
-// completedBy says whether a packet is the response to this initiation, made with the server's private key.
+// completedBy reports whether a packet is the response to this initiation, made with the server's private key.
 func (i *initiation) completedBy(packet []byte, static *ecdh.PrivateKey) bool {
 	if len(packet) != wgResponse || packet[0] != 2 || binary.LittleEndian.Uint32(packet[8:]) != i.sender {
 		return false
@@ -167,7 +167,7 @@ func (i *initiation) completedBy(packet []byte, static *ecdh.PrivateKey) bool {
 	return err == nil
 }
 
-// cookieIn says whether a packet is a cookie for this initiation (section 5.4.7), which only somebody who knows the server's
+// cookieIn reports whether a packet is a cookie for this initiation (section 5.4.7), which only somebody who knows the server's
 // public key can make, and only whoever saw our packet.
 func (i *initiation) cookieIn(packet []byte, remote *ecdh.PublicKey) bool {
 	if len(packet) != wgCookie || packet[0] != 3 || binary.LittleEndian.Uint32(packet[4:]) != i.sender {

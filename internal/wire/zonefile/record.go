@@ -27,7 +27,7 @@ func Below(r names.Record, origin string) (dns.RR, error) {
 	return rr, nil
 }
 
-// encodes says whether a record can be put into a message: the parser also takes data that cannot, such as an odd number of
+// encodes reports whether a record can be put into a message: the parser also takes data that cannot, such as an odd number of
 // hexadecimal digits.
 func encodes(rr dns.RR) bool {
 	_, err := dns.PackRR(rr, make([]byte, 2*dns.Len(rr)+64), 0, nil, false)
@@ -65,7 +65,7 @@ var examples = map[string]string{
 	"URI":   `10 1 "https://isles.example/"`,
 }
 
-// blank says whether a record has no data at all: the parser takes such a line for one of an update (RFC 2136), and leaves it empty.
+// blank reports whether a record has no data at all: the parser takes such a line for one of an update (RFC 2136), and leaves it empty.
 func blank(rr dns.RR) bool {
 	empty, known := dns.TypeToRR[rr.Header().Rrtype]
 	if !known {
