@@ -84,6 +84,7 @@ func TestTwoLinksTellEachOtherWhileBothAreLookedAt(t *testing.T) {
 		})
 	}
 	wg.Wait()
+	backup.news.take() // what came last is left over
 	f.set(main, true)
 	require.Equal(t, []string{"main"}, f.downed())
 	require.Contains(t, backup.news.take().words, "gets nothing through")
