@@ -81,13 +81,13 @@ func TestADeviceThatMovesOnASilentLANIsFoundByItsMAC(t *testing.T) {
 		_, err := p.LAN(context.Background(), code, true)
 		f, ok := p.fault(diagnose.CauseDeviceMoved)
 		return err == nil && ok && strings.Contains(strings.Join(f.Finding.Evidence, "; "), "02:00:5e:99:00:07 answers at 192.168.7.40 instead")
-	}, 30*time.Second, 100*time.Millisecond)
+	}, 90*time.Second, 100*time.Millisecond)
 	p.In("recorder", "ip", "link", "set", "eth0", "down")
 	require.Eventually(t, func() bool {
 		_, err := p.LAN(context.Background(), code, true)
 		f, ok := p.fault(diagnose.CauseAddressTaken)
 		return err == nil && ok && strings.Contains(f.Finding.Summary, "Another machine has 192.168.7.40, the address of recorder")
-	}, 40*time.Second, 100*time.Millisecond)
+	}, 90*time.Second, 100*time.Millisecond)
 }
 
 func TestADevicesIPv6AddressIsLearnedAndFollowedWithoutAnybodysPing(t *testing.T) {
