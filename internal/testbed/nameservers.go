@@ -135,12 +135,8 @@ zone:
 	return &s
 }
 
-// StartKnot runs Debian's Knot as a secondary of a zone.
-func StartKnot(t testing.TB, s Secondary) *Secondary {
-	t.Helper()
-	s.program = "knotd"
-	s.folder(t)
-	config := strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(s.Listen), "PRIMARY", fmt.Sprint(s.Primary), "ZONE", s.Zone, "KEY", s.Key, "SECRET", s.Secret).Replace(`
+// knot is what each configuration of Knot begins with.
+const knot = `
 server:
     rundir: "DIR"
     listen: 127.0.0.1@LISTEN
@@ -156,7 +152,14 @@ key:
   - id: KEY
     algorithm: hmac-sha256
     secret: SECRET
-remote:
+`
+
+// StartKnot runs Debian's Knot as a secondary of a zone.
+func StartKnot(t testing.TB, s Secondary) *Secondary {
+	t.Helper()
+	s.program = "knotd"
+	s.folder(t)
+	config := strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(s.Listen), "PRIMARY", fmt.Sprint(s.Primary), "ZONE", s.Zone, "KEY", s.Key, "SECRET", s.Secret).Replace(knot + `remote:
   - id: primary
     address: 127.0.0.1@PRIMARY
     key: KEY
@@ -210,23 +213,7 @@ func StartKnotPrimary(t testing.TB, p Primary) *Secondary {
 	t.Helper()
 	s := Secondary{Listen: p.Listen, program: "knotd"}
 	s.folder(t)
-	config := strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(p.Listen), "ZONE", p.Zone, "KEY", p.Key, "SECRET", p.Secret).Replace(`
-server:
-    rundir: "DIR"
-    listen: 127.0.0.1@LISTEN
-    udp-workers: 1
-    tcp-workers: 1
-    background-workers: 1
-database:
-    storage: "DIR"
-log:
-  - target: stderr
-    any: info
-key:
-  - id: KEY
-    algorithm: hmac-sha256
-    secret: SECRET
-acl:
+	config := strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(p.Listen), "ZONE", p.Zone, "KEY", p.Key, "SECRET", p.Secret).Replace(knot + `acl:
   - id: push
     key: KEY
     action: [update, transfer]

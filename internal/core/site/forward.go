@@ -59,8 +59,8 @@ func Cards(s Service, d Device, l Link, nat wan.NAT) []Card {
 			note += " An agent on the same LAN learns the device's address."
 		} else {
 			to = six.String()
-			note += fmt.Sprintf(" Where the router asks for the host's part only, that is ::%x:%x:%x:%x; it stays the same when the provider gives"+
-				" another prefix.", part(six, 4), part(six, 5), part(six, 6), part(six, 7))
+			note += fmt.Sprintf(" Where the router asks for the host's part only, that is ::%x:%x:%x:%x, with any prefix.",
+				part(six, 4), part(six, 5), part(six, 6), part(six, 7))
 		}
 		fields := []Field{{"Name", s.Name}, {"Direction", "incoming"}, {"Protocol", s.Transport.String()},
 			{"Destination address", to}, {"Destination port", inside}, {"From", "any address"}}

@@ -24,8 +24,6 @@ type Site struct {
 	WAN    string // the public address now
 	edge   string // the space that has it
 	behind Behind
-	daemon *Process
-	config string
 }
 
 // Behind says what stands in front of a site's router.
@@ -63,21 +61,13 @@ func NewSite(s Spaces, b Behind) *Site {
 	s.Translate("router", "wan")
 	s.In("router", "nft", "add table inet filter; add chain inet filter miniupnpd; add chain inet filter prerouting_miniupnpd; add chain inet filter postrouting_miniupnpd; "+
 		"add chain inet filter prerouting { type nat hook prerouting priority -100; }; add rule inet filter prerouting jump prerouting_miniupnpd")
-	site.config = filepath.Join(s.t.TempDir(), "router.conf")
-	require.NoError(s.t, os.WriteFile(site.config, []byte("ext_ifname=wan\nlistening_ip=lan\nenable_natpmp=yes\nenable_upnp=yes\nsecure_mode=yes\nport=0\nsystem_uptime=yes\n"+
+	config := filepath.Join(s.t.TempDir(), "router.conf")
+	require.NoError(s.t, os.WriteFile(config, []byte("ext_ifname=wan\nlistening_ip=lan\nenable_natpmp=yes\nenable_upnp=yes\nsecure_mode=yes\nport=0\nsystem_uptime=yes\n"+
 		"uuid=7b6b1a3c-0000-4000-8000-0000000000"+fmt.Sprintf("%02x", os.Getpid()&0xff)+"\nallow 1024-65535 192.168.7.0/24 1024-65535\ndeny 0-65535 0.0.0.0/0 0-65535\n"+
 		"upnp_table_name=filter\nupnp_nat_table_name=filter\nupnp_forward_chain=miniupnpd\nupnp_nat_chain=prerouting_miniupnpd\nupnp_nat_postrouting_chain=postrouting_miniupnpd\n"), 0o600))
-	site.StartGateway()
+	s.Serve("router", "miniupnpd", "-d", "-f", config, "-P", filepath.Join(s.t.TempDir(), "pid"))
 	return site
 }
-
-// StartGateway starts the router's gateway daemon, StopGateway ends it: a router that tells of nothing.
-func (s *Site) StartGateway() {
-	s.daemon = s.Serve("router", "miniupnpd", "-d", "-f", s.config, "-P", filepath.Join(s.t.TempDir(), "pid"))
-}
-
-// StopGateway ends the router's gateway daemon.
-func (s *Site) StopGateway() { s.daemon.Kill() }
 
 // MoveTo gives the site another public address, as a provider does: what is under way through the old one is lost.
 func (s *Site) MoveTo(to string) {

@@ -194,9 +194,3 @@ func (s Spaces) Count(space, hook, rule string) func() Counted {
 }
 
 var counted = regexp.MustCompile(`counter packets (\d+) bytes (\d+)`)
-
-// FlushFlows has a space forget the flows that it translates.
-func (s Spaces) FlushFlows(space string) {
-	s.t.Helper()
-	s.In(space, "sh", "-c", "command -v conntrack >/dev/null && conntrack -F 2>/dev/null || true")
-}
