@@ -202,8 +202,7 @@ func (r *runner) stunServers() []string {
 }
 
 func (r *runner) stun(servers []string) source.STUN {
-	user, password := contract.Heartbeat(keyHash(r.state.Key))
-	return source.STUN{Network: r.o.Network, Servers: servers, Credential: stun.Credential{Username: user, Password: password}}
+	return source.STUN{Network: r.o.Network, Servers: servers, Credential: stun.CredentialOf(keyHash(r.state.Key))}
 }
 
 // note remembers when, and by which source, another address was seen first.

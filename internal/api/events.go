@@ -7,6 +7,9 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/engine/events"
 )
 
 // heartbeat keeps proxies from taking a quiet stream for a dead one.
@@ -45,10 +48,10 @@ func (a *api) events(c *echo.Context, _ principal) error {
 		var err error
 		select {
 		case ev := <-sub.C:
-			if only != "" && ev.Subject != only && ev.Subject != "" {
+			if only != "" && ev.Site != only && ev.Site != "" {
 				continue
 			}
-			doc, _ := json.Marshal(ev)
+			doc, _ := json.Marshal(eventDocument(ev))
 			_, err = fmt.Fprintf(w, "id: %s\ndata: %s\n\n", ev.ID, doc)
 		case <-tick.C:
 			_, err = fmt.Fprint(w, ": still here\n\n")
@@ -62,4 +65,10 @@ func (a *api) events(c *echo.Context, _ principal) error {
 			return nil
 		}
 	}
+}
+
+// eventDocument makes the CloudEvents 1.0 document of an event.
+func eventDocument(ev events.Event) contract.Event {
+	return contract.Event{SpecVersion: "1.0", ID: ev.ID, Source: "/inkpost", Type: string(ev.Kind), Subject: ev.Site, Time: ev.At,
+		Data: contract.EventData{Site: ev.Site, Part: ev.Part, Words: ev.Words}}
 }

@@ -143,7 +143,7 @@ type EventData struct {
 // Types of events.
 const (
 	EventLANSeen        = "inkpost.lan.seen"
-	EventLinkStanding   = "inkpost.link.standing"
+	EventLinkReport     = "inkpost.link.reported"
 	EventMoveRecorded   = "inkpost.move.recorded"
 	EventMoveProgressed = "inkpost.move.progressed"
 	EventServiceOutcome = "inkpost.service.outcome"

@@ -1,9 +1,6 @@
 package contract
 
 import (
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/hex"
 	"net/netip"
 	"time"
 
@@ -186,14 +183,6 @@ type Proof struct {
 	Next      string    `json:"next_step,omitempty"`
 	TookMS    int64     `json:"took_ms"`
 	At        time.Time `json:"at"`
-}
-
-// Heartbeat derives the STUN credential (RFC 8489 section 9.1) of an agent from the hash of its key, which is what the server knows
-// of it. Whoever overhears the one does not learn the other.
-func Heartbeat(keyHash []byte) (username, password string) {
-	m := hmac.New(sha256.New, keyHash)
-	m.Write([]byte("stun"))
-	return hex.EncodeToString(keyHash[:8]), hex.EncodeToString(m.Sum(nil))
 }
 
 // NextKey is the key that takes the place of an agent's.

@@ -197,13 +197,13 @@ func (d *Daemon) answerSTUN() error {
 	}
 	r.Password = func(username string) string {
 		if e := d.Engine(); e != nil {
-			return e.Heartbeat(username)
+			return e.HeartbeatPassword(username)
 		}
 		return ""
 	}
 	r.Heard = func(username string, from netip.Addr) {
 		if e := d.Engine(); e != nil {
-			e.Beat(username, from)
+			e.NoteHeartbeat(username, from)
 		}
 	}
 	d.STUN = r.Addr()

@@ -186,11 +186,11 @@ func TestAnAgentsSTUNIsASignOfLife(t *testing.T) {
 	require.NoError(t, err)
 	require.NotZero(t, o.STUN)
 	sum := sha256.Sum256([]byte(at.key))
-	user, password := contract.Heartbeat(sum[:])
+	credential := stun.CredentialOf(sum[:])
 	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
 		return (&net.Dialer{}).DialContext(ctx, network, address)
 	}
-	seen, err := stun.Ask(t.Context(), dial, "udp4", fmt.Sprintf("127.0.0.1:%d", o.STUN), stun.Credential{Username: user, Password: password})
+	seen, err := stun.Ask(t.Context(), dial, "udp4", fmt.Sprintf("127.0.0.1:%d", o.STUN), credential)
 	require.NoError(t, err)
 	require.Equal(t, netip.MustParseAddr("127.0.0.1"), seen.Addr())
 	after, err := s.Client.Link(t.Context(), "KET-07", "main")
@@ -205,7 +205,7 @@ func TestAnAgentsSTUNIsASignOfLife(t *testing.T) {
 			require.NoError(t, s.Client.RevokeKey(t.Context(), k.ID))
 		}
 	}
-	_, err = stun.Ask(t.Context(), dial, "udp4", fmt.Sprintf("127.0.0.1:%d", o.STUN), stun.Credential{Username: user, Password: password})
+	_, err = stun.Ask(t.Context(), dial, "udp4", fmt.Sprintf("127.0.0.1:%d", o.STUN), credential)
 	require.ErrorIs(t, err, stun.ErrRefused, "a revoked key is no good at once")
 }
 

@@ -205,7 +205,7 @@ func addresses(ctx context.Context, database string) (map[string]netip.Addr, err
 		return nil, err
 	}
 	defer st.Close()
-	sites, err := st.Sites(ctx)
+	sites, err := st.Sites(ctx, 0)
 	if err != nil {
 		return nil, err
 	}

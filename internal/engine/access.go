@@ -15,6 +15,7 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -101,8 +102,10 @@ func (e *Engine) AddKey(ctx context.Context, personID int64, person string, in c
 	}
 	k := contract.Key{Scope: store.ScopePerson, Label: label, Holder: person, Created: e.now(), Expires: e.now().Add(life), Secret: "inkpost-" + secret()}
 	err := e.change(ctx, func() (edit, error) {
-		return edit{words: "a key was made", write: func(ctx context.Context, tx *store.Store) (err error) {
+		touched := &record.Touched{}
+		return edit{words: "a key was made", touched: touched, write: func(ctx context.Context, tx *store.Store) (err error) {
 			k.ID, err = tx.AddPersonKey(ctx, hash(k.Secret), personID, label, k.Expires)
+			touched.Keys = []int64{k.ID}
 			return err
 		}}, nil
 	})
@@ -115,7 +118,7 @@ func (e *Engine) AllowKey(ctx context.Context, id int64, mayAnnounce []netip.Pre
 		return site.Flaws{{Field: "may_announce", Detail: err.Error()}}
 	}
 	return e.change(ctx, func() (edit, error) {
-		return edit{words: "what a key may announce was changed", write: func(ctx context.Context, tx *store.Store) error {
+		return edit{words: "what a key may announce was changed", touched: e.touchedKey(id), write: func(ctx context.Context, tx *store.Store) error {
 			return tx.AllowKey(ctx, id, fmt.Sprint(id), mayAnnounce)
 		}}, nil
 	})
@@ -127,7 +130,7 @@ func (e *Engine) AllowSigningKey(ctx context.Context, name string, mayAnnounce [
 		return site.Flaws{{Field: "may_announce", Detail: err.Error()}}
 	}
 	return e.change(ctx, func() (edit, error) {
-		return edit{words: "what signing key " + name + " may announce was changed", write: func(ctx context.Context, tx *store.Store) error {
+		return edit{words: "what signing key " + name + " may announce was changed", touched: &record.Touched{Signing: []string{canonical(name)}}, write: func(ctx context.Context, tx *store.Store) error {
 			return tx.AllowSigningKey(ctx, canonical(name), mayAnnounce)
 		}}, nil
 	})
@@ -162,9 +165,9 @@ func (e *Engine) AddRouterKey(ctx context.Context, code, label string, in contra
 // HostnamesOf gives the hostnames that follow a link.
 func (e *Engine) HostnamesOf(linkID int64) map[string]bool {
 	out := map[string]bool{}
-	p, _, _ := e.record.ofLink(linkID)
-	for _, h := range p.hostnames {
-		if l, ok := p.followed(h.LinkID); ok && l.ID == linkID {
+	p, _, _ := e.record.SiteOfLink(linkID)
+	for _, h := range p.Hostnames {
+		if l, ok := p.Followed(h.LinkID); ok && l.ID == linkID {
 			out[string(h.Name)] = true
 		}
 	}
@@ -174,7 +177,7 @@ func (e *Engine) HostnamesOf(linkID int64) map[string]bool {
 // KeyOf finds the key of a secret. Error: ErrKey. Keys are known by memory, so that neither announcements nor strangers who guess
 // cost a query.
 func (e *Engine) KeyOf(secret string) (store.Key, error) {
-	k, known := e.record.key(hash(secret))
+	k, known := e.record.Key(hash(secret))
 	if !known || !e.good(k) {
 		return k, ErrKey // whose it was is for those who look after the site
 	}
@@ -188,7 +191,7 @@ func (e *Engine) good(k store.Key) bool {
 
 // KeyGood reports whether a key is still good, so that what was begun with it can be ended.
 func (e *Engine) KeyGood(k store.Key) bool {
-	now, known := e.record.key(k.Hash)
+	now, known := e.record.Key(k.Hash)
 	return known && e.good(now)
 }
 
@@ -260,10 +263,19 @@ func (e *Engine) Keys(ctx context.Context) ([]contract.Key, error) {
 // RevokeKey makes a key useless at once.
 func (e *Engine) RevokeKey(ctx context.Context, id int64) error {
 	return e.change(ctx, func() (edit, error) {
-		return edit{words: "a key was revoked", write: func(ctx context.Context, tx *store.Store) error {
+		return edit{words: "a key was revoked", touched: e.touchedKey(id), write: func(ctx context.Context, tx *store.Store) error {
 			return tx.RevokeKey(ctx, id, fmt.Sprint(id), e.now())
 		}}, nil
 	})
+}
+
+// touchedKey is what an edit of an access key touches: a link's key changes whether its site has an agent.
+func (e *Engine) touchedKey(id int64) *record.Touched {
+	k, _ := e.record.KeyByID(id)
+	if p, _, ok := e.record.SiteOfLink(int64(k.LinkID)); ok {
+		return &record.Touched{Sites: []int64{p.ID}}
+	}
+	return &record.Touched{Keys: []int64{id}}
 }
 
 // keyLife is how long an agent's key is used before it gets another.
@@ -272,7 +284,7 @@ const keyLife = 90 * 24 * time.Hour
 // TurnKey has an agent take another key at its next check; the one that it has is revoked when the other is used.
 func (e *Engine) TurnKey(ctx context.Context, id int64) error {
 	return e.change(ctx, func() (edit, error) {
-		return edit{words: "a key is to be replaced", write: func(ctx context.Context, tx *store.Store) error { return tx.TurnKey(ctx, id, fmt.Sprint(id)) }}, nil
+		return edit{words: "a key is to be replaced", touched: e.touchedKey(id), write: func(ctx context.Context, tx *store.Store) error { return tx.TurnKey(ctx, id, fmt.Sprint(id)) }}, nil
 	})
 }
 
@@ -280,7 +292,7 @@ func (e *Engine) TurnKey(ctx context.Context, id int64) error {
 func (e *Engine) TurnDue(ctx context.Context, k store.Key) (bool, error) {
 	if k.Replaces != 0 {
 		if err := e.change(ctx, func() (edit, error) {
-			return edit{words: "an agent uses its new key", write: func(ctx context.Context, tx *store.Store) error { return tx.SettleKey(ctx, k.ID, e.now()) }}, nil
+			return edit{words: "an agent uses its new key", touched: e.touchedKey(k.ID), write: func(ctx context.Context, tx *store.Store) error { return tx.SettleKey(ctx, k.ID, e.now()) }}, nil
 		}); err != nil {
 			return false, err
 		}
@@ -295,7 +307,7 @@ func (e *Engine) NextKey(ctx context.Context, k store.Key) (string, error) {
 	}
 	next := "inkpost-" + secret()
 	return next, e.change(ctx, func() (edit, error) {
-		return edit{words: "an agent gets a new key", write: func(ctx context.Context, tx *store.Store) error {
+		return edit{words: "an agent gets a new key", touched: e.touchedKey(k.ID), write: func(ctx context.Context, tx *store.Store) error {
 			return tx.SucceedKey(ctx, k.ID, hash(next), e.now())
 		}}, nil
 	})
@@ -330,8 +342,11 @@ func (e *Engine) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enr
 	key := "inkpost-" + secret()
 	var linkID int64
 	err := e.change(ctx, func() (edit, error) {
-		return edit{words: "an agent enrolled", write: func(ctx context.Context, tx *store.Store) (err error) {
+		touched := &record.Touched{}
+		return edit{words: "an agent enrolled", touched: touched, write: func(ctx context.Context, tx *store.Store) (err error) {
 			linkID, err = tx.Enrol(ctx, hash(strings.ToUpper(strings.TrimSpace(in.Code))), hash(key), in.Label, e.now())
+			p, _, _ := e.record.SiteOfLink(linkID)
+			touched.Sites = []int64{p.ID}
 			return err
 		}}, nil
 	})
@@ -343,7 +358,7 @@ func (e *Engine) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enr
 		return contract.Enrolled{}, err
 	}
 	e.heard.note(linkID, e.now())
-	p, l, _ := e.record.ofLink(linkID)
+	p, l, _ := e.record.SiteOfLink(linkID)
 	return contract.Enrolled{Key: key, Site: p.Code, Link: l.Label, CheckSeconds: e.config.CheckEvery.Seconds()}, nil
 }
 

@@ -39,19 +39,14 @@ func (v *aliasViews) of(aliasID int64, at place) (wan.Pair, bool) {
 	return given, has
 }
 
-func (e *Engine) aliasesOf(siteID int64) (out []site.Alias) {
-	all, _ := e.record.content()
-	for _, a := range all {
-		if a.SiteID == siteID {
-			out = append(out, a)
-		}
-	}
-	return out
+func (e *Engine) aliasesOf(siteID int64) []site.Alias {
+	p, _ := e.record.Site(siteID)
+	return p.Aliases
 }
 
 // Aliases lists all aliases by name, each with what it and its hostname were last answered with.
 func (e *Engine) Aliases() []contract.Alias {
-	list, _ := e.record.content()
+	list := e.record.Aliases()
 	out := make([]contract.Alias, 0, len(list))
 	for _, a := range list {
 		out = append(out, e.aliasNow(a))
@@ -61,10 +56,10 @@ func (e *Engine) Aliases() []contract.Alias {
 
 func (e *Engine) aliasNow(a site.Alias) contract.Alias {
 	out := contract.Alias{Alias: a}
-	p, h, _ := e.record.at(a.Hostname)
+	p, h, _ := e.record.HostnameAt(a.Hostname)
 	known := e.names.of(h.ID)
 	home := e.config.NameServer
-	if z := e.record.zone(a.ZoneID); z.Kind == names.Remote {
+	if z := e.record.Zone(a.ZoneID); z.Kind == names.Remote {
 		home = z.Primary.String()
 	}
 	e.aliases.mu.Lock()
@@ -80,7 +75,7 @@ func (e *Engine) aliasNow(a site.Alias) contract.Alias {
 	out.Same = asked && known.asked && given == known.given
 	for _, server := range e.config.Resolvers {
 		if v, asked := views[place{server, dnsask.Resolver}]; asked {
-			out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: server, Given: v.String(), Differs: v != p.answerOf(h)})
+			out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: server, Given: v.String(), Differs: v != p.AnswerOf(h)})
 			out.Same = out.Same && v == known.resolvers[server].given
 		}
 	}
@@ -89,10 +84,9 @@ func (e *Engine) aliasNow(a site.Alias) contract.Alias {
 
 // Alias gives one alias.
 func (e *Engine) Alias(name string) (contract.Alias, error) {
-	for _, a := range e.Aliases() {
-		if string(a.Name) == canonical(name) {
-			return a, nil
-		}
+	a, ok := e.record.Alias(names.Name(canonical(name)))
+	if !ok {
+		return contract.Alias{}, store.Missing{Kind: "alias", Name: name}
 	}
-	return contract.Alias{}, store.Missing{Kind: "alias", Name: name}
+	return e.aliasNow(a), nil
 }

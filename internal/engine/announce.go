@@ -103,7 +103,7 @@ func staticLink(l site.Link) error {
 // Fetched takes an announcement that a router made by fetching a URL. The hostnames in except stay where they are. Errors: those of
 // Announce, Refused.
 func (e *Engine) Fetched(ctx context.Context, c Claimant, a wan.Announcement, except map[string]bool) (Receipt, error) {
-	_, l, ok := e.record.ofLink(c.LinkID)
+	_, l, ok := e.record.SiteOfLink(c.LinkID)
 	if !ok {
 		return Receipt{}, ErrLinkGone
 	}
@@ -129,7 +129,7 @@ func (e *Engine) Fetched(ctx context.Context, c Claimant, a wan.Announcement, ex
 // those of Announce, Refused.
 func (e *Engine) Report(ctx context.Context, c Claimant, in Reported) (Receipt, wan.Judgement, error) {
 	now := e.now()
-	p, l, ok := e.record.ofLink(c.LinkID)
+	p, l, ok := e.record.SiteOfLink(c.LinkID)
 	if !ok {
 		return Receipt{}, wan.Judgement{}, ErrLinkGone
 	}

@@ -11,6 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/dnsask"
 	"inkpost.example/inkpost/internal/wire/speak"
@@ -42,52 +43,7 @@ func (r round) target() string {
 	if !r.address.IsValid() {
 		return "at no address"
 	}
-	return "at " + netip.AddrPortFrom(r.address, uint16(portsOf(r.service)[0])).String()
-}
-
-// target picks the address of a link that probes go to.
-func target(l site.Link) netip.Addr {
-	if l.IPv4.IsValid() {
-		return l.IPv4
-	}
-	return l.IPv6
-}
-
-// pinholeAt is where a service is reached over IPv6; zero where it is not, or where that is not known.
-func (p premises) pinholeAt(s site.Service, l site.Link) netip.Addr {
-	if !s.Pinholed() {
-		return netip.Addr{}
-	}
-	for _, d := range p.devices {
-		if d.ID == s.DeviceID {
-			return site.PinholeAt(d, l)
-		}
-	}
-	return netip.Addr{}
-}
-
-// probedAt is the address at which a service is probed first: over IPv4 that of its link, or else the device's own.
-func (p premises) probedAt(s site.Service, l site.Link) netip.Addr {
-	if s.Forwarded() {
-		return target(l)
-	}
-	return p.pinholeAt(s, l)
-}
-
-// portsOf are the ports at that address.
-func portsOf(s site.Service) [2]int {
-	if s.Forwarded() {
-		return [2]int{s.ExternalFrom, s.ExternalTo}
-	}
-	return [2]int{s.InternalFrom, s.InternalTo()}
-}
-
-// alsoAt is the second address, of a service that is reached over both ways.
-func (p premises) alsoAt(s site.Service, l site.Link) netip.AddrPort {
-	if at := p.pinholeAt(s, l); s.Reach == site.ByBoth && at.IsValid() {
-		return netip.AddrPortFrom(at, uint16(s.InternalFrom))
-	}
-	return netip.AddrPort{}
+	return "at " + netip.AddrPortFrom(r.address, uint16(record.Ports(r.service)[0])).String()
 }
 
 // waysOf tells what a round found over each way.
@@ -116,55 +72,15 @@ func waysOf(s site.Service, main, pinhole netip.Addr, tries []speak.Try) []contr
 	return out
 }
 
-// hostnameOf picks a hostname that leads to a link.
-func hostnameOf(p premises, l site.Link) string {
-	for _, h := range p.hostnames {
-		if p.answerOf(h) == l.Addresses() {
-			return string(h.Name)
-		}
-	}
-	return ""
-}
-
-// doorsOf lists what a redirect of a site's service may lead to: the site's own names and address, at the ports of its
-// services.
-func doorsOf(p premises, l site.Link) map[string]bool {
-	out := map[string]bool{}
-	hosts := []string{target(l).String()}
-	for _, h := range p.hostnames {
-		hosts = append(hosts, string(h.Name))
-		for _, label := range h.Extras {
-			hosts = append(hosts, label+"."+string(h.Name))
-		}
-	}
-	for _, s := range p.services {
-		if at, ok := p.followed(s.LinkID); !ok || at.ID != l.ID || !s.Transport.Has(probe.TCP) {
-			continue
-		}
-		for port := s.ExternalFrom; port <= s.ExternalTo; port++ {
-			for _, host := range hosts {
-				out[fmt.Sprintf("%s:%d", host, port)] = true
-			}
-		}
-	}
-	return out
-}
-
-// ownDoors reports whether a redirect of a site's service may be followed. The list is made when it is asked for: most probes
-// meet no redirect.
-func ownDoors(p premises, l site.Link) func(string, uint16) bool {
-	return func(host string, port uint16) bool { return doorsOf(p, l)[fmt.Sprintf("%s:%d", host, port)] }
-}
-
 // attempt probes every port of a service at the current address of its link. byName has the way by the hostname tried too.
 func (e *Engine) attempt(ctx context.Context, s site.Service, byName bool) round {
 	r := round{service: s, outcome: probe.Skipped}
-	where, ok := e.record.site(s.SiteID)
+	where, ok := e.record.Site(s.SiteID)
 	var l site.Link
 	if ok {
-		l, _ = where.followed(s.LinkID)
-		r.site, r.linkID, r.address = where.Code, l.ID, where.probedAt(s, l)
-		r.hostname = hostnameOf(where, l)
+		l, _ = where.Followed(s.LinkID)
+		r.site, r.linkID, r.address = where.Code, l.ID, where.TargetOf(s, l)
+		r.hostname = where.HostnameOn(l)
 	}
 	skip := func(why string) round {
 		r.at, r.said = e.now(), why
@@ -186,9 +102,9 @@ func (e *Engine) attempt(ctx context.Context, s site.Service, byName bool) round
 		r.named, resolve = e.byName(ctx, r.hostname, r.address)
 	}
 	key, _ := probe.WireGuardKey(s.ProbeKey)
-	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport, Target: netip.AddrPortFrom(r.address, uint16(portsOf(s)[0])), Name: r.hostname,
-		Own: ownDoors(where, l), Options: s.Options, ProbeKey: key, Deadline: e.config.ProbeDeadline},
-		Last: uint16(portsOf(s)[1]), Also: where.alsoAt(s, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now())})
+	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport, Target: netip.AddrPortFrom(r.address, uint16(record.Ports(s)[0])), Name: r.hostname,
+		Own: where.Owns(l), Options: s.Options, ProbeKey: key, Deadline: e.config.ProbeDeadline},
+		Last: uint16(record.Ports(s)[1]), Also: where.SecondTargetOf(s, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now())})
 	r.at = e.now()
 	r.outcome, r.latency, r.said = out.Outcome, out.Latency, out.Deciding.Said
 	if out.Inside {
@@ -199,7 +115,7 @@ func (e *Engine) attempt(ctx context.Context, s site.Service, byName bool) round
 		r.certificate = &contract.CertificateView{Names: c.Names, Expires: c.Expires, Problem: c.Problem}
 	}
 	r.attempts = speak.Attempts(out)
-	r.ways = waysOf(s, target(l), where.pinholeAt(s, l), out.Tries)
+	r.ways = waysOf(s, record.Target(l), where.PinholeOf(s, l), out.Tries)
 	if len(r.attempts) > 0 {
 		r.attempts[0].Steps = append(resolve, r.attempts[0].Steps...)
 	}
@@ -257,27 +173,27 @@ func (e *Engine) ProbeNow(ctx context.Context, code, service, vantage string) (c
 	return e.story(where, s, r, e.config.Vantage), nil
 }
 
-func (e *Engine) story(where premises, s site.Service, r round, vantage string) contract.Story {
+func (e *Engine) story(where record.Site, s site.Service, r round, vantage string) contract.Story {
 	now := e.prober.standing(s.ID)
 	mute := s.Mute() && r.outcome == probe.Silent
 	return contract.Story{Words: probe.Words(s.ExpectedAt(r.at), now.state, mute), Site: where.Code, Service: s.Name, Vantage: vantage, Hostname: r.hostname, At: r.at, Outcome: r.outcome, State: now.state, Attempts: r.attempts,
 		Fingerprint: r.fingerprint, Pinned: s.Fingerprint, Certificate: r.certificate, Loose: r.loose, Named: r.named, NotProvable: mute}
 }
 
-func (e *Engine) premises(code string) (premises, error) {
-	p, ok := e.record.byCode(code)
+func (e *Engine) premises(code string) (record.Site, error) {
+	p, ok := e.record.SiteByCode(code)
 	if !ok {
 		return p, store.Missing{Kind: "site", Name: code}
 	}
 	return p, nil
 }
 
-func (e *Engine) service(code, name string) (premises, site.Service, error) {
+func (e *Engine) service(code, name string) (record.Site, site.Service, error) {
 	p, err := e.premises(code)
 	if err != nil {
 		return p, site.Service{}, err
 	}
-	for _, s := range p.services {
+	for _, s := range p.Services {
 		if s.Name == name {
 			return p, s, nil
 		}

@@ -14,7 +14,7 @@ func (e *Engine) Availability(ctx context.Context, code, service string) ([]cont
 	if err != nil {
 		return nil, err
 	}
-	list := p.services
+	list := p.Services
 	if service != "" {
 		_, s, err := e.service(code, service)
 		if err != nil {

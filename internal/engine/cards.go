@@ -10,9 +10,9 @@ func (e *Engine) Cards(code, name string) ([]site.Card, error) {
 	if err != nil {
 		return nil, err
 	}
-	l, _ := p.followed(s.LinkID)
+	l, _ := p.Followed(s.LinkID)
 	var d site.Device
-	for _, one := range p.devices {
+	for _, one := range p.Devices {
 		if one.ID == s.DeviceID {
 			d = one
 		}

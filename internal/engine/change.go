@@ -12,8 +12,10 @@ import (
 	"strings"
 	"time"
 
-	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/zones"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -79,6 +81,8 @@ type edit struct {
 	site  string // code of the site that it concerns; "" for none
 	words string // what was done, for those who follow events
 	of    resource
+	// touched is what the edit may change; nil stands for the site. write may add to it.
+	touched *record.Touched
 	// before and after are what a person would enter, for the log of revisions; nil logs nothing.
 	before, after any
 	// write stores the edit. All of it happens in one transaction.
@@ -96,11 +100,11 @@ const editLimit = 12 * time.Second
 func (e *Engine) change(ctx context.Context, decide func() (edit, error)) error {
 	ctx, cancel := context.WithTimeout(ctx, editLimit)
 	defer cancel()
-	done, err := e.editing(ctx)
+	turn, err := e.editing(ctx)
 	if err != nil {
 		return err
 	}
-	defer done()
+	defer turn.done()
 	ed, err := decide()
 	if err != nil {
 		return err
@@ -108,7 +112,7 @@ func (e *Engine) change(ctx context.Context, decide func() (edit, error)) error 
 	if err := e.unchanged(ctx, ed.of); err != nil {
 		return err
 	}
-	before := e.answersNow()
+	touched := e.touchedBy(ed)
 	if err := e.store.Together(ctx, func(tx *store.Store) error {
 		if err := ed.write(ctx, tx); err != nil {
 			return err
@@ -121,7 +125,16 @@ func (e *Engine) change(ctx context.Context, decide func() (edit, error)) error 
 		return err
 	}
 	// What is committed must reach memory, even if the client has gone away meanwhile.
-	return e.follow(context.WithoutCancel(ctx), ed, before)
+	return e.follow(context.WithoutCancel(ctx), turn, ed, touched)
+}
+
+// touchedBy says what an edit touches: what it says itself, or else its site as it is on record before. write may add to it.
+func (e *Engine) touchedBy(ed edit) *record.Touched {
+	if ed.touched != nil {
+		return ed.touched
+	}
+	p, ok := e.record.SiteByCode(ed.site)
+	return &record.Touched{Sites: []int64{p.ID}, Whole: !ok}
 }
 
 // refusedEdit reports whether an error proves that nothing was committed.
@@ -132,58 +145,105 @@ func refusedEdit(err error) bool {
 	return errors.As(err, &missing) || errors.As(err, &taken) || errors.As(err, &inUse) || errors.Is(err, store.ErrNotWriter)
 }
 
-// follow has memory, zones and prober follow an edit that was committed.
-func (e *Engine) follow(ctx context.Context, ed edit, before map[int64]wan.Pair) error {
+// follow makes memory, zones and probing follow an edit that was committed.
+func (e *Engine) follow(ctx context.Context, turn turn, ed edit, touched *record.Touched) error {
 	ctx, cancel := context.WithTimeout(ctx, editLimit)
 	defer cancel()
 	at := e.now()
-	var moves []store.Change
+	var moved []store.Change
 	if ed.moves != nil && len(ed.moves.Changes) > 0 {
-		moves = ed.moves.Changes
-		e.unsettled.accept(*ed.moves)
-		if err := e.settleAlone(ctx); err != nil {
-			e.log.Warn("an edit is recorded and not answered yet; trying again", "error", err)
+		moved = ed.moves.Changes
+		e.moves.Accept(*ed.moves)
+		if err := turn.moves.Settle(ctx); err != nil {
+			e.log.Warn("an edit is recorded and not answered yet; retrying", "error", err)
 			e.catchUp()
 			return ErrCommitted
 		}
 	}
-	if err := e.reread(ctx, before); err != nil {
-		e.log.Warn("an edit is recorded and not answered yet; trying again", "error", err)
+	d, err := e.record.Reload(ctx, e.store, *touched)
+	if err == nil {
+		err = e.apply(d)
+	}
+	if err != nil {
+		e.log.Warn("an edit is recorded and not answered yet; retrying", "error", err)
 		e.catchUp()
 		return ErrCommitted
 	}
-	e.Events.Publish(contract.EventRecordEdited, ed.site, "", ed.words)
-	if p, ok := e.record.byCode(ed.site); ok {
-		e.faults.review(p.ID)
-		e.askAgain(p.ID)
+	e.Events.Publish(events.RecordEdited, ed.site, "", ed.words)
+	for _, c := range d.Sites {
+		if c.After.ID != 0 && !d.Whole {
+			e.faults.review(c.After.ID)
+			e.askAgain(c.After.ID)
+		}
 	}
-	for _, c := range moves {
+	for _, c := range moved {
 		e.heard.note(c.LinkID, c.Received)
-		if where, ok := e.record.site(c.SiteID); ok {
-			e.afterMove(where, where.followingOne(c.LinkID), c, store.Stages{MoveID: c.ID, Recorded: at, Published: e.now()})
+		if where, ok := e.record.Site(c.SiteID); ok {
+			e.afterMove(where, where.FollowingLink(c.LinkID), c, store.Stages{MoveID: c.ID, Recorded: at, Published: e.now()})
 		}
 	}
 	return nil
 }
 
-// reread brings memory in line with the database. The caller holds the edit lock.
-func (e *Engine) reread(ctx context.Context, before map[int64]wan.Pair) error {
-	if err := e.reload(ctx); err != nil {
+// apply makes everything that follows the record follow a change of it. The caller holds the edit lock.
+func (e *Engine) apply(d record.Diff) error {
+	if err := e.zones.Apply(d); err != nil {
 		return err
 	}
-	if err := e.publishAll(); err != nil {
+	e.pushChanged(d)
+	e.noteAnswers(d)
+	e.forget(d.Gone())
+	e.prober.apply(d, false)
+	if d.Whole {
+		e.posts.touch(0)
+		e.yard.rouseAll()
+		return nil
+	}
+	for _, c := range d.Sites {
+		id := c.Before.ID | c.After.ID
+		e.posts.touch(id)
+		e.yard.rouseSite(id)
+	}
+	return nil
+}
+
+// pushChanged queues the names of remote zones at which records differ.
+func (e *Engine) pushChanged(d record.Diff) {
+	for _, c := range d.Zones {
+		if c.After.Kind != names.Remote {
+			continue
+		}
+		if d.Whole || c.Before.Tag() != c.After.Tag() || c.Before.Pushing != c.After.Pushing {
+			e.pushDue(c.After, false)
+			continue
+		}
+		for _, name := range d.Names(c.After.ID) {
+			if c.After.Pushing {
+				e.queue.add(remoteKey{c.After.ID, name}, false)
+			}
+		}
+	}
+}
+
+// publish sets the answers of those hostnames of some sites that were touched, and queues those of remote zones to be pushed.
+func (e *Engine) publish(changed []record.Site, touched zones.Touched, serials map[int64]uint32) error {
+	if err := e.zones.Publish(changed, touched, serials); err != nil {
 		return err
 	}
-	e.noteAnswers(before)
-	e.forgetGone()
-	e.prober.sync(false)
-	e.posts.touch(0)
-	e.yard.rouseAll()
+	for _, p := range changed {
+		for _, h := range touched(p) {
+			if z := e.record.Zone(h.ZoneID); z.Kind == names.Remote && z.Pushing {
+				for _, name := range h.Owners() {
+					e.queue.add(remoteKey{z.ID, name}, false)
+				}
+			}
+		}
+	}
 	return nil
 }
 
 // catchUp has memory brought in line with the database soon, and tried until that succeeds.
-func (e *Engine) catchUp() { wake(e.behindDatabase) }
+func (e *Engine) catchUp() { signal(e.behindDatabase) }
 
 // runCatchUp brings memory in line with the database after an edit whose outcome is not known, or that could not be read back.
 func (e *Engine) runCatchUp(ctx context.Context) {
@@ -195,10 +255,13 @@ func (e *Engine) runCatchUp(ctx context.Context) {
 		}
 		for ctx.Err() == nil {
 			bounded, cancel := context.WithTimeout(ctx, editLimit)
-			done, err := e.editing(bounded)
+			turn, err := e.editing(bounded)
 			if err == nil {
-				err = e.reread(bounded, e.answersNow())
-				done()
+				var d record.Diff
+				if d, err = e.record.Load(bounded, e.store); err == nil {
+					err = e.apply(d)
+				}
+				turn.done()
 			}
 			cancel()
 			if err == nil {

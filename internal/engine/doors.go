@@ -8,6 +8,7 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -63,7 +64,7 @@ func (e *Engine) strangerAt(l site.Link, s site.Service, r round, since time.Tim
 	words := fmt.Sprintf("somebody else seems to be at %s: %s shows %s instead of what is pinned, and nothing was heard from the site; it is left alone until link %s is proven again",
 		r.address, s.Name, r.fingerprint, l.Label)
 	if e.prober.doors.close(l.ID, r.at, words) {
-		e.Events.Publish(contract.EventServiceOutcome, r.site, s.Name, words)
+		e.Events.Publish(events.ServiceOutcome, r.site, s.Name, words)
 		e.posts.touch(s.SiteID)
 		e.faults.review(s.SiteID)
 	}
@@ -95,7 +96,7 @@ func (e *Engine) Pin(ctx context.Context, code, name, fingerprint, by string) (c
 	if !pinned {
 		return contract.Service{}, site.Flaws{{Field: "fingerprint", Detail: fmt.Sprintf("%s was edited at this moment; look at it again, then pin", s.Name)}}
 	}
-	e.Events.Publish(contract.EventRecordEdited, p.Code, s.Name, fmt.Sprintf("%s pinned what %s is recognised by", by, s.Name))
+	e.Events.Publish(events.RecordEdited, p.Code, s.Name, fmt.Sprintf("%s pinned what %s is recognised by", by, s.Name))
 	return e.Service(code, name)
 }
 
@@ -116,11 +117,11 @@ func (e *Engine) pinFirst(s site.Service, fingerprint string) {
 // pin records what a revision of a service is recognised by. It does nothing where the service was edited since: what was shown
 // belongs to what was there before.
 func (e *Engine) pin(ctx context.Context, s site.Service, fingerprint, by string, first bool) (pinned bool, err error) {
-	done, err := e.editing(ctx)
+	turn, err := e.editing(ctx)
 	if err != nil {
 		return false, err
 	}
-	defer done()
+	defer turn.done()
 	now := e.now()
 	if err := e.store.Together(ctx, func(tx *store.Store) (err error) {
 		pinned, err = tx.Pin(ctx, s.ID, s.Revision, fingerprint, by, now, first)
@@ -131,7 +132,7 @@ func (e *Engine) pin(ctx context.Context, s site.Service, fingerprint, by string
 	}); err != nil || !pinned {
 		return pinned, err
 	}
-	next, ok := e.record.pinService(s, fingerprint, by, now, first)
+	next, ok := e.record.Pin(s, fingerprint, by, now, first)
 	if ok {
 		e.prober.recognise(next, !first)
 		e.posts.touch(s.SiteID)

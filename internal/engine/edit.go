@@ -8,48 +8,51 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/moves"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
+// turn is somebody's turn to edit the record: nothing else changes it until done.
+type turn struct {
+	moves moves.Hold
+	done  func()
+}
+
 // editing waits until every announcement so far is recorded, published and settled, and keeps further ones waiting until the
-// edit is done. It waits no longer than ctx.
-func (e *Engine) editing(ctx context.Context) (done func(), err error) {
+// edit is done. It waits no longer than ctx. Errors: those of Writable and Moves.Settle, ErrBusy.
+func (e *Engine) editing(ctx context.Context) (t turn, err error) {
 	if err := e.Writable(); err != nil {
-		return nil, err
+		return t, err
 	}
 	if err := e.edit.Acquire(ctx, 1); err != nil {
-		return nil, ErrBusy
+		return t, ErrBusy
 	}
 	e.publishing.Lock()
-	e.unsettled.writing.Lock()
-	done = func() { e.unsettled.writing.Unlock(); e.publishing.Unlock(); e.edit.Release(1) }
-	if err := e.settleAlone(ctx); err != nil {
-		done()
-		return nil, err
+	t.moves = e.moves.Hold()
+	t.done = func() { t.moves.Release(); e.publishing.Unlock(); e.edit.Release(1) }
+	if err := t.moves.Settle(ctx); err != nil {
+		t.done()
+		return t, err
 	}
-	return done, nil
+	return t, nil
 }
 
 // ErrBusy reports an edit that waited for others in vain: nothing was changed.
 var ErrBusy = errors.New("other edits take too long, or the database is slow; nothing was changed, try again shortly")
 
-// answersNow gives what each hostname answers.
-func (e *Engine) answersNow() map[int64]wan.Pair {
-	out := map[int64]wan.Pair{}
-	for _, p := range e.record.all() {
-		for _, h := range p.hostnames {
-			out[h.ID] = p.answerOf(h)
-		}
-	}
-	return out
-}
-
 // noteAnswers notes which hostnames answer otherwise than before: for those, caches have to run out first.
-func (e *Engine) noteAnswers(before map[int64]wan.Pair) {
+func (e *Engine) noteAnswers(d record.Diff) {
 	now := e.now()
-	for id, pair := range e.answersNow() {
-		if was, there := before[id]; !there || was != pair {
-			e.names.publish(id, now)
+	for _, c := range d.Sites {
+		before := make(map[int64]wan.Pair, len(c.Before.Hostnames))
+		for _, h := range c.Before.Hostnames {
+			before[h.ID] = c.Before.AnswerOf(h)
+		}
+		for _, h := range c.After.Hostnames {
+			if was, there := before[h.ID]; !there || was != c.After.AnswerOf(h) {
+				e.names.publish(h.ID, now)
+			}
 		}
 	}
 }
@@ -88,7 +91,7 @@ func (e *Engine) AddSite(ctx context.Context, in contract.SiteInput) (contract.S
 		return contract.Site{}, err
 	}
 	if err := e.change(ctx, func() (edit, error) {
-		return edit{site: s.Code, words: "site " + s.Code + " added", write: func(ctx context.Context, tx *store.Store) error {
+		return edit{site: s.Code, words: "site " + s.Code + " added", touched: &record.Touched{SiteCode: s.Code}, write: func(ctx context.Context, tx *store.Store) error {
 			_, err := tx.AddSite(ctx, s)
 			return err
 		}}, nil
@@ -114,7 +117,7 @@ func (e *Engine) EditSite(ctx context.Context, code string, merge Merge[contract
 		if s, err = (site.Site{ID: p.ID, Code: in.Code, Name: in.Name, Note: in.Note}).Checked(); err != nil {
 			return edit{}, err
 		}
-		return edit{site: s.Code, words: "site " + s.Code + " edited", of: of, before: before, after: siteInput(s),
+		return edit{site: s.Code, words: "site " + s.Code + " edited", touched: &record.Touched{Sites: []int64{p.ID}}, of: of, before: before, after: siteInput(s),
 			write: func(ctx context.Context, tx *store.Store) error { return tx.EditSite(ctx, s) }}, nil
 	})
 	if err != nil {
@@ -216,7 +219,7 @@ func (e *Engine) RemoveDevice(ctx context.Context, code, name string) error {
 // Devices lists the devices of a site.
 func (e *Engine) Devices(code string) ([]site.Device, error) {
 	p, err := e.premises(code)
-	return append([]site.Device{}, p.devices...), err
+	return append([]site.Device{}, p.Devices...), err
 }
 
 // Device gives one device.
@@ -225,13 +228,13 @@ func (e *Engine) Device(code, name string) (site.Device, error) {
 	return d, err
 }
 
-func (e *Engine) device(code, name string) (premises, site.Device, error) {
+func (e *Engine) device(code, name string) (record.Site, site.Device, error) {
 	p, err := e.premises(code)
 	if err != nil {
 		return p, site.Device{}, err
 	}
-	if i := slices.IndexFunc(p.devices, func(d site.Device) bool { return d.Name == name }); i >= 0 {
-		return p, p.devices[i], nil
+	if i := slices.IndexFunc(p.Devices, func(d site.Device) bool { return d.Name == name }); i >= 0 {
+		return p, p.Devices[i], nil
 	}
 	return p, site.Device{}, store.Missing{Kind: "device of " + p.Code, Name: name}
 }
@@ -248,6 +251,6 @@ func (e *Engine) Reload(ctx context.Context) error {
 	}
 	return e.change(ctx, func() (edit, error) {
 		e.moveIDs = nil // moves to come are to stand behind those that somebody else recorded
-		return edit{words: "the record was read anew", write: func(context.Context, *store.Store) error { return nil }}, nil
+		return edit{words: "the record was read again", touched: &record.Touched{Whole: true}, write: func(context.Context, *store.Store) error { return nil }}, nil
 	})
 }

@@ -14,6 +14,8 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/zones"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/zonefile"
 )
@@ -32,10 +34,11 @@ func (e *Engine) AddAlias(ctx context.Context, in contract.AliasInput) (contract
 		}
 		if z.ID != 0 {
 			f.Note("ttl_seconds", names.CheckTTL(in.TTL))
-			f.Note("name", names.CheckContent(z.Apex, append(e.contentOf(z), names.Record{Name: name, Type: "CNAME", Data: string(h.Name) + "."})))
+			f.Note("name", e.zones.Check(z, []names.Record{{Name: name, Type: "CNAME", Data: string(h.Name) + "."}}, zones.LeaveNone))
 		}
 		a := site.Alias{ZoneID: z.ID, HostnameID: h.ID, Name: name, TTL: in.TTL}
-		return edit{site: h.Site, words: "alias " + string(name) + " recorded", write: func(ctx context.Context, tx *store.Store) error { return tx.AddAlias(ctx, a) }}, f.Err()
+		return edit{site: h.Site, words: "alias " + string(name) + " recorded", touched: &record.Touched{Sites: []int64{h.SiteID}},
+			write: func(ctx context.Context, tx *store.Store) error { return tx.AddAlias(ctx, a) }}, f.Err()
 	})
 	if err != nil {
 		return contract.Alias{}, err
@@ -59,11 +62,8 @@ func (e *Engine) ZoneRecords(apex string) ([]contract.ZoneRecord, error) {
 		return nil, err
 	}
 	out := []contract.ZoneRecord{}
-	_, records := e.record.content()
-	for _, r := range records {
-		if r.ZoneID == z.ID {
-			out = append(out, contract.ZoneRecord{ID: r.ID, Record: r.Record()})
-		}
+	for _, r := range e.record.RecordsOf(z.ID) {
+		out = append(out, contract.ZoneRecord{ID: r.ID, Record: r.Record()})
 	}
 	return out, nil
 }
@@ -77,20 +77,25 @@ func (e *Engine) AddZoneRecord(ctx context.Context, apex string, in contract.Rec
 			return edit{}, err
 		}
 		r, err = e.checkedRecord(z, in)
-		return edit{words: fmt.Sprintf("%s record of %s recorded", r.Type, r.Name), write: func(ctx context.Context, tx *store.Store) error {
+		return edit{words: fmt.Sprintf("%s record of %s recorded", r.Type, r.Name), touched: touchedRecords(z.ID, r.Name), write: func(ctx context.Context, tx *store.Store) error {
 			return tx.ChangeZoneRecords(ctx, z.ID, []names.Record{r}, nil, store.Group{})
 		}}, err
 	})
 	if err != nil {
 		return contract.ZoneRecord{}, err
 	}
-	list, err := e.ZoneRecords(apex)
-	for _, one := range list {
-		if one.Record == r {
-			return one, nil
+	z, err := e.Zone(apex)
+	for _, one := range e.record.RecordsAt(z.ID, r.Name) {
+		if one.Record() == r {
+			return contract.ZoneRecord{ID: one.ID, Record: r}, nil
 		}
 	}
 	return contract.ZoneRecord{}, err
+}
+
+// touchedRecords is what an edit of records at some names of a zone touches.
+func touchedRecords(zoneID int64, at ...names.Name) *record.Touched {
+	return &record.Touched{Records: map[int64][]names.Name{zoneID: at}}
 }
 
 func (e *Engine) checkedRecord(z names.Zone, in contract.RecordInput) (names.Record, error) {
@@ -124,31 +129,32 @@ func (e *Engine) checkedRecord(z names.Zone, in contract.RecordInput) (names.Rec
 	if z.Kind == names.Remote && r.Type == "NS" {
 		f.Note("type", fmt.Errorf("zone %s is remote: its primary has its name servers and delegations", z.Apex))
 	}
-	if _, h, ok := e.record.at(r.Name); ok && (r.Type == "A" || r.Type == "AAAA") {
+	if _, h, ok := e.record.HostnameAt(r.Name); ok && (r.Type == "A" || r.Type == "AAAA") {
 		f.Note("name", fmt.Errorf("%s follows the address of site %s; its address records cannot be typed in", r.Name, h.Site))
 	}
-	if to, ok := e.record.redirect(r.Name); ok && (r.Type == "A" || r.Type == "AAAA") {
+	if to, ok := e.record.Redirect(r.Name); ok && (r.Type == "A" || r.Type == "AAAA") {
 		f.Note("name", fmt.Errorf("%s is a redirect to %s", r.Name, to.Hostname))
 	}
 	if r.Type == "NS" && r.Name == z.Apex {
 		f.Note("name", fmt.Errorf("the zone's own servers are set with the zone: inkpost zone edit %s --ns", z.Apex))
 	}
-	f.Note("name", names.CheckContent(z.Apex, append(e.contentOf(z), r)))
+	f.Note("name", e.zones.Check(z, []names.Record{r}, zones.LeaveNone))
 	return r, f.Err()
 }
 
 // RemoveZoneRecord removes a record that somebody put into a zone.
 func (e *Engine) RemoveZoneRecord(ctx context.Context, apex string, id int64) error {
 	return e.change(ctx, func() (edit, error) {
-		list, err := e.ZoneRecords(apex)
+		z, err := e.Zone(apex)
 		if err != nil {
 			return edit{}, err
 		}
-		if !slices.ContainsFunc(list, func(r contract.ZoneRecord) bool { return r.ID == id }) {
+		list := e.record.RecordsOf(z.ID)
+		i := slices.IndexFunc(list, func(r store.ZoneRecord) bool { return r.ID == id })
+		if i < 0 {
 			return edit{}, store.Missing{Kind: "record of " + apex, Name: fmt.Sprint(id)}
 		}
-		z, err := e.Zone(apex)
-		return edit{words: "a record of " + apex + " removed", write: func(ctx context.Context, tx *store.Store) error {
+		return edit{words: "a record of " + apex + " removed", touched: touchedRecords(z.ID, list[i].Name), write: func(ctx context.Context, tx *store.Store) error {
 			return tx.ChangeZoneRecords(ctx, z.ID, nil, []int64{id}, store.Group{})
 		}}, err
 	})
@@ -195,7 +201,7 @@ func (e *Engine) AddSigningKey(ctx context.Context, in contract.SigningKeyInput)
 		k.Secret = base64.StdEncoding.EncodeToString(raw)
 	}
 	return k, e.change(ctx, func() (edit, error) {
-		return edit{site: k.Site, words: "signing key " + k.Name + " made", write: func(ctx context.Context, tx *store.Store) error {
+		return edit{site: k.Site, words: "signing key " + k.Name + " made", touched: &record.Touched{Signing: []string{k.Name}}, write: func(ctx context.Context, tx *store.Store) error {
 			return tx.AddSigningKey(ctx, k.Name, k.Algorithm, k.Secret, siteID, k.MayAnnounce)
 		}}, nil
 	})
@@ -204,7 +210,7 @@ func (e *Engine) AddSigningKey(ctx context.Context, in contract.SigningKeyInput)
 // RemoveSigningKey makes a TSIG key unknown at once.
 func (e *Engine) RemoveSigningKey(ctx context.Context, name string) error {
 	return e.change(ctx, func() (edit, error) {
-		return edit{words: "signing key " + name + " removed", write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveSigningKey(ctx, canonical(name)) }}, nil
+		return edit{words: "signing key " + name + " removed", touched: &record.Touched{Signing: []string{canonical(name)}}, write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveSigningKey(ctx, canonical(name)) }}, nil
 	})
 }
 
@@ -223,7 +229,7 @@ func (e *Engine) secondaryFields(z *names.Zone, in contract.ZoneInput, f *site.F
 		z.TransferTo = append(z.TransferTo, p.Masked())
 	}
 	z.Notify = servers(in.Notify, "notify", f)
-	if k, ok := e.record.signingKey(z.TransferKey); z.TransferKey != "" && (!ok || k.SiteID != 0) {
+	if k, ok := e.record.SigningKey(z.TransferKey); z.TransferKey != "" && (!ok || k.SiteID != 0) {
 		f.Note("transfer_key", fmt.Errorf("there is no signing key %q for transfers; make one: inkpost signing-key add %s", z.TransferKey, z.TransferKey))
 	}
 }
@@ -258,7 +264,7 @@ func (e *Engine) remoteFields(z *names.Zone, in contract.ZoneInput, f *site.Flaw
 			z.Primary = list[0]
 		}
 	}
-	if k, ok := e.record.signingKey(z.PrimaryKey); z.PrimaryKey != "" && (!ok || k.SiteID != 0) {
+	if k, ok := e.record.SigningKey(z.PrimaryKey); z.PrimaryKey != "" && (!ok || k.SiteID != 0) {
 		f.Note("primary_key", fmt.Errorf("there is no signing key %q for this; record the primary's: inkpost signing-key add %s --secret-file FILE", z.PrimaryKey, z.PrimaryKey))
 	}
 }

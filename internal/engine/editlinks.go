@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -17,7 +18,7 @@ import (
 func (e *Engine) Links(code string) ([]contract.Link, error) {
 	p, err := e.premises(code)
 	out := []contract.Link{}
-	for l := range p.eachLink() {
+	for l := range p.EachLink() {
 		ev := e.linkEvidence(l, e.now())
 		out = append(out, contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)})
 	}
@@ -34,12 +35,12 @@ func (e *Engine) Link(code, label string) (contract.Link, error) {
 	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)}, nil
 }
 
-func (e *Engine) link(code, label string) (premises, site.Link, error) {
+func (e *Engine) link(code, label string) (record.Site, site.Link, error) {
 	p, err := e.premises(code)
 	if err != nil {
 		return p, site.Link{}, err
 	}
-	l, err := p.linkNamed(label)
+	l, err := p.LinkNamed(label)
 	return p, l, err
 }
 
@@ -66,7 +67,7 @@ func (e *Engine) AddLink(ctx context.Context, code string, in contract.LinkInput
 			return edit{}, err
 		}
 		if in.Position == 0 {
-			in.Position = len(p.links) + 1
+			in.Position = len(p.Links) + 1
 		}
 		if given, err = e.readLink(site.Link{SiteID: p.ID}, in); err != nil {
 			return edit{}, err
@@ -109,7 +110,7 @@ func (e *Engine) EditLink(ctx context.Context, code, label string, merge Merge[c
 					return err
 				}
 				if l.Position != given.Position || !l.ChangeAt.Equal(given.ChangeAt) {
-					if _, err := tx.BumpSerials(ctx, zonesOf(p)); err != nil {
+					if _, err := tx.BumpSerials(ctx, p.ZoneIDs()); err != nil {
 						return err
 					}
 				}
@@ -147,7 +148,7 @@ func (e *Engine) readLink(l site.Link, in contract.LinkInput) (site.Link, error)
 }
 
 // moveStatic makes the address that an operator typed for a static link a move, in the transaction that records the link.
-func (e *Engine) moveStatic(ctx context.Context, tx *store.Store, p premises, before, given site.Link, moves *store.Group) error {
+func (e *Engine) moveStatic(ctx context.Context, tx *store.Store, p record.Site, before, given site.Link, moves *store.Group) error {
 	if given.Mode != site.Static {
 		return nil
 	}
@@ -158,9 +159,9 @@ func (e *Engine) moveStatic(ctx context.Context, tx *store.Store, p premises, be
 		return err
 	}
 	moves.Changes = []store.Change{pending{what: a, received: now}.change(before, d)}
-	following := p.followingOne(given.ID)
-	if before.ID == given.ID && len(p.links) == 0 {
-		following = p.hostnames
+	following := p.FollowingLink(given.ID)
+	if before.ID == given.ID && len(p.Links) == 0 {
+		following = p.Hostnames
 	}
 	e.raise(moves.Serials, following)
 	if err := e.number(ctx, moves.Changes); err != nil {
@@ -177,23 +178,10 @@ func (e *Engine) RemoveLink(ctx context.Context, code, label string) error {
 			if err := tx.RemoveLink(ctx, l); err != nil {
 				return err
 			}
-			_, err := tx.BumpSerials(ctx, zonesOf(p))
+			_, err := tx.BumpSerials(ctx, p.ZoneIDs())
 			return err
 		}}, err
 	})
-}
-
-// zonesOf lists the zones that the site's hostnames live in.
-func zonesOf(p premises) []int64 {
-	seen := map[int64]bool{}
-	var out []int64
-	for _, h := range p.hostnames {
-		if !seen[h.ZoneID] {
-			seen[h.ZoneID] = true
-			out = append(out, h.ZoneID)
-		}
-	}
-	return out
 }
 
 func sourceWords(list []wan.Source) []string {

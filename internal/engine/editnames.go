@@ -9,6 +9,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -30,7 +31,7 @@ func (e *Engine) AddHostname(ctx context.Context, in contract.HostnameInput) (co
 		if in.TTL == 0 {
 			in.TTL = int(zone.TTL)
 		}
-		var p premises
+		var p record.Site
 		var err error
 		if p, h, err = e.readHostname(site.Hostname{Name: name, ZoneID: zone.ID, TTL: in.TTL}, in, f); err != nil {
 			return edit{}, err
@@ -79,7 +80,7 @@ func (e *Engine) EditHostname(ctx context.Context, name string, merge Merge[cont
 }
 
 // readHostname reads what a person entered of a hostname, beside its name.
-func (e *Engine) readHostname(h site.Hostname, in contract.HostnameInput, f site.Flaws) (premises, site.Hostname, error) {
+func (e *Engine) readHostname(h site.Hostname, in contract.HostnameInput, f site.Flaws) (record.Site, site.Hostname, error) {
 	e.extraFields(&h, in, &f)
 	if h.ZoneID != 0 {
 		f.Note("ttl_seconds", names.CheckTTL(h.TTL))
@@ -88,17 +89,17 @@ func (e *Engine) readHostname(h site.Hostname, in contract.HostnameInput, f site
 	f.Note("site", err)
 	h.SiteID, h.LinkID = p.ID, 0
 	if in.Link != "" && err == nil {
-		l, err := p.linkNamed(in.Link)
+		l, err := p.LinkNamed(in.Link)
 		f.Note("link", err)
 		h.LinkID = l.ID
 	}
 	h.DeviceID = 0
 	if in.Device != "" && err == nil {
-		i := slices.IndexFunc(p.devices, func(d site.Device) bool { return strings.EqualFold(d.Name, in.Device) })
+		i := slices.IndexFunc(p.Devices, func(d site.Device) bool { return strings.EqualFold(d.Name, in.Device) })
 		if i < 0 {
 			f.Note("device", store.Missing{Kind: "device of " + p.Code, Name: in.Device})
 		} else {
-			h.DeviceID = p.devices[i].ID
+			h.DeviceID = p.Devices[i].ID
 		}
 	}
 	return p, h, f.Err()
@@ -120,23 +121,22 @@ func (e *Engine) extraFields(h *site.Hostname, in contract.HostnameInput, f *sit
 		}
 		h.Extras = append(h.Extras, label)
 	}
-	for _, name := range ownersOf(*h) {
-		if r, taken := e.record.redirect(name); taken {
+	for _, name := range h.Owners() {
+		if r, taken := e.record.Redirect(name); taken {
 			f.Note("name", fmt.Errorf("%s is a redirect to %s; remove that first", name, r.Hostname))
 		}
 	}
-	for _, z := range e.record.zoneList() {
-		if z.ID != h.ZoneID {
-			continue
-		}
-		others := slices.DeleteFunc(e.contentOf(z), func(r names.Record) bool {
-			return h.ID != 0 && (r.Name == h.Name || r.Name.Within(h.Name)) && r.Data == "" || h.ID != 0 && r.Name == h.Name && r.Type == "MX"
-		})
-		if _, err := e.Hostname(string(h.Name)); h.ID == 0 && err == nil {
-			return // the name is taken, which is said in other words
-		}
-		f.Note("name", names.CheckContent(z.Apex, append(others, h.Records()...)))
+	z := e.record.Zone(h.ZoneID)
+	if z.ID == 0 {
+		return
 	}
+	own := func(r names.Record) bool { // what the hostname has on record already
+		return h.ID != 0 && (r.Name == h.Name || r.Name.Within(h.Name)) && r.Data == "" || h.ID != 0 && r.Name == h.Name && r.Type == "MX"
+	}
+	if _, taken, ok := e.record.HostnameAt(h.Name); h.ID == 0 && ok && taken.Name == h.Name {
+		return // the name is taken, which is said in other words
+	}
+	f.Note("name", e.zones.Check(z, h.Records(), own))
 }
 
 // placed reads a name that a person typed and finds the zone that it belongs in.
@@ -158,7 +158,7 @@ func (e *Engine) placed(text string, f *site.Flaws) (names.Name, names.Zone) {
 
 // zoneFor finds the zone that a hostname belongs in, and refuses the names of the zone's own servers.
 func (e *Engine) zoneFor(name names.Name) (names.Zone, error) {
-	zones := e.record.zoneList()
+	zones := e.record.Zones()
 	apexes := make([]names.Name, len(zones))
 	for i, z := range zones {
 		apexes[i] = z.Apex
@@ -206,12 +206,11 @@ func (e *Engine) RemoveHostname(ctx context.Context, name string) error {
 
 // Zone gives one zone.
 func (e *Engine) Zone(apex string) (names.Zone, error) {
-	for _, z := range e.record.zoneList() {
-		if string(z.Apex) == apex {
-			return z, nil
-		}
+	z, ok := e.record.ZoneByApex(names.Name(apex))
+	if !ok {
+		return z, store.Missing{Kind: "zone", Name: apex}
 	}
-	return names.Zone{}, store.Missing{Kind: "zone", Name: apex}
+	return z, nil
 }
 
 func zoneResource(z names.Zone) resource {
@@ -254,7 +253,7 @@ func (e *Engine) AddZone(ctx context.Context, in contract.ZoneInput) (names.Zone
 			return edit{}, site.Flaws{{Field: "apex", Detail: err.Error()}}
 		}
 		z, err = e.readZone(names.Zone{Apex: apex, Kind: names.ZoneKind(in.Kind)}, in)
-		return edit{words: "zone " + string(apex) + " recorded", write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutZone(ctx, z); return err }}, err
+		return edit{words: "zone " + string(apex) + " recorded", touched: &record.Touched{Apex: apex}, write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutZone(ctx, z); return err }}, err
 	})
 	if err != nil {
 		return z, err
@@ -280,7 +279,7 @@ func (e *Engine) EditZone(ctx context.Context, apex string, merge Merge[contract
 			return edit{}, site.Flaws{{Field: "kind", Detail: fmt.Sprintf("a zone stays %s; remove it and add another", now.Kind)}}
 		}
 		z, err := e.readZone(now, in)
-		return edit{words: "zone " + apex + " edited", of: zoneResource(now), before: zoneInput(now), after: in,
+		return edit{words: "zone " + apex + " edited", touched: &record.Touched{Zones: []int64{z.ID}}, of: zoneResource(now), before: zoneInput(now), after: in,
 			write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutZone(ctx, z); return err }}, err
 	})
 	if err != nil {
@@ -338,6 +337,6 @@ func (e *Engine) readZone(z names.Zone, in contract.ZoneInput) (names.Zone, erro
 func (e *Engine) RemoveZone(ctx context.Context, apex string) error {
 	return e.change(ctx, func() (edit, error) {
 		z, err := e.Zone(apex)
-		return edit{words: "zone " + apex + " removed", of: zoneResource(z), write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveZone(ctx, z) }}, err
+		return edit{words: "zone " + apex + " removed", touched: &record.Touched{Zones: []int64{z.ID}}, of: zoneResource(z), write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveZone(ctx, z) }}, err
 	})
 }

@@ -12,6 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -19,7 +20,7 @@ import (
 func (e *Engine) Services(code string) ([]contract.Service, error) {
 	p, err := e.premises(code)
 	out := []contract.Service{}
-	for _, s := range p.services {
+	for _, s := range p.Services {
 		out = append(out, e.serviceNow(s))
 	}
 	return out, err
@@ -89,7 +90,7 @@ func (e *Engine) EditService(ctx context.Context, code, name string, merge Merge
 }
 
 // readService reads what a person entered of a service.
-func (e *Engine) readService(p premises, s site.Service, in contract.ServiceInput) (site.Service, error) {
+func (e *Engine) readService(p record.Site, s site.Service, in contract.ServiceInput) (site.Service, error) {
 	var f site.Flaws
 	var err error
 	was := s
@@ -120,7 +121,7 @@ func (e *Engine) readService(p premises, s site.Service, in contract.ServiceInpu
 	f.Note("reach", err)
 	s.LinkID, s.DeviceID = 0, 0
 	if s.Link != "" {
-		l, err := p.linkNamed(s.Link)
+		l, err := p.LinkNamed(s.Link)
 		f.Note("link", err)
 		s.LinkID = l.ID
 	}

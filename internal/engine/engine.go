@@ -18,6 +18,10 @@ import (
 	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/moves"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/zones"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/authdns"
 	"inkpost.example/inkpost/internal/wire/dnsask"
@@ -89,7 +93,7 @@ type Engine struct {
 	ticks     func() time.Time // for schedules
 	listening time.Time        // since when silence of an agent proves something
 
-	Events   *Hub
+	Events   *events.Hub
 	visits   visits
 	patterns patterns
 	led      bool // it began as the writer's engine
@@ -100,19 +104,18 @@ type Engine struct {
 	// publishing is held while a group of recorded announcements is published. Whoever holds edit may take it, not the other
 	// way round.
 	publishing sync.Mutex
-	record     record
+	record     record.Record
+	zones      *zones.Zones
 	heard      heardList
 	intake     chan pending
 	names      nameStates
-	moves      moveTracker
+	moves      *moves.Moves
 	prober     *prober
 	faults     faultBoard
-	unsettled  unsettled
 	moveIDs    []int64 // that moves to come will have; under edit, as is how many were used
 	movesUsed  int
 	stopping   chan struct{} // closed when the engine stops
 	recheck    chan int64
-	tell       chan int64 // zones whose secondaries have to be told
 	remote     remoteBook
 	queue      *pushQueue
 	aliases    aliasViews
@@ -140,7 +143,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	}
 	e := &Engine{led: st.Leads(),
 		config: config, store: st.Now(), directory: directory, log: config.Log, now: config.Clock, ticks: config.Ticks, listening: config.Clock(),
-		Events: NewHub(config.Clock),
+		Events: events.NewHub(config.Clock),
 		edit:   semaphore.NewWeighted(1),
 		hasher: access.NewHasher(), updates: access.Paces[string]{Rate: config.KeyRate},
 
@@ -148,13 +151,12 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 		intake:   make(chan pending, 4096),
 		stopping: make(chan struct{}),
 		recheck:  make(chan int64, 4096),
-		tell:     make(chan int64, 4096),
 		home:     dnsask.NewHome(config.NameServer),
 	}
 	e.heard.at = map[int64]time.Time{}
-	e.unsettled.rouse, e.unsettled.moved, e.unsettled.many = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
 	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
-	e.moves.open = map[int64]*openMove{}
+	e.moves = moves.New(tables{e}, e.Events, e.log)
+	e.zones = zones.New(e, &e.record, directory, config.RedirectAt, e.now, e.log)
 	e.faults.open = map[int64]map[string]openFault{}
 	e.failover = failover{down: map[int64]time.Time{}, working: map[int64]time.Time{}, tried: map[int64]time.Time{}}
 	e.standings.links, e.standings.dirty = map[int64]*linkStanding{}, map[int64]bool{}
@@ -167,7 +169,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	if err := e.loadRemote(ctx); err != nil {
 		return nil, fmt.Errorf("read what primaries have: %w", err)
 	}
-	if err := e.reload(ctx); err != nil {
+	if _, err := e.record.Load(ctx, e.store); err != nil {
 		return nil, fmt.Errorf("read the record: %w", err)
 	}
 	var err error
@@ -179,7 +181,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 			return nil, err
 		}
 	}
-	if err := e.publishAll(); err != nil {
+	if err := e.zones.Replace(); err != nil {
 		return nil, err
 	}
 	vantage, err := st.OwnVantage(ctx, config.Vantage, !e.lost())
@@ -258,21 +260,21 @@ func (e *Engine) resumeMoves(ctx context.Context) error {
 	}
 	var republished []store.Stages
 	for _, m := range unfinished {
-		p, ok := e.record.site(m.SiteID)
+		p, ok := e.record.Site(m.SiteID)
 		if !ok {
 			continue
 		}
-		open := &openMove{id: m.ID, siteID: m.SiteID, linkID: m.LinkID, answered: m.Answered, unseen: !m.Seen && e.resolvable(p.hostnames)}
+		open := moves.Open{ID: m.ID, SiteID: m.SiteID, LinkID: m.LinkID, Answered: m.Answered, Unseen: !m.Seen && e.resolvable(p.Hostnames)}
 		if !m.Published {
-			open.zones = e.remoteZonesOf(p.hostnames)
-			if e.publishedAtOnce(p.hostnames) {
+			open.Zones = e.remoteZonesOf(p.Hostnames)
+			if e.publishedAtOnce(p.Hostnames) {
 				republished = append(republished, store.Stages{MoveID: m.ID, Recorded: m.Received.Time, Published: now})
 			}
 		}
 		if !m.Confirmed {
-			open.waiting = e.prober.triedOn(p, m.LinkID)
+			open.Waiting = e.prober.triedOn(p, m.LinkID)
 		}
-		e.moves.begin(open)
+		e.moves.Begin(open)
 	}
 	return e.store.Settle(ctx, store.Group{}, republished)
 }
@@ -282,10 +284,26 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runCatchUp, e.runTellMembers, e.runSerials, e.runClock, e.runHeard, e.runSettle, e.runProgress, e.runVerify, e.runReview, e.runTell, e.runPushes, e.runPlans, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts, e.runPatterns,
+		e.runIntake, e.runCatchUp, e.runTellMembers, e.runClock, e.runHeard, e.moves.Run, e.runVerify, e.runReview, e.zones.Run, e.runPushes, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts, e.runPatterns,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}
 	wg.Wait()
 	e.turnAway()
+}
+
+// tables writes the journal of moves, and remembers whether the database takes what is written.
+type tables struct{ e *Engine }
+
+// Settle implements moves.Tables.
+func (t tables) Settle(ctx context.Context, g store.Group, stages []store.Stages) error {
+	return t.e.writes.note(t.e.store.Settle(ctx, g, stages), t.e.now())
+}
+
+// signal wakes whoever waits for c, without blocking; signals coalesce.
+func signal(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
 }

@@ -5,18 +5,19 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/engine/record"
 )
 
 // moved probes the services of a site that follow a link at once: at its new address nothing is proven.
-func (p *prober) moved(where premises, linkID int64) {
+func (p *prober) moved(where record.Site, linkID int64) {
 	p.doors.open(linkID)
-	if len(where.services) == 0 {
+	if len(where.Services) == 0 {
 		return
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	for _, s := range where.services {
-		if l, ok := where.followed(s.LinkID); !ok || l.ID != linkID {
+	for _, s := range where.Services {
+		if l, ok := where.Followed(s.LinkID); !ok || l.ID != linkID {
 			continue
 		}
 		if w := p.watches[s.ID]; w != nil {
@@ -34,11 +35,11 @@ func (p *prober) moved(where premises, linkID int64) {
 }
 
 // hurryOn probes the services of a link at once, without forgetting what is known of them.
-func (p *prober) hurryOn(where premises, linkID int64) {
+func (p *prober) hurryOn(where record.Site, linkID int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	for _, s := range where.services {
-		if l, ok := where.followed(s.LinkID); ok && l.ID == linkID && p.watches[s.ID] != nil {
+	for _, s := range where.Services {
+		if l, ok := where.Followed(s.LinkID); ok && l.ID == linkID && p.watches[s.ID] != nil {
 			p.hurry(p.watches[s.ID])
 		}
 	}
@@ -46,14 +47,14 @@ func (p *prober) hurryOn(where premises, linkID int64) {
 
 // provenOn gives when a service was last reached through a link: at its address, whatever it follows now.
 func (p *prober) provenOn(linkID int64) (newest time.Time) {
-	where, l, ok := p.e.record.ofLink(linkID)
+	where, l, ok := p.e.record.SiteOfLink(linkID)
 	if !ok {
 		return newest
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	for _, s := range where.services {
-		if w := p.watches[s.ID]; w != nil && w.address.IsValid() && w.address == where.probedAt(s, l) && w.view.Outcome.Good() && w.probed.After(newest) {
+	for _, s := range where.Services {
+		if w := p.watches[s.ID]; w != nil && w.address.IsValid() && w.address == where.TargetOf(s, l) && w.view.Outcome.Good() && w.probed.After(newest) {
 			newest = w.probed
 		}
 	}
@@ -61,25 +62,25 @@ func (p *prober) provenOn(linkID int64) (newest time.Time) {
 }
 
 // expectedOn gives the services whose answer confirms a move of the link: those that answered before, or were never tried.
-func (p *prober) expectedOn(where premises, linkID int64) map[int64]bool {
+func (p *prober) expectedOn(where record.Site, linkID int64) map[int64]bool {
 	return p.awaited(where, linkID, func(s probe.State) bool { return s == probe.StateReachable || s == probe.StateUnknown })
 }
 
 // triedOn gives those of expectedOn that answered before: what was never tried may have been put on record since the move.
-func (p *prober) triedOn(where premises, linkID int64) map[int64]bool {
+func (p *prober) triedOn(where record.Site, linkID int64) map[int64]bool {
 	return p.awaited(where, linkID, func(s probe.State) bool { return s == probe.StateReachable })
 }
 
-func (p *prober) awaited(where premises, linkID int64, awaits func(probe.State) bool) map[int64]bool {
-	if len(where.services) == 0 {
+func (p *prober) awaited(where record.Site, linkID int64, awaits func(probe.State) bool) map[int64]bool {
+	if len(where.Services) == 0 {
 		return nil
 	}
 	now := p.e.now()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	out := map[int64]bool{}
-	for _, s := range where.services {
-		l, follows := where.followed(s.LinkID)
+	for _, s := range where.Services {
+		l, follows := where.Followed(s.LinkID)
 		w := p.watches[s.ID]
 		if !follows || l.ID != linkID || s.ExpectedAt(now) != probe.ExpectReachable || s.Mute() || w == nil {
 			continue

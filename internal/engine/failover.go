@@ -7,9 +7,10 @@ import (
 	"slices"
 	"time"
 
-	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -22,14 +23,14 @@ type failover struct {
 
 // Downed notes that the agent of one link gets nothing through others of the same site.
 func (e *Engine) Downed(linkID int64, labels []string) {
-	p, _, ok := e.record.ofLink(linkID)
+	p, _, ok := e.record.SiteOfLink(linkID)
 	if !ok || len(labels) == 0 {
 		return
 	}
 	now := e.now()
 	e.standings.mu.Lock()
 	for _, label := range labels {
-		if l, err := p.linkNamed(label); err == nil && l.ID != linkID {
+		if l, err := p.LinkNamed(label); err == nil && l.ID != linkID {
 			e.failover.down[l.ID] = now
 		}
 	}
@@ -39,20 +40,10 @@ func (e *Engine) Downed(linkID int64, labels []string) {
 	}
 }
 
-// linkAt finds another link of the site that has an address.
-func (p premises) linkAt(a netip.Addr, except int64) (site.Link, bool) {
-	for l := range p.eachLink() {
-		if l.ID != except && a.IsValid() && l.Addresses().Of(a.Is6()) == a {
-			return l, true
-		}
-	}
-	return site.Link{}, false
-}
-
 // cameBy gives the other link of the same site by which something came that was sent for a link. Behind a provider that translates,
 // two links may have one address: there it says nothing.
-func (e *Engine) cameBy(p premises, l site.Link, from netip.Addr) (site.Link, bool) {
-	other, is := p.linkAt(from, l.ID)
+func (e *Engine) cameBy(p record.Site, l site.Link, from netip.Addr) (site.Link, bool) {
+	other, is := p.OtherLinkAt(from, l.ID)
 	for _, id := range []int64{l.ID, other.ID} {
 		if v := e.standings.view(id); v != nil && v.NAT == wan.NATCarrier {
 			return site.Link{}, false
@@ -77,7 +68,7 @@ func byOther(l, other site.Link) string {
 
 // ownOf reports as Refused, and takes for a sign that the link is down, an announcement for one link with another's address.
 func (e *Engine) ownOf(c Claimant, l site.Link, a wan.Announcement) error {
-	p, _, ok := e.record.ofLink(l.ID)
+	p, _, ok := e.record.SiteOfLink(l.ID)
 	for _, six := range []bool{false, true} {
 		if other, is := e.cameBy(p, l, a.Addresses.Of(six)); ok && is {
 			e.Downed(other.ID, []string{l.Label})
@@ -98,8 +89,8 @@ func (e *Engine) runFailover(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		for _, p := range e.record.all() {
-			if len(p.links) < 2 {
+		for _, p := range e.record.Sites() {
+			if len(p.Links) < 2 {
 				continue
 			}
 			if err := e.reviewLinks(ctx, p.ID); err != nil && ctx.Err() == nil {
@@ -110,11 +101,11 @@ func (e *Engine) runFailover(ctx context.Context) {
 }
 
 // failingNow says which links of a site have to be taken for failing now.
-func (e *Engine) failingNow(p premises, now time.Time) (failing map[int64]bool) {
-	failing = make(map[int64]bool, len(p.links))
+func (e *Engine) failingNow(p record.Site, now time.Time) (failing map[int64]bool) {
+	failing = make(map[int64]bool, len(p.Links))
 	e.standings.mu.Lock()
 	defer e.standings.mu.Unlock()
-	for l := range p.eachLink() {
+	for l := range p.EachLink() {
 		signs := site.LinkSigns{Heard: e.heard.last(l), Every: e.config.CheckEvery, Agent: l.Agent, Down: e.failover.down[l.ID], Proven: e.prober.provenOn(l.ID)}
 		switch fails := signs.Fails(now, e.listening); {
 		case fails:
@@ -131,8 +122,8 @@ func (e *Engine) failingNow(p premises, now time.Time) (failing map[int64]bool) 
 }
 
 // tryServices probes the services of links whose agents are silent, so that what can be reached still counts.
-func (e *Engine) tryServices(p premises, now time.Time) {
-	for l := range p.eachLink() {
+func (e *Engine) tryServices(p record.Site, now time.Time) {
+	for l := range p.EachLink() {
 		heard := e.heard.last(l)
 		if e.listening.After(heard) {
 			heard = e.listening
@@ -152,7 +143,7 @@ func (e *Engine) tryServices(p premises, now time.Time) {
 
 // reviewLinks brings a site's links in line with what comes through them, and its hostnames with that.
 func (e *Engine) reviewLinks(ctx context.Context, siteID int64) error {
-	p, ok := e.record.site(siteID)
+	p, ok := e.record.Site(siteID)
 	if !ok {
 		return nil
 	}
@@ -160,47 +151,46 @@ func (e *Engine) reviewLinks(ctx context.Context, siteID int64) error {
 	if sameFailing(p, e.failingNow(p, e.now())) {
 		return nil
 	}
-	done, err := e.editing(ctx)
+	turn, err := e.editing(ctx)
 	if err != nil {
 		return err
 	}
-	defer done()
-	p, ok = e.record.site(siteID)
+	defer turn.done()
+	p, ok = e.record.Site(siteID)
 	if !ok {
 		return nil
 	}
 	failing := e.failingNow(p, e.now())
-	before, _ := p.preferred()
-	links, states := make([]site.Link, 0, len(p.links)), make(map[int64]bool, len(p.links))
-	for l := range p.eachLink() {
+	before, _ := p.Preferred()
+	links, states := make([]site.Link, 0, len(p.Links)), make(map[int64]bool, len(p.Links))
+	for l := range p.EachLink() {
 		l.Failing, states[l.ID] = failing[l.ID], failing[l.ID]
 		links = append(links, l)
 	}
 	after, _ := site.Preferred(slices.Values(links))
 	var zones []int64
 	if after.ID != before.ID {
-		zones = zonesOf(p)
+		zones = p.ZoneIDs()
 	}
 	var serials map[int64]uint32
 	if err := e.store.Together(ctx, func(tx *store.Store) (err error) { serials, err = tx.NoteFailing(ctx, states, zones); return err }); err != nil {
 		return err
 	}
-	e.record.setLinks(links)
+	e.record.SetLinks(links)
 	if after.ID == before.ID {
 		e.faults.review(p.ID)
 		return nil
 	}
-	e.record.setSerials(serials)
-	moved, _ := e.record.site(siteID)
-	if err := e.republish([]premises{moved}, func(p premises) []site.Hostname { return p.followers[0] }, serials); err != nil {
+	e.record.SetSerials(serials)
+	moved, _ := e.record.Site(siteID)
+	if err := e.publish([]record.Site{moved}, record.Site.FollowingPreferred, serials); err != nil {
 		return err
 	}
 	now := e.now()
-	for _, h := range moved.followers[0] {
+	for _, h := range moved.FollowingPreferred() {
 		e.names.publish(h.ID, now)
 	}
-	e.Events.Publish(contract.EventLinkStanding, p.Code, after.Label, fmt.Sprintf("hostnames of %s follow link %s (%s) instead of %s", p.Code, after.Label, after.Addresses(), before.Label))
-	e.prober.sync(false)
+	e.Events.Publish(events.LinkReport, p.Code, after.Label, fmt.Sprintf("hostnames of %s follow link %s (%s) instead of %s", p.Code, after.Label, after.Addresses(), before.Label))
 	e.posts.touch(p.ID)
 	e.prober.moved(moved, after.ID)
 	e.askAgain(p.ID)
@@ -208,8 +198,8 @@ func (e *Engine) reviewLinks(ctx context.Context, siteID int64) error {
 	return nil
 }
 
-func sameFailing(p premises, failing map[int64]bool) bool {
-	for l := range p.eachLink() {
+func sameFailing(p record.Site, failing map[int64]bool) bool {
+	for l := range p.EachLink() {
 		if l.Failing != failing[l.ID] {
 			return false
 		}

@@ -13,6 +13,8 @@ import (
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/record"
 )
 
 // faultBoard knows which faults are open, and which sites have to be looked at again. What it shows does not wait for the database: a
@@ -160,7 +162,7 @@ func (e *Engine) runReview(ctx context.Context) {
 			return
 		}
 		if n%20 == 0 {
-			for _, p := range e.record.all() {
+			for _, p := range e.record.Sites() {
 				e.faults.review(p.ID)
 			}
 		}
@@ -183,7 +185,7 @@ func (e *Engine) ReviewNow(ctx context.Context, code string) error {
 }
 
 func (e *Engine) reviewSite(ctx context.Context, siteID int64) error {
-	p, ok := e.record.site(siteID)
+	p, ok := e.record.Site(siteID)
 	if !ok { // removed, and its faults with it
 		e.faults.mu.Lock()
 		delete(e.faults.open, siteID)
@@ -201,14 +203,14 @@ func (e *Engine) reviewSite(ctx context.Context, siteID int64) error {
 			if at, seen := e.config.Seen[FaultOf{siteID, f.Key()}]; seen && now.Sub(at) < seenFor {
 				was.opened = at
 			}
-			e.Events.Publish(contract.EventFaultOpened, p.Code, f.Subject, f.Summary)
+			e.Events.Publish(events.FaultOpened, p.Code, f.Subject, f.Summary)
 		}
 		was.finding = f
 		e.faults.put(siteID, was)
 	}
 	for key := range before {
 		e.faults.close(siteID, key, now)
-		e.Events.Publish(contract.EventFaultClosed, p.Code, key, "closed: "+key)
+		e.Events.Publish(events.FaultClosed, p.Code, key, "closed: "+key)
 	}
 	return e.writeFaults(ctx, siteID)
 }
@@ -249,7 +251,7 @@ func (e *Engine) openFaults(siteID int64) []contract.Fault {
 	defer e.faults.mu.Unlock()
 	out := []contract.Fault{}
 	for id, list := range e.faults.open {
-		p, ok := e.record.site(id)
+		p, ok := e.record.Site(id)
 		if !ok || siteID != 0 && id != siteID {
 			continue
 		}
@@ -264,9 +266,9 @@ func (e *Engine) openFaults(siteID int64) []contract.Fault {
 }
 
 // evidence gathers what is known of a site now.
-func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
-	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.devices, Seen: map[string]diagnose.DeviceSeen{}}
-	for _, d := range p.devices {
+func (e *Engine) evidence(p record.Site, now time.Time) diagnose.Evidence {
+	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.Devices, Seen: map[string]diagnose.DeviceSeen{}}
+	for _, d := range p.Devices {
 		if s, ok := e.sighting(d.ID); ok {
 			seen := diagnose.DeviceSeen{At: s.At, Present: s.Present, Found: s.Found, Ports: map[string]string{}, Hours: s.Hours, MAC: s.MAC}
 			for _, port := range s.Ports {
@@ -275,17 +277,17 @@ func (e *Engine) evidence(p premises, now time.Time) diagnose.Evidence {
 			ev.Seen[d.Name] = seen
 		}
 	}
-	for l := range p.eachLink() {
+	for l := range p.EachLink() {
 		ev.Links = append(ev.Links, e.linkEvidence(l, now))
 	}
-	for _, h := range p.hostnames {
-		want, known := p.answerOf(h), e.names.of(h.ID)
+	for _, h := range p.Hostnames {
+		want, known := p.AnswerOf(h), e.names.of(h.ID)
 		push, _ := e.pushOf(h)
 		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, LostIPv6: h.DeviceID != 0 && e.lostIPv6(h.DeviceID), Push: push, Want: want.IPv4, Given: known.given.IPv4, State: e.judge(p, h, now), Behind: e.behind(p, h)})
 	}
-	for _, s := range p.services {
+	for _, s := range p.Services {
 		st := e.prober.standing(s.ID)
-		l, _ := p.followed(s.LinkID)
+		l, _ := p.Followed(s.LinkID)
 		expected := s.ExpectedAt(now)
 		s.Expected = expected
 		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.address, State: st.state,

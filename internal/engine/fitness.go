@@ -6,8 +6,8 @@ import (
 	"maps"
 	"time"
 
-	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/engine/events"
 )
 
 const (
@@ -44,11 +44,11 @@ func (e *Engine) reviewFitness() {
 	links := map[int64]map[int64]bool{} // vantage point, link: whether anything answers there
 	for _, w := range p.watches {
 		rule := w.service.RuleAt(now)
-		where, ok := e.record.site(w.service.SiteID)
+		where, ok := e.record.Site(w.service.SiteID)
 		if rule.Expected != probe.ExpectReachable || rule.Mute || !ok {
 			continue
 		}
-		l, _ := where.followed(w.service.LinkID)
+		l, _ := where.Followed(w.service.LinkID)
 		for i, v := range w.views {
 			if v.left != "" || now.Sub(v.At) > rule.Stale {
 				continue
@@ -103,12 +103,12 @@ func (e *Engine) reviewFitness() {
 	}
 	for id, words := range next {
 		if before[id] == "" {
-			e.Events.Publish(contract.EventVantage, "", e.posts.name(id), fmt.Sprintf("vantage point %s does not count for now: %s", e.posts.name(id), words))
+			e.Events.Publish(events.Vantage, "", e.posts.name(id), fmt.Sprintf("vantage point %s does not count for now: %s", e.posts.name(id), words))
 		}
 	}
 	for id := range before {
 		if next[id] == "" {
-			e.Events.Publish(contract.EventVantage, "", e.posts.name(id), fmt.Sprintf("vantage point %s counts again", e.posts.name(id)))
+			e.Events.Publish(events.Vantage, "", e.posts.name(id), fmt.Sprintf("vantage point %s counts again", e.posts.name(id)))
 		}
 	}
 }

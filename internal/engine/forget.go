@@ -1,98 +1,61 @@
 package engine
 
 import (
-	"maps"
-	"time"
-
-	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/record"
 )
 
-// forgetGone drops what is remembered of sites, links, hostnames, devices and aliases that are no longer on record. The caller holds
-// the edit lock.
-func (e *Engine) forgetGone() {
-	sites, links, hostnames, devices, aliases := map[int64]bool{}, map[int64]bool{}, map[int64]bool{}, map[int64]bool{}, map[int64]bool{}
-	for _, p := range e.record.all() {
-		sites[p.ID] = true
-		for _, l := range p.links {
-			links[l.ID] = true
-		}
-		for _, h := range p.hostnames {
-			hostnames[h.ID] = true
-		}
-		for _, d := range p.devices {
-			devices[d.ID] = true
-		}
-	}
-	list, _ := e.record.content()
-	for _, a := range list {
-		aliases[a.ID] = true
-	}
-	e.remote.forgetZones(func(id int64) bool { return e.record.zone(id).ID != 0 })
+// forget drops what is remembered of what is no longer on record. The caller holds the edit lock.
+func (e *Engine) forget(gone record.Gone) {
+	e.remote.forgetZones(func(id int64) bool { return !gone.Zones[id] })
+	e.zones.Forget(gone)
+	e.moves.Forget(gone)
 
 	e.names.mu.Lock()
-	maps.DeleteFunc(e.names.given, func(id int64, _ nameState) bool { return !hostnames[id] })
+	drop(e.names.given, gone.Hostnames)
 	e.names.mu.Unlock()
 
 	e.aliases.mu.Lock()
-	maps.DeleteFunc(e.aliases.given, func(id int64, _ map[place]wan.Pair) bool { return !aliases[id] })
+	drop(e.aliases.given, gone.Aliases)
 	e.aliases.mu.Unlock()
 
 	e.standings.mu.Lock()
-	maps.DeleteFunc(e.standings.links, func(id int64, _ *linkStanding) bool { return !links[id] })
-	for _, times := range []map[int64]time.Time{e.failover.down, e.failover.working, e.failover.tried} {
-		maps.DeleteFunc(times, func(id int64, _ time.Time) bool { return !links[id] })
-	}
-	for id := range e.standings.dirty {
-		if !links[id] {
-			delete(e.standings.dirty, id)
-		}
-	}
+	drop(e.standings.links, gone.Links)
+	drop(e.standings.dirty, gone.Links)
+	drop(e.failover.down, gone.Links)
+	drop(e.failover.working, gone.Links)
+	drop(e.failover.tried, gone.Links)
 	e.standings.mu.Unlock()
 
 	e.heard.mu.Lock()
-	maps.DeleteFunc(e.heard.at, func(id int64, _ time.Time) bool { return !links[id] })
-	maps.DeleteFunc(e.heard.dirty, func(id int64, _ time.Time) bool { return !links[id] })
+	drop(e.heard.at, gone.Links)
+	drop(e.heard.dirty, gone.Links)
 	e.heard.mu.Unlock()
 
 	e.yard.mu.Lock()
-	for id := range e.yard.seen {
-		if !devices[id] {
-			delete(e.yard.seen, id)
-			delete(e.yard.dirty, id)
-		}
-	}
-	for id := range e.yard.proofs {
-		if !links[id] {
-			delete(e.yard.proofs, id)
-		}
-	}
-	for id := range e.yard.checks {
-		if !links[id] {
-			delete(e.yard.checks, id)
-			delete(e.yard.due, id)
-		}
-	}
+	drop(e.yard.seen, gone.Devices)
+	drop(e.yard.dirty, gone.Devices)
+	drop(e.yard.proofs, gone.Links)
+	drop(e.yard.checks, gone.Links)
+	drop(e.yard.due, gone.Links)
 	e.yard.mu.Unlock()
 
 	e.patterns.mu.Lock()
-	maps.DeleteFunc(e.patterns.changes, func(id int64, _ []time.Time) bool { return !links[id] })
-	maps.DeleteFunc(e.patterns.learned, func(id int64, _ learned) bool { return !links[id] })
+	drop(e.patterns.changes, gone.Links)
+	drop(e.patterns.learned, gone.Links)
 	e.patterns.mu.Unlock()
 
 	e.faults.mu.Lock()
-	for id := range e.faults.open {
-		if !sites[id] {
-			delete(e.faults.open, id)
-			delete(e.faults.shut, id)
-		}
-	}
+	drop(e.faults.open, gone.Sites)
+	drop(e.faults.shut, gone.Sites)
 	e.faults.mu.Unlock()
 
 	e.prober.doors.mu.Lock()
-	maps.DeleteFunc(e.prober.doors.closed, func(id int64, _ closedDoor) bool { return !links[id] })
+	drop(e.prober.doors.closed, gone.Links)
 	e.prober.doors.mu.Unlock()
+}
 
-	e.moves.mu.Lock()
-	maps.DeleteFunc(e.moves.open, func(id int64, _ *openMove) bool { return !links[id] })
-	e.moves.mu.Unlock()
+func drop[T any](from map[int64]T, gone map[int64]bool) {
+	for id := range gone {
+		delete(from, id)
+	}
 }

@@ -51,7 +51,7 @@ func (q *inquiries) ask(siteID int64, every bool) {
 // push queues a site. The caller holds q.mu.
 func (q *inquiries) push(siteID int64) {
 	q.queue = append(q.queue, siteID)
-	wake(q.more)
+	signal(q.more)
 }
 
 // next takes a site that is to be asked for; ok is false where there is none.
@@ -66,7 +66,7 @@ func (q *inquiries) next() (siteID int64, every, ok bool) {
 	every = q.open[siteID].every
 	q.open[siteID] = inquiry{}
 	if len(q.queue) > 0 {
-		wake(q.more)
+		signal(q.more)
 	}
 	return siteID, every, true
 }

@@ -8,10 +8,12 @@ import (
 	"strconv"
 	"time"
 
-	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/moves"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -54,7 +56,7 @@ const commitMost = 1024
 // ErrLinkGone, ErrNotRecorded.
 func (e *Engine) Announce(ctx context.Context, linkID int64, a wan.Announcement) (Receipt, error) {
 	now := e.now()
-	_, l, ok := e.record.ofLink(linkID)
+	_, l, ok := e.record.SiteOfLink(linkID)
 	if !ok {
 		return Receipt{}, ErrLinkGone
 	}
@@ -156,8 +158,8 @@ func (e *Engine) commit(ctx context.Context, group []pending) (again []pending) 
 
 // commitInOrder is commit for whoever holds the edit lock.
 func (e *Engine) commitInOrder(ctx context.Context, group []pending) (again []pending) {
-	if e.unsettled.full() {
-		if err := e.settle(ctx); err != nil {
+	if e.moves.Full() {
+		if err := e.moves.Settle(ctx); err != nil {
 			e.log.Error("announcements wait to be settled", "error", err)
 		}
 	}
@@ -165,7 +167,7 @@ func (e *Engine) commitInOrder(ctx context.Context, group []pending) (again []pe
 	r.Changes, r.Serials = make([]store.Change, 0, len(group)), map[int64]uint32{}
 	changed := make([]site.Link, 0, len(group))
 	for _, p := range group {
-		where, l, ok := e.record.ofLink(p.linkID)
+		where, l, ok := e.record.SiteOfLink(p.linkID)
 		if !ok {
 			p.done(result{err: ErrLinkGone}, false)
 			continue
@@ -187,7 +189,7 @@ func (e *Engine) commitInOrder(ctx context.Context, group []pending) (again []pe
 		r.Changes = append(r.Changes, p.change(l, d))
 		l.IPv4, l.IPv6, l.Source, l.Since, l.Heard = d.New.IPv4, d.New.IPv6, p.what.Source, p.received, p.received
 		changed = append(changed, l)
-		e.raise(r.Serials, where.followingOne(l.ID))
+		e.raise(r.Serials, where.FollowingLink(l.ID))
 	}
 	if len(r.Changes) == 0 {
 		return again
@@ -206,8 +208,8 @@ func (e *Engine) commitInOrder(ctx context.Context, group []pending) (again []pe
 	for _, l := range changed {
 		e.heard.note(l.ID, l.Heard)
 	}
-	e.record.setLinks(changed)
-	e.record.setSerials(r.Serials)
+	e.record.SetLinks(changed)
+	e.record.SetSerials(r.Serials)
 	r.sites = e.sitesOf(r.Changes)
 	e.publishing.Lock() // before edit is given back, so that groups are published in the order in which they are recorded
 	// Where several came at once, more are on their way.
@@ -231,8 +233,8 @@ func (e *Engine) accept(ctx context.Context, g store.Group) error {
 	if err := e.writes.note(e.store.Accept(ctx, g), e.now()); err != nil {
 		return err
 	}
-	e.unsettled.accept(g)
-	wake(e.tellMembers)
+	e.moves.Accept(g)
+	signal(e.tellMembers)
 	return nil
 }
 
@@ -262,7 +264,7 @@ func (p pending) change(l site.Link, d wan.Decision) store.Change {
 func (e *Engine) raise(serials map[int64]uint32, hostnames []site.Hostname) {
 	for _, h := range hostnames {
 		if _, raised := serials[h.ZoneID]; !raised {
-			serials[h.ZoneID] = names.NextSerial(e.record.zone(h.ZoneID).Serial)
+			serials[h.ZoneID] = names.NextSerial(e.record.Zone(h.ZoneID).Serial)
 		}
 	}
 }
@@ -272,7 +274,7 @@ type recorded struct {
 	store.Group
 	accepted []pending // in the order of the changes
 	links    map[int64]bool
-	sites    map[int64]premises
+	sites    map[int64]record.Site
 	at       time.Time
 }
 
@@ -280,19 +282,19 @@ type recorded struct {
 // e.publishing.
 func (e *Engine) publishGroup(r recorded) {
 	defer e.publishing.Unlock()
-	if err := e.republish(slices.Collect(maps.Values(r.sites)), func(p premises) []site.Hostname { return p.following(r.links) }, r.Serials); err != nil {
+	if err := e.publish(slices.Collect(maps.Values(r.sites)), func(p record.Site) []site.Hostname { return p.Following(r.links) }, r.Serials); err != nil {
 		e.log.Error("publish", "error", err)
 	}
 	published := e.now()
 	for _, c := range r.Changes { // before anybody is told: who asks then is to see names that settle
-		for _, h := range r.sites[c.SiteID].followingOne(c.LinkID) {
+		for _, h := range r.sites[c.SiteID].FollowingLink(c.LinkID) {
 			e.names.publish(h.ID, published)
 		}
 	}
 	e.answer(r)
 	for _, c := range r.Changes {
 		p := r.sites[c.SiteID]
-		e.afterMove(p, p.followingOne(c.LinkID), c, store.Stages{MoveID: c.ID, Recorded: r.at, Published: published})
+		e.afterMove(p, p.FollowingLink(c.LinkID), c, store.Stages{MoveID: c.ID, Recorded: r.at, Published: published})
 	}
 	for id := range r.sites { // once, however many of its links moved
 		e.askAgain(id)
@@ -311,8 +313,8 @@ func (e *Engine) answer(r recorded) {
 		c := r.Changes[i]
 		receipt := Receipt{Decision: wan.Decision{Changed: true, Old: c.Old, New: c.New}, MoveID: c.ID}
 		if where := r.sites[c.SiteID]; !p.update {
-			for _, h := range where.followingOne(p.linkID) {
-				if where.answerOf(h) == c.New {
+			for _, h := range where.FollowingLink(p.linkID) {
+				if where.AnswerOf(h) == c.New {
 					receipt.Hostnames = append(receipt.Hostnames, string(h.Name))
 				}
 			}
@@ -321,13 +323,13 @@ func (e *Engine) answer(r recorded) {
 	}
 }
 
-func (e *Engine) sitesOf(changes []store.Change) map[int64]premises {
-	out := make(map[int64]premises, len(changes))
+func (e *Engine) sitesOf(changes []store.Change) map[int64]record.Site {
+	out := make(map[int64]record.Site, len(changes))
 	for _, c := range changes {
 		if _, there := out[c.SiteID]; there {
 			continue
 		}
-		if p, ok := e.record.site(c.SiteID); ok {
+		if p, ok := e.record.Site(c.SiteID); ok {
 			out[c.SiteID] = p
 		}
 	}
@@ -336,13 +338,13 @@ func (e *Engine) sitesOf(changes []store.Change) map[int64]premises {
 
 // afterMove sets off what follows a published move: proof that the names that follow the link answer it, and that the
 // services do.
-func (e *Engine) afterMove(p premises, following []site.Hostname, c store.Change, s store.Stages) {
+func (e *Engine) afterMove(p record.Site, following []site.Hostname, c store.Change, s store.Stages) {
 	if !e.publishedAtOnce(following) {
 		s.Published = time.Time{} // its primaries have to take it first
 	}
-	e.moves.begin(&openMove{id: s.MoveID, siteID: p.ID, linkID: c.LinkID, zones: e.remoteZonesOf(following), unseen: e.resolvable(following), waiting: e.prober.expectedOn(p, c.LinkID)})
-	e.unsettled.reached(s)
-	e.Events.Publish(contract.EventMoveRecorded, p.Code, strconv.FormatInt(s.MoveID, 10), "the address went from "+c.Old.String()+" to "+c.New.String())
+	e.moves.Begin(moves.Open{ID: s.MoveID, SiteID: p.ID, LinkID: c.LinkID, Zones: e.remoteZonesOf(following), Unseen: e.resolvable(following), Waiting: e.prober.expectedOn(p, c.LinkID)})
+	e.moves.Reached(s)
+	e.Events.Publish(events.MoveRecorded, p.Code, strconv.FormatInt(s.MoveID, 10), "the address went from "+c.Old.String()+" to "+c.New.String())
 	e.prober.moved(p, c.LinkID)
 	e.patterns.changed(c.LinkID, c.Noticed)
 }

@@ -8,13 +8,14 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
 // KeepHostname has a hostname stay at the addresses that it has, whatever its link does; ReleaseHostname lets it follow again.
 func (e *Engine) KeepHostname(ctx context.Context, name string) (contract.Hostname, error) {
-	return e.keep(ctx, name, func(p premises, h site.Hostname) (site.Keeper, wan.Pair, string, error) {
-		pair := p.answerOf(h)
+	return e.keep(ctx, name, func(p record.Site, h site.Hostname) (site.Keeper, wan.Pair, string, error) {
+		pair := p.AnswerOf(h)
 		if !pair.Known() {
 			return "", pair, "", site.Flaws{{Field: "name", Detail: fmt.Sprintf("%s has no address yet that it could be kept at", name)}}
 		}
@@ -24,18 +25,18 @@ func (e *Engine) KeepHostname(ctx context.Context, name string) (contract.Hostna
 
 // ReleaseHostname lets a hostname that is kept follow its link again.
 func (e *Engine) ReleaseHostname(ctx context.Context, name string) (contract.Hostname, error) {
-	return e.keep(ctx, name, func(premises, site.Hostname) (site.Keeper, wan.Pair, string, error) {
+	return e.keep(ctx, name, func(record.Site, site.Hostname) (site.Keeper, wan.Pair, string, error) {
 		return "", wan.Pair{}, "follows its link again", nil
 	})
 }
 
-func (e *Engine) keep(ctx context.Context, name string, decide func(premises, site.Hostname) (site.Keeper, wan.Pair, string, error)) (contract.Hostname, error) {
+func (e *Engine) keep(ctx context.Context, name string, decide func(record.Site, site.Hostname) (site.Keeper, wan.Pair, string, error)) (contract.Hostname, error) {
 	err := e.change(ctx, func() (edit, error) {
 		h, err := e.Hostname(name)
 		if err != nil {
 			return edit{}, err
 		}
-		p, _ := e.record.site(h.SiteID)
+		p, _ := e.record.Site(h.SiteID)
 		by, pair, words, err := decide(p, h.Hostname)
 		return edit{site: p.Code, words: "hostname " + name + " " + words, of: hostnameResource(h.Hostname),
 			before: map[string]string{"kept_at": keptAt(h.Hostname)}, after: map[string]string{"kept_at": pair.String()},
@@ -56,7 +57,7 @@ func (e *Engine) KeepOut(ctx context.Context, linkID int64, except map[string]bo
 		return nil
 	}
 	return e.change(ctx, func() (edit, error) {
-		p, _, ok := e.record.ofLink(linkID)
+		p, _, ok := e.record.SiteOfLink(linkID)
 		if !ok {
 			return edit{}, ErrLinkGone
 		}
@@ -72,14 +73,14 @@ func (e *Engine) KeepOut(ctx context.Context, linkID int64, except map[string]bo
 
 // keptOut says which hostnames of a link have to be kept and which released, and in which zones.
 func (e *Engine) keptOut(linkID int64, except map[string]bool) (keep, release map[int64]wan.Pair, zones []int64) {
-	p, _, _ := e.record.ofLink(linkID)
+	p, _, _ := e.record.SiteOfLink(linkID)
 	keep, release = map[int64]wan.Pair{}, map[int64]wan.Pair{}
-	for _, h := range p.hostnames {
-		l, follows := p.followed(h.LinkID)
+	for _, h := range p.Hostnames {
+		l, follows := p.Followed(h.LinkID)
 		if !follows || l.ID != linkID || h.KeptBy == site.KeptByOperator || except[string(h.Name)] == (h.KeptBy == site.KeptByAnnouncement) {
 			continue
 		}
-		pair := p.answerOf(h)
+		pair := p.AnswerOf(h)
 		switch {
 		case except[string(h.Name)] && pair.Known():
 			keep[h.ID] = pair

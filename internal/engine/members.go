@@ -3,16 +3,13 @@ package engine
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
-	"net/netip"
 	"slices"
 	"time"
 
-	"github.com/miekg/dns"
-
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -41,7 +38,7 @@ func (e *Engine) runTellMembers(ctx context.Context) {
 // secondaries take nothing that goes back (RFC 1982). where says where it was seen.
 func (e *Engine) raiseSerials(ctx context.Context, seen map[string]uint32, where string) error {
 	raised := map[int64]uint32{}
-	for _, z := range e.record.zoneList() {
+	for _, z := range e.record.Zones() {
 		if was, known := seen[string(z.Apex)]; known && names.SerialAfter(was, z.Serial) {
 			raised[z.ID] = names.NextSerial(was)
 			e.log.Warn("a zone's serial had gone back, as after a restore; it goes on after the one that was seen", "zone", z.Apex, "recorded", z.Serial,
@@ -54,79 +51,8 @@ func (e *Engine) raiseSerials(ctx context.Context, seen map[string]uint32, where
 	if err := e.store.Together(ctx, func(tx *store.Store) error { return tx.RaiseSerials(ctx, raised) }); err != nil {
 		return err
 	}
-	e.record.setSerials(raised)
+	e.record.SetSerials(raised)
 	return nil
-}
-
-// serialsEvery is how often the secondaries are asked for their serials, and serialWait how long one may take.
-const serialsEvery, serialWait = 10 * time.Minute, time.Second
-
-// runSerials asks the secondaries of hosted zones which serials they have, so that a zone that has gone back is noticed even where
-// this machine's copy is gone too.
-func (e *Engine) runSerials(ctx context.Context) {
-	tick := time.NewTicker(serialsEvery)
-	defer tick.Stop()
-	for {
-		if err := e.reviewSerials(ctx); err != nil && ctx.Err() == nil {
-			e.log.Warn("the serials of secondaries were not compared; trying again", "error", err)
-		}
-		select {
-		case <-tick.C:
-		case <-ctx.Done():
-			return
-		}
-	}
-}
-
-func (e *Engine) reviewSerials(ctx context.Context) error {
-	seen, where := map[string]uint32{}, ""
-	for _, z := range e.record.zoneList() {
-		if z.Kind == names.Remote {
-			continue
-		}
-		for _, at := range slices.Concat(z.Notify, z.AlsoAsk) {
-			serial, err := serialAt(ctx, z.Apex, at)
-			newest, known := seen[string(z.Apex)]
-			if err == nil && (!known || names.SerialAfter(serial, newest)) {
-				seen[string(z.Apex)], where = serial, at.String()
-			}
-		}
-	}
-	behind := slices.ContainsFunc(e.record.zoneList(), func(z names.Zone) bool {
-		was, known := seen[string(z.Apex)]
-		return known && names.SerialAfter(was, z.Serial)
-	})
-	if !behind {
-		return nil
-	}
-	ctx, cancel := context.WithTimeout(ctx, editLimit)
-	defer cancel()
-	done, err := e.editing(ctx)
-	if err != nil {
-		return err
-	}
-	defer done()
-	if err := e.raiseSerials(ctx, seen, where); err != nil {
-		return err
-	}
-	return e.publishAll()
-}
-
-// serialAt asks a server for the serial that it has of a zone.
-func serialAt(ctx context.Context, apex names.Name, at netip.AddrPort) (uint32, error) {
-	client := dns.Client{Timeout: serialWait}
-	m := new(dns.Msg).SetQuestion(string(apex)+".", dns.TypeSOA)
-	m.RecursionDesired = false
-	reply, _, err := client.ExchangeContext(ctx, m, at.String())
-	if err != nil {
-		return 0, err
-	}
-	for _, rr := range reply.Answer {
-		if soa, ok := rr.(*dns.SOA); ok && reply.Authoritative {
-			return soa.Serial, nil
-		}
-	}
-	return 0, fmt.Errorf("%s does not have zone %s", at, apex)
 }
 
 // Member loops: a server that stands by answers what another one writes.
@@ -198,12 +124,13 @@ func (e *Engine) Follow(ctx context.Context) {
 
 // takeOver takes over what another server has written: moves after position, or the whole record.
 func (e *Engine) takeOver(ctx context.Context, whole bool, position *int64) error {
+	var d record.Diff
 	if whole {
 		newest, err := e.store.NewestMove(ctx) // before the record is read: what comes meanwhile is taken again
 		if err != nil {
 			return err
 		}
-		if err := e.reload(ctx); err != nil {
+		if d, err = e.record.Load(ctx, e.store); err != nil {
 			return err
 		}
 		*position = newest
@@ -213,11 +140,11 @@ func (e *Engine) takeOver(ctx context.Context, whole bool, position *int64) erro
 		return err
 	}
 	if whole {
-		if err := e.publishAll(); err != nil {
+		if err := e.zones.Apply(d); err != nil {
 			return err
 		}
-		e.forgetGone()
-		e.prober.sync(false)
+		e.forget(d.Gone())
+		e.prober.apply(d, false)
 		if err := e.readStates(ctx); err != nil {
 			return err
 		}
@@ -227,10 +154,10 @@ func (e *Engine) takeOver(ctx context.Context, whole bool, position *int64) erro
 
 // takeMoves has memory and zones follow moves that another server accepted.
 func (e *Engine) takeMoves(g store.Group, position *int64) error {
-	moved, sites := map[int64]bool{}, map[int64]premises{}
+	moved, sites := map[int64]bool{}, map[int64]record.Site{}
 	var links []site.Link
 	for _, c := range g.Changes {
-		_, l, ok := e.record.ofLink(c.LinkID)
+		_, l, ok := e.record.SiteOfLink(c.LinkID)
 		if !ok {
 			continue
 		}
@@ -238,20 +165,20 @@ func (e *Engine) takeMoves(g store.Group, position *int64) error {
 		links, moved[l.ID] = append(links, l), true
 		*position = max(*position, c.ID)
 	}
-	e.record.setLinks(links)
+	e.record.SetLinks(links)
 	newer := map[int64]uint32{}
 	for id, serial := range g.Serials {
-		if z := e.record.zone(id); z.ID != 0 && z.Serial != serial {
+		if z := e.record.Zone(id); z.ID != 0 && z.Serial != serial {
 			newer[id] = serial
 		}
 	}
-	e.record.setSerials(newer)
+	e.record.SetSerials(newer)
 	for _, c := range g.Changes {
-		if p, ok := e.record.site(c.SiteID); ok {
+		if p, ok := e.record.Site(c.SiteID); ok {
 			sites[c.SiteID] = p
 		}
 	}
-	return e.republish(slices.Collect(maps.Values(sites)), func(p premises) []site.Hostname { return p.following(moved) }, newer)
+	return e.publish(slices.Collect(maps.Values(sites)), func(p record.Site) []site.Hostname { return p.Following(moved) }, newer)
 }
 
 // readStates reads how services stand and what is wrong, as the writer sees it.

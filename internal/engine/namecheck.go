@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/zones"
 )
 
 // international is the profile of RFC 5891 for names to be recorded.
@@ -61,15 +62,15 @@ func (e *Engine) CheckName(text string) contract.NameCheck {
 	if text := shown(name); text != "" {
 		out.Shown = text
 	}
-	if _, h, taken := e.record.at(name); taken {
+	if _, h, taken := e.record.HostnameAt(name); taken {
 		out.Detail = fmt.Sprintf("%s belongs to site %s already", out.Shown, h.Site)
 		return out
 	}
-	if err := names.CheckContent(z.Apex, append(e.contentOf(z), names.Record{Name: name, Type: "A"})); err != nil {
+	if err := e.zones.Check(z, []names.Record{{Name: name, Type: "A"}}, zones.LeaveNone); err != nil {
 		out.Detail = err.Error()
 		return out
 	}
-	if r, taken := e.record.redirect(name); taken {
+	if r, taken := e.record.Redirect(name); taken {
 		out.Detail = fmt.Sprintf("%s is a redirect to %s", out.Shown, r.Hostname)
 		return out
 	}

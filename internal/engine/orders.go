@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -61,6 +62,13 @@ func (y *yard) rouse(siteID int64) {
 	delete(y.wake, siteID)
 }
 
+// rouseSite is rouse for whoever does not hold y.mu.
+func (y *yard) rouseSite(siteID int64) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	y.rouse(siteID)
+}
+
 // rouseAll has all agents ask anew, as the record may be another one for them.
 func (y *yard) rouseAll() {
 	y.mu.Lock()
@@ -74,14 +82,14 @@ func (y *yard) rouseAll() {
 // Orders gives what the agent of a link is to do. Where it has that already, it waits for something new, until ctx ends.
 func (e *Engine) Orders(ctx context.Context, linkID int64, have string) (contract.Orders, error) {
 	for {
-		p, _, ok := e.record.ofLink(linkID)
+		p, _, ok := e.record.SiteOfLink(linkID)
 		if !ok {
 			return contract.Orders{}, ErrLinkGone
 		}
 		e.yard.mu.Lock()
 		wake := e.yard.waker(p.ID) // before the record is read, so that no edit is missed
 		e.yard.mu.Unlock()
-		p, _, _ = e.record.ofLink(linkID)
+		p, _, _ = e.record.SiteOfLink(linkID)
 		out := contract.Orders{Watch: watchOf(p), Every: e.config.WatchEvery.Seconds()}
 		h := fnv.New64a()
 		_ = json.NewEncoder(h).Encode(out)
@@ -107,36 +115,20 @@ func (e *Engine) Orders(ctx context.Context, linkID int64, have string) (contrac
 }
 
 // watchOf lists the devices of a site with the ports of their services.
-func watchOf(p premises) []contract.WatchItem {
+func watchOf(p record.Site) []contract.WatchItem {
 	out := []contract.WatchItem{}
-	wanted := p.wantIPv6()
-	for _, d := range p.devices {
+	wanted := p.WantIPv6()
+	for _, d := range p.Devices {
 		item := contract.WatchItem{Device: d.Name, MAC: d.MAC, Address: d.Address.String(), WantIPv6: wanted[d.ID]}
 		if d.IPv6.IsValid() {
 			item.IPv6 = d.IPv6.String()
 		}
-		for _, s := range p.services {
+		for _, s := range p.Services {
 			if s.DeviceID == d.ID {
 				item.Ports = append(item.Ports, contract.WatchPort{Service: s.Name, Transport: string(s.Transport), Port: s.InternalFrom})
 			}
 		}
 		out = append(out, item)
-	}
-	return out
-}
-
-// wantIPv6 says of which devices the IPv6 address is wanted.
-func (p premises) wantIPv6() map[int64]bool {
-	out := map[int64]bool{}
-	for _, h := range p.hostnames {
-		if h.DeviceID != 0 {
-			out[h.DeviceID] = true
-		}
-	}
-	for _, s := range p.services {
-		if s.Pinholed() {
-			out[s.DeviceID] = true
-		}
 	}
 	return out
 }
@@ -149,7 +141,7 @@ const checkAgain = 5 * time.Second
 
 // askAgent has the agent of a link check its address now, as something fails there.
 func (e *Engine) askAgent(linkID int64) {
-	p, l, ok := e.record.ofLink(linkID)
+	p, l, ok := e.record.SiteOfLink(linkID)
 	if !ok || !l.Agent {
 		return
 	}

@@ -5,11 +5,11 @@ import (
 	"slices"
 	"time"
 
-	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -41,8 +41,8 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 		return confirm
 	}
 	var l site.Link
-	if where, ok := p.e.record.site(s.SiteID); ok {
-		if l, _ = where.followed(s.LinkID); r.address != where.probedAt(s, l) {
+	if where, ok := p.e.record.Site(s.SiteID); ok {
+		if l, _ = where.Followed(s.LinkID); r.address != where.TargetOf(s, l) {
 			w.again = w.again || vantage == p.own // the link moved while we probed: what came back is about somebody else
 			p.mu.Unlock()
 			return confirm
@@ -201,11 +201,11 @@ func (p *prober) tell(r round, before, after standing) {
 	s := r.service
 	asExpected := probe.AsExpected(s.ExpectedAt(r.at), after.state)
 	if after.view.Outcome != before.view.Outcome {
-		p.e.Events.Publish(contract.EventServiceOutcome, r.site, s.Name, fmt.Sprintf("%s %s is %s", s.Name, r.target(), after.view.Outcome))
+		p.e.Events.Publish(events.ServiceOutcome, r.site, s.Name, fmt.Sprintf("%s %s is %s", s.Name, r.target(), after.view.Outcome))
 	}
 	if after.state != before.state {
 		p.book.standing(store.Standing{ServiceID: s.ID, State: after.state, Since: after.since})
-		p.e.Events.Publish(contract.EventServiceState, r.site, s.Name, fmt.Sprintf("%s went from %s to %s", s.Name, probe.Words(s.ExpectedAt(r.at), before.state, false), probe.Words(s.ExpectedAt(r.at), after.state, false)))
+		p.e.Events.Publish(events.ServiceState, r.site, s.Name, fmt.Sprintf("%s went from %s to %s", s.Name, probe.Words(s.ExpectedAt(r.at), before.state, false), probe.Words(s.ExpectedAt(r.at), after.state, false)))
 	}
 	failed := s.RuleAt(r.at).Meaning(r.outcome) == probe.NotWanted
 	if (failed && before.view.Outcome != r.outcome || after.state != before.state && !asExpected) && !s.Mute() {
@@ -215,8 +215,6 @@ func (p *prober) tell(r round, before, after standing) {
 		p.e.faults.review(s.SiteID)
 	}
 	if asExpected && r.outcome.Good() {
-		if id, done := p.e.moves.confirmed(r.linkID, s.ID); done {
-			p.e.unsettled.reached(store.Stages{MoveID: id, Confirmed: r.at})
-		}
+		p.e.moves.Confirmed(r.linkID, s.ID, r.at)
 	}
 }

@@ -17,6 +17,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -186,22 +187,22 @@ func (e *Engine) reassign() {
 	whole, dirty := p.whole, p.dirty
 	p.whole, p.dirty = false, map[int64]bool{}
 	p.mu.Unlock()
-	var list []premises
+	var list []record.Site
 	if whole {
-		list = e.record.all()
+		list = e.record.Sites()
 	} else {
 		for id := range dirty {
-			if where, ok := e.record.site(id); ok {
+			if where, ok := e.record.Site(id); ok {
 				list = append(list, where)
 			} else {
-				list = append(list, premises{Site: site.Site{ID: id}})
+				list = append(list, record.Site{Site: site.Site{ID: id}})
 			}
 		}
 	}
 	fresh, sites, siteOf := map[int64]contract.Assignment{}, map[int64]bool{}, map[int64]int64{}
 	for _, where := range list {
 		sites[where.ID] = true
-		for _, s := range where.services {
+		for _, s := range where.Services {
 			fresh[s.ID], siteOf[s.ID] = e.assignment(where, s), where.ID
 		}
 	}
@@ -236,23 +237,23 @@ func (e *Engine) reassign() {
 func sameAssignment(a, b contract.Assignment) bool { return reflect.DeepEqual(a, b) }
 
 // assignment says what a vantage point is to probe of a service.
-func (e *Engine) assignment(where premises, s site.Service) contract.Assignment {
-	l, _ := where.followed(s.LinkID)
-	a := contract.Assignment{ID: s.ID, Revision: s.Revision, Ports: portsOf(s), Kind: s.Kind, Transport: s.Transport, Options: s.Options,
+func (e *Engine) assignment(where record.Site, s site.Service) contract.Assignment {
+	l, _ := where.Followed(s.LinkID)
+	a := contract.Assignment{ID: s.ID, Revision: s.Revision, Ports: record.Ports(s), Kind: s.Kind, Transport: s.Transport, Options: s.Options,
 		ProbeKey: s.ProbeKey, Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now()), Interval: interval(s).Seconds(), Shut: e.prober.doors.shut(l, e.heard.last(l))}
-	if at := where.probedAt(s, l); at.IsValid() {
+	if at := where.TargetOf(s, l); at.IsValid() {
 		a.Target = at.String()
 	}
-	if also := where.alsoAt(s, l); also.IsValid() {
+	if also := where.SecondTargetOf(s, l); also.IsValid() {
 		a.Also = also.String()
 	}
 	// A vantage point is told the site's names only where the protocol needs them: for a request's host, or a server's choice of
 	// certificate.
 	if s.Kind.Named() {
-		a.Hostname = hostnameOf(where, l)
+		a.Hostname = where.HostnameOn(l)
 	}
 	if s.Kind == probe.KindHTTP || s.Kind == probe.KindHTTPS {
-		for door := range doorsOf(where, l) {
+		for door := range where.OwnPorts(l) {
 			a.Own = append(a.Own, door)
 		}
 		slices.Sort(a.Own)

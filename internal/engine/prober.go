@@ -13,6 +13,7 @@ import (
 	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
 )
 
 // prober probes every service at its pace from this server's vantage point, and judges them by what all vantage points see.
@@ -108,7 +109,11 @@ func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
 		return nil, err
 	}
 	p.book.resume(today)
-	p.sync(true)
+	var all record.Diff
+	for _, where := range e.record.Sites() {
+		all.Sites = append(all.Sites, record.SiteChange{After: where})
+	}
+	p.apply(all, true)
 	for _, s := range standings {
 		if w := p.watches[s.ServiceID]; w != nil {
 			w.state, w.since = s.State, s.Since
@@ -129,54 +134,65 @@ func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
 	return p, nil
 }
 
-// sync takes over the services on record. At the start they are due within their first interval; one that is added or
-// edited later is due at once: somebody is waiting for it.
-func (p *prober) sync(starting bool) {
-	now, ticks := p.e.now(), p.e.ticks()
+// apply makes the watches follow a change of the record. At the start services are due within their first interval; one that is
+// added or edited later is due at once: somebody is waiting for it.
+func (p *prober) apply(d record.Diff, starting bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	gone := make(map[int64]bool, len(p.watches))
-	for id := range p.watches {
-		gone[id] = true
-	}
-	for _, site := range p.e.record.all() {
-		for i := range site.services {
-			s := &site.services[i]
-			delete(gone, s.ID)
-			w := p.watches[s.ID]
-			if w == nil {
-				w = &watch{service: s, standing: standing{state: probe.StateUnknown, since: now}}
-				w.due = ticks
-				if starting {
-					w.due = pace.First(ticks, interval(*s), rand.Float64())
-				}
-				p.watches[s.ID] = w
-				p.queue.Add(w)
-				continue
-			}
-			before := *w.service
-			w.service = s
-			if before == *s {
-				continue
-			}
-			if w.cancel != nil && before.Revision != s.Revision {
-				w.cancel() // what comes back would be about the revision before
-			}
-			before.Fingerprint, before.Pinned, before.PinnedBy, before.Revision = s.Fingerprint, s.Pinned, s.PinnedBy, s.Revision
-			if before != *s { // another thing to probe: what was seen is about the old one
-				w.views, w.view, w.shown = nil, probe.View{}, nil
-			}
-			p.hurry(w)
+	for _, c := range d.Sites {
+		there := make(map[int64]bool, len(c.After.Services))
+		for i := range c.After.Services {
+			there[c.After.Services[i].ID] = true
+			p.watch(&c.After.Services[i], starting)
 		}
-	}
-	for id := range gone {
-		if w := p.watches[id]; w.place >= 0 {
-			p.queue.Remove(w.place)
+		for _, s := range c.Before.Services {
+			if !there[s.ID] {
+				p.unwatch(s.ID)
+			}
 		}
-		delete(p.watches, id)
-		p.book.forget(id)
 	}
 	p.rouse()
+}
+
+// watch takes a service under observation, or takes over what was edited of it. The caller holds p.mu.
+func (p *prober) watch(s *site.Service, starting bool) {
+	w := p.watches[s.ID]
+	if w == nil {
+		w = &watch{service: s, standing: standing{state: probe.StateUnknown, since: p.e.now()}}
+		w.due = p.e.ticks()
+		if starting {
+			w.due = pace.First(w.due, interval(*s), rand.Float64())
+		}
+		p.watches[s.ID] = w
+		p.queue.Add(w)
+		return
+	}
+	before := *w.service
+	w.service = s
+	if before == *s {
+		return
+	}
+	if w.cancel != nil && before.Revision != s.Revision {
+		w.cancel() // what comes back would be about the revision before
+	}
+	before.Fingerprint, before.Pinned, before.PinnedBy, before.Revision = s.Fingerprint, s.Pinned, s.PinnedBy, s.Revision
+	if before != *s { // another thing to probe: what was seen is about the old one
+		w.views, w.view, w.shown = nil, probe.View{}, nil
+	}
+	p.hurry(w)
+}
+
+// unwatch forgets a service that is no longer on record. The caller holds p.mu.
+func (p *prober) unwatch(id int64) {
+	w := p.watches[id]
+	if w == nil {
+		return
+	}
+	if w.place >= 0 {
+		p.queue.Remove(w.place)
+	}
+	delete(p.watches, id)
+	p.book.forget(id)
 }
 
 // recognise takes over what a service is recognised by, without forgetting what is known of it; again has it probed at once.
@@ -261,9 +277,9 @@ func (p *prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 		if wait := w.due.Sub(now); wait > 0 {
 			return nil, 0, at, wait
 		}
-		if where, ok := p.e.record.site(w.service.SiteID); ok {
-			l, _ := where.followed(w.service.LinkID)
-			at = where.probedAt(*w.service, l)
+		if where, ok := p.e.record.Site(w.service.SiteID); ok {
+			l, _ := where.Followed(w.service.LinkID)
+			at = where.TargetOf(*w.service, l)
 		}
 		n := weight(*w.service)
 		if at.IsValid() && p.busy[at] > 0 && p.busy[at]+int(n) > pace.MostAtTarget {

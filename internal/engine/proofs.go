@@ -16,6 +16,8 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -41,9 +43,9 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 	if err != nil {
 		return contract.Proof{}, err
 	}
-	l, ok := p.preferred()
+	l, ok := p.Preferred()
 	if in.Link != "" {
-		if l, err = p.linkNamed(in.Link); err != nil {
+		if l, err = p.LinkNamed(in.Link); err != nil {
 			return contract.Proof{}, err
 		}
 	} else if !ok {
@@ -64,7 +66,7 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 			f.Note(field, fmt.Errorf("%d is no port; 1 to 65535", port))
 		}
 	}
-	to := target(l)
+	to := record.Target(l)
 	if !to.IsValid() {
 		f.Note("link", fmt.Errorf("the address of link %s is not known yet", l.Label))
 	}
@@ -120,7 +122,7 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 			out.Next = v.Remedies[0]
 		}
 	}
-	e.Events.Publish(contract.EventLinkStanding, p.Code, l.Label, out.Words)
+	e.Events.Publish(events.LinkReport, p.Code, l.Label, out.Words)
 	return out, nil
 }
 

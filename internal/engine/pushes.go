@@ -11,6 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -20,7 +21,7 @@ func (e *Engine) Pushes(apex string) ([]contract.Push, error) {
 	if err != nil {
 		return nil, err
 	}
-	wanted := e.wanted(z)
+	wanted := e.zones.WantedAll(z)
 	all := map[names.Name]bool{}
 	for name := range wanted {
 		all[name] = true
@@ -63,7 +64,7 @@ func (e *Engine) ZoneDifferences(ctx context.Context, apex string) ([]names.Diff
 	if err != nil {
 		return nil, err
 	}
-	primary, wanted := e.primary(z), e.wanted(z)
+	primary, wanted := e.primary(z), e.zones.WantedAll(z)
 	var there, want []names.Record
 	given := map[names.Name][]names.Record{}
 	for _, n := range e.remote.list(z.ID) {
@@ -106,7 +107,7 @@ func (e *Engine) PushZone(ctx context.Context, apex string) ([]contract.Push, er
 	}
 	if !z.Pushing {
 		if err := e.change(ctx, func() (edit, error) {
-			return edit{words: "names of zone " + apex + " go to its primary from now on", write: func(ctx context.Context, tx *store.Store) error { return tx.StartPushing(ctx, z.ID) }}, nil
+			return edit{words: "names of zone " + apex + " go to its primary from now on", touched: &record.Touched{Zones: []int64{z.ID}}, write: func(ctx context.Context, tx *store.Store) error { return tx.StartPushing(ctx, z.ID) }}, nil
 		}); err != nil {
 			return nil, err
 		}
@@ -116,7 +117,7 @@ func (e *Engine) PushZone(ctx context.Context, apex string) ([]contract.Push, er
 		n.GivenAt, n.Tries, n.Problem, n.Detail = time.Time{}, 0, "", ""
 		e.remote.put(n)
 	}
-	e.pushDue(e.record.zone(z.ID), true)
+	e.pushDue(e.record.Zone(z.ID), true)
 	return e.Pushes(apex)
 }
 

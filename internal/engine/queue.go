@@ -194,7 +194,7 @@ func (e *Engine) runPushes(ctx context.Context) {
 	sweep := time.NewTicker(sweepEvery)
 	defer sweep.Stop()
 	all := func(now bool) {
-		for _, z := range e.record.zoneList() {
+		for _, z := range e.record.Zones() {
 			e.pushDue(z, now)
 		}
 	}

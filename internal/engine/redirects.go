@@ -7,13 +7,15 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/zones"
 	"inkpost.example/inkpost/internal/store"
 )
 
 // Redirects lists the redirect names.
 func (e *Engine) Redirects() []contract.Redirect {
 	out := []contract.Redirect{}
-	for _, r := range e.record.redirectList() {
+	for _, r := range e.record.Redirects() {
 		out = append(out, contract.Redirect{Redirect: r, Leads: r.Base()})
 	}
 	return out
@@ -21,7 +23,7 @@ func (e *Engine) Redirects() []contract.Redirect {
 
 // Redirect gives one redirect name.
 func (e *Engine) Redirect(name string) (contract.Redirect, error) {
-	r, ok := e.record.redirect(names.Name(canonical(name)))
+	r, ok := e.record.Redirect(names.Name(canonical(name)))
 	if !ok {
 		return contract.Redirect{}, store.Missing{Kind: "redirect", Name: name}
 	}
@@ -51,11 +53,11 @@ func (e *Engine) AddRedirect(ctx context.Context, in contract.RedirectInput) (co
 			f.Note("name", fmt.Errorf("this server does not say at which address it sends browsers on; start it with --redirect-address"))
 		}
 		if z.ID != 0 {
-			f.Note("name", names.CheckContent(z.Apex, append(e.contentOf(z), names.Record{Name: name, Type: "A", Data: "redirect"})))
-			if _, _, taken := e.record.at(name); taken {
+			f.Note("name", e.zones.Check(z, []names.Record{{Name: name, Type: "A", Data: "redirect"}}, zones.LeaveNone))
+			if _, _, taken := e.record.HostnameAt(name); taken {
 				f.Note("name", fmt.Errorf("%s is a hostname already", name))
 			}
-			if _, taken := e.record.redirect(name); taken {
+			if _, taken := e.record.Redirect(name); taken {
 				return edit{}, store.Taken{Kind: "redirect", Field: "name", Name: string(name)}
 			}
 		}
@@ -63,7 +65,7 @@ func (e *Engine) AddRedirect(ctx context.Context, in contract.RedirectInput) (co
 		if r, err = e.readRedirect(site.Redirect{Name: name, ZoneID: z.ID}, in, f); err != nil {
 			return edit{}, err
 		}
-		return edit{site: r.Site, words: "redirect " + string(r.Name) + " recorded", write: func(ctx context.Context, tx *store.Store) error { return tx.PutRedirect(ctx, r) }}, nil
+		return edit{site: r.Site, words: "redirect " + string(r.Name) + " recorded", touched: &record.Touched{Sites: []int64{r.SiteID}}, write: func(ctx context.Context, tx *store.Store) error { return tx.PutRedirect(ctx, r) }}, nil
 	})
 	if err != nil {
 		return contract.Redirect{}, err
@@ -88,7 +90,7 @@ func (e *Engine) EditRedirect(ctx context.Context, name string, merge Merge[cont
 			f.Note("name", fmt.Errorf("a redirect keeps its name; add %q and remove %q", in.Name, now.Name))
 		}
 		r, err := e.readRedirect(now.Redirect, in, f)
-		return edit{site: r.Site, words: "redirect " + name + " edited", of: of, before: redirectInput(now.Redirect), after: in,
+		return edit{site: r.Site, words: "redirect " + name + " edited", touched: &record.Touched{Sites: []int64{now.SiteID, r.SiteID}}, of: of, before: redirectInput(now.Redirect), after: in,
 			write: func(ctx context.Context, tx *store.Store) error { return tx.PutRedirect(ctx, r) }}, err
 	})
 	if err != nil {
@@ -104,7 +106,7 @@ func (e *Engine) readRedirect(r site.Redirect, in contract.RedirectInput, f site
 	if r.ZoneID != 0 {
 		f.Note("ttl_seconds", names.CheckTTL(in.TTL))
 	}
-	r.Site = h.Site
+	r.Site, r.SiteID = h.Site, h.SiteID
 	r.HostnameID, r.TTL, r.Scheme, r.Port, r.Path, r.KeepPath, r.Status = h.ID, in.TTL, in.Scheme, in.Port, in.Path, in.KeepPath, in.Status
 	r, err = r.Checked()
 	return r, flawed(f.Err(), err)
@@ -121,5 +123,5 @@ func (e *Engine) RemoveRedirect(ctx context.Context, name string) error {
 
 // SendOn says where a redirect name leads for a request, by its host in canonical form.
 func (e *Engine) SendOn(host string) (site.Redirect, bool) {
-	return e.record.redirect(names.Name(host))
+	return e.record.Redirect(names.Name(host))
 }

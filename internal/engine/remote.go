@@ -8,11 +8,11 @@ import (
 	"slices"
 	"time"
 
-	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/dnsupdate"
 )
@@ -43,29 +43,11 @@ func (e *Engine) loadRemote(ctx context.Context) error {
 	return nil
 }
 
-// wanted gives the records that each name of a remote zone should have now.
-func (e *Engine) wanted(z names.Zone) map[names.Name][]names.Record {
-	out := map[names.Name][]names.Record{}
-	for _, r := range e.fullContent(z) {
-		out[r.Name] = append(out[r.Name], r)
-	}
-	return out
-}
-
-// wantedOf is wanted for one name, without looking at the whole zone.
-func (e *Engine) wantedOf(z names.Zone, name names.Name) []names.Record {
-	out := slices.Clone(e.record.plainAt(z.ID, name))
-	if p, h, ok := e.record.at(name); ok && h.ZoneID == z.ID {
-		out = append(out, addressRecords(name, e.ttlOf(p, h), p.answerOf(h))...)
-	}
-	return out
-}
-
 // dueNames lists the names of a remote zone whose primary does not have what it should, or, where the zone's interval
 // has passed since it took them, has to be told again.
 func (e *Engine) dueNames(z names.Zone, now time.Time) []names.Name {
 	var out []names.Name
-	wanted := e.wanted(z)
+	wanted := e.zones.WantedAll(z)
 	for name, want := range wanted {
 		n := e.remote.of(remoteKey{z.ID, name})
 		if !names.SameRecords(n.Given, want) || now.Sub(n.GivenAt) >= time.Duration(z.Reassert)*time.Second {
@@ -84,7 +66,7 @@ func (e *Engine) dueNames(z names.Zone, now time.Time) []names.Name {
 // primary gives the way to a remote zone's primary.
 func (e *Engine) primary(z names.Zone) dnsupdate.Primary {
 	p := dnsupdate.Primary{Address: z.Primary.String(), Transport: z.Transport}
-	if k, ok := e.record.signingKey(z.PrimaryKey); ok && z.PrimaryKey != "" {
+	if k, ok := e.record.SigningKey(z.PrimaryKey); ok && z.PrimaryKey != "" {
 		p.KeyName, p.Algorithm, p.Secret = k.Name, k.Algorithm, k.Secret
 	}
 	return p
@@ -93,11 +75,11 @@ func (e *Engine) primary(z names.Zone) dnsupdate.Primary {
 // push carries one name to its zone's primary. wait is how long to wait before it is tried again, 0 where it is done.
 func (e *Engine) push(ctx context.Context, k remoteKey) (wait time.Duration, err error) {
 	for range pushesInOneTurn {
-		z := e.record.zone(k.zoneID)
+		z := e.record.Zone(k.zoneID)
 		if z.ID == 0 || !z.Pushing {
 			return 0, nil
 		}
-		want, n := e.wantedOf(z, k.name), e.remote.of(k)
+		want, n := e.zones.Wanted(z, k.name), e.remote.of(k)
 		now := e.now()
 		if len(want) == 0 && len(n.Given) == 0 {
 			e.remote.drop(k)
@@ -185,38 +167,27 @@ func (e *Engine) pushed(z names.Zone, n *store.RemoteName, want []names.Record, 
 // afterPush sets off what follows a name that its primary has taken: the site's moves are published in that zone once all
 // its names are there, and the primary is asked whether it answers them.
 func (e *Engine) afterPush(z names.Zone, n store.RemoteName) {
-	p, h, ok := e.record.at(n.Name)
+	p, h, ok := e.record.HostnameAt(n.Name)
 	if !ok || h.ZoneID != z.ID {
 		return
 	}
 	e.names.publish(h.ID, n.GivenAt)
 	all := true
-	for _, h := range p.hostnames {
+	for _, h := range p.Hostnames {
 		all = all && (h.ZoneID != z.ID || e.heldName(z, h) == "")
 	}
 	if all {
-		for _, id := range e.moves.published(p.ID, z.ID) {
-			e.unsettled.reached(store.Stages{MoveID: id, ZoneID: z.ID, Published: n.GivenAt})
-		}
+		e.moves.Published(p.ID, z.ID, n.GivenAt)
 	}
 	e.faults.review(p.ID)
 	e.askAgain(p.ID)
-}
-
-// ownersOf lists the names at which a hostname has records.
-func ownersOf(h site.Hostname) []names.Name {
-	out := []names.Name{h.Name}
-	for _, extra := range extraNames(h) {
-		out = append(out, names.Name(extra))
-	}
-	return out
 }
 
 // remoteZonesOf lists the remote zones that hostnames are pushed to.
 func (e *Engine) remoteZonesOf(hostnames []site.Hostname) map[int64]bool {
 	var out map[int64]bool
 	for _, h := range hostnames {
-		if z := e.record.zone(h.ZoneID); z.Kind == names.Remote && z.Pushing {
+		if z := e.record.Zone(h.ZoneID); z.Kind == names.Remote && z.Pushing {
 			if out == nil {
 				out = map[int64]bool{}
 			}
@@ -229,14 +200,14 @@ func (e *Engine) remoteZonesOf(hostnames []site.Hostname) map[int64]bool {
 // publishedAtOnce reports whether a move counts as published when it is recorded: some of the hostnames are in a hosted zone,
 // or there is none at all.
 func (e *Engine) publishedAtOnce(hostnames []site.Hostname) bool {
-	return len(hostnames) == 0 || slices.ContainsFunc(hostnames, func(h site.Hostname) bool { return e.record.zone(h.ZoneID).Kind != names.Remote })
+	return len(hostnames) == 0 || slices.ContainsFunc(hostnames, func(h site.Hostname) bool { return e.record.Zone(h.ZoneID).Kind != names.Remote })
 }
 
 // heldName gives the first of a hostname's names that its remote zone's primary does not have as it should, "" where all
 // are there.
 func (e *Engine) heldName(z names.Zone, h site.Hostname) names.Name {
-	for _, name := range ownersOf(h) {
-		if !names.SameRecords(e.remote.of(remoteKey{z.ID, name}).Given, e.wantedOf(z, name)) {
+	for _, name := range h.Owners() {
+		if !names.SameRecords(e.remote.of(remoteKey{z.ID, name}).Given, e.zones.Wanted(z, name)) {
 			return name
 		}
 	}
@@ -245,7 +216,7 @@ func (e *Engine) heldName(z names.Zone, h site.Hostname) names.Name {
 
 // pushOf says how pushing a hostname goes, and whether it is held: not pushed at all yet, or tried in vain.
 func (e *Engine) pushOf(h site.Hostname) (push diagnose.PushEvidence, held bool) {
-	z := e.record.zone(h.ZoneID)
+	z := e.record.Zone(h.ZoneID)
 	if z.Kind != names.Remote {
 		return push, false
 	}
@@ -274,7 +245,7 @@ func (e *Engine) pushDue(z names.Zone, now bool) {
 // pushed again.
 func (e *Engine) repair(ctx context.Context, z names.Zone, h site.Hostname) (err error) {
 	primary := e.primary(z)
-	owners := ownersOf(h)
+	owners := h.Owners()
 	for _, a := range e.aliasesOf(h.SiteID) {
 		if a.ZoneID == z.ID && a.HostnameID == h.ID {
 			owners = append(owners, a.Name)
@@ -283,7 +254,7 @@ func (e *Engine) repair(ctx context.Context, z names.Zone, h site.Hostname) (err
 	for _, name := range owners {
 		k := remoteKey{z.ID, name}
 		n := e.remote.of(k)
-		if !z.Pushing || len(n.Given) == 0 || !names.SameRecords(n.Given, e.wantedOf(z, name)) {
+		if !z.Pushing || len(n.Given) == 0 || !names.SameRecords(n.Given, e.zones.Wanted(z, name)) {
 			continue // on its way anyway
 		}
 		there, err := primary.Records(ctx, name, names.OwnedTypes(n.Given, nil))
@@ -294,7 +265,7 @@ func (e *Engine) repair(ctx context.Context, z names.Zone, h site.Hostname) (err
 			continue
 		}
 		e.log.Info("somebody changed a name at its primary; it is put right", "zone", z.Apex, "name", name)
-		e.Events.Publish(contract.EventHostnameState, h.Site, string(h.Name), fmt.Sprintf("%s was changed at its primary by somebody else and is put right", name))
+		e.Events.Publish(events.HostnameState, h.Site, string(h.Name), fmt.Sprintf("%s was changed at its primary by somebody else and is put right", name))
 		n.GivenAt = time.Time{}
 		e.remote.put(n)
 		e.queue.add(k, false)

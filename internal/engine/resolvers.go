@@ -9,7 +9,7 @@ import (
 
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
-	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/wire/dnsask"
 )
 
@@ -25,12 +25,12 @@ type resolved struct {
 // cacheTime is how long a resolver may keep what it was told before a hostname's answer changed: its address, or that there
 // is no such name.
 func (e *Engine) cacheTime(h site.Hostname) time.Duration {
-	return time.Duration(max(uint32(h.TTL), e.record.zone(h.ZoneID).Negative)) * time.Second
+	return time.Duration(max(uint32(h.TTL), e.record.Zone(h.ZoneID).Negative)) * time.Second
 }
 
 // behind lists the resolvers that gave another address although their caches had had time to run out.
-func (e *Engine) behind(p premises, h site.Hostname) (servers []string) {
-	want, known := p.answerOf(h), e.names.of(h.ID)
+func (e *Engine) behind(p record.Site, h site.Hostname) (servers []string) {
+	want, known := p.AnswerOf(h), e.names.of(h.ID)
 	for _, at := range e.places(h) {
 		v, asked := known.resolvers[at.server]
 		if asked && v.given != want && v.at.After(e.lastChange(p, h).Add(e.patience(h, at)+time.Second)) {
@@ -52,7 +52,7 @@ const secondaryTime = 10 * time.Second
 // places lists the servers that are asked for a hostname beside our own or the primary: the zone's other authoritative
 // servers, and the resolvers.
 func (e *Engine) places(h site.Hostname) (out []place) {
-	z := e.record.zone(h.ZoneID)
+	z := e.record.Zone(h.ZoneID)
 	for _, at := range append(slices.Clone(z.Notify), z.AlsoAsk...) {
 		if p := (place{at.String(), dnsask.Authoritative}); !slices.Contains(out, p) {
 			out = append(out, p)
@@ -79,29 +79,29 @@ func (e *Engine) resolvable(hostnames []site.Hostname) bool {
 
 // verifyElsewhere asks every resolver for all hostnames of a site, each resolver beside the others. Where all of them give
 // the address, the site's moves have been seen. One that does not answer says nothing: it is left out.
-func (e *Engine) verifyElsewhere(ctx context.Context, p premises, every bool) {
-	if !e.resolvable(p.hostnames) {
+func (e *Engine) verifyElsewhere(ctx context.Context, p record.Site, every bool) {
+	if !e.resolvable(p.Hostnames) {
 		return
 	}
 	var wg sync.WaitGroup
 	asked := map[place][]site.Hostname{}
-	for _, h := range p.hostnames {
+	for _, h := range p.Hostnames {
 		known := e.names.of(h.ID)
-		if known.given != p.answerOf(h) {
+		if known.given != p.AnswerOf(h) {
 			continue // asked too early, a resolver would keep the old answer for longer
 		}
 		for _, at := range e.places(h) {
-			if view, has := known.resolvers[at.server]; every || !has || view.given != p.answerOf(h) {
+			if view, has := known.resolvers[at.server]; every || !has || view.given != p.AnswerOf(h) {
 				asked[at] = append(asked[at], h)
 			}
 		}
 	}
 	aliased := map[place][]site.Alias{}
 	for _, a := range e.aliasesOf(p.ID) {
-		_, h, _ := e.record.at(a.Hostname)
+		_, h, _ := e.record.HostnameAt(a.Hostname)
 		for _, server := range e.config.Resolvers {
 			at := place{server, dnsask.Resolver}
-			if given, has := e.aliases.of(a.ID, at); every || !has || given != p.answerOf(h) {
+			if given, has := e.aliases.of(a.ID, at); every || !has || given != p.AnswerOf(h) {
 				aliased[at] = append(aliased[at], a)
 				if asked[at] == nil {
 					asked[at] = []site.Hostname{} // this place is asked for aliases only
@@ -140,7 +140,7 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises, every bool) {
 		})
 	}
 	wg.Wait()
-	current, ok := e.record.site(p.ID)
+	current, ok := e.record.Site(p.ID)
 	if !ok || !sameAddresses(p, current) {
 		return
 	}
@@ -148,13 +148,13 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises, every bool) {
 	answered, differing, waiting := 0, 0, false
 	for at, list := range aliased {
 		for _, a := range list {
-			_, h, _ := e.record.at(a.Hostname)
+			_, h, _ := e.record.HostnameAt(a.Hostname)
 			given, _ := e.aliases.of(a.ID, at)
-			waiting = waiting || given != p.answerOf(h) && now.Before(e.lastChange(p, h).Add(e.cacheTime(h)+5*again))
+			waiting = waiting || given != p.AnswerOf(h) && now.Before(e.lastChange(p, h).Add(e.cacheTime(h)+5*again))
 		}
 	}
-	for _, h := range p.hostnames {
-		known, want := e.names.of(h.ID), p.answerOf(h)
+	for _, h := range p.Hostnames {
+		known, want := e.names.of(h.ID), p.AnswerOf(h)
 		if known.given != want {
 			differing++
 		}
@@ -168,19 +168,17 @@ func (e *Engine) verifyElsewhere(ctx context.Context, p premises, every bool) {
 	}
 	switch {
 	case answered > 0 && differing == 0:
-		for _, id := range e.moves.seen(p.ID) {
-			e.unsettled.reached(store.Stages{MoveID: id, Seen: now})
-		}
+		e.moves.Seen(p.ID, now)
 	case waiting:
 		time.AfterFunc(again, func() { e.askAgain(p.ID) })
 	}
 }
 
 // lastChange is when the answer for a hostname last changed.
-func (e *Engine) lastChange(p premises, h site.Hostname) time.Time {
+func (e *Engine) lastChange(p record.Site, h site.Hostname) time.Time {
 	if at := e.names.of(h.ID).published; !at.IsZero() {
 		return at
 	}
-	l, _ := p.followed(h.LinkID)
+	l, _ := p.Followed(h.LinkID)
 	return l.Since
 }

@@ -11,6 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/wire/speak"
 )
 
@@ -33,8 +34,8 @@ func (e *Engine) Review(ctx context.Context, code, consent, person string, progr
 	if n := len([]rune(consent)); n < 10 || n > 500 {
 		return contract.Review{}, site.Flaws{{Field: "consent", Detail: fmt.Sprintf("has %d characters; say in 10 to 500 who has agreed to the review and when", n)}}
 	}
-	l, ok := p.preferred()
-	at := target(l)
+	l, ok := p.Preferred()
+	at := record.Target(l)
 	if !ok || !at.IsValid() {
 		return contract.Review{}, site.Flaws{{Field: "site", Detail: "the site's public address is not known yet; there is nothing to review"}}
 	}
@@ -60,8 +61,8 @@ func (e *Engine) Review(ctx context.Context, code, consent, person string, progr
 	results := make(chan result, len(r.Ports))
 	slots := make(chan struct{}, reviewAtOnce)
 	moved := func() bool {
-		now, _, ok := e.record.ofLink(l.ID)
-		return !ok || now.ID != p.ID || target(must(now.link(l.ID))) != at
+		now, _, ok := e.record.SiteOfLink(l.ID)
+		return !ok || now.ID != p.ID || record.Target(must(now.Link(l.ID))) != at
 	}
 	started := 0
 	for _, port := range r.Ports {
@@ -103,9 +104,9 @@ func (e *Engine) Review(ctx context.Context, code, consent, person string, progr
 }
 
 // shownOf gives what is known of how a site's services answer.
-func (e *Engine) shownOf(p premises) []site.Shown {
+func (e *Engine) shownOf(p record.Site) []site.Shown {
 	var out []site.Shown
-	for _, s := range p.services {
+	for _, s := range p.Services {
 		now := e.prober.standing(s.ID)
 		one := site.Shown{Service: s, State: now.state}
 		if now.shown != nil {

@@ -8,6 +8,8 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -19,13 +21,13 @@ func (e *Engine) lostIPv6(deviceID int64) bool {
 
 // TakeLAN takes in what an agent saw of the devices on record. What is not on record is passed over.
 func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
-	p, l, ok := e.record.ofLink(linkID)
+	p, l, ok := e.record.SiteOfLink(linkID)
 	if !ok {
 		return ErrLinkGone
 	}
 	now := e.now()
-	known, wanted := map[string]site.Device{}, p.wantIPv6()
-	for _, d := range p.devices {
+	known, wanted := map[string]site.Device{}, p.WantIPv6()
+	for _, d := range p.Devices {
 		known[d.Name] = d
 	}
 	e.yard.mu.Lock()
@@ -75,24 +77,24 @@ func (e *Engine) TakeLAN(linkID int64, in contract.LANReport) error {
 	}
 	if changed {
 		e.faults.review(p.ID)
-		e.Events.Publish(contract.EventLANSeen, p.Code, l.Label, "an agent looked at the devices of "+p.Code)
+		e.Events.Publish(events.LANSeen, p.Code, l.Label, "an agent looked at the devices of "+p.Code)
 	}
 	return nil
 }
 
 // readdress records devices' IPv6 addresses, and has the hostnames that name them answer those.
-func (e *Engine) readdress(p premises, six map[int64]netip.Addr) error {
+func (e *Engine) readdress(p record.Site, six map[int64]netip.Addr) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	return e.change(ctx, func() (edit, error) {
-		p, ok := e.record.site(p.ID)
+		p, ok := e.record.Site(p.ID)
 		return edit{site: p.Code, words: "devices of " + p.Code + " have other IPv6 addresses", write: func(ctx context.Context, tx *store.Store) error {
 			for id, a := range six {
 				if err := tx.NoteDeviceIPv6(ctx, id, a); err != nil {
 					return err
 				}
 			}
-			_, err := tx.BumpSerials(ctx, zonesOf(p))
+			_, err := tx.BumpSerials(ctx, p.ZoneIDs())
 			return err
 		}}, must(error(nil), ok)
 	})
@@ -102,7 +104,7 @@ func (e *Engine) readdress(p premises, six map[int64]netip.Addr) error {
 func (e *Engine) LAN(code string) ([]contract.Sighting, error) {
 	p, err := e.premises(code)
 	out := []contract.Sighting{}
-	for _, d := range p.devices {
+	for _, d := range p.Devices {
 		if s, ok := e.sighting(d.ID); ok {
 			s.Device = d.Name
 			out = append(out, s)

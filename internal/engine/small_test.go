@@ -12,54 +12,6 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-func TestWhatCouldNotBeSettledStaysTheOldest(t *testing.T) {
-	u := unsettled{rouse: make(chan struct{}, 1), moved: make(chan struct{}, 1), many: make(chan struct{}, 1)}
-	change := func(id int64) store.Group {
-		return store.Group{Changes: []store.Change{{ID: id}}, Serials: map[int64]uint32{7: uint32(id)}}
-	}
-	u.accept(change(1))
-	u.reached(store.Stages{MoveID: 1, Recorded: fixedClock()})
-	g, stages := u.take()
-	u.accept(change(2))
-	u.reached(store.Stages{MoveID: 2, Recorded: fixedClock()})
-	u.putBack(g, stages)
-	g, stages = u.take()
-	require.Equal(t, store.Group{Changes: []store.Change{{ID: 1}, {ID: 2}}, Serials: map[int64]uint32{7: 2}}, g, "the newer serial counts")
-	require.Equal(t, []store.Stages{{MoveID: 1, Recorded: fixedClock()}, {MoveID: 2, Recorded: fixedClock()}}, stages)
-	require.Len(t, u.rouse, 1, "whoever settles is told")
-	g, stages = u.take()
-	require.Empty(t, g.Changes)
-	require.Empty(t, stages)
-}
-
-func TestAMoveIsFollowedToItsEnd(t *testing.T) {
-	tr := moveTracker{open: map[int64]*openMove{}}
-	tr.begin(&openMove{id: 1, siteID: 10, linkID: 100, waiting: map[int64]bool{7: true, 8: true}})
-	_, done := tr.confirmed(100, 9)
-	require.False(t, done, "a service that the move does not wait for")
-	_, done = tr.confirmed(100, 7)
-	require.False(t, done)
-	_, done = tr.confirmed(100, 7)
-	require.False(t, done, "once is enough")
-	require.Equal(t, []int64{1}, tr.answered(10))
-	require.Empty(t, tr.answered(10), "answered is told once")
-	id, done := tr.confirmed(100, 8)
-	require.True(t, done)
-	require.EqualValues(t, 1, id)
-	require.Empty(t, tr.open)
-
-	tr.begin(&openMove{id: 2, siteID: 10, linkID: 100, waiting: map[int64]bool{7: true}})
-	tr.begin(&openMove{id: 3, siteID: 10, linkID: 100, waiting: map[int64]bool{7: true}})
-	id, done = tr.confirmed(100, 7)
-	require.True(t, done)
-	require.EqualValues(t, 3, id, "a newer move of the link takes the place of the older")
-	require.Equal(t, []int64{3}, tr.answered(10))
-
-	tr.begin(&openMove{id: 4, siteID: 10, linkID: 100})
-	require.Equal(t, []int64{4}, tr.answered(10))
-	require.Empty(t, tr.open, "a site without services has nothing to confirm")
-}
-
 func TestTheBookKeepsWhatCouldNotBeWritten(t *testing.T) {
 	b := newBook()
 	add := func(second int, o probe.Outcome) {

@@ -14,6 +14,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/events"
 )
 
 // standings holds what is known of links from the site's side: what their sources said, and what was judged of it.
@@ -117,14 +118,14 @@ func (e *Engine) Observe(linkID int64, address netip.Addr) {
 		}
 		l.observed[i] = sight{address, now}
 	})
-	if _, l, ok := e.record.ofLink(linkID); ok && l.Addresses().Of(address.Is6()) == address {
+	if _, l, ok := e.record.SiteOfLink(linkID); ok && l.Addresses().Of(address.Is6()) == address {
 		e.heard.note(linkID, now)
 	}
 }
 
 // LinkOf gives the link of an agent's key.
 func (e *Engine) LinkOf(linkID int64) (site.Link, bool) {
-	_, l, ok := e.record.ofLink(linkID)
+	_, l, ok := e.record.SiteOfLink(linkID)
 	return l, ok
 }
 
@@ -187,13 +188,13 @@ func (e *Engine) noteStanding(linkID int64, in Reported, w wan.Weighing, j wan.J
 			e.standings.dirty[linkID] = true
 		}
 	})
-	p, l, ok := e.record.ofLink(linkID)
+	p, l, ok := e.record.SiteOfLink(linkID)
 	if !ok {
 		return
 	}
 	if before == nil || before.NAT != view.NAT || before.Held != view.Held || before.Resolver != view.Resolver {
 		e.faults.review(p.ID)
-		e.Events.Publish(contract.EventLinkStanding, p.Code, l.Label, fmt.Sprintf("link %s: %s", l.Label, orWords(view.Held, view.Words)))
+		e.Events.Publish(events.LinkReport, p.Code, l.Label, fmt.Sprintf("link %s: %s", l.Label, orWords(view.Held, view.Words)))
 	}
 }
 
@@ -222,7 +223,7 @@ const refusalsMost = 4
 // NoteRefusal keeps, for those who look after the site, that something of a link was refused. The caller learns nothing of it.
 func (e *Engine) NoteRefusal(linkID int64, reason string, from netip.Addr) {
 	if e.noteRefused(linkID, reason, from, false) {
-		p, l, _ := e.record.ofLink(linkID)
+		p, l, _ := e.record.SiteOfLink(linkID)
 		e.log.Warn("an announcement was refused", "site", p.Code, "link", l.Label, "from", from, "because", reason)
 		e.faults.review(p.ID)
 	}
@@ -236,7 +237,7 @@ func (e *Engine) NoteStranger(linkID int64, reason string, from netip.Addr) {
 
 // noteRefused counts a refusal. first is true for one that is not among those which are kept.
 func (e *Engine) noteRefused(linkID int64, reason string, from netip.Addr, stranger bool) (first bool) {
-	p, l, ok := e.record.ofLink(linkID)
+	p, l, ok := e.record.SiteOfLink(linkID)
 	if !ok {
 		return false
 	}
@@ -253,7 +254,7 @@ func (e *Engine) noteRefused(linkID int64, reason string, from netip.Addr, stran
 		s.view.Refused = list[max(0, len(list)-refusalsMost):]
 		e.standings.dirty[linkID] = true
 	})
-	e.Events.Note(contract.EventLinkStanding, p.Code, l.Label, reason)
+	e.Events.Note(events.LinkReport, p.Code, l.Label, reason)
 	return first
 }
 
@@ -285,8 +286,8 @@ func (e *Engine) called(linkID int64) {
 
 // LinkAt finds the link that has an address, so that what comes from there can be told to those who look after its site.
 func (e *Engine) LinkAt(address netip.Addr) (int64, bool) {
-	for _, p := range e.record.all() {
-		for l := range p.eachLink() {
+	for _, p := range e.record.Sites() {
+		for l := range p.EachLink() {
 			if l.IPv4 == address || l.IPv6 == address {
 				return l.ID, true
 			}
@@ -295,30 +296,27 @@ func (e *Engine) LinkAt(address netip.Addr) (int64, bool) {
 	return 0, false
 }
 
-// Heartbeat gives the password of an agent's STUN credential, "" for none.
-func (e *Engine) Heartbeat(username string) string {
-	e.record.mu.RLock()
-	defer e.record.mu.RUnlock()
-	return e.record.beats[username].password
+// HeartbeatPassword gives the password of an agent's STUN credential, "" for none.
+func (e *Engine) HeartbeatPassword(username string) string {
+	password, _ := e.record.Credential(username)
+	return password
 }
 
-// Beat notes that an agent was heard by STUN. From another address than the link's it says nothing of the link: the agent goes on to
-// report.
-func (e *Engine) Beat(username string, from netip.Addr) {
-	e.record.mu.RLock()
-	linkID := e.record.beats[username].linkID
-	e.record.mu.RUnlock()
-	if _, l, ok := e.record.ofLink(linkID); ok && l.Addresses().Of(from.Is6()) == from {
+// NoteHeartbeat notes that an agent was heard by STUN. From another address than the link's it says nothing of the link: the agent goes
+// on to report.
+func (e *Engine) NoteHeartbeat(username string, from netip.Addr) {
+	_, linkID := e.record.Credential(username)
+	if _, l, ok := e.record.SiteOfLink(linkID); ok && l.Addresses().Of(from.Is6()) == from {
 		e.heard.note(linkID, e.now())
 	}
 }
 
 // FirstLink gives the preferred link of a site by its code; 0 where there is none.
 func (e *Engine) FirstLink(code string) int64 {
-	p, ok := e.record.byCode(code)
+	p, ok := e.record.SiteByCode(code)
 	if !ok {
 		return 0
 	}
-	l, _ := p.preferred()
+	l, _ := p.Preferred()
 	return l.ID
 }

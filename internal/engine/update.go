@@ -98,12 +98,12 @@ func (e *Engine) planUpdate(m *dns.Msg, keyName string, from netip.Addr) (plan u
 	if len(m.Question) != 1 || m.Question[0].Qtype != dns.TypeSOA {
 		return plan, dns.RcodeFormatError
 	}
-	z, known := e.record.zoneByApex(names.Name(canonical(m.Question[0].Name)))
+	z, known := e.record.ZoneByApex(names.Name(canonical(m.Question[0].Name)))
 	hosted := e.directory.Zone(m.Question[0].Name)
 	if !known || hosted == nil || m.Question[0].Qclass != dns.ClassINET {
 		return plan, dns.RcodeNotAuth
 	}
-	key, ok := e.record.signingKey(keyName)
+	key, ok := e.record.SigningKey(keyName)
 	if !ok || key.SiteID == 0 {
 		return plan, dns.RcodeRefused
 	}
@@ -115,7 +115,7 @@ func (e *Engine) planUpdate(m *dns.Msg, keyName string, from netip.Addr) (plan u
 	if rcode := prescan(z.Apex, m.Ns); rcode != dns.RcodeSuccess {
 		return plan, rcode
 	}
-	p, ok := e.record.site(int64(key.SiteID))
+	p, ok := e.record.Site(int64(key.SiteID))
 	if !ok {
 		return plan, dns.RcodeRefused
 	}

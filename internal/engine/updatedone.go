@@ -30,7 +30,7 @@ func (p *updatePlan) announcements() (group []pending, rcode int) {
 	for _, plan := range p.links {
 		a := wan.Announcement{Addresses: plan.addresses, Source: wan.SourceInterface, Noticed: now,
 			NoIPv4: plan.delete4 && !plan.addresses.IPv4.IsValid(), NoIPv6: plan.delete6 && !plan.addresses.IPv6.IsValid()}
-		l, ok := p.site.link(plan.linkID)
+		l, ok := p.site.Link(plan.linkID)
 		if !ok {
 			return nil, dns.RcodeRefused
 		}
@@ -76,7 +76,7 @@ func (e *Engine) proveInOrder(ctx context.Context, m *dns.Msg, keyName string, f
 		}
 		g := &store.Group{Serials: map[int64]uint32{}}
 		for _, a := range group {
-			where, l, ok := e.record.ofLink(a.linkID)
+			where, l, ok := e.record.SiteOfLink(a.linkID)
 			if !ok {
 				return edit{}, ErrLinkGone
 			}
@@ -86,10 +86,11 @@ func (e *Engine) proveInOrder(ctx context.Context, m *dns.Msg, keyName string, f
 			}
 			if d.Changed {
 				g.Changes = append(g.Changes, a.change(l, d))
-				e.raise(g.Serials, where.followingOne(l.ID))
+				e.raise(g.Serials, where.FollowingLink(l.ID))
 			}
 		}
-		return edit{site: plan.site.Code, words: "a proof for a certificate was updated", moves: g, write: func(ctx context.Context, tx *store.Store) error {
+		touched := plan.touched()
+		return edit{site: plan.site.Code, words: "a proof for a certificate was updated", touched: touched, moves: g, write: func(ctx context.Context, tx *store.Store) error {
 			if err := e.number(ctx, g.Changes); err != nil {
 				return err
 			}

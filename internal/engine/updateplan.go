@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/zonefile"
 )
@@ -18,7 +19,7 @@ import (
 type updatePlan struct {
 	engine *Engine
 	zone   names.Zone
-	site   premises
+	site   record.Site
 	by     Claimant // but for the link
 	links  []linkPlan
 	proofs []proofPlan
@@ -52,7 +53,7 @@ func (p *updatePlan) of(linkID int64) *linkPlan {
 func (p *updatePlan) take(rr dns.RR) int {
 	name := names.Name(canonical(rr.Header().Name))
 	host, isProof := strings.CutPrefix(string(name), challenge)
-	where, h, ok := p.engine.record.at(names.Name(host))
+	where, h, ok := p.engine.record.HostnameAt(names.Name(host))
 	if !ok || where.ID != p.site.ID || h.ZoneID != p.zone.ID || string(h.Name) != host {
 		return dns.RcodeRefused
 	}
@@ -64,7 +65,7 @@ func (p *updatePlan) take(rr dns.RR) int {
 
 // address takes a change of a hostname's A or AAAA records. A hostname has one address of a family, that of its link.
 func (p *updatePlan) address(host site.Hostname, rr dns.RR) int {
-	l, ok := p.site.followed(host.LinkID)
+	l, ok := p.site.Followed(host.LinkID)
 	h := rr.Header()
 	whole := h.Rrtype == dns.TypeANY && h.Class == dns.ClassANY
 	if !ok || h.Rrtype != dns.TypeA && h.Rrtype != dns.TypeAAAA && !whole {
@@ -130,9 +131,8 @@ func (p *updatePlan) proofsAt(name names.Name) *proofPlan {
 		}
 	}
 	plan := proofPlan{name: name}
-	_, records := p.engine.record.content()
-	for _, r := range records {
-		if r.ZoneID == p.zone.ID && r.Name == name && r.Type == "TXT" {
+	for _, r := range p.engine.record.RecordsAt(p.zone.ID, name) {
+		if r.Type == "TXT" {
 			plan.before, plan.after = append(plan.before, r), append(plan.after, r.Record())
 		}
 	}
@@ -155,4 +155,16 @@ func (p *updatePlan) difference() (add []names.Record, remove []int64) {
 		}
 	}
 	return add, remove
+}
+
+// touched is what carrying the plan out touches.
+func (p *updatePlan) touched() *record.Touched {
+	out := &record.Touched{Records: map[int64][]names.Name{}}
+	for _, one := range p.proofs {
+		out.Records[p.zone.ID] = append(out.Records[p.zone.ID], one.name)
+	}
+	if len(p.links) > 0 {
+		out.Sites = []int64{p.site.ID}
+	}
+	return out
 }

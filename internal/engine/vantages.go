@@ -15,6 +15,8 @@ import (
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/speak"
 )
@@ -105,7 +107,7 @@ func (e *Engine) InviteVantage(ctx context.Context, in contract.VantageInput) (c
 	if err := e.store.Together(ctx, func(tx *store.Store) error { return tx.AddVantageEnrolment(ctx, hash(inv.Code), v.ID, inv.Expires) }); err != nil {
 		return contract.VantageInvitation{}, err
 	}
-	e.Events.Publish(contract.EventVantage, "", v.Name, "vantage point "+v.Name+" was invited")
+	e.Events.Publish(events.Vantage, "", v.Name, "vantage point "+v.Name+" was invited")
 	return inv, nil
 }
 
@@ -114,8 +116,10 @@ func (e *Engine) EnrolVantage(ctx context.Context, in contract.Enrolment) (contr
 	key := "inkpost-" + secret()
 	var id int64
 	err := e.change(ctx, func() (edit, error) {
-		return edit{words: "a vantage point enrolled", write: func(ctx context.Context, tx *store.Store) (err error) {
+		touched := &record.Touched{}
+		return edit{words: "a vantage point enrolled", touched: touched, write: func(ctx context.Context, tx *store.Store) (err error) {
 			id, err = tx.EnrolVantage(ctx, hash(strings.ToUpper(strings.TrimSpace(in.Code))), hash(key), e.now())
+			touched.Vantages = []int64{id}
 			return err
 		}}, nil
 	})
@@ -146,7 +150,7 @@ func (e *Engine) RemoveVantage(ctx context.Context, name string) error {
 		return site.Flaws{{Field: "name", Detail: "this is the server itself; it cannot be removed"}}
 	}
 	if err := e.change(ctx, func() (edit, error) {
-		return edit{words: "vantage point " + v.Name + " removed", write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveVantage(ctx, v.ID, v.Name) }}, nil
+		return edit{words: "vantage point " + v.Name + " removed", touched: &record.Touched{Vantages: []int64{v.ID}}, write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveVantage(ctx, v.ID, v.Name) }}, nil
 	}); err != nil {
 		return err
 	}
@@ -228,12 +232,12 @@ func (e *Engine) takeOutcome(v *post, vantageID int64, o contract.OutcomeReport,
 	if w == nil {
 		return false
 	}
-	where, ok := e.record.site(s.SiteID)
+	where, ok := e.record.Site(s.SiteID)
 	if !ok {
 		return false
 	}
-	l, _ := where.followed(s.LinkID)
-	r := round{service: s, site: where.Code, linkID: l.ID, address: where.probedAt(s, l), at: o.At.UTC().Truncate(time.Microsecond), outcome: o.Outcome, latency: time.Duration(o.LatencyUS) * time.Microsecond,
+	l, _ := where.Followed(s.LinkID)
+	r := round{service: s, site: where.Code, linkID: l.ID, address: where.TargetOf(s, l), at: o.At.UTC().Truncate(time.Microsecond), outcome: o.Outcome, latency: time.Duration(o.LatencyUS) * time.Microsecond,
 		said: o.Said, fingerprint: o.Fingerprint}
 	if r.at.After(now) {
 		r.at = now
@@ -261,8 +265,8 @@ func (e *Engine) takeOutcome(v *post, vantageID int64, o contract.OutcomeReport,
 	return true
 }
 
-func alsoText(where premises, s site.Service, l site.Link) string {
-	if also := where.alsoAt(s, l); also.IsValid() {
+func alsoText(where record.Site, s site.Service, l site.Link) string {
+	if also := where.SecondTargetOf(s, l); also.IsValid() {
 		return also.String()
 	}
 	return ""
@@ -272,7 +276,7 @@ func alsoText(where premises, s site.Service, l site.Link) string {
 const storyLimit = 15 * time.Second
 
 // probeFrom has another vantage point probe a service, and tells the story.
-func (e *Engine) probeFrom(ctx context.Context, where premises, s site.Service, vantage string) (contract.Story, error) {
+func (e *Engine) probeFrom(ctx context.Context, where record.Site, s site.Service, vantage string) (contract.Story, error) {
 	v, err := e.vantageNamed(vantage)
 	if err != nil {
 		return contract.Story{}, err
@@ -297,8 +301,8 @@ func (e *Engine) probeFrom(ctx context.Context, where premises, s site.Service, 
 	}()
 	select {
 	case o := <-order.done:
-		l, _ := where.followed(s.LinkID)
-		r := round{service: s, hostname: hostnameOf(where, l), at: o.At, outcome: o.Outcome, fingerprint: o.Fingerprint, attempts: o.Attempts}
+		l, _ := where.Followed(s.LinkID)
+		r := round{service: s, hostname: where.HostnameOn(l), at: o.At, outcome: o.Outcome, fingerprint: o.Fingerprint, attempts: o.Attempts}
 		if len(r.attempts) == 0 {
 			r.attempts = []contract.Attempt{{Target: o.Target, Outcome: o.Outcome, Said: o.Said}}
 		}

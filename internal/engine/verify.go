@@ -6,11 +6,11 @@ import (
 	"sync"
 	"time"
 
-	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
-	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/wire/dnsask"
 )
 
@@ -53,8 +53,8 @@ func (n *nameStates) set(hostnameID int64, f func(*nameState)) {
 }
 
 // judge gives a hostname's state. Both families must be right; the IPv4 address is shown where both are.
-func (e *Engine) judge(p premises, h site.Hostname, now time.Time) names.State {
-	want, known := p.answerOf(h), e.names.of(h.ID)
+func (e *Engine) judge(p record.Site, h site.Hostname, now time.Time) names.State {
+	want, known := p.AnswerOf(h), e.names.of(h.ID)
 	if h.DeviceID != 0 && e.lostIPv6(h.DeviceID) {
 		return names.StateStale
 	}
@@ -111,7 +111,7 @@ func (e *Engine) runVerify(ctx context.Context) {
 	states := time.NewTicker(time.Second)
 	defer states.Stop()
 	askAll := func() {
-		for _, p := range e.record.all() {
+		for _, p := range e.record.Sites() {
 			home.ask(p.ID, true)
 		}
 	}
@@ -132,13 +132,13 @@ func (e *Engine) runVerify(ctx context.Context) {
 
 // verifyHome asks our own server for every hostname of a site in a hosted zone, or for those that are not known to be right.
 func (e *Engine) verifyHome(ctx context.Context, siteID int64, every bool) {
-	p, ok := e.record.site(siteID)
+	p, ok := e.record.Site(siteID)
 	if !ok || e.config.NameServer == "" {
 		return
 	}
-	for _, h := range p.hostnames {
+	for _, h := range p.Hostnames {
 		known := e.names.of(h.ID)
-		if e.record.zone(h.ZoneID).Kind == names.Remote || !every && known.asked && known.given == p.answerOf(h) {
+		if e.record.Zone(h.ZoneID).Kind == names.Remote || !every && known.asked && known.given == p.AnswerOf(h) {
 			continue
 		}
 		var given wan.Pair
@@ -146,7 +146,7 @@ func (e *Engine) verifyHome(ctx context.Context, siteID int64, every bool) {
 		if every {
 			given, err = e.home.Addresses(ctx, h.Name)
 		} else {
-			given, err = e.home.Changed(ctx, h.Name, p.answerOf(h))
+			given, err = e.home.Changed(ctx, h.Name, p.AnswerOf(h))
 		}
 		e.noteGiven(ctx, siteID, h, known, place{e.config.NameServer, dnsask.Authoritative}, given, err)
 	}
@@ -155,14 +155,14 @@ func (e *Engine) verifyHome(ctx context.Context, siteID int64, every bool) {
 
 // verifyRemote asks the servers of others: the primaries of remote zones, secondaries and resolvers.
 func (e *Engine) verifyRemote(ctx context.Context, siteID int64, every bool) {
-	p, ok := e.record.site(siteID)
+	p, ok := e.record.Site(siteID)
 	if !ok || e.config.NameServer == "" {
 		return
 	}
 	remote := false
-	for _, h := range p.hostnames {
-		z, known := e.record.zone(h.ZoneID), e.names.of(h.ID)
-		if z.Kind != names.Remote || !z.Pushing || !every && known.asked && known.given == p.answerOf(h) {
+	for _, h := range p.Hostnames {
+		z, known := e.record.Zone(h.ZoneID), e.names.of(h.ID)
+		if z.Kind != names.Remote || !z.Pushing || !every && known.asked && known.given == p.AnswerOf(h) {
 			continue
 		}
 		remote = true
@@ -181,7 +181,7 @@ func (e *Engine) verifyRemote(ctx context.Context, siteID int64, every bool) {
 	if remote {
 		e.noteAnswered(p)
 	}
-	if current, ok := e.record.site(siteID); ok && len(p.hostnames) > 0 && sameAddresses(p, current) { // or that move brings its own question
+	if current, ok := e.record.Site(siteID); ok && len(p.Hostnames) > 0 && sameAddresses(p, current) { // or that move brings its own question
 		e.verifyElsewhere(ctx, p, every)
 	}
 }
@@ -207,28 +207,26 @@ func (e *Engine) noteGiven(ctx context.Context, siteID int64, h site.Hostname, k
 }
 
 // noteAnswered marks the open moves of a site as answered where all of its hostnames are.
-func (e *Engine) noteAnswered(p premises) {
+func (e *Engine) noteAnswered(p record.Site) {
 	now := e.now()
-	current, ok := e.record.site(p.ID)
-	if !ok || len(p.hostnames) == 0 || !sameAddresses(p, current) {
+	current, ok := e.record.Site(p.ID)
+	if !ok || len(p.Hostnames) == 0 || !sameAddresses(p, current) {
 		return // it moved while we asked; that move brings its own question
 	}
-	for _, h := range p.hostnames {
-		if known := e.names.of(h.ID); !known.asked || known.given != p.answerOf(h) {
+	for _, h := range p.Hostnames {
+		if known := e.names.of(h.ID); !known.asked || known.given != p.AnswerOf(h) {
 			return
 		}
 	}
-	for _, id := range e.moves.answered(p.ID) {
-		e.unsettled.reached(store.Stages{MoveID: id, Answered: now})
-	}
+	e.moves.Answered(p.ID, now)
 }
 
-func sameAddresses(a, b premises) bool {
-	if len(a.links) != len(b.links) {
+func sameAddresses(a, b record.Site) bool {
+	if len(a.Links) != len(b.Links) {
 		return false
 	}
-	for i := range a.links {
-		if a.links[i].Addresses() != b.links[i].Addresses() {
+	for i := range a.Links {
+		if a.Links[i].Addresses() != b.Links[i].Addresses() {
 			return false
 		}
 	}
@@ -238,8 +236,8 @@ func sameAddresses(a, b premises) bool {
 // reportNames tells of hostnames whose state is another than at the last report.
 func (e *Engine) reportNames() {
 	now := e.now()
-	for _, p := range e.record.all() {
-		for _, h := range p.hostnames {
+	for _, p := range e.record.Sites() {
+		for _, h := range p.Hostnames {
 			state := e.judge(p, h, now)
 			before := e.names.of(h.ID).state
 			if state == before {
@@ -247,7 +245,7 @@ func (e *Engine) reportNames() {
 			}
 			e.names.set(h.ID, func(s *nameState) { s.state = state })
 			if before != "" || state == names.StateStale {
-				e.Events.Publish(contract.EventHostnameState, p.Code, string(h.Name), fmt.Sprintf("%s is %s", h.Name, state))
+				e.Events.Publish(events.HostnameState, p.Code, string(h.Name), fmt.Sprintf("%s is %s", h.Name, state))
 			}
 			e.faults.review(p.ID)
 		}

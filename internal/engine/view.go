@@ -15,6 +15,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/dnsask"
 )
@@ -23,7 +24,7 @@ import (
 func (e *Engine) Summaries() []contract.SiteSummary {
 	now := e.now()
 	out := []contract.SiteSummary{}
-	for _, p := range e.record.all() {
+	for _, p := range e.record.Sites() {
 		out = append(out, e.summary(p, now))
 	}
 	rank := map[contract.Need]int{contract.NeedNow: 0, contract.NeedSoon: 1, contract.NeedUnknown: 2, contract.NeedNothing: 3}
@@ -34,17 +35,17 @@ func (e *Engine) Summaries() []contract.SiteSummary {
 }
 
 // summary is a site in a list. What is wrong with it was found out when something changed: reading costs no diagnosis.
-func (e *Engine) summary(p premises, now time.Time) contract.SiteSummary {
+func (e *Engine) summary(p record.Site, now time.Time) contract.SiteSummary {
 	findings := e.faults.findings(p.ID)
-	s := contract.SiteSummary{Site: p.Site, Need: contract.NeedNothing, ServiceCount: len(p.services), FaultCount: len(findings)}
-	if l, ok := p.preferred(); ok {
+	s := contract.SiteSummary{Site: p.Site, Need: contract.NeedNothing, ServiceCount: len(p.Services), FaultCount: len(findings)}
+	if l, ok := p.Preferred(); ok {
 		s.Link, s.Address = l.Label, l.Addresses().String()
 	}
-	if len(p.hostnames) > 0 {
-		s.Hostname = string(p.hostnames[0].Name)
+	if len(p.Hostnames) > 0 {
+		s.Hostname = string(p.Hostnames[0].Name)
 	}
 	proven := false
-	for _, svc := range p.services {
+	for _, svc := range p.Services {
 		st := e.prober.standing(svc.ID)
 		if svc.Mute() && st.view.Outcome == probe.Silent {
 			s.ServiceCount-- // neither up nor down can be said of it
@@ -84,15 +85,15 @@ func (e *Engine) Site(ctx context.Context, code string) (contract.Site, error) {
 	now := e.now()
 	ev := e.evidence(p, now)
 	out := contract.Site{SiteSummary: e.summary(p, now), Links: []contract.Link{}, Hostnames: []contract.Hostname{},
-		Devices: append([]site.Device{}, p.devices...), Services: []contract.Service{}, Faults: []contract.Fault{},
+		Devices: append([]site.Device{}, p.Devices...), Services: []contract.Service{}, Faults: []contract.Fault{},
 		Paths: diagnose.Paths(ev)}
 	for _, l := range ev.Links {
 		out.Links = append(out.Links, contract.Link{Link: l.Link, Overdue: l.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)})
 	}
-	for _, h := range p.hostnames {
+	for _, h := range p.Hostnames {
 		out.Hostnames = append(out.Hostnames, e.hostname(p, h, now))
 	}
-	for _, s := range p.services {
+	for _, s := range p.Services {
 		out.Services = append(out.Services, e.serviceNow(s))
 	}
 	if out.Faults, err = e.Faults(ctx, store.FaultFilter{SiteID: p.ID, OpenOnly: true, Limit: 100}); err != nil {
@@ -101,8 +102,8 @@ func (e *Engine) Site(ctx context.Context, code string) (contract.Site, error) {
 	return out, nil
 }
 
-func (e *Engine) hostname(p premises, h site.Hostname, now time.Time) contract.Hostname {
-	want, known := p.answerOf(h), e.names.of(h.ID)
+func (e *Engine) hostname(p record.Site, h site.Hostname, now time.Time) contract.Hostname {
+	want, known := p.AnswerOf(h), e.names.of(h.ID)
 	out := contract.Hostname{Hostname: h, Shown: shown(h.Name), KeptAt: keptAt(h), State: e.judge(p, h, now), IPv4: want.IPv4, IPv6: want.IPv6}
 	if known.asked {
 		out.Given = known.given.String()
@@ -156,18 +157,18 @@ func (e *Engine) viewsOf(s site.Service, now time.Time) []contract.ServiceView {
 
 // Hostnames lists the hostnames of one site, or of all where code is empty.
 func (e *Engine) Hostnames(code string) ([]contract.Hostname, error) {
-	list := e.record.all()
+	list := e.record.Sites()
 	if code != "" {
 		p, err := e.premises(code)
 		if err != nil {
 			return nil, err
 		}
-		list = []premises{p}
+		list = []record.Site{p}
 	}
 	now := e.now()
 	out := []contract.Hostname{}
 	for _, p := range list {
-		for _, h := range p.hostnames {
+		for _, h := range p.Hostnames {
 			out = append(out, e.hostname(p, h, now))
 		}
 	}
@@ -177,19 +178,16 @@ func (e *Engine) Hostnames(code string) ([]contract.Hostname, error) {
 
 // Hostname gives one hostname as it stands now.
 func (e *Engine) Hostname(name string) (contract.Hostname, error) {
-	for _, p := range e.record.all() {
-		for _, h := range p.hostnames {
-			if string(h.Name) == name {
-				return e.hostname(p, h, e.now()), nil
-			}
-		}
+	p, h, ok := e.record.HostnameAt(names.Name(name))
+	if !ok || string(h.Name) != name { // or else it is one of its extra names
+		return contract.Hostname{}, store.Missing{Kind: "hostname", Name: name}
 	}
-	return contract.Hostname{}, store.Missing{Kind: "hostname", Name: name}
+	return e.hostname(p, h, e.now()), nil
 }
 
 // Zones lists the zones by apex.
 func (e *Engine) Zones() []names.Zone {
-	out := e.record.zoneList()
+	out := e.record.Zones()
 	slices.SortFunc(out, func(a, b names.Zone) int { return strings.Compare(string(a.Apex), string(b.Apex)) })
 	return out
 }
@@ -219,7 +217,7 @@ func (e *Engine) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Mo
 		}
 		f.SiteID = p.ID
 		if q.Link != "" {
-			l, err := p.linkNamed(q.Link)
+			l, err := p.LinkNamed(q.Link)
 			if err != nil {
 				return nil, err
 			}
@@ -231,7 +229,10 @@ func (e *Engine) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Mo
 		return nil, err
 	}
 	list, err := e.store.Moves(ctx, f)
-	list = e.withUnsettled(list, f)
+	list = e.moves.With(list, f, func(linkID int64) (string, string, bool) {
+		p, l, ok := e.record.SiteOfLink(linkID)
+		return p.Code, l.Label, ok
+	})
 	out := make([]contract.Move, 0, len(list))
 	for _, m := range list {
 		out = append(out, trail(m))
@@ -328,13 +329,4 @@ func rank(f contract.Fault) int {
 		return 0
 	}
 	return 1
-}
-
-func (p premises) linkNamed(label string) (site.Link, error) {
-	for l := range p.eachLink() {
-		if l.Label == strings.ToLower(label) {
-			return l, nil
-		}
-	}
-	return site.Link{}, store.Missing{Kind: fmt.Sprintf("link of %s", p.Code), Name: label}
 }

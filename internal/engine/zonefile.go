@@ -16,21 +16,18 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/zonefile"
 )
 
-// ExportZone writes a zone as a zone file (RFC 1035 section 5), with the addresses as they are now. The file of a remote zone
-// has what is pushed there, and no SOA record.
+// ExportZone writes a zone as a zone file. Error: store.Missing.
 func (e *Engine) ExportZone(apex string, w io.Writer) error {
 	z, err := e.Zone(apex)
 	if err != nil {
 		return err
 	}
-	if z.Kind == names.Remote {
-		return zonefile.Write(w, z.Apex, nil, e.fullContent(z))
-	}
-	return zonefile.Write(w, z.Apex, soaOf(z), e.fullContent(z))
+	return e.zones.Export(z, w)
 }
 
 // ImportZone takes the records of a zone file over into a zone; a zone that is not on record is made as the file says.
@@ -49,7 +46,7 @@ func (e *Engine) ImportZone(ctx context.Context, apex string, file io.Reader, ho
 	err = e.change(ctx, func() (ed edit, err error) {
 		var plan zoneImport
 		plan, out, err = e.planImport(apex, text, how)
-		return edit{words: "a zone file was taken over into " + string(plan.zone.Apex), of: zoneResource(plan.zone), write: func(ctx context.Context, tx *store.Store) error {
+		return edit{words: "a zone file was taken over into " + string(plan.zone.Apex), touched: plan.touched(), of: zoneResource(plan.zone), write: func(ctx context.Context, tx *store.Store) error {
 			return tx.ImportZone(ctx, plan.zone, plan.add, plan.remove, plan.serial)
 		}}, err
 	})
@@ -63,6 +60,14 @@ type zoneImport struct {
 	add    []names.Record
 	remove []int64
 	serial uint32
+}
+
+// touched is what carrying the plan out touches.
+func (p zoneImport) touched() *record.Touched {
+	if p.zone.ID == 0 {
+		return &record.Touched{Apex: p.zone.Apex}
+	}
+	return &record.Touched{Zones: []int64{p.zone.ID}, AllRecords: []int64{p.zone.ID}}
 }
 
 func (e *Engine) planImport(apex string, text []byte, how contract.ZoneImportInput) (plan zoneImport, out contract.ZoneImport, err error) {
@@ -189,10 +194,10 @@ func serversFrom(z *names.Zone, records []names.Record) {
 func (e *Engine) compareFile(z names.Zone, read zonefile.File, replace bool, out *contract.ZoneImport) (add []names.Record, remove []int64, err error) {
 	out.Added, out.Removed, out.Left = []names.Record{}, []names.Record{}, []contract.LeftOutRecord{}
 	there := map[names.Record]int64{}
-	for _, r := range e.recordsOf(z.ID) {
+	for _, r := range e.record.RecordsOf(z.ID) {
 		there[r.Record()] = r.ID
 	}
-	final := slices.DeleteFunc(e.contentOf(z), func(r names.Record) bool { _, is := there[r]; return is })
+	final := slices.DeleteFunc(e.zones.Content(z), func(r names.Record) bool { _, is := there[r]; return is })
 	taken := map[string]bool{}
 	for _, r := range final {
 		taken[string(r.Name)+" "+r.Type+" "+r.Data] = true
@@ -244,10 +249,10 @@ func (e *Engine) compareFile(z names.Zone, read zonefile.File, replace bool, out
 // leftOut says why a record of a file is not taken over, "" where it is.
 func (e *Engine) leftOut(z names.Zone, r names.Record, taken map[string]bool) string {
 	address := r.Type == "A" || r.Type == "AAAA"
-	if _, h, ok := e.record.at(r.Name); ok && address {
+	if _, h, ok := e.record.HostnameAt(r.Name); ok && address {
 		return "the name follows the address of site " + h.Site
 	}
-	if a, ok := e.record.redirect(r.Name); ok && address {
+	if a, ok := e.record.Redirect(r.Name); ok && address {
 		return "the name is a redirect to " + string(a.Hostname)
 	}
 	inside := slices.ContainsFunc(z.Servers, func(s names.Server) bool { return s.Name == r.Name })
@@ -262,14 +267,4 @@ func (e *Engine) leftOut(z names.Zone, r names.Record, taken map[string]bool) st
 		return "records of type " + r.Type + " are not served; those of a signed zone are made by whoever signs it"
 	}
 	return ""
-}
-
-func (e *Engine) recordsOf(zoneID int64) (out []store.ZoneRecord) {
-	_, records := e.record.content()
-	for _, r := range records {
-		if r.ZoneID == zoneID && zoneID != 0 {
-			out = append(out, r)
-		}
-	}
-	return out
 }

@@ -10,8 +10,8 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// Aliases lists all aliases by name.
-func (s *Store) Aliases(ctx context.Context) ([]site.Alias, error) {
+// Aliases lists the aliases of a site's hostnames by name; siteID 0 lists those of all sites.
+func (s *Store) Aliases(ctx context.Context, siteID int64) ([]site.Alias, error) {
 	var rows []struct {
 		ID         int64      `db:"id"`
 		ZoneID     int64      `db:"zone_id"`
@@ -24,8 +24,8 @@ func (s *Store) Aliases(ctx context.Context) ([]site.Alias, error) {
 		TTL        int        `db:"ttl"`
 		Revision   int64      `db:"revision"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, z.apex AS zone, h.name AS hostname, s.code AS site, a.ttl, a.revision
-		FROM alias a JOIN zone z ON z.id = a.zone_id JOIN hostname h ON h.id = a.hostname_id JOIN site s ON s.id = h.site_id ORDER BY a.name`)
+	err := s.selectOf(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, z.apex AS zone, h.name AS hostname, s.code AS site, a.ttl, a.revision
+		FROM alias a JOIN zone z ON z.id = a.zone_id JOIN hostname h ON h.id = a.hostname_id JOIN site s ON s.id = h.site_id`, "h.site_id", siteID, "a.name")
 	out := make([]site.Alias, len(rows))
 	for i, r := range rows {
 		out[i] = site.Alias(r)
@@ -50,8 +50,8 @@ func (s *Store) RemoveAlias(ctx context.Context, a site.Alias) error {
 	})
 }
 
-// Redirects lists all redirect names.
-func (s *Store) Redirects(ctx context.Context) ([]site.Redirect, error) {
+// Redirects lists the redirects to a site's hostnames by name; siteID 0 lists those of all sites.
+func (s *Store) Redirects(ctx context.Context, siteID int64) ([]site.Redirect, error) {
 	var rows []struct {
 		ID         int64      `db:"id"`
 		ZoneID     int64      `db:"zone_id"`
@@ -69,9 +69,9 @@ func (s *Store) Redirects(ctx context.Context) ([]site.Redirect, error) {
 		Status     int        `db:"status"`
 		Revision   int64      `db:"revision"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, r.zone_id, r.hostname_id, h.site_id, r.name, z.apex AS zone, h.name AS hostname, s.code AS site, r.ttl,
+	err := s.selectOf(ctx, &rows, `SELECT r.id, r.zone_id, r.hostname_id, h.site_id, r.name, z.apex AS zone, h.name AS hostname, s.code AS site, r.ttl,
 			r.scheme, r.port, r.path, r.keep_path, r.status, r.revision
-		FROM redirect r JOIN zone z ON z.id = r.zone_id JOIN hostname h ON h.id = r.hostname_id JOIN site s ON s.id = h.site_id ORDER BY r.name`)
+		FROM redirect r JOIN zone z ON z.id = r.zone_id JOIN hostname h ON h.id = r.hostname_id JOIN site s ON s.id = h.site_id`, "h.site_id", siteID, "r.name")
 	out := make([]site.Redirect, len(rows))
 	for i, r := range rows {
 		out[i] = site.Redirect(r)
@@ -120,9 +120,25 @@ func (r ZoneRecord) Record() names.Record {
 // ZoneRecords lists the records of all zones by name.
 func (s *Store) ZoneRecords(ctx context.Context) ([]ZoneRecord, error) {
 	var out []ZoneRecord
-	err := s.db.SelectContext(ctx, &out, `SELECT id, zone_id, name, type, ttl, data FROM zone_record ORDER BY name, type, data`)
+	err := s.db.SelectContext(ctx, &out, zoneRecordColumns+` ORDER BY name, type, data`)
 	return out, err
 }
+
+// ZoneRecordsAt lists the records of one zone at some names.
+func (s *Store) ZoneRecordsAt(ctx context.Context, zoneID int64, at []names.Name) ([]ZoneRecord, error) {
+	var out []ZoneRecord
+	err := s.db.SelectContext(ctx, &out, zoneRecordColumns+` WHERE zone_id = $1 AND name = ANY($2::text[]) ORDER BY name, type, data`, zoneID, at)
+	return out, err
+}
+
+// ZoneRecordsOf lists all records of one zone.
+func (s *Store) ZoneRecordsOf(ctx context.Context, zoneID int64) ([]ZoneRecord, error) {
+	var out []ZoneRecord
+	err := s.db.SelectContext(ctx, &out, zoneRecordColumns+` WHERE zone_id = $1 ORDER BY name, type, data`, zoneID)
+	return out, err
+}
+
+const zoneRecordColumns = `SELECT id, zone_id, name, type, ttl, data FROM zone_record`
 
 // ChangeZoneRecords adds and removes records of one zone, raises its serial and accepts a group of moves, which may be empty: all
 // of it or nothing.
@@ -191,10 +207,19 @@ type SigningKey struct {
 // SigningKeys lists all TSIG keys by name.
 func (s *Store) SigningKeys(ctx context.Context) ([]SigningKey, error) {
 	var out []SigningKey
-	err := s.db.SelectContext(ctx, &out, `SELECT k.id, k.name, k.algorithm, k.secret, k.site_id, coalesce(s.code, '') AS site, k.created_at, k.may_announce
-		FROM signing_key k LEFT JOIN site s ON s.id = k.site_id ORDER BY k.name`)
+	err := s.db.SelectContext(ctx, &out, signingKeyColumns+` ORDER BY k.name`)
 	return out, err
 }
+
+// SigningKeysOf lists the TSIG keys of a site, and those of some names.
+func (s *Store) SigningKeysOf(ctx context.Context, siteID int64, names []string) ([]SigningKey, error) {
+	var out []SigningKey
+	err := s.db.SelectContext(ctx, &out, signingKeyColumns+` WHERE k.site_id = $1 OR k.name = ANY($2::text[])`, siteID, names)
+	return out, err
+}
+
+const signingKeyColumns = `SELECT k.id, k.name, k.algorithm, k.secret, k.site_id, coalesce(s.code, '') AS site, k.created_at, k.may_announce
+	FROM signing_key k LEFT JOIN site s ON s.id = k.site_id`
 
 // AddSigningKey records a TSIG key.
 func (s *Store) AddSigningKey(ctx context.Context, name, algorithm, secret string, siteID int64, mayAnnounce []netip.Prefix) error {

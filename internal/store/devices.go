@@ -28,7 +28,7 @@ const deviceColumns = `SELECT id, site_id, name, mac, host(address) AS address, 
 // Devices lists the devices of a site by name; siteID 0 lists those of all sites.
 func (s *Store) Devices(ctx context.Context, siteID int64) ([]site.Device, error) {
 	var rows []deviceRow
-	err := s.db.SelectContext(ctx, &rows, deviceColumns+` WHERE $1 = 0 OR site_id = $1 ORDER BY site_id, name`, siteID)
+	err := s.selectOf(ctx, &rows, deviceColumns, "site_id", siteID, "site_id, name")
 	out := make([]site.Device, len(rows))
 	for i, r := range rows {
 		out[i] = r.device()

@@ -44,7 +44,7 @@ const hostnameColumns = `SELECT h.id, h.zone_id, h.site_id, h.link_id, h.name, z
 // Hostnames lists the hostnames of a site by name; siteID 0 lists those of all sites.
 func (s *Store) Hostnames(ctx context.Context, siteID int64) ([]site.Hostname, error) {
 	var rows []hostnameRow
-	err := s.db.SelectContext(ctx, &rows, hostnameColumns+` WHERE $1 = 0 OR h.site_id = $1 ORDER BY h.name`, siteID)
+	err := s.selectOf(ctx, &rows, hostnameColumns, "h.site_id", siteID, "h.name")
 	out := make([]site.Hostname, len(rows))
 	for i, r := range rows {
 		out[i] = r.hostname()

@@ -46,7 +46,7 @@ const linkColumns = `SELECT l.id, l.site_id, l.label, l.provider, l.mode, l.posi
 // Links lists the links of a site by preference; siteID 0 lists those of all sites.
 func (s *Store) Links(ctx context.Context, siteID int64) ([]site.Link, error) {
 	var rows []linkRow
-	err := s.db.SelectContext(ctx, &rows, linkColumns+` WHERE $1 = 0 OR l.site_id = $1 ORDER BY l.site_id, l.position, l.label`, siteID)
+	err := s.selectOf(ctx, &rows, linkColumns, "l.site_id", siteID, "l.site_id, l.position, l.label")
 	out := make([]site.Link, len(rows))
 	for i, r := range rows {
 		out[i] = r.link()

@@ -164,6 +164,27 @@ func (s *Store) Keys(ctx context.Context) ([]Key, error) {
 	return out, err
 }
 
+// KeysOf lists the keys of the links of a site.
+func (s *Store) KeysOf(ctx context.Context, siteID int64) ([]Key, error) {
+	var out []Key
+	err := s.db.SelectContext(ctx, &out, keyColumns+` WHERE l.site_id = $1`, siteID)
+	return out, err
+}
+
+// KeysByID lists some keys.
+func (s *Store) KeysByID(ctx context.Context, ids []int64) ([]Key, error) {
+	var out []Key
+	err := s.db.SelectContext(ctx, &out, keyColumns+` WHERE k.id = ANY($1::bigint[])`, ids)
+	return out, err
+}
+
+// KeysOfVantage lists the keys of a vantage point.
+func (s *Store) KeysOfVantage(ctx context.Context, vantageID int64) ([]Key, error) {
+	var out []Key
+	err := s.db.SelectContext(ctx, &out, keyColumns+` WHERE k.vantage_id = $1`, vantageID)
+	return out, err
+}
+
 // RevokeKey makes a key useless from now on.
 func (s *Store) RevokeKey(ctx context.Context, id int64, name string, now time.Time) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET revoked_at = coalesce(revoked_at, $2) WHERE id = $1`, id, now)

@@ -80,7 +80,11 @@ func (s *Store) Services(ctx context.Context, siteID int64) ([]site.Service, err
 
 func services(ctx context.Context, q sqlx.QueryerContext, siteID int64) ([]site.Service, error) {
 	var rows []serviceRow
-	err := sqlx.SelectContext(ctx, q, &rows, serviceColumns+` WHERE $1 = 0 OR s.site_id = $1 ORDER BY s.site_id, s.name`, siteID)
+	statement, args := serviceColumns, []any{}
+	if siteID != 0 {
+		statement, args = statement+` WHERE s.site_id = $1`, []any{siteID}
+	}
+	err := sqlx.SelectContext(ctx, q, &rows, statement+` ORDER BY s.site_id, s.name`, args...)
 	out := make([]site.Service, len(rows))
 	for i, r := range rows {
 		out[i] = r.service()

@@ -8,10 +8,10 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// Sites lists all sites by code.
-func (s *Store) Sites(ctx context.Context) ([]site.Site, error) {
+// Sites lists the sites by code: one by its ID, or all where siteID is 0.
+func (s *Store) Sites(ctx context.Context, siteID int64) ([]site.Site, error) {
 	out := []site.Site{}
-	err := s.db.SelectContext(ctx, &out, `SELECT id, code, name, note, created_at, revision FROM site ORDER BY code`)
+	err := s.selectOf(ctx, &out, `SELECT id, code, name, note, created_at, revision FROM site`, "id", siteID, "code")
 	for i := range out {
 		out[i].Created = out[i].Created.UTC()
 	}

@@ -289,6 +289,15 @@ func (s *Store) soon(ctx context.Context, statement string, args ...any) error {
 	return tx.Commit(ctx)
 }
 
+// selectOf reads rows in an order: those whose column is id, or all where id is 0. The two are statements of their own, so that each
+// has the plan that fits it.
+func (s *Store) selectOf(ctx context.Context, rows any, statement, column string, id int64, order string) error {
+	if id == 0 {
+		return s.db.SelectContext(ctx, rows, statement+` ORDER BY `+order)
+	}
+	return s.db.SelectContext(ctx, rows, statement+` WHERE `+column+` = $1 ORDER BY `+order, id)
+}
+
 // inTx runs f in one transaction, the store's own where it has one: all of it is kept, or nothing.
 func (s *Store) inTx(ctx context.Context, f func(*sqlx.Tx) error) error {
 	if s.tx != nil {

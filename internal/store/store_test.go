@@ -180,7 +180,7 @@ func TestRemovingASiteTakesEverythingAndRaisesTheSerials(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, map[int64]uint32{f.zone.ID: before.Serial + 1}, serials)
 	for name, n := range map[string]func() (int, error){
-		"sites":     func() (int, error) { l, err := st.Sites(ctx); return len(l), err },
+		"sites":     func() (int, error) { l, err := st.Sites(ctx, 0); return len(l), err },
 		"links":     func() (int, error) { l, err := st.Links(ctx, 0); return len(l), err },
 		"devices":   func() (int, error) { l, err := st.Devices(ctx, 0); return len(l), err },
 		"services":  func() (int, error) { l, err := st.Services(ctx, 0); return len(l), err },
@@ -190,7 +190,7 @@ func TestRemovingASiteTakesEverythingAndRaisesTheSerials(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, 1, got, "%s of the other site stay", name)
 	}
-	aliases, err := st.Aliases(ctx)
+	aliases, err := st.Aliases(ctx, 0)
 	require.NoError(t, err)
 	require.Empty(t, aliases)
 	moves, err := st.Moves(ctx, store.MoveFilter{Limit: 10})

@@ -65,6 +65,17 @@ func (s *Store) Zones(ctx context.Context) ([]names.Zone, error) {
 	return out, nil
 }
 
+// ZonesByID lists some zones.
+func (s *Store) ZonesByID(ctx context.Context, ids []int64) ([]names.Zone, error) {
+	var rows []zoneRow
+	err := s.db.SelectContext(ctx, &rows, zoneColumns+` WHERE id = ANY($1::bigint[])`, ids)
+	out := make([]names.Zone, len(rows))
+	for i, r := range rows {
+		out[i] = r.zone()
+	}
+	return out, err
+}
+
 // Zone finds a zone by its apex.
 func (s *Store) Zone(ctx context.Context, apex names.Name) (names.Zone, error) {
 	var r zoneRow

@@ -1,6 +1,7 @@
 package names
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -129,4 +130,64 @@ func circle(from Name, aliases map[Name]Name) error {
 		}
 		at = next
 	}
+}
+
+// CheckAdded is CheckContent for records that are added to a zone whose content is right so far, without looking at all of it. at
+// returns the records at a name. below returns those at and below a name; it is asked for new delegations only. Error: ContentError,
+// whose At is the index in added, or -1 where it is about what is there.
+func CheckAdded(apex Name, added []Record, at, below func(Name) []Record) error {
+	var there []Record
+	looked := map[Name]bool{}
+	look := func(name Name) []Record {
+		if looked[name] {
+			return nil
+		}
+		looked[name] = true
+		list := at(name)
+		there = append(there, list...)
+		return list
+	}
+	var follow func(r Record)
+	follow = func(r Record) { // an alias may close a circle
+		if r.Type != "CNAME" {
+			return
+		}
+		target := Name(strings.ToLower(strings.TrimSuffix(r.Data, ".")))
+		if !target.Within(apex) {
+			return
+		}
+		for _, next := range look(target) {
+			follow(next)
+		}
+	}
+	var tops []Name
+	for _, r := range added {
+		if r.Type == "NS" && r.Name != apex {
+			tops = append(tops, r.Name)
+		}
+		for here := r.Name; here.Within(apex); {
+			look(here)
+			_, up, more := strings.Cut(string(here), ".")
+			if here = Name(up); !more {
+				break
+			}
+		}
+		follow(r)
+	}
+	for _, top := range tops {
+		for _, r := range below(top) {
+			if !looked[r.Name] {
+				there = append(there, r)
+			}
+		}
+	}
+	err := CheckContent(apex, append(there[:len(there):len(there)], added...))
+	var wrong ContentError
+	if errors.As(err, &wrong) {
+		if wrong.At -= len(there); wrong.At < 0 {
+			wrong.At = -1
+		}
+		return wrong
+	}
+	return err
 }

@@ -200,6 +200,16 @@ func (h Hostname) Records() []names.Record {
 	return out
 }
 
+// Owners lists the names at which the hostname has address records: its own, then those of its extra labels.
+func (h Hostname) Owners() []names.Name {
+	out := make([]names.Name, 0, 1+len(h.Extras))
+	out = append(out, h.Name)
+	for _, label := range h.Extras {
+		out = append(out, names.Name(label)+"."+h.Name)
+	}
+	return out
+}
+
 // Preferred picks, among a site's links, the first in order of preference that has an address and works; failing that, the first
 // that has an address; failing that, the first. ok is false for a site without links.
 func Preferred(links iter.Seq[Link]) (best Link, ok bool) {

@@ -18,7 +18,7 @@ func (d *Directory) answer(r *reply) {
 		return
 	}
 	r.authoritative = true
-	nodes := *z.nodes.Load()
+	nodes := &z.nodes
 	ownerAt := headerSize // where the name in hand is written in the reply
 	for range chaseMost {
 		if z.delegates.Load() {
@@ -28,7 +28,7 @@ func (d *Directory) answer(r *reply) {
 				return
 			}
 		}
-		n := nodes[string(name)]
+		n := nodes.at(name)
 		if n == nil {
 			if n = wildcard(nodes, name, len(z.apex)); n == nil {
 				r.rcode = dns.RcodeNameError
@@ -87,24 +87,24 @@ func lower(name []byte) []byte {
 
 // wildcard finds the node that stands for a name that does not exist: "*" right below its closest encloser (RFC 4592
 // section 3.3.1). A wildcard does not stand for names below one that exists.
-func wildcard(nodes map[string]*node, name []byte, apexLen int) *node {
+func wildcard(nodes *nodeTable, name []byte, apexLen int) *node {
 	for len(name) > apexLen {
 		name = name[1+int(name[0]):]
-		if nodes[string(name)] == nil {
+		if nodes.at(name) == nil {
 			continue
 		}
 		var star [257]byte
 		star[0], star[1] = 1, '*'
 		k := copy(star[2:], name)
-		return nodes[string(star[:2+k])]
+		return nodes.at(star[:2+k])
 	}
 	return nil
 }
 
 // cut finds the delegation nearest to the apex that name stands at or below, and where its owner begins in name.
-func (z *Zone) cut(nodes map[string]*node, name []byte) (at int, cut *node) {
+func (z *Zone) cut(nodes *nodeTable, name []byte) (at int, cut *node) {
 	for off := 0; len(name)-off > len(z.apex); off += 1 + int(name[off]) {
-		if n := nodes[string(name[off:])]; n != nil {
+		if n := nodes.at(name[off:]); n != nil {
 			if _, has := n.find(dns.TypeNS); has {
 				at, cut = off, n
 			}
@@ -127,7 +127,7 @@ func (n *node) find(rrtype uint16) (RRset, bool) {
 
 // refer answers with a delegation: its NS records in the authority section, and the addresses of those servers that
 // stand at or below the cut (glue, RFC 1034 section 4.2.1).
-func (r *reply) refer(z *Zone, nodes map[string]*node, cut *node, ownerAt int) {
+func (r *reply) refer(z *Zone, nodes *nodeTable, cut *node, ownerAt int) {
 	r.authoritative = r.answers > 0 // an alias on the way was ours
 	set, _ := cut.find(dns.TypeNS)
 	start := r.n
@@ -144,7 +144,7 @@ func (r *reply) refer(z *Zone, nodes map[string]*node, cut *node, ownerAt int) {
 		copy(r.target[:], r.out[serverAt:serverAt+length])
 		server := lower(r.target[:length])
 		off = serverAt + length
-		n := nodes[string(server)]
+		n := nodes.at(server)
 		if n == nil || !withinBytes(server, z.apex) {
 			continue
 		}

@@ -3,6 +3,7 @@ package authdns
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"maps"
 	"slices"
 
@@ -100,14 +101,16 @@ func (z *Zone) Replace(soa *dns.SOA, content Names) error {
 		}
 		keyed[k], whole[name] = true, sets
 	}
-	for k, n := range *z.nodes.Load() {
+	var failed error
+	z.nodes.each(func(k string, n *node) {
 		if n.sets.Load() != nil && !keyed[k] {
 			name, _, err := dns.UnpackDomainName([]byte(k), 0)
-			if err != nil {
-				return err
-			}
+			failed = errors.Join(failed, err)
 			whole[name] = nil
 		}
+	})
+	if failed != nil {
+		return failed
 	}
 	encoded, err := encodeSOA(soa)
 	if err != nil {
@@ -120,11 +123,14 @@ func (z *Zone) Replace(soa *dns.SOA, content Names) error {
 func (z *Zone) snapshot() (soa *dns.SOA, all []record) {
 	z.write.Lock()
 	defer z.write.Unlock()
-	nodes := *z.nodes.Load()
-	for _, k := range slices.Sorted(maps.Keys(nodes)) {
-		if sets := nodes[k].sets.Load(); sets != nil {
-			all = append(all, recordsOf(k, *sets)...)
+	held := make(map[string][]RRset, z.nodes.count.Load())
+	z.nodes.each(func(k string, n *node) {
+		if sets := n.sets.Load(); sets != nil {
+			held[k] = *sets
 		}
+	})
+	for _, k := range slices.Sorted(maps.Keys(held)) {
+		all = append(all, recordsOf(k, held[k])...)
 	}
 	return z.soa.Load().record, all
 }
@@ -143,7 +149,7 @@ func (z *Zone) changes(serial uint32) (soa *dns.SOA, list []delta, ok bool) {
 	for _, d := range list {
 		size += len(d.removed) + len(d.added) + 2
 	}
-	return soa, list, ok && size <= len(*z.nodes.Load())+64
+	return soa, list, ok && size <= int(z.nodes.count.Load())+64
 }
 
 // Records gives everything at one name of the zone, the SOA record too; nothing where the name does not exist.
@@ -158,7 +164,7 @@ func (z *Zone) Records(name string) ([]dns.RR, error) {
 	if k == z.apex {
 		out = append(out, dns.Copy(z.soa.Load().record))
 	}
-	n := (*z.nodes.Load())[k]
+	n := z.nodes.at([]byte(k))
 	if n == nil {
 		return out, nil
 	}

@@ -3,6 +3,7 @@ package authdns
 import (
 	"encoding/binary"
 	"fmt"
+	"hash/maphash"
 	"maps"
 	"slices"
 	"strings"
@@ -15,7 +16,7 @@ import (
 // Zone is one zone's content in memory. Readers never wait; writers take turns.
 type Zone struct {
 	apex    string
-	nodes   atomic.Pointer[map[string]*node]
+	nodes   nodeTable
 	soa     atomic.Pointer[soaWire]
 	write   sync.Mutex // held by writers, and by whoever needs content and serial to fit together
 	journal journal
@@ -26,7 +27,8 @@ type Zone struct {
 // node is a name in the zone. Without record sets it is an empty non-terminal (RFC 4592 section 2.2.2): it exists, and
 // every question about it has an empty answer.
 type node struct {
-	sets atomic.Pointer[[]RRset]
+	sets     atomic.Pointer[[]RRset]
+	children int // names one label longer; only writers look at it
 }
 
 // soaWire holds the SOA record twice: as an answer, and with the negative TTL of RFC 2308 section 3 for the authority
@@ -47,13 +49,15 @@ func NewZone(soa *dns.SOA, content Names) (*Zone, error) {
 		return nil, err
 	}
 	z := &Zone{apex: apex}
+	z.nodes.seed = maphash.MakeSeed()
 	encoded, err := encodeSOA(soa)
 	if err != nil {
 		return nil, err
 	}
 	z.soa.Store(encoded)
-	nodes := map[string]*node{apex: {}}
-	z.nodes.Store(&nodes)
+	first := nodeEdit{table: &z.nodes, apex: apex}
+	first.add(apex)
+	first.commit()
 	return z, z.change(content, nil)
 }
 
@@ -66,6 +70,15 @@ func (z *Zone) Serial() uint32 { return z.soa.Load().record.Serial }
 // Set replaces everything at each name of content and then answers the new serial. A name with no record set is removed.
 func (z *Zone) Set(content Names, serial uint32) error {
 	return z.change(content, z.soa.Load().withSerial(serial))
+}
+
+// Update replaces everything at each name of content and then answers with another SOA record. A name with no record set is removed.
+func (z *Zone) Update(soa *dns.SOA, content Names) error {
+	encoded, err := encodeSOA(soa)
+	if err != nil {
+		return err
+	}
+	return z.change(content, encoded)
 }
 
 // withSerial is the same SOA record with another serial, which stands before four other numbers at its end (RFC 1035 section
@@ -101,8 +114,6 @@ func (z *Zone) change(content Names, soa *soaWire) error {
 	z.write.Lock()
 	defer z.write.Unlock()
 	keyed := make(map[string][]RRset, len(content))
-	nodes := *z.nodes.Load()
-	grows := false
 	for name, sets := range content {
 		k, err := key(name)
 		if err != nil {
@@ -112,40 +123,38 @@ func (z *Zone) change(content Names, soa *soaWire) error {
 			return fmt.Errorf("name %q is not in zone %s", name, z.Apex())
 		}
 		keyed[k] = sets
-		n, exists := nodes[k]
-		grows = grows || !exists || (len(sets) == 0) != (n.sets.Load() == nil)
 	}
-	if grows { // names come or go: the map that readers hold is left alone and a new one takes its place
-		nodes = maps.Clone(nodes)
-		for k, sets := range keyed {
-			if len(sets) > 0 && nodes[k] == nil {
-				nodes[k] = &node{}
-			}
-		}
-	}
+	edit := nodeEdit{table: &z.nodes, apex: z.apex}
 	var d delta
+	var emptied []string
 	for k, sets := range keyed {
-		n := nodes[k]
-		if n != nil && soa != nil {
-			var before []RRset
-			if p := n.sets.Load(); p != nil {
-				before = *p
+		n := edit.at(k)
+		if n == nil {
+			if len(sets) == 0 {
+				continue
 			}
-			removed, added := difference(k, before, sets)
+			n = edit.add(k)
+		}
+		before := n.sets.Load()
+		if soa != nil {
+			var old []RRset
+			if before != nil {
+				old = *before
+			}
+			removed, added := difference(k, old, sets)
 			d.removed, d.added = append(d.removed, removed...), append(d.added, added...)
 		}
-		switch {
-		case n == nil:
-		case len(sets) == 0:
-			n.sets.Store(nil)
-		default:
+		if len(sets) > 0 {
 			n.sets.Store(&sets)
+		} else if before != nil {
+			n.sets.Store(nil)
+			emptied = append(emptied, k)
 		}
 	}
-	if grows {
-		tidy(nodes, z.apex)
-		z.nodes.Store(&nodes)
+	for _, k := range emptied {
+		edit.tidy(k)
 	}
+	edit.commit()
 	if delegates(keyed, z.apex) {
 		z.delegates.Store(true)
 	}
@@ -169,29 +178,6 @@ func delegates(content map[string][]RRset, apex string) bool {
 		}
 	}
 	return false
-}
-
-// tidy adds the empty non-terminals between names and the apex, and drops names that neither hold nor lead to anything.
-func tidy(nodes map[string]*node, apex string) {
-	needed := map[string]bool{apex: true}
-	for k, n := range nodes {
-		if n.sets.Load() == nil {
-			continue
-		}
-		for ; !needed[k]; k = parent(k) {
-			needed[k] = true
-		}
-	}
-	for k := range needed {
-		if nodes[k] == nil {
-			nodes[k] = &node{}
-		}
-	}
-	for k := range nodes {
-		if !needed[k] {
-			delete(nodes, k)
-		}
-	}
 }
 
 // parent cuts the first label off a name in wire format.

@@ -1,4 +1,4 @@
-package engine
+package events
 
 import (
 	"fmt"
@@ -16,11 +16,11 @@ func TestHubTellsEveryoneAndRemembers(t *testing.T) {
 	h := NewHub(fixedClock)
 	a, complete := h.Subscribe("")
 	require.True(t, complete)
-	h.Publish(contract.EventMoveRecorded, "KET-07", "1", "first")
-	h.Publish(contract.EventMoveRecorded, "KET-07", "2", "second")
+	h.Publish(MoveRecorded, "KET-07", "1", "first")
+	h.Publish(MoveRecorded, "KET-07", "2", "second")
 	first, second := <-a.C, <-a.C
-	require.Equal(t, "first", first.Data.Words)
-	require.Equal(t, "second", second.Data.Words)
+	require.Equal(t, "first", first.Words)
+	require.Equal(t, "second", second.Words)
 	require.NotEqual(t, first.ID, second.ID)
 
 	b, complete := h.Subscribe(first.ID)
@@ -32,7 +32,7 @@ func TestHubTellsEveryoneAndRemembers(t *testing.T) {
 	_, complete = h.Subscribe("17")
 	require.False(t, complete, "an ID of another run")
 	h.Unsubscribe(a)
-	h.Publish(contract.EventMoveRecorded, "KET-07", "3", "third")
+	h.Publish(MoveRecorded, "KET-07", "3", "third")
 	require.Empty(t, a.C)
 	require.Len(t, b.C, 1)
 }
@@ -55,7 +55,7 @@ func TestAHubForgetsTheOldestAndDropsTheSlow(t *testing.T) {
 	slow, _ := h.Subscribe("")
 	h.Publish(contract.EventFaultOpened, "KET-07", "", "0")
 	oldest := (<-slow.C).ID
-	for i := range 2 * keptEvents {
+	for i := range 2 * maxKept {
 		h.Publish(contract.EventFaultOpened, "KET-07", "", fmt.Sprint(i))
 	}
 	select {
@@ -63,7 +63,7 @@ func TestAHubForgetsTheOldestAndDropsTheSlow(t *testing.T) {
 	default:
 		t.Fatal("a receiver that does not read is told that it lost events")
 	}
-	require.LessOrEqual(t, len(h.kept), keptEvents)
+	require.LessOrEqual(t, len(h.kept), maxKept)
 	_, complete := h.Subscribe(oldest)
 	require.False(t, complete)
 }

@@ -1,29 +1,31 @@
-package engine
+package moves
 
 import (
+	"log/slog"
 	"net/netip"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
-	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/store"
 )
 
-// waiting is an engine with moves 3 and 4 of link 1 that are accepted and in no table yet.
-func waiting() *Engine {
-	e := remembering()
-	e.record.sites[1] = premises{Site: site.Site{ID: 1, Code: "KET-07"}, links: []*site.Link{{ID: 1, Label: "main"}}, at: map[int64]int{1: 0}}
-	e.record.links = map[int64]int64{1: 1}
-	e.unsettled = unsettled{rouse: make(chan struct{}, 1), moved: make(chan struct{}, 1), many: make(chan struct{}, 1)}
+// waiting is a room with moves 3 and 4 of link 1 that are accepted and in no table yet.
+func waiting() *Moves {
+	m := New(nil, events.NewHub(fixedClock), slog.New(slog.DiscardHandler))
 	for id := int64(3); id <= 4; id++ {
-		e.unsettled.accept(store.Group{Changes: []store.Change{{ID: id, SiteID: 1, LinkID: 1, Source: wan.SourceSTUN, Noticed: fixedClock(),
+		m.Accept(store.Group{Changes: []store.Change{{ID: id, SiteID: 1, LinkID: 1, Source: wan.SourceSTUN, Noticed: fixedClock(),
 			New: wan.PairOf(netip.AddrFrom4([4]byte{198, 51, 100, byte(id)}))}}})
 	}
-	return e
+	return m
 }
+
+func fixedClock() time.Time { return time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC) }
+
+func labels(linkID int64) (site, link string, ok bool) { return "KET-07", "main", linkID == 1 }
 
 func ids(list []store.Move) (out []int64) {
 	for _, m := range list {
@@ -33,7 +35,7 @@ func ids(list []store.Move) (out []int64) {
 }
 
 func TestWhatIsAcceptedIsReadBeforeItIsSettled(t *testing.T) {
-	e := waiting()
+	m := waiting()
 	settled := []store.Move{{ID: 2, SiteID: 1, LinkID: 1}, {ID: 1, SiteID: 1, LinkID: 1, Confirmed: fixedClock()}}
 	for what, x := range map[string]struct {
 		f    store.MoveFilter
@@ -50,24 +52,24 @@ func TestWhatIsAcceptedIsReadBeforeItIsSettled(t *testing.T) {
 		"that are not finished":      {store.MoveFilter{Unfinished: true, Limit: 9}, settled, []int64{4, 3, 2}},
 		"one is in the table by now": {store.MoveFilter{Limit: 9}, append([]store.Move{{ID: 3, SiteID: 1, LinkID: 1}}, settled...), []int64{4, 3, 2, 1}},
 	} {
-		t.Run(what, func(t *testing.T) { require.Equal(t, x.want, ids(e.withUnsettled(x.list, x.f))) })
+		t.Run(what, func(t *testing.T) { require.Equal(t, x.want, ids(m.With(x.list, x.f, labels))) })
 	}
-	list := e.withUnsettled(nil, store.MoveFilter{Limit: 9})
+	list := m.With(nil, store.MoveFilter{Limit: 9}, labels)
 	require.Equal(t, "KET-07", list[0].Site)
 	require.Equal(t, "main", list[0].Link)
 }
 
 func TestStagesThatAreNotSettledAreReadToo(t *testing.T) {
-	e := waiting()
+	m := waiting()
 	answered, confirmed := fixedClock().Add(time.Millisecond), fixedClock().Add(time.Second)
-	e.unsettled.reached(store.Stages{MoveID: 2, Confirmed: confirmed})
-	e.unsettled.reached(store.Stages{MoveID: 4, Answered: answered})
-	e.unsettled.reached(store.Stages{MoveID: 2, ZoneID: 7, Published: confirmed}) // of a remote zone: the table alone tells
-	list := e.withUnsettled([]store.Move{{ID: 2, SiteID: 1, LinkID: 1, Answered: answered}}, store.MoveFilter{Limit: 9})
+	m.Reached(store.Stages{MoveID: 2, Confirmed: confirmed})
+	m.Reached(store.Stages{MoveID: 4, Answered: answered})
+	m.Reached(store.Stages{MoveID: 2, ZoneID: 7, Published: confirmed}) // of a remote zone: the table alone tells
+	list := m.With([]store.Move{{ID: 2, SiteID: 1, LinkID: 1, Answered: answered}}, store.MoveFilter{Limit: 9}, labels)
 	require.Equal(t, []int64{4, 3, 2}, ids(list))
 	require.Equal(t, answered, list[0].Answered)
 	require.Equal(t, confirmed, list[2].Confirmed)
 	require.Equal(t, answered, list[2].Answered)
 	require.Zero(t, list[2].Published)
-	require.Equal(t, []int64{4, 3}, ids(e.withUnsettled([]store.Move{{ID: 2}}, store.MoveFilter{Unfinished: true, Limit: 9})), "a move that is confirmed is finished")
+	require.Equal(t, []int64{4, 3}, ids(m.With([]store.Move{{ID: 2}}, store.MoveFilter{Unfinished: true, Limit: 9}, labels)), "a move that is confirmed is finished")
 }

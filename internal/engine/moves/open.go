@@ -1,0 +1,138 @@
+package moves
+
+import (
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// Open is a move that has not been carried to its end yet, and what it still waits for.
+type Open struct {
+	ID, SiteID, LinkID int64
+	Answered           bool           // the zone's servers gave the new address
+	Unseen             bool           // resolvers are asked, and not all of them give the new address yet
+	Zones              map[int64]bool // remote zones that do not have the new address yet
+	Waiting            map[int64]bool // services that have not answered at the new address yet
+}
+
+// openMoves holds the newest open move of each link. An older one that was overtaken keeps the stages that it has reached.
+type openMoves struct {
+	mu     sync.Mutex
+	byLink map[int64]*Open
+}
+
+func (t *openMoves) begin(m *Open) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.byLink[m.LinkID] = m
+	t.drop(m) // one that was resumed may have nothing left to wait for
+}
+
+// mark applies reached to the open moves of a site and returns the IDs of those for which it reports true.
+func (t *openMoves) mark(siteID int64, reached func(*Open) bool) (ids []int64) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, m := range t.byLink {
+		if m.SiteID == siteID && reached(m) {
+			ids = append(ids, m.ID)
+			t.drop(m)
+		}
+	}
+	return ids
+}
+
+func (t *openMoves) answered(siteID int64) []int64 {
+	return t.mark(siteID, func(m *Open) bool {
+		first := !m.Answered
+		m.Answered = true
+		return first
+	})
+}
+
+func (t *openMoves) published(siteID, zoneID int64) []int64 {
+	return t.mark(siteID, func(m *Open) bool {
+		waited := m.Zones[zoneID]
+		delete(m.Zones, zoneID)
+		return waited
+	})
+}
+
+func (t *openMoves) seen(siteID int64) []int64 {
+	return t.mark(siteID, func(m *Open) bool {
+		waited := m.Unseen
+		m.Unseen = false
+		return waited
+	})
+}
+
+// confirmed takes a service off the list of those that the link's open move waits for. ok reports whether it was the last one.
+func (t *openMoves) confirmed(linkID, serviceID int64) (id int64, ok bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	m := t.byLink[linkID]
+	if m == nil || !m.Waiting[serviceID] {
+		return 0, false
+	}
+	delete(m.Waiting, serviceID)
+	if len(m.Waiting) > 0 {
+		return 0, false
+	}
+	t.drop(m)
+	return m.ID, true
+}
+
+// drop forgets a move that has nothing left to wait for.
+func (t *openMoves) drop(m *Open) {
+	if m.Answered && !m.Unseen && len(m.Zones) == 0 && len(m.Waiting) == 0 {
+		delete(t.byLink, m.LinkID)
+	}
+}
+
+// Begin follows a move from now on.
+func (m *Moves) Begin(o Open) { m.open.begin(&o) }
+
+// Answered notes that the names of a site give the address of its open moves.
+func (m *Moves) Answered(siteID int64, at time.Time) {
+	for _, id := range m.open.answered(siteID) {
+		m.Reached(store.Stages{MoveID: id, Answered: at})
+	}
+}
+
+// Published notes that the primary of a remote zone has taken all names of a site.
+func (m *Moves) Published(siteID, zoneID int64, at time.Time) {
+	for _, id := range m.open.published(siteID, zoneID) {
+		m.Reached(store.Stages{MoveID: id, ZoneID: zoneID, Published: at})
+	}
+}
+
+// Seen notes that all resolvers give the address of a site's open moves.
+func (m *Moves) Seen(siteID int64, at time.Time) {
+	for _, id := range m.open.seen(siteID) {
+		m.Reached(store.Stages{MoveID: id, Seen: at})
+	}
+}
+
+// Confirmed notes that a service is as expected at the link's address.
+func (m *Moves) Confirmed(linkID, serviceID int64, at time.Time) {
+	if id, last := m.open.confirmed(linkID, serviceID); last {
+		m.Reached(store.Stages{MoveID: id, Confirmed: at})
+	}
+}
+
+// Forget drops the open moves of links that are gone.
+func (m *Moves) Forget(gone record.Gone) {
+	m.open.mu.Lock()
+	defer m.open.mu.Unlock()
+	for id := range gone.Links {
+		delete(m.open.byLink, id)
+	}
+}
+
+// OpenCount is how many moves are open.
+func (m *Moves) OpenCount() int {
+	m.open.mu.Lock()
+	defer m.open.mu.Unlock()
+	return len(m.open.byLink)
+}
