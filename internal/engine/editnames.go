@@ -19,7 +19,8 @@ func hostnameResource(h site.Hostname) resource {
 
 // hostnameInput gives a hostname as a person would enter it.
 func hostnameInput(h site.Hostname) contract.HostnameInput {
-	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL, Extras: h.Extras, Mail: string(h.Mail), Device: h.Device}
+	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL, Extras: slices.Clone(h.Extras), // what a person asks for is read over it
+		Mail: string(h.Mail), Device: h.Device}
 }
 
 // AddHostname records a hostname in the zone that it fits in.
