@@ -241,11 +241,9 @@ func (e *Engine) device(code, name string) (record.Site, site.Device, error) {
 
 // Reload reads the record anew and lets everything follow: for when the database was written by somebody else.
 func (e *Engine) Reload(ctx context.Context) error {
-	today, err := e.store.Today(ctx, e.now())
-	if err != nil {
+	if err := e.history.Resume(ctx); err != nil {
 		return err
 	}
-	e.prober.book.resume(today)
 	if err := e.readPatterns(ctx); err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/zones"
@@ -106,6 +107,7 @@ type Engine struct {
 	publishing sync.Mutex
 	record     record.Record
 	zones      *zones.Zones
+	history    *history.History
 	heard      heardList
 	intake     chan pending
 	names      nameStates
@@ -190,6 +192,9 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	}
 	if err := e.loadPosts(ctx, vantage); err != nil {
 		return nil, fmt.Errorf("read the vantage points: %w", err)
+	}
+	if e.history, err = history.New(ctx, e.store, e.now, e.log); err != nil {
+		return nil, fmt.Errorf("read the history: %w", err)
 	}
 	if e.prober, err = newProber(ctx, e, vantage); err != nil {
 		return nil, err
@@ -284,7 +289,7 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runCatchUp, e.runTellMembers, e.runClock, e.runHeard, e.moves.Run, e.runVerify, e.runReview, e.zones.Run, e.runPushes, e.runFailover, e.prober.run, e.prober.runLedger, e.runFitness, e.runPosts, e.runPatterns,
+		e.runIntake, e.runCatchUp, e.runTellMembers, e.runClock, e.runHeard, e.moves.Run, e.runVerify, e.runReview, e.zones.Run, e.runPushes, e.runFailover, e.prober.run, e.history.Run, e.runFitness, e.runPosts, e.runPatterns,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}

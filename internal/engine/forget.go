@@ -9,6 +9,7 @@ func (e *Engine) forget(gone record.Gone) {
 	e.remote.forgetZones(func(id int64) bool { return !gone.Zones[id] })
 	e.zones.Forget(gone)
 	e.moves.Forget(gone)
+	e.history.Forget(gone)
 
 	e.names.mu.Lock()
 	drop(e.names.given, gone.Hostnames)

@@ -183,7 +183,7 @@ func (e *Engine) takeMoves(g store.Group, position *int64) error {
 
 // readStates reads how services stand and what is wrong, as the writer sees it.
 func (e *Engine) readStates(ctx context.Context) error {
-	states, err1 := e.store.Standings(ctx)
+	states, err1 := e.store.ServiceStates(ctx)
 	faults, err2 := e.store.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 1 << 20})
 	if err := errors.Join(err1, err2); err != nil {
 		return err

@@ -53,7 +53,7 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 	result := ledger.Result{ServiceID: s.ID, VantageID: vantage, Outcome: r.outcome, At: r.at, Latency: r.latency}
 	if r.held { // nobody was asked: what is known stands
 		p.mu.Unlock()
-		p.book.add(result, ledger.Gap(every), s.ExpectedAt(r.at), probe.StateUnknown)
+		p.e.history.Add(result, ledger.Gap(every), s.ExpectedAt(r.at), probe.StateUnknown)
 		return confirm
 	}
 	rule := p.ruleOf(s, l, r.at)
@@ -97,7 +97,7 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 	settled := rule.Settled(v.View)
 	p.mu.Unlock()
 
-	p.book.add(result, ledger.Gap(every), rule.Expected, before.state)
+	p.e.history.Add(result, ledger.Gap(every), rule.Expected, before.state)
 	p.tell(r, before, after)
 	if r.outcome == probe.Stranger && settled {
 		p.e.strangerAt(l, s, r, v.Since)
@@ -204,7 +204,7 @@ func (p *prober) tell(r round, before, after standing) {
 		p.e.Events.Publish(events.ServiceOutcome, r.site, s.Name, fmt.Sprintf("%s %s is %s", s.Name, r.target(), after.view.Outcome))
 	}
 	if after.state != before.state {
-		p.book.standing(store.Standing{ServiceID: s.ID, State: after.state, Since: after.since})
+		p.e.history.SetState(store.ServiceState{ServiceID: s.ID, State: after.state, Since: after.since})
 		p.e.Events.Publish(events.ServiceState, r.site, s.Name, fmt.Sprintf("%s went from %s to %s", s.Name, probe.Words(s.ExpectedAt(r.at), before.state, false), probe.Words(s.ExpectedAt(r.at), after.state, false)))
 	}
 	failed := s.RuleAt(r.at).Meaning(r.outcome) == probe.NotWanted

@@ -31,7 +31,6 @@ type prober struct {
 	wake    chan struct{}
 	slots   *semaphore.Weighted
 
-	book   *book
 	doors  doorKeeper
 	counts probeCounts
 }
@@ -94,21 +93,16 @@ func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
 		room = int64(pace.MostAtOnce(0))
 	}
 	p := &prober{e: e, own: vantage, room: room, watches: map[int64]*watch{}, wake: make(chan struct{}, 1), slots: semaphore.NewWeighted(room),
-		busy: map[netip.Addr]int{}, unfit: map[int64]string{}, book: newBook()}
+		busy: map[netip.Addr]int{}, unfit: map[int64]string{}}
 	p.doors.closed = map[int64]closedDoor{}
 	spans, err := e.store.NewestSpans(ctx)
 	if err != nil {
 		return nil, err
 	}
-	standings, err := e.store.Standings(ctx)
+	standings, err := e.store.ServiceStates(ctx)
 	if err != nil {
 		return nil, err
 	}
-	today, err := e.store.Today(ctx, e.now())
-	if err != nil {
-		return nil, err
-	}
-	p.book.resume(today)
 	var all record.Diff
 	for _, where := range e.record.Sites() {
 		all.Sites = append(all.Sites, record.SiteChange{After: where})
@@ -124,7 +118,7 @@ func newProber(ctx context.Context, e *Engine, vantage int64) (*prober, error) {
 		if w == nil {
 			continue
 		}
-		p.book.newest[seenFrom{s.ServiceID, s.VantageID}] = s
+		e.history.Begin(s)
 		v := view{vantage: s.VantageID, known: s.Outcome.Open(), View: probe.View{Outcome: s.Outcome, InRow: int(s.Count), Since: s.From, At: s.Until}}
 		w.views = append(w.views, v)
 		if s.VantageID == vantage {
@@ -192,7 +186,6 @@ func (p *prober) unwatch(id int64) {
 		p.queue.Remove(w.place)
 	}
 	delete(p.watches, id)
-	p.book.forget(id)
 }
 
 // recognise takes over what a service is recognised by, without forgetting what is known of it; again has it probed at once.

@@ -66,28 +66,28 @@ func (w *pushWorker) Work(ctx context.Context, job *river.Job[PushArgs]) error {
 	return nil
 }
 
-// keepEvery is how often old history is dropped.
-const keepEvery = 12 * time.Hour
+// retainEvery is how often old history is dropped.
+const retainEvery = 12 * time.Hour
 
-// KeepArgs is a job: it makes room for the history to come, and drops what is too old.
-type KeepArgs struct{}
+// RetainArgs is a job: it makes room for the history to come, and drops what is too old.
+type RetainArgs struct{}
 
 // Kind implements river.JobArgs.
-func (KeepArgs) Kind() string { return "keep" }
+func (RetainArgs) Kind() string { return "retain" }
 
 // InsertOpts implements river.JobArgsWithInsertOpts.
-func (KeepArgs) InsertOpts() river.InsertOpts {
+func (RetainArgs) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{MaxAttempts: 5, UniqueOpts: river.UniqueOpts{ByPeriod: time.Hour}}
 }
 
-type keepWorker struct {
-	river.WorkerDefaults[KeepArgs]
+type retainWorker struct {
+	river.WorkerDefaults[RetainArgs]
 	engine *Engine
 }
 
 // Work implements river.Worker.
-func (w *keepWorker) Work(ctx context.Context, _ *river.Job[KeepArgs]) error {
-	return w.engine.keepLedger(ctx)
+func (w *retainWorker) Work(ctx context.Context, _ *river.Job[RetainArgs]) error {
+	return w.engine.history.Retain(ctx)
 }
 
 // clockOf lets the queue live by the engine's clock.
@@ -102,13 +102,13 @@ func (c clockOf) NowOrNil() *time.Time { t := c.now(); return &t }
 func newPushQueue(e *Engine, st *store.Store) (*pushQueue, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &pushWorker{engine: e})
-	river.AddWorker(workers, &keepWorker{engine: e})
+	river.AddWorker(workers, &retainWorker{engine: e})
 	config := &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: pushesAtOnce}}, Workers: workers,
 		Logger: slog.New(quiet{e.log.Handler()}), JobTimeout: jobLimit, RescueStuckJobsAfter: jobLimit + 5*time.Second, CompletedJobRetentionPeriod: time.Hour,
 		FetchCooldown: 20 * time.Millisecond, FetchPollInterval: time.Second, Test: river.TestConfig{Time: clockOf{e.now}},
-		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(keepEvery),
-			func() (river.JobArgs, *river.InsertOpts) { return KeepArgs{}, nil }, &river.PeriodicJobOpts{RunOnStart: true})},
+		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(retainEvery),
+			func() (river.JobArgs, *river.InsertOpts) { return RetainArgs{}, nil }, &river.PeriodicJobOpts{RunOnStart: true})},
 	}
 	client, err := river.NewClient(riverpgxv5.New(st.Pool()), config)
 	if err != nil {
@@ -223,16 +223,4 @@ func (e *Engine) runPushes(ctx context.Context) {
 			e.log.Warn("pushes not queued; the next sweep finds them", "names", len(group), "error", err)
 		}
 	}
-}
-
-// keepLedger makes the partitions of the month to come, and drops those whose time is over.
-func (e *Engine) keepLedger(ctx context.Context) error {
-	if err := e.store.EnsurePartitions(ctx, e.now()); err != nil {
-		return err
-	}
-	dropped, err := e.store.DropOldPartitions(ctx, e.now())
-	if len(dropped) > 0 {
-		e.log.Info("old history dropped", "partitions", dropped)
-	}
-	return err
 }

@@ -158,7 +158,7 @@ func (e *Engine) RemoveVantage(ctx context.Context, name string) error {
 	delete(e.posts.byID, v.ID)
 	e.posts.rouse()
 	e.posts.mu.Unlock()
-	e.prober.book.forgetVantage(v.ID)
+	e.history.ForgetVantage(v.ID)
 	e.prober.mu.Lock()
 	for _, w := range e.prober.watches {
 		w.views = slices.DeleteFunc(w.views, func(o view) bool { return o.vantage == v.ID })
@@ -253,7 +253,7 @@ func (e *Engine) takeOutcome(v *post, vantageID int64, o contract.OutcomeReport,
 	case o.Target != r.address.String() || o.Also != alsoText(where, s, l) || r.at.Before(l.Since):
 		return false // it was made before the site had this address
 	case now.Sub(r.at) > gap: // kept while the server was away: history, but no news
-		e.prober.book.late(ledger.Result{ServiceID: s.ID, VantageID: vantageID, Outcome: r.outcome, At: r.at, Latency: r.latency}, ledger.Gap(interval(s)))
+		e.history.AddLate(ledger.Result{ServiceID: s.ID, VantageID: vantageID, Outcome: r.outcome, At: r.at, Latency: r.latency}, ledger.Gap(interval(s)))
 		return true
 	}
 	e.posts.mu.Lock()

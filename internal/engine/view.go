@@ -284,7 +284,7 @@ func (e *Engine) History(ctx context.Context, code, service string, from, until 
 	if err != nil {
 		return contract.History{}, err
 	}
-	for _, live := range e.prober.book.live(s.ID, e.posts.ids()) {
+	for _, live := range e.history.Newest(s.ID, e.posts.ids()) {
 		if live.From.After(until) || live.Until.Before(from) {
 			continue
 		}
@@ -329,4 +329,33 @@ func rank(f contract.Fault) int {
 		return 0
 	}
 	return 1
+}
+
+// Availability returns the availability of the services of a site over each window, or of one of them where service names it.
+func (e *Engine) Availability(ctx context.Context, code, service string) ([]contract.ServiceAvailability, error) {
+	p, err := e.premises(code)
+	if err != nil {
+		return nil, err
+	}
+	list := p.Services
+	if service != "" {
+		_, s, err := e.service(code, service)
+		if err != nil {
+			return nil, err
+		}
+		list = []site.Service{s}
+	}
+	ids := make([]int64, len(list))
+	for i, s := range list {
+		ids[i] = s.ID
+	}
+	windows, err := e.history.Availability(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	out := []contract.ServiceAvailability{}
+	for _, s := range list {
+		out = append(out, contract.ServiceAvailability{Site: p.Code, Service: s.Name, Expected: s.ExpectedAt(e.now()), Windows: windows[s.ID]})
+	}
+	return out, nil
 }

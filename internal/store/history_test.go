@@ -35,8 +35,8 @@ func TestSpansGrowInTheirPartition(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []ledger.Span{later}, newest)
 	require.NoError(t, f.EnsurePartitions(ctx, morning.AddDate(0, 3, 0)))
-	require.NoError(t, f.PutStandings(ctx, []store.Standing{{ServiceID: f.service.ID, State: probe.StateReachable, Since: morning}, {ServiceID: 999, State: probe.StateUnknown, Since: morning}}))
-	standings, err := f.Standings(ctx)
+	require.NoError(t, f.PutServiceStates(ctx, []store.ServiceState{{ServiceID: f.service.ID, State: probe.StateReachable, Since: morning}, {ServiceID: 999, State: probe.StateUnknown, Since: morning}}))
+	standings, err := f.ServiceStates(ctx)
 	require.NoError(t, err)
-	require.Equal(t, []store.Standing{{ServiceID: f.service.ID, State: probe.StateReachable, Since: morning}}, standings, "that of a service that is gone is left out")
+	require.Equal(t, []store.ServiceState{{ServiceID: f.service.ID, State: probe.StateReachable, Since: morning}}, standings, "that of a service that is gone is left out")
 }

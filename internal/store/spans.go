@@ -53,16 +53,16 @@ func utcSpans(list []ledger.Span) []ledger.Span {
 	return list
 }
 
-// Standing is a service's judged state, and since when.
-type Standing struct {
+// ServiceState is a service's judged state, and since when.
+type ServiceState struct {
 	ServiceID int64       `db:"service_id"`
 	State     probe.State `db:"state"`
 	Since     time.Time   `db:"since_at"`
 }
 
-// Standings lists the judged state of every service.
-func (s *Store) Standings(ctx context.Context) ([]Standing, error) {
-	var out []Standing
+// ServiceStates lists the judged state of every service.
+func (s *Store) ServiceStates(ctx context.Context) ([]ServiceState, error) {
+	var out []ServiceState
 	err := s.db.SelectContext(ctx, &out, `SELECT service_id, state, since_at FROM standing`)
 	for i := range out {
 		out[i].Since = out[i].Since.UTC()
@@ -70,8 +70,8 @@ func (s *Store) Standings(ctx context.Context) ([]Standing, error) {
 	return out, err
 }
 
-// PutStandings writes judged states; those of services that are gone are left out.
-func (s *Store) PutStandings(ctx context.Context, list []Standing) error {
+// PutServiceStates writes judged states; those of services that are gone are left out.
+func (s *Store) PutServiceStates(ctx context.Context, list []ServiceState) error {
 	n := len(list)
 	ids, states, since := make([]int64, n), make([]string, n), make([]time.Time, n)
 	for i, st := range list {

@@ -1,7 +1,6 @@
-package engine
+package history
 
 import (
-	"context"
 	"sync"
 	"time"
 
@@ -13,47 +12,47 @@ import (
 // seenFrom is a service as one vantage point sees it.
 type seenFrom struct{ service, vantage int64 }
 
-// book keeps the newest span of each service and vantage point and the current day of each service, and what has to be
+// buffer keeps the newest span of each service and vantage point and the current day of each service, and what has to be
 // written of them. A steady service costs a row that is updated in bulk; a span that begins is written soon.
-type book struct {
+type buffer struct {
 	mu        sync.Mutex
 	newest    map[seenFrom]ledger.Span
 	begun     map[seenFrom]bool // began since it was last written
 	dirty     map[seenFrom]bool // grew since it was last written
 	ended     []ledger.Span
-	days      map[int64]*dayPage
+	days      map[int64]*dayRollup
 	endedDays []store.ServiceDay
-	standings map[int64]store.Standing
+	states    map[int64]store.ServiceState
 	soon      chan struct{}
 }
 
-// dayPage is a service's day as it is accounted.
-type dayPage struct {
+// dayRollup is a service's day as it is accounted.
+type dayRollup struct {
 	day     ledger.Day
 	until   time.Time // up to which it is accounted
 	written time.Time
 	dirty   bool
 }
 
-// keptSpans bounds what is kept for a database that is away; the oldest is lost first.
-const keptSpans = 200_000
+// maxKept bounds what is kept for a database that is away; the oldest is lost first.
+const maxKept = 200_000
 
-func newBook() *book {
-	return &book{newest: map[seenFrom]ledger.Span{}, begun: map[seenFrom]bool{}, dirty: map[seenFrom]bool{}, days: map[int64]*dayPage{},
-		standings: map[int64]store.Standing{}, soon: make(chan struct{}, 1)}
+func newBuffer() *buffer {
+	return &buffer{newest: map[seenFrom]ledger.Span{}, begun: map[seenFrom]bool{}, dirty: map[seenFrom]bool{}, days: map[int64]*dayRollup{},
+		states: map[int64]store.ServiceState{}, soon: make(chan struct{}, 1)}
 }
 
 // resume takes up the days that an earlier run began.
-func (b *book) resume(today map[int64]ledger.Day) {
+func (b *buffer) resume(today map[int64]ledger.Day) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for id, d := range today {
-		b.days[id] = &dayPage{day: d}
+		b.days[id] = &dayRollup{day: d}
 	}
 }
 
 // add enters a result, and the time since the last one in the state that the service was in.
-func (b *book) add(r ledger.Result, gap time.Duration, expected probe.Expected, state probe.State) {
+func (b *buffer) add(r ledger.Result, gap time.Duration, expected probe.Expected, state probe.State) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.fold(r, gap)
@@ -61,14 +60,14 @@ func (b *book) add(r ledger.Result, gap time.Duration, expected probe.Expected, 
 }
 
 // late enters what a vantage point saw while the server was away: it belongs to the history, not to what is so now.
-func (b *book) late(r ledger.Result, gap time.Duration) {
+func (b *buffer) late(r ledger.Result, gap time.Duration) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.fold(r, gap)
 }
 
 // fold enters a result into the spans. The caller holds b.mu.
-func (b *book) fold(r ledger.Result, gap time.Duration) {
+func (b *buffer) fold(r ledger.Result, gap time.Duration) {
 	at := seenFrom{r.ServiceID, r.VantageID}
 	before := b.newest[at]
 	span, fresh := ledger.Fold(before, r, gap)
@@ -79,17 +78,17 @@ func (b *book) fold(r ledger.Result, gap time.Duration) {
 	b.newest[at] = span
 	if fresh {
 		b.begun[at] = true
-		b.hurry()
+		b.wake()
 	} else {
 		b.dirty[at] = true
 	}
 }
 
 // account adds the time since the service's last result to its hours. The caller holds b.mu.
-func (b *book) account(r ledger.Result, gap time.Duration, expected probe.Expected, state probe.State) {
+func (b *buffer) account(r ledger.Result, gap time.Duration, expected probe.Expected, state probe.State) {
 	d := b.days[r.ServiceID]
 	if d == nil {
-		d = &dayPage{day: ledger.Day{Start: ledger.DayOf(r.At)}}
+		d = &dayRollup{day: ledger.Day{Start: ledger.DayOf(r.At)}}
 		b.days[r.ServiceID] = d
 	}
 	from := d.until
@@ -116,27 +115,27 @@ func (b *book) account(r ledger.Result, gap time.Duration, expected probe.Expect
 	}
 }
 
-func (b *book) bound() {
-	if over := len(b.ended) - keptSpans; over > 0 {
+func (b *buffer) bound() {
+	if over := len(b.ended) - maxKept; over > 0 {
 		b.ended = b.ended[over:]
 	}
 }
 
-func (b *book) standing(s store.Standing) {
+func (b *buffer) state(s store.ServiceState) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.standings[s.ServiceID] = s
-	b.hurry()
+	b.states[s.ServiceID] = s
+	b.wake()
 }
 
-func (b *book) hurry() {
+func (b *buffer) wake() {
 	select {
 	case b.soon <- struct{}{}:
 	default:
 	}
 }
 
-func (b *book) forget(serviceID int64) {
+func (b *buffer) forget(serviceID int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for at := range b.newest {
@@ -147,11 +146,11 @@ func (b *book) forget(serviceID int64) {
 		}
 	}
 	delete(b.days, serviceID)
-	delete(b.standings, serviceID)
+	delete(b.states, serviceID)
 }
 
 // forgetVantage drops what a vantage point that is removed saw last.
-func (b *book) forgetVantage(id int64) {
+func (b *buffer) forgetVantage(id int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for at := range b.newest {
@@ -163,28 +162,28 @@ func (b *book) forgetVantage(id int64) {
 	}
 }
 
-// page is what is written in one go.
-type page struct {
-	spans     []ledger.Span
-	days      []store.ServiceDay // that are over
-	today     []store.ServiceDay
-	standings []store.Standing
+// batch is what is written in one go.
+type batch struct {
+	spans  []ledger.Span
+	days   []store.ServiceDay // that are over
+	today  []store.ServiceDay
+	states []store.ServiceState
 }
 
-func (p page) empty() bool { return len(p.spans)+len(p.days)+len(p.today)+len(p.standings) == 0 }
+func (p batch) empty() bool { return len(p.spans)+len(p.days)+len(p.today)+len(p.states) == 0 }
 
 // How much of what only grew is written at a time: with many services each has its turn every few minutes.
 const (
-	grownAtOnce = 5000
-	daysAtOnce  = 1500
-	daysEvery   = 10 * time.Minute
+	maxGrown  = 5000
+	maxDays   = 1500
+	daysEvery = 10 * time.Minute
 )
 
 // take gives what has to be written: what began or ended, and with grown some of what only grew; with all, everything.
-func (b *book) take(now time.Time, grown, all bool) page {
+func (b *buffer) take(now time.Time, grown, all bool) batch {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	p := page{spans: b.ended, days: b.endedDays}
+	p := batch{spans: b.ended, days: b.endedDays}
 	b.ended, b.endedDays = nil, nil
 	for at := range b.begun {
 		p.spans = append(p.spans, b.newest[at])
@@ -194,7 +193,7 @@ func (b *book) take(now time.Time, grown, all bool) page {
 	if grown || all {
 		n := 0
 		for at := range b.dirty {
-			if n++; n > grownAtOnce && !all {
+			if n++; n > maxGrown && !all {
 				break
 			}
 			p.spans = append(p.spans, b.newest[at])
@@ -205,26 +204,26 @@ func (b *book) take(now time.Time, grown, all bool) page {
 			if !d.dirty || !all && now.Sub(d.written) < daysEvery {
 				continue
 			}
-			if n++; n > daysAtOnce && !all {
+			if n++; n > maxDays && !all {
 				break
 			}
 			p.today = append(p.today, store.ServiceDay{ServiceID: id, Day: d.day})
 			d.dirty, d.written = false, now
 		}
 	}
-	for _, s := range b.standings {
-		p.standings = append(p.standings, s)
+	for _, s := range b.states {
+		p.states = append(p.states, s)
 	}
-	clear(b.standings)
+	clear(b.states)
 	return p
 }
 
-func (b *book) putBack(p page) {
+func (b *buffer) putBack(p batch) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.ended = append(p.spans, b.ended...)
 	b.bound()
-	if len(b.endedDays) < keptSpans {
+	if len(b.endedDays) < maxKept {
 		b.endedDays = append(p.days, b.endedDays...)
 	}
 	for _, t := range p.today {
@@ -232,15 +231,15 @@ func (b *book) putBack(p page) {
 			d.dirty, d.written = true, time.Time{}
 		}
 	}
-	for _, s := range p.standings {
-		if _, newer := b.standings[s.ServiceID]; !newer {
-			b.standings[s.ServiceID] = s
+	for _, s := range p.states {
+		if _, newer := b.states[s.ServiceID]; !newer {
+			b.states[s.ServiceID] = s
 		}
 	}
 }
 
 // live gives a service's newest spans as they are now, ahead of what is written.
-func (b *book) live(serviceID int64, vantages []int64) (out []ledger.Span) {
+func (b *buffer) live(serviceID int64, vantages []int64) (out []ledger.Span) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, v := range vantages {
@@ -252,83 +251,13 @@ func (b *book) live(serviceID int64, vantages []int64) (out []ledger.Span) {
 }
 
 // today gives a service's current day, ahead of what is written.
-func (b *book) today(serviceID int64) (ledger.Day, bool) {
+func (b *buffer) today(serviceID int64) (ledger.Day, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if d := b.days[serviceID]; d != nil {
 		return d.day, true
 	}
 	return ledger.Day{}, false
-}
-
-// runLedger writes the book: soon after a span began or a state changed, otherwise every ten seconds, and at the end.
-func (p *prober) runLedger(ctx context.Context) {
-	tick := time.NewTicker(10 * time.Second)
-	defer tick.Stop()
-	for last := false; !last; {
-		grown := false
-		select {
-		case <-tick.C:
-			grown = true
-		case <-p.book.soon:
-		case <-ctx.Done():
-			last = true
-		}
-		if !p.writeBook(ctx, grown, last) && !last {
-			select {
-			case <-time.After(2 * time.Second):
-			case <-ctx.Done():
-			}
-		}
-	}
-}
-
-// rowsAtOnce bounds one statement.
-const rowsAtOnce = 5000
-
-func (p *prober) writeBook(ctx context.Context, grown, all bool) bool {
-	left := p.book.take(p.e.now(), grown, all)
-	if left.empty() {
-		return true
-	}
-	bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-	if all {
-		cancel()
-		bounded, cancel = context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
-	}
-	defer cancel()
-	// The same row may stand in the list twice after a failed write; a statement may touch a row once.
-	left.spans, left.days = latest(left.spans), latestDays(left.days)
-	failed := func(what string, err error) bool {
-		p.book.putBack(left)
-		p.e.log.Warn(what+" not written; kept for the next try", "error", err)
-		return false
-	}
-	for len(left.spans) > 0 {
-		n := min(len(left.spans), rowsAtOnce)
-		if err := p.e.store.PutSpans(bounded, left.spans[:n]); err != nil {
-			return failed("history", err)
-		}
-		left.spans = left.spans[n:]
-	}
-	for len(left.days) > 0 {
-		n := min(len(left.days), rowsAtOnce)
-		if err := p.e.store.PutDays(bounded, left.days[:n]); err != nil {
-			return failed("rollups", err)
-		}
-		left.days = left.days[n:]
-	}
-	for len(left.today) > 0 {
-		n := min(len(left.today), rowsAtOnce)
-		if err := p.e.store.PutToday(bounded, left.today[:n]); err != nil {
-			return failed("rollups", err)
-		}
-		left.today = left.today[n:]
-	}
-	if err := p.e.store.PutStandings(bounded, left.standings); err != nil {
-		return failed("states", err)
-	}
-	return true
 }
 
 func latest(spans []ledger.Span) []ledger.Span {
