@@ -22,7 +22,7 @@ const house = "inkpost.example/inkpost/"
 var rooms = map[string][]string{
 	"internal/core":          {},
 	"internal/wire":          {"internal/wire"},
-	"internal/access":        {},
+	"internal/access":        {"internal/store"},
 	"internal/keep":          {},
 	"internal/contract":      {},
 	"internal/store":         {},

@@ -212,7 +212,7 @@ func pages(ctx context.Context, url string, sites int) error {
 		return err
 	}
 	defer d.Stop()
-	if _, err := d.Engine().EnsureOwner(ctx, "owner"); err != nil {
+	if _, err := d.Engine().Access.EnsureOwner(ctx, "owner"); err != nil {
 		return err
 	}
 	p, err := d.Store().PersonNamed(ctx, "owner")

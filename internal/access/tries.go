@@ -1,4 +1,3 @@
-// Package access bounds how often and how dearly somebody may try to sign in.
 package access
 
 import (

@@ -12,6 +12,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/store"
@@ -64,16 +65,16 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	if secret == "" {
 		_, secret, _ = c.Request().BasicAuth()
 	}
-	k, err := a.engine().KeyOf(secret)
+	k, err := a.engine().Access.Key(secret)
 	if err == nil && k.Scope != store.ScopeRouter { // an agent reports, and is weighed; a person announces nothing
-		k, err = store.Key{}, engine.ErrKey
+		k, err = store.Key{}, access.ErrKey
 	}
 	if err != nil {
 		user, _, _ := c.Request().BasicAuth()
 		a.noteRefused(c, k, user, err)
 	}
 	switch {
-	case errors.Is(err, engine.ErrKey):
+	case errors.Is(err, access.ErrKey):
 		return reply(http.StatusUnauthorized, fetched{Word: wordRefused, Detail: "this key announces nothing"})
 	case !a.perKey.Allow(fetchOfKey, k.ID):
 		return reply(http.StatusTooManyRequests, fetched{Word: wordLater, Detail: "this key announces too often; try again in 5 seconds"})

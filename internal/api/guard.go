@@ -13,6 +13,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -121,7 +122,7 @@ func (a *api) endWithKey(ctx context.Context, stop context.CancelFunc, k store.K
 	for {
 		select {
 		case <-tick.C:
-			if eng := a.engine(); eng == nil || !eng.KeyGood(k) {
+			if eng := a.engine(); eng == nil || !eng.Access.KeyGood(k) {
 				stop()
 				return
 			}
@@ -150,7 +151,7 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 		if !strings.EqualFold(scheme, "Bearer") {
 			return principal{}, errNobody
 		}
-		k, err := a.engine().KeyOf(strings.TrimSpace(key))
+		k, err := a.engine().Access.Key(strings.TrimSpace(key))
 		if err != nil {
 			a.noteRefused(c, k, "", err)
 			return principal{}, err
@@ -161,7 +162,7 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 	if err != nil {
 		return principal{}, errNobody
 	}
-	s, err := a.engine().Session(ctx, cookie.Value)
+	s, err := a.engine().Access.Session(ctx, cookie.Value)
 	var missing store.Missing
 	if errors.As(err, &missing) {
 		return principal{}, errNobody
@@ -208,4 +209,4 @@ func ipNet(p netip.Prefix) *net.IPNet {
 }
 
 // sessionLife in seconds, for the cookie.
-const sessionLife = int(engine.SessionLife / 1e9)
+const sessionLife = int(access.SessionLife / 1e9)

@@ -27,7 +27,7 @@ func (a *api) signIn(c *echo.Context, _ principal) error {
 	if err != nil {
 		return err
 	}
-	token, s, err := a.engine().SignIn(c.Request().Context(), in, from)
+	token, s, err := a.engine().Access.SignIn(c.Request().Context(), in.Name, in.Password, from)
 	if err != nil {
 		return err
 	}
@@ -45,7 +45,7 @@ func (a *api) signOut(c *echo.Context, _ principal) error {
 		return errNobody
 	}
 	a.setCookie(c, "", -1)
-	return done(c, a.engine().SignOut(c.Request().Context(), cookie.Value))
+	return done(c, a.engine().Access.SignOut(c.Request().Context(), cookie.Value))
 }
 
 func (a *api) choosePassword(c *echo.Context, p principal) error {
@@ -53,7 +53,7 @@ func (a *api) choosePassword(c *echo.Context, p principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	token, s, err := a.engine().ChoosePassword(c.Request().Context(), p.name, in.Password)
+	token, s, err := a.engine().Access.ChoosePassword(c.Request().Context(), p.name, in.Password)
 	if err != nil {
 		return err
 	}
@@ -94,7 +94,7 @@ func (a *api) allowKey(c *echo.Context, _ principal) error {
 	if err != nil {
 		return store.Missing{Kind: "key", Name: c.Param("id")}
 	}
-	return done(c, a.engine().AllowKey(c.Request().Context(), id, in.MayAnnounce))
+	return done(c, a.engine().Access.AllowKey(c.Request().Context(), id, in.MayAnnounce))
 }
 
 func (a *api) revokeKey(c *echo.Context, _ principal) error {
@@ -102,7 +102,7 @@ func (a *api) revokeKey(c *echo.Context, _ principal) error {
 	if err != nil {
 		return store.Missing{Kind: "key", Name: c.Param("id")}
 	}
-	return done(c, a.engine().RevokeKey(c.Request().Context(), id))
+	return done(c, a.engine().Access.RevokeKey(c.Request().Context(), id))
 }
 
 func (a *api) invite(c *echo.Context, _ principal) error {
@@ -135,7 +135,7 @@ func (a *api) observed(c *echo.Context, p principal) error {
 	l, _ := a.engine().LinkOf(p.linkID)
 	out := contract.Observed{Address: addr.String(), CheckSeconds: a.engine().CheckEvery().Seconds(), Protocol: contract.AgentProtocol, STUN: a.stun,
 		Clock: a.engine().Now()}
-	if out.NewKey, err = a.engine().TurnDue(c.Request().Context(), p.key); err != nil {
+	if out.NewKey, err = a.engine().Access.RotationDue(c.Request().Context(), p.key); err != nil {
 		return err
 	}
 	for _, s := range l.Sources {

@@ -12,6 +12,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
@@ -105,7 +106,7 @@ func readReport(in contract.SourceReport, now time.Time) (wan.Report, error) {
 // noteRefused keeps a refused key for those who look after the site that it seems to come from: the site whose revoked key it is,
 // the one that the caller names, or the one that has the caller's address. The caller learns nothing of it.
 func (a *api) noteRefused(c *echo.Context, k store.Key, named string, err error) {
-	if !errors.Is(err, engine.ErrKey) || !a.traces.Allow() {
+	if !errors.Is(err, access.ErrKey) || !a.traces.Allow() {
 		return
 	}
 	from, addrErr := clientAddress(c)
@@ -217,7 +218,7 @@ func (a *api) prove(c *echo.Context, _ principal) error {
 }
 
 func (a *api) nextKey(c *echo.Context, p principal) error {
-	key, err := a.engine().NextKey(c.Request().Context(), p.key)
+	key, err := a.engine().Access.NextKey(c.Request().Context(), p.key)
 	return ok(c, http.StatusCreated, contract.NextKey{Key: key}, err)
 }
 
@@ -226,7 +227,7 @@ func (a *api) turnKey(c *echo.Context, _ principal) error {
 	if err != nil {
 		return store.Missing{Kind: "key", Name: c.Param("id")}
 	}
-	if err := a.engine().TurnKey(c.Request().Context(), id); err != nil {
+	if err := a.engine().Access.RotateKey(c.Request().Context(), id); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)

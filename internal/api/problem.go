@@ -117,11 +117,11 @@ func explain(err error) failure {
 		return problemOf(http.StatusConflict, "in-use", inUse.Error())
 	case errors.As(err, &primary):
 		return problemOf(http.StatusBadGateway, "primary-away", primary.Error())
-	case errors.Is(err, engine.ErrSignIn):
+	case errors.Is(err, access.ErrSignIn):
 		return problemOf(http.StatusUnauthorized, "sign-in-refused", err.Error())
-	case errors.Is(err, engine.ErrKey):
+	case errors.Is(err, access.ErrKey):
 		return problemOf(http.StatusUnauthorized, "key-not-valid", err.Error())
-	case errors.Is(err, engine.ErrCode):
+	case errors.Is(err, access.ErrCode):
 		return problemOf(http.StatusForbidden, "code-not-valid", err.Error())
 	case errors.Is(err, engine.ErrNoAgent):
 		return problemOf(http.StatusConflict, "no-agent", err.Error())

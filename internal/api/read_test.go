@@ -142,7 +142,7 @@ func TestErrorsHaveTheStatusThatFits(t *testing.T) {
 	pg := func(code string) error { return &pgconn.PgError{Code: code, Message: "no"} }
 	for want, list := range map[int][]error{
 		400: {problemOf(400, "not-readable", "no")},
-		401: {errNobody, engine.ErrKey},
+		401: {errNobody, access.ErrKey},
 		403: {errNotYours, errIntent, errOnce},
 		404: {store.Missing{Kind: "site", Name: "KET-07"}},
 		422: {site.Flaws{{Field: "name", Detail: "is missing"}}, engine.Refused{Reason: "no"}, wan.ErrNotPublic{Addr: netip.MustParseAddr("10.0.0.1"), Class: wan.ClassPrivate}},

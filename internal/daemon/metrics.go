@@ -60,7 +60,7 @@ func (m engineMetrics) Collect(out chan<- prometheus.Metric) {
 	if e == nil {
 		return
 	}
-	out <- prometheus.MustNewConstMetric(signInsDesc, prometheus.CounterValue, float64(e.FailedSignIns()))
+	out <- prometheus.MustNewConstMetric(signInsDesc, prometheus.CounterValue, float64(e.Access.FailedSignIns()))
 	c := e.ProbeCounts()
 	for k, n := range c.Outcomes {
 		out <- prometheus.MustNewConstMetric(roundsDesc, prometheus.CounterValue, float64(n), string(k.Kind), string(k.Outcome))

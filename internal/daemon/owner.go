@@ -4,7 +4,7 @@ import (
 	"context"
 	"time"
 
-	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -19,7 +19,7 @@ func ResetPassword(ctx context.Context, database, name string, create bool) (str
 	if err := st.CheckSchema(ctx); err != nil {
 		return "", err
 	}
-	return engine.ResetPassword(ctx, st, name, time.Now(), create)
+	return access.ResetPassword(ctx, st, name, time.Now(), create)
 }
 
 // FirstOwner makes the first person where there is none, with a one-time password that it returns. settled is false while this server
@@ -29,6 +29,6 @@ func (d *Daemon) FirstOwner(ctx context.Context, name string) (password string, 
 	if e == nil || e.Standby() {
 		return "", false
 	}
-	password, err := e.EnsureOwner(ctx, name)
+	password, err := e.Access.EnsureOwner(ctx, name)
 	return password, err == nil
 }

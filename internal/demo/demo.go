@@ -14,12 +14,12 @@ import (
 	"sync"
 	"time"
 
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/agent"
 	"inkpost.example/inkpost/internal/agent/source"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
-	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/lab"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/store/cluster"
@@ -152,15 +152,15 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	}
 	d.resolver.Ask(d.DNS)
 	d.resolver.AskFor(remoteZone, d.primary.Addr())
-	if d.Password, err = d.Engine().EnsureOwner(ctx, owner); err != nil {
+	if d.Password, err = d.Engine().Access.EnsureOwner(ctx, owner); err != nil {
 		return err
 	}
-	waiting, err := d.Engine().PasswordWaiting(ctx, owner)
+	waiting, err := d.Engine().Access.PasswordWaiting(ctx, owner)
 	if err != nil {
 		return err
 	}
 	if d.Password == "" && waiting { // never used: the one printed before is of no use to whoever reads this screen
-		if d.Password, err = engine.ResetPassword(ctx, d.Store(), owner, time.Now(), true); err != nil {
+		if d.Password, err = access.ResetPassword(ctx, d.Store(), owner, time.Now(), true); err != nil {
 			return err
 		}
 	}
@@ -190,7 +190,7 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 			return err
 		}
 	}
-	if _, err := d.Engine().KeyOf(o.Key); err == nil {
+	if _, err := d.Engine().Access.Key(o.Key); err == nil {
 		d.Key = o.Key
 		return nil
 	}

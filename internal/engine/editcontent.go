@@ -11,6 +11,7 @@ import (
 
 	"github.com/miekg/dns"
 
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
@@ -181,7 +182,7 @@ func (e *Engine) AddSigningKey(ctx context.Context, in contract.SigningKeyInput)
 	if !slices.Contains(signingAlgorithms, in.Algorithm) {
 		f.Note("algorithm", fmt.Errorf("%q is unknown; it is one of %s", in.Algorithm, strings.Join(signingAlgorithms, ", ")))
 	}
-	f.Note("may_announce", checkPrefixes(in.MayAnnounce))
+	f.Note("may_announce", access.CheckPrefixes(in.MayAnnounce))
 	var siteID int64
 	if in.Site != "" {
 		p, err := e.premises(in.Site)

@@ -95,7 +95,7 @@ type Engine struct {
 	listening time.Time        // since when silence of an agent proves something
 
 	Events   *events.Hub
-	visits   visits
+	Access   *access.Access
 	patterns patterns
 	led      bool // it began as the writer's engine
 
@@ -129,9 +129,6 @@ type Engine struct {
 
 	// behindDatabase asks for memory to be brought in line, tellMembers for members to hear of accepted moves.
 	behindDatabase, tellMembers chan struct{}
-	tries                       access.Tries
-	hasher                      access.Hasher
-	used                        keyUse
 	asking                      asking
 	updates                     access.Paces[string]
 	writes                      writes
@@ -145,9 +142,9 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	}
 	e := &Engine{led: st.Leads(),
 		config: config, store: st.Now(), directory: directory, log: config.Log, now: config.Clock, ticks: config.Ticks, listening: config.Clock(),
-		Events: events.NewHub(config.Clock),
-		edit:   semaphore.NewWeighted(1),
-		hasher: access.NewHasher(), updates: access.Paces[string]{Rate: config.KeyRate},
+		Events:  events.NewHub(config.Clock),
+		edit:    semaphore.NewWeighted(1),
+		updates: access.Paces[string]{Rate: config.KeyRate},
 
 		behindDatabase: make(chan struct{}, 1), tellMembers: make(chan struct{}, 1),
 		intake:   make(chan pending, 4096),
@@ -157,6 +154,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	}
 	e.heard.at = map[int64]time.Time{}
 	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
+	e.Access = access.New(e.store, e, &e.record, e.now, e.log)
 	e.moves = moves.New(tables{e}, e.Events, e.log)
 	e.zones = zones.New(e, &e.record, directory, config.RedirectAt, e.now, e.log)
 	e.faults.open = map[int64]map[string]openFault{}

@@ -98,7 +98,7 @@ func (e *Engine) runHeard(ctx context.Context) {
 		if err := e.writeSightings(bounded); err != nil {
 			e.log.Warn("what agents saw is not written; kept for the next try", "error", err)
 		}
-		if err := e.writeKeyUse(bounded); err != nil {
+		if err := e.Access.WriteKeyUse(bounded); err != nil {
 			e.log.Warn("when keys were used is not written", "error", err)
 		}
 		d := e.heard.take()

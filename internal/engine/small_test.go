@@ -24,18 +24,6 @@ func TestHeardTimesAreCollected(t *testing.T) {
 	require.Equal(t, map[int64]time.Time{1: now.Add(time.Minute), 2: now}, h.take(), "what was put back does not take the place of something newer")
 }
 
-func TestCodesAreReadable(t *testing.T) {
-	seen := map[string]bool{}
-	for range 200 {
-		c := shortCode(3)
-		require.Regexp(t, `^[A-HJ-KM-NP-Z2-9]{4}-[A-HJ-KM-NP-Z2-9]{4}-[A-HJ-KM-NP-Z2-9]{4}$`, c)
-		require.False(t, seen[c])
-		seen[c] = true
-	}
-	require.NotEqual(t, secret(), secret())
-	require.GreaterOrEqual(t, len(secret()), 43, "256 bits")
-}
-
 func TestATrailTimesEachStageFromWhatItFollows(t *testing.T) {
 	at := func(ms int) time.Time { return fixedClock().Add(time.Duration(ms) * time.Millisecond) }
 	m := trail(store.Move{Noticed: at(0), Received: at(10), Recorded: at(15), Published: at(16), Answered: at(20), Seen: at(20016), Confirmed: at(516)})

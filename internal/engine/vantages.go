@@ -103,8 +103,8 @@ func (e *Engine) InviteVantage(ctx context.Context, in contract.VantageInput) (c
 		e.posts.mu.Unlock()
 		e.posts.touch(0)
 	}
-	inv := contract.VantageInvitation{Vantage: v.Name, Code: shortCode(3), Expires: e.now().Add(invitationLife)}
-	if err := e.store.Together(ctx, func(tx *store.Store) error { return tx.AddVantageEnrolment(ctx, hash(inv.Code), v.ID, inv.Expires) }); err != nil {
+	inv := contract.VantageInvitation{Vantage: v.Name}
+	if inv.Code, inv.Expires, err = e.Access.InviteVantage(ctx, v.ID); err != nil {
 		return contract.VantageInvitation{}, err
 	}
 	e.Events.Publish(events.Vantage, "", v.Name, "vantage point "+v.Name+" was invited")
@@ -113,20 +113,7 @@ func (e *Engine) InviteVantage(ctx context.Context, in contract.VantageInput) (c
 
 // EnrolVantage gives a vantage point its key for a one-time code. Error: ErrCode.
 func (e *Engine) EnrolVantage(ctx context.Context, in contract.Enrolment) (contract.VantageEnrolled, error) {
-	key := "inkpost-" + secret()
-	var id int64
-	err := e.change(ctx, func() (edit, error) {
-		touched := &record.Touched{}
-		return edit{words: "a vantage point enrolled", touched: touched, write: func(ctx context.Context, tx *store.Store) (err error) {
-			id, err = tx.EnrolVantage(ctx, hash(strings.ToUpper(strings.TrimSpace(in.Code))), hash(key), e.now())
-			touched.Vantages = []int64{id}
-			return err
-		}}, nil
-	})
-	var missing store.Missing
-	if errors.As(err, &missing) {
-		return contract.VantageEnrolled{}, ErrCode
-	}
+	key, id, err := e.Access.EnrolVantage(ctx, in.Code)
 	if err != nil {
 		return contract.VantageEnrolled{}, err
 	}

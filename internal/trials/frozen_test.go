@@ -12,11 +12,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"net/netip"
+
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/lab/peer"
 	"inkpost.example/inkpost/internal/testbed"
-	"net/netip"
 )
 
 // freeze has a PostgreSQL do nothing at all, as on a disk that hangs: its connections stay open, and nobody answers. It gives how to

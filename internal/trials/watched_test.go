@@ -13,11 +13,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/wan"
-	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/testbed"
 )
 
@@ -152,7 +152,7 @@ func TestKeysAndOneTimePasswordsExpireAndSayWhenTheyWereUsed(t *testing.T) {
 	clock := func() time.Time { d := <-ahead; ahead <- d; return time.Now().Add(d) }
 	forward := func(d time.Duration) { <-ahead; ahead <- d }
 	s := start(t, func(o *options) { o.Clock = clock })
-	once, err := engine.ResetPassword(t.Context(), s.Store(), "owner", clock(), false)
+	once, err := access.ResetPassword(t.Context(), s.Store(), "owner", clock(), false)
 	require.NoError(t, err)
 	_, err = s.Client.SignIn(t.Context(), "owner", once)
 	require.NoError(t, err)
@@ -173,10 +173,10 @@ func TestKeysAndOneTimePasswordsExpireAndSayWhenTheyWereUsed(t *testing.T) {
 	_, err = s.Client.Keys(t.Context())
 	require.Equal(t, 401, status(err))
 
-	_, err = engine.ResetPassword(t.Context(), s.Store(), "onwer", clock(), false)
+	_, err = access.ResetPassword(t.Context(), s.Store(), "onwer", clock(), false)
 	require.Error(t, err, "a reset of a name that nobody has makes no account")
 	require.ErrorContains(t, err, "onwer")
-	_, err = engine.ResetPassword(t.Context(), s.Store(), "colleague", clock(), true)
+	_, err = access.ResetPassword(t.Context(), s.Store(), "colleague", clock(), true)
 	require.NoError(t, err)
 }
 

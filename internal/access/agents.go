@@ -1,0 +1,101 @@
+package access
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// ErrCode reports an enrolment code that cannot be used.
+var ErrCode = errors.New("this code is not valid: it is mistyped, was used already or is older than a day; ask for another with inkpost agent invite")
+
+// RotateKey makes an agent replace its key at its next check; the one that it has is revoked once the other is used. Error:
+// store.Missing.
+func (a *Access) RotateKey(ctx context.Context, id int64) error {
+	return a.editKey(ctx, id, "a key is to be rotated", func(ctx context.Context, tx *store.Store) error { return tx.TurnKey(ctx, id, fmt.Sprint(id)) })
+}
+
+// RotationDue reports whether an agent's key has to be replaced, and revokes the key's predecessor now that it is used.
+func (a *Access) RotationDue(ctx context.Context, k store.Key) (bool, error) {
+	if k.Replaces != 0 {
+		if err := a.editKey(ctx, k.ID, "an agent uses its new key", func(ctx context.Context, tx *store.Store) error { return tx.SettleKey(ctx, k.ID, a.now()) }); err != nil {
+			return false, err
+		}
+	}
+	return k.Turn || a.now().Sub(k.Created.Time) > agentKeyLife, nil
+}
+
+// NextKey gives an agent the successor of its key, which stays good until the new one is used. Error: site.Flaws for a key that is not
+// due.
+func (a *Access) NextKey(ctx context.Context, k store.Key) (string, error) {
+	if due, err := a.RotationDue(ctx, k); err != nil || !due {
+		return "", errors.Join(err, site.Flaws{{Field: "key", Detail: "this key is not due to be rotated; an operator asks for that with: inkpost key rotate KEY"}})
+	}
+	next := keyPrefix + newSecret()
+	return next, a.editKey(ctx, k.ID, "an agent gets a new key", func(ctx context.Context, tx *store.Store) error {
+		return tx.SucceedKey(ctx, k.ID, hash(next), a.now())
+	})
+}
+
+// Invite makes a one-time code, good for a day, with which an agent of a link enrols. Error: site.Flaws.
+func (a *Access) Invite(ctx context.Context, linkID int64, mayAnnounce []netip.Prefix) (code string, expires time.Time, err error) {
+	if err := CheckPrefixes(mayAnnounce); err != nil {
+		return "", expires, site.Flaws{{Field: "may_announce", Detail: err.Error()}}
+	}
+	code, expires = newCode(3), a.now().Add(invitationLife)
+	return code, expires, a.store.Together(ctx, func(tx *store.Store) error {
+		return tx.AddEnrolment(ctx, hash(code), linkID, expires, mayAnnounce)
+	})
+}
+
+// Enrol gives an agent a key for a one-time code. Errors: ErrCode, site.Flaws.
+func (a *Access) Enrol(ctx context.Context, code, label string) (key string, linkID int64, err error) {
+	if label = strings.TrimSpace(label); label == "" {
+		label = "agent"
+	}
+	if err := checkLabel(label); err != nil {
+		return "", 0, err
+	}
+	key = keyPrefix + newSecret()
+	err = a.editor.EditKeys(ctx, "an agent enrolled", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {
+		linkID, err = tx.Enrol(ctx, hashOfCode(code), hash(key), label, a.now())
+		touched.Links = []int64{linkID}
+		return err
+	})
+	return key, linkID, codeError(err)
+}
+
+// InviteVantage makes a one-time code, good for a day, with which a machine enrols as a vantage point.
+func (a *Access) InviteVantage(ctx context.Context, vantageID int64) (code string, expires time.Time, err error) {
+	code, expires = newCode(3), a.now().Add(invitationLife)
+	return code, expires, a.store.Together(ctx, func(tx *store.Store) error {
+		return tx.AddVantageEnrolment(ctx, hash(code), vantageID, expires)
+	})
+}
+
+// EnrolVantage gives a vantage point a key for a one-time code. Error: ErrCode.
+func (a *Access) EnrolVantage(ctx context.Context, code string) (key string, vantageID int64, err error) {
+	key = keyPrefix + newSecret()
+	err = a.editor.EditKeys(ctx, "a vantage point enrolled", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {
+		vantageID, err = tx.EnrolVantage(ctx, hashOfCode(code), hash(key), a.now())
+		touched.Vantages = []int64{vantageID}
+		return err
+	})
+	return key, vantageID, codeError(err)
+}
+
+func hashOfCode(code string) []byte { return hash(strings.ToUpper(strings.TrimSpace(code))) }
+
+func codeError(err error) error {
+	var missing store.Missing
+	if errors.As(err, &missing) {
+		return ErrCode
+	}
+	return err
+}

@@ -1,0 +1,64 @@
+package access
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"fmt"
+	"net/netip"
+	"strings"
+	"unicode/utf8"
+
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// codeAlphabet has no letters that are mistaken for digits.
+const codeAlphabet = "ABCDEFGHJKMNPQRSTUVWXYZ23456789"
+
+// newSecret makes a secret of 256 bits.
+func newSecret() string {
+	b := make([]byte, 32)
+	_, _ = rand.Read(b) // never fails
+	return base64.RawURLEncoding.EncodeToString(b)
+}
+
+// newCode makes groups of four characters that a person can read out, 4.9 bits each.
+func newCode(groups int) string {
+	b := make([]byte, 4*groups)
+	_, _ = rand.Read(b)
+	var out strings.Builder
+	for i, c := range b {
+		if i > 0 && i%4 == 0 {
+			out.WriteByte('-')
+		}
+		out.WriteByte(codeAlphabet[int(c)%len(codeAlphabet)])
+	}
+	return out.String()
+}
+
+// hash is how secrets with 256 bits or more are kept: nobody can guess them, so that a fast hash will do.
+func hash(s string) []byte {
+	sum := sha256.Sum256([]byte(s))
+	return sum[:]
+}
+
+// checkLabel reports a key label that is not 1 to 80 printable characters.
+func checkLabel(label string) error {
+	if n := utf8.RuneCountInString(label); n < 1 || n > 80 || !printable(label) {
+		return site.Flaws{{Field: "label", Detail: "say in 1 to 80 printable characters where the key is used"}}
+	}
+	return nil
+}
+
+// CheckPrefixes reports more than 32 prefixes, and prefixes that are not masked.
+func CheckPrefixes(list []netip.Prefix) error {
+	if len(list) > 32 {
+		return fmt.Errorf("has %d prefixes; 32 are allowed", len(list))
+	}
+	for _, p := range list {
+		if !p.IsValid() || p != p.Masked() {
+			return fmt.Errorf("%s is not a prefix; write one such as 198.51.100.0/24", p)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,131 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// EditKeys implements access.Editor.
+func (e *Engine) EditKeys(ctx context.Context, words string, write func(context.Context, *store.Store, *access.Touched) error) error {
+	return e.change(ctx, func() (edit, error) {
+		touched := &record.Touched{}
+		return edit{words: words, touched: touched, write: func(ctx context.Context, tx *store.Store) error {
+			var of access.Touched
+			err := write(ctx, tx, &of)
+			touched.Keys, touched.Vantages = of.Keys, of.Vantages
+			for _, linkID := range of.Links {
+				p, _, _ := e.record.SiteOfLink(linkID)
+				touched.Sites = append(touched.Sites, p.ID)
+			}
+			return err
+		}}, nil
+	})
+}
+
+// Keys lists all keys.
+func (e *Engine) Keys(ctx context.Context) ([]contract.Key, error) {
+	list, err := e.Access.Keys(ctx)
+	out := make([]contract.Key, 0, len(list))
+	for _, k := range list {
+		holder := k.Site + " " + k.Link
+		switch k.Scope {
+		case store.ScopePerson:
+			holder = k.Person
+		case store.ScopeVantage:
+			holder = "vantage point " + k.Vantage
+		}
+		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created.Time, Revoked: k.Revoked.Time,
+			Expires: k.Expires.Time, Used: k.Used.Time, MayAnnounce: k.MayAnnounce})
+	}
+	return out, err
+}
+
+func newKeyView(k access.NewKey, holder string) contract.Key {
+	return contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created, Expires: k.Expires, MayAnnounce: k.MayAnnounce, Secret: k.Secret}
+}
+
+// AddKey makes a key for programs of a person.
+func (e *Engine) AddKey(ctx context.Context, personID int64, person string, in contract.KeyInput) (contract.Key, error) {
+	k, err := e.Access.AddKey(ctx, personID, in.Label, in.Days)
+	return newKeyView(k, person), err
+}
+
+// AddRouterKey makes a key for a router of a link that announces by itself.
+func (e *Engine) AddRouterKey(ctx context.Context, code, label string, in contract.KeyInput) (contract.Key, error) {
+	p, l, err := e.announcedLink(code, label)
+	if err != nil {
+		return contract.Key{}, err
+	}
+	k, err := e.Access.AddRouterKey(ctx, l.ID, in.Label, in.MayAnnounce)
+	return newKeyView(k, p.Code+" "+l.Label), err
+}
+
+// announcedLink finds a link whose address is announced. Errors: store.Missing, site.Flaws for a static one.
+func (e *Engine) announcedLink(code, label string) (record.Site, site.Link, error) {
+	p, l, err := e.link(code, label)
+	if err == nil && l.Mode == site.Static {
+		err = site.Flaws{{Field: "link", Detail: fmt.Sprintf("link %s is static: an operator sets its address, and nobody announces it", l.Label)}}
+	}
+	return p, l, err
+}
+
+// Invite makes a one-time code with which an agent of a link enrols.
+func (e *Engine) Invite(ctx context.Context, code, label string, in contract.InvitationInput) (contract.Invitation, error) {
+	p, l, err := e.announcedLink(code, label)
+	if err != nil {
+		return contract.Invitation{}, err
+	}
+	inv := contract.Invitation{Site: p.Code, Link: l.Label}
+	inv.Code, inv.Expires, err = e.Access.Invite(ctx, l.ID, in.MayAnnounce)
+	return inv, err
+}
+
+// Enrol gives an agent its key for a one-time code. Error: access.ErrCode.
+func (e *Engine) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enrolled, error) {
+	key, linkID, err := e.Access.Enrol(ctx, in.Code, in.Label)
+	if err != nil {
+		return contract.Enrolled{}, err
+	}
+	e.heard.note(linkID, e.now())
+	p, l, _ := e.record.SiteOfLink(linkID)
+	return contract.Enrolled{Key: key, Site: p.Code, Link: l.Label, CheckSeconds: e.config.CheckEvery.Seconds()}, nil
+}
+
+// AllowSigningKey sets the prefixes in which updates with a TSIG key may set addresses that are not their sender's.
+func (e *Engine) AllowSigningKey(ctx context.Context, name string, mayAnnounce []netip.Prefix) error {
+	if err := access.CheckPrefixes(mayAnnounce); err != nil {
+		return site.Flaws{{Field: "may_announce", Detail: err.Error()}}
+	}
+	return e.change(ctx, func() (edit, error) {
+		return edit{words: "the prefixes that signing key " + name + " may announce were changed", touched: &record.Touched{Signing: []string{canonical(name)}},
+			write: func(ctx context.Context, tx *store.Store) error {
+				return tx.AllowSigningKey(ctx, canonical(name), mayAnnounce)
+			}}, nil
+	})
+}
+
+// HostnamesOf returns the hostnames that follow a link.
+func (e *Engine) HostnamesOf(linkID int64) map[string]bool {
+	out := map[string]bool{}
+	p, _, _ := e.record.SiteOfLink(linkID)
+	for _, h := range p.Hostnames {
+		if l, ok := p.Followed(h.LinkID); ok && l.ID == linkID {
+			out[string(h.Name)] = true
+		}
+	}
+	return out
+}
+
+// CheckEvery is how often agents are asked to check their address.
+func (e *Engine) CheckEvery() time.Duration { return e.config.CheckEvery }
+
+// Ping reports whether the database answers.
+func (e *Engine) Ping(ctx context.Context) error { return e.store.Ping(ctx) }
