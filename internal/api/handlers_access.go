@@ -131,7 +131,7 @@ func (a *api) observed(c *echo.Context, p principal) error {
 	if err != nil {
 		return err
 	}
-	a.engine().Observe(p.linkID, addr)
+	a.engine().SiteSide.Observe(p.linkID, addr)
 	l, _ := a.engine().LinkOf(p.linkID)
 	out := contract.Observed{Address: addr.String(), CheckSeconds: a.engine().CheckEvery().Seconds(), Protocol: contract.AgentProtocol, STUN: a.stun,
 		Clock: a.engine().Now()}

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -17,6 +18,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -45,10 +47,11 @@ func (a *api) report(c *echo.Context, p principal, in contract.Announcement, not
 	}
 	now := a.engine().Now()
 	if off := in.Sent.Sub(now); in.Sent.IsZero() || off.Abs() > contract.ClockTolerance {
-		a.engine().NoteRefusal(p.linkID, errClock{off}.Error(), from)
+		a.engine().SiteSide.NoteRefusal(p.linkID, errClock{off}.Error(), from)
 		return errClock{off}
 	}
-	reported := engine.Reported{Noticed: noticed, Source: noticedBy, Word: in.AgentWord}
+	reported := siteside.Reported{Noticed: noticed, Source: noticedBy, Agent: strings.TrimSpace(in.Version + " " + in.Platform), Protocol: in.Protocol,
+		Resolver: in.Resolver, Cannot: in.Cannot}
 	var f site.Flaws
 	if len(in.Reports) > reportsMost || len(in.Chain) > reportsMost || len(in.Cannot) > reportsMost || len(in.Down) > reportsMost {
 		f.Note("reports", fmt.Errorf("there are too many; %d at most", reportsMost))
@@ -77,7 +80,7 @@ func (a *api) report(c *echo.Context, p principal, in contract.Announcement, not
 	if err != nil {
 		return err
 	}
-	a.engine().Downed(p.linkID, in.Down)
+	a.engine().SiteSide.NoteDown(p.linkID, in.Down)
 	return c.JSON(http.StatusOK, contract.Receipt{Changed: r.Decision.Changed, Old: r.Decision.Old.String(), New: r.Decision.New.String(),
 		MoveID: r.MoveID, Hostnames: r.Hostnames, Held: j.Held, NAT: j.NAT.Verdict})
 }
@@ -115,11 +118,11 @@ func (a *api) noteRefused(c *echo.Context, k store.Key, named string, err error)
 	}
 	switch link, known := a.engine().LinkAt(from); {
 	case k.LinkID != 0:
-		a.engine().NoteRefusal(int64(k.LinkID), "a key that was revoked is still in use", from)
+		a.engine().SiteSide.NoteRefusal(int64(k.LinkID), "a key that was revoked is still in use", from)
 	case named != "" && a.engine().FirstLink(named) != 0:
-		a.engine().NoteStranger(a.engine().FirstLink(named), "a wrong key was given with the site's name", from)
+		a.engine().SiteSide.NoteStranger(a.engine().FirstLink(named), "a wrong key was given with the site's name", from)
 	case known:
-		a.engine().NoteStranger(link, "a wrong key comes from the site's own address", from)
+		a.engine().SiteSide.NoteStranger(link, "a wrong key comes from the site's own address", from)
 	}
 }
 
@@ -133,7 +136,7 @@ func (a *api) orders(c *echo.Context, p principal) error {
 	}
 	ctx, cancel := context.WithTimeout(c.Request().Context(), time.Duration(wait)*time.Second)
 	defer cancel()
-	out, err := a.engine().Orders(ctx, p.linkID, c.QueryParam("have"))
+	out, err := a.engine().AgentTasks(ctx, p.linkID, c.QueryParam("have"))
 	return ok(c, http.StatusOK, out, err)
 }
 
@@ -156,7 +159,7 @@ func (a *api) takeLAN(c *echo.Context, p principal) error {
 			return site.Flaws{{Field: fmt.Sprintf("sightings[%d]", i), Detail: err.Error()}}
 		}
 	}
-	if err := a.engine().TakeLAN(p.linkID, in); err != nil {
+	if err := a.engine().NoteDevices(p.linkID, in); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
@@ -192,19 +195,19 @@ func (a *api) tellProof(c *echo.Context, p principal) error {
 	if err != nil {
 		return store.Missing{Kind: "proof", Name: c.Param("id")}
 	}
-	if err := a.engine().TellProof(p.linkID, id, in); err != nil {
+	if err := a.engine().SiteSide.NoteProof(p.linkID, id, siteside.ProofNews{State: in.State, Problem: in.Problem, Address: in.Address}); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
 }
 
 func (a *api) lan(c *echo.Context, _ principal) error {
-	out, err := a.engine().LAN(c.Param("code"))
+	out, err := a.engine().DeviceReports(c.Param("code"))
 	return ok(c, http.StatusOK, out, err)
 }
 
 func (a *api) look(c *echo.Context, _ principal) error {
-	out, err := a.engine().Look(c.Request().Context(), c.Param("code"))
+	out, err := a.engine().Scan(c.Request().Context(), c.Param("code"))
 	return ok(c, http.StatusOK, out, err)
 }
 

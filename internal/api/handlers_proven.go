@@ -71,7 +71,7 @@ func (a *api) review(c *echo.Context, p principal) error {
 	ctx, cancel := context.WithCancel(c.Request().Context())
 	defer cancel()
 	write := lineByLine(c)
-	out, err := a.engine().Review(ctx, c.Param("code"), in.Consent, p.name, func(done, of int) {
+	out, err := a.engine().ReviewExposure(ctx, c.Param("code"), in.Consent, p.name, func(done, of int) {
 		if write(contract.ReviewNews{Done: done, Of: of}) != nil {
 			cancel()
 		}

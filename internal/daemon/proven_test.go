@@ -71,7 +71,7 @@ func TestAStrangerIsToldAndPinnedByAPersonOnly(t *testing.T) {
 	stand(t, peer.Peer{Kind: probe.KindSSH, Name: "another"}, probe.TCP, "127.110.5.1:8022")
 	// The agent is heard: the device is another, and the address is still the site's.
 	require.Eventually(t, func() bool {
-		s.Engine().Observe(linkID(t, s, "KET-07"), netip.MustParseAddr("127.110.5.1"))
+		s.Engine().SiteSide.Observe(linkID(t, s, "KET-07"), netip.MustParseAddr("127.110.5.1"))
 		got, err := s.Client.Service(context.Background(), "KET-07", "page")
 		return err == nil && got.Outcome == probe.Stranger && got.State == probe.StateUnreachable
 	}, 10*time.Second, 100*time.Millisecond)
@@ -113,7 +113,7 @@ func TestNobodyElsesDoorIsKnockedAt(t *testing.T) {
 		require.Equal(c, diagnose.CauseUnannounced, list[0].Finding.Cause)
 		require.Contains(c, strings.Join(list[0].Finding.Evidence, "; "), "somebody else seems to be at 127.110.5.2")
 	}, 8*time.Second, 50*time.Millisecond)
-	s.Engine().Observe(linkID(t, s, "KET-07"), netip.MustParseAddr("127.110.5.2")) // the link is proven again
+	s.Engine().SiteSide.Observe(linkID(t, s, "KET-07"), netip.MustParseAddr("127.110.5.2")) // the link is proven again
 	story, err := s.Client.ProbeNow(t.Context(), "KET-07", "page")
 	require.NoError(t, err)
 	require.Equal(t, probe.Stranger, story.Outcome)

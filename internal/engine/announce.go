@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"time"
 
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -42,14 +42,11 @@ func (e *Engine) proof(c Claimant) wan.Proof {
 	if c.From.IsValid() {
 		out.Own = append(out.Own, c.From)
 	}
-	now := e.now()
-	e.standings.with(c.LinkID, func(s *linkStanding) {
-		for _, o := range s.observed {
-			if o.address.IsValid() && now.Sub(o.at) <= observedFor && !slices.Contains(out.Own, o.address) {
-				out.Own = append(out.Own, o.address)
-			}
+	for _, a := range e.SiteSide.Observed(c.LinkID) {
+		if !slices.Contains(out.Own, a) {
+			out.Own = append(out.Own, a)
 		}
-	})
+	}
 	return out
 }
 
@@ -70,7 +67,7 @@ func (e *Engine) permits(c Claimant, l site.Link, a wan.Announcement) error {
 		err = Refused{fmt.Sprintf("the sources of link %s are set, and %s is not among them; change that with: inkpost link edit SITE %s --source", l.Label, a.Source, l.Label)}
 	}
 	if err == nil {
-		err = e.ownOf(c, l, a)
+		err = e.ownOf(l, a)
 	}
 	if err == nil {
 		p := e.proof(c)
@@ -81,7 +78,7 @@ func (e *Engine) permits(c Claimant, l site.Link, a wan.Announcement) error {
 		}
 	}
 	if err != nil {
-		e.NoteRefusal(c.LinkID, err.Error(), c.From)
+		e.SiteSide.NoteRefusal(c.LinkID, err.Error(), c.From)
 	}
 	return err
 }
@@ -113,42 +110,42 @@ func (e *Engine) Fetched(ctx context.Context, c Claimant, a wan.Announcement, ex
 	if _, err := wan.Decide(l.Addresses(), a, e.config.Policy); err != nil {
 		return Receipt{}, err
 	}
-	e.Observe(c.LinkID, c.From)
+	e.SiteSide.Observe(c.LinkID, c.From)
 	// What is to stay is kept before the others move: nobody sees it elsewhere in between.
 	if err := e.KeepOut(ctx, c.LinkID, except); err != nil {
 		return Receipt{}, err
 	}
 	r, err := e.Announce(ctx, c.LinkID, a)
 	if err == nil {
-		e.called(c.LinkID)
+		e.SiteSide.NoteCalled(c.LinkID)
 	}
 	return r, err
 }
 
 // Report weighs what an agent's sources say, beside what the server itself sees, and announces what is decided and proven. Errors:
 // those of Announce, Refused.
-func (e *Engine) Report(ctx context.Context, c Claimant, in Reported) (Receipt, wan.Judgement, error) {
+func (e *Engine) Report(ctx context.Context, c Claimant, in siteside.Reported) (Receipt, wan.Judgement, error) {
 	now := e.now()
 	p, l, ok := e.record.SiteOfLink(c.LinkID)
 	if !ok {
 		return Receipt{}, wan.Judgement{}, ErrLinkGone
 	}
 	if err := staticLink(l); err != nil {
-		e.Observe(c.LinkID, c.From)
-		e.NoteRefusal(c.LinkID, err.Error(), c.From)
+		e.SiteSide.Observe(c.LinkID, c.From)
+		e.SiteSide.NoteRefusal(c.LinkID, err.Error(), c.From)
 		return Receipt{}, wan.Judgement{}, err
 	}
-	if other, ok := e.cameBy(p, l, c.From); ok {
+	if other, ok := e.SiteSide.CameBy(p, l, c.From); ok {
 		return e.byOtherLink(l, other, in)
 	}
-	e.Observe(c.LinkID, c.From)
-	w := e.weighing(l, in, now)
+	e.SiteSide.Observe(c.LinkID, c.From)
+	w := e.SiteSide.Weighing(l, in, now)
 	j := wan.Weigh(w)
 	if j.Changed {
 		proven, err := e.proof(c).Proven(w.Current, j.Addresses)
 		if err != nil {
 			j.Held = c.reasonOf(err).Error()
-			e.NoteRefusal(c.LinkID, j.Held, c.From)
+			e.SiteSide.NoteRefusal(c.LinkID, j.Held, c.From)
 		}
 		j.Addresses, j.Changed = proven, proven != w.Current
 	}
@@ -165,36 +162,30 @@ func (e *Engine) Report(ctx context.Context, c Claimant, in Reported) (Receipt, 
 			return receipt, j, err
 		}
 	} else {
-		e.heard.note(c.LinkID, now)
+		e.SiteSide.NoteHeard(c.LinkID, now)
 	}
-	e.noteStanding(c.LinkID, in, w, j, receipt.Decision.Changed)
+	e.SiteSide.NoteReport(c.LinkID, in, w, j, receipt.Decision.Changed)
 	return receipt, j, nil
 }
 
-// weighing gathers everything that is known of a link's address at one moment.
-func (e *Engine) weighing(l site.Link, in Reported, now time.Time) wan.Weighing {
-	w := wan.Weighing{Now: now, Current: l.Addresses(), Order: l.Sources, RouterWAN: l.RouterWAN, Chain: in.Chain, Policy: e.config.Policy}
-	e.standings.with(l.ID, func(s *linkStanding) {
-		for _, o := range s.observed {
-			if o.address.IsValid() && now.Sub(o.at) <= observedFor {
-				w.Reports = append(w.Reports, wan.Report{Source: wan.SourceObserved, Via: "server", Addresses: wan.PairOf(o.address), At: o.at})
-			}
-		}
-		w.Moves = slices.Clone(s.moves)
-	})
-	for _, r := range in.Reports {
-		if r.Source != wan.SourceObserved { // what we see counts, whatever the sender believes
-			w.Reports = append(w.Reports, r)
+// byOtherLink takes a report that came by another link of the same site: the router sends the agent out by that one, and so nothing
+// comes through the agent's own.
+func (e *Engine) byOtherLink(l, other site.Link, in siteside.Reported) (Receipt, wan.Judgement, error) {
+	w := wan.Weighing{Now: e.now(), Current: l.Addresses(), Policy: e.config.Policy, Reports: in.Reports, Lacks: [2]int{}}
+	j := wan.Judgement{Addresses: w.Current, NAT: wan.NAT{Verdict: wan.NATUnknown}, Held: siteside.ByOtherLink(l, other)}
+	e.SiteSide.NoteReport(l.ID, in, w, j, false)
+	e.SiteSide.NoteDown(other.ID, []string{l.Label})
+	return Receipt{Decision: wan.Decision{Old: w.Current, New: w.Current}}, j, nil
+}
+
+// ownOf reports an announcement for one link with another's address as Refused, and takes it for a sign that the link is down.
+func (e *Engine) ownOf(l site.Link, a wan.Announcement) error {
+	p, _, ok := e.record.SiteOfLink(l.ID)
+	for _, six := range []bool{false, true} {
+		if other, is := e.SiteSide.CameBy(p, l, a.Addresses.Of(six)); ok && is {
+			e.SiteSide.NoteDown(other.ID, []string{l.Label})
+			return Refused{siteside.ByOtherLink(l, other)}
 		}
 	}
-	e.standings.with(l.ID, func(s *linkStanding) {
-		for i, six := range []bool{false, true} {
-			if s.lacks[i]++; len(in.Reports) == 0 || !w.Lacking(six) {
-				s.lacks[i] = 0
-			}
-		}
-		w.Lacks, w.Own = s.lacks, wan.Pair{IPv4: s.view.OwnIPv4, IPv6: s.view.OwnIPv6}
-	})
-	w.Since = e.steadySince(l.ID, w, now)
-	return w
+	return nil
 }

@@ -93,7 +93,7 @@ func (e *Engine) attempt(ctx context.Context, s site.Service, byName bool) round
 		}
 		return skip("the device's IPv6 address is not known, or not in the prefix of the link's: an agent on the same LAN learns it")
 	}
-	if why := e.prober.doors.shut(l, e.heard.last(l)); why != "" {
+	if why := e.prober.doors.shut(l, e.SiteSide.LastHeard(l)); why != "" {
 		r.held = true
 		return skip(why)
 	}

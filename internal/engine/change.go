@@ -177,7 +177,7 @@ func (e *Engine) follow(ctx context.Context, turn turn, ed edit, touched *record
 		}
 	}
 	for _, c := range moved {
-		e.heard.note(c.LinkID, c.Received)
+		e.SiteSide.NoteHeard(c.LinkID, c.Received)
 		if where, ok := e.record.Site(c.SiteID); ok {
 			e.afterMove(where, where.FollowingLink(c.LinkID), c, store.Stages{MoveID: c.ID, Recorded: at, Published: e.now()})
 		}
@@ -196,13 +196,13 @@ func (e *Engine) apply(d record.Diff) error {
 	e.prober.apply(d, false)
 	if d.Whole {
 		e.posts.touch(0)
-		e.yard.rouseAll()
+		e.SiteSide.WakeAllAgents()
 		return nil
 	}
 	for _, c := range d.Sites {
 		id := c.Before.ID | c.After.ID
 		e.posts.touch(id)
-		e.yard.rouseSite(id)
+		e.SiteSide.WakeAgents(id)
 	}
 	return nil
 }

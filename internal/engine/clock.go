@@ -23,21 +23,10 @@ func (e *Engine) runClock(ctx context.Context) {
 		now := e.now()
 		if is := now.Sub(e.ticks()); is < ahead-steppedBack {
 			e.log.Warn("the time of day was set back", "by", (ahead - is).Round(time.Second))
-			e.heard.bound(now)
+			e.SiteSide.ClockSetBack(now)
 			ahead = is
 		} else {
 			ahead = max(ahead, is)
-		}
-	}
-}
-
-// bound brings times that lie ahead of now to now.
-func (h *heardList) bound(now time.Time) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	for id, at := range h.at {
-		if at.After(now) {
-			h.at[id] = now
 		}
 	}
 }

@@ -24,7 +24,7 @@ func (e *Engine) Secret(keyName string) (algorithm, secret string, ok bool) {
 func (e *Engine) Unproven(keyName string, from netip.Addr) {
 	if k, ok := e.record.SigningKey(keyName); ok && k.SiteID != 0 {
 		if p, ok := e.record.Site(int64(k.SiteID)); ok {
-			e.NoteStranger(e.FirstLink(p.Code), "an update is signed with a wrong secret, or at a wrong time, in the name of key "+k.Name, from)
+			e.SiteSide.NoteStranger(e.FirstLink(p.Code), "an update is signed with a wrong secret, or at a wrong time, in the name of key "+k.Name, from)
 		}
 	}
 }
@@ -35,7 +35,7 @@ func (e *Engine) MayTransfer(apex string, from netip.Addr, keyName string) bool 
 }
 
 // ExpectedChange implements zones.Host.
-func (e *Engine) ExpectedChange(l site.Link) time.Time { return e.expectedChange(l) }
+func (e *Engine) ExpectedChange(l site.Link) time.Time { return e.moves.ExpectedChange(l) }
 
 // Retime implements zones.Host.
 func (e *Engine) Retime(ctx context.Context, siteIDs []int64) error {

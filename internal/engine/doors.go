@@ -57,8 +57,8 @@ func (d *doorKeeper) open(linkID int64) {
 // strangerAt has a link left alone whose services are recognised no longer, unless it was proven just now: then the device
 // is another, not the address. An address that an operator typed is proven by that.
 func (e *Engine) strangerAt(l site.Link, s site.Service, r round, since time.Time) {
-	heard := e.heard.last(l)
-	if l.Mode == site.Static || heard.After(since) || e.announcesEvery(l) == 0 && heard.After(r.at.Add(-3*e.config.CheckEvery)) {
+	heard := e.SiteSide.LastHeard(l)
+	if l.Mode == site.Static || heard.After(since) || e.SiteSide.AnnouncesEvery(l) == 0 && heard.After(r.at.Add(-3*e.config.CheckEvery)) {
 		return
 	}
 	words := fmt.Sprintf("somebody else seems to be at %s: %s shows %s instead of what is pinned, and nothing was heard from the site; it is left alone until link %s is proven again",

@@ -244,7 +244,7 @@ func (e *Engine) Reload(ctx context.Context) error {
 	if err := e.history.Resume(ctx); err != nil {
 		return err
 	}
-	if err := e.readPatterns(ctx); err != nil {
+	if err := e.moves.ReadPatterns(ctx); err != nil {
 		return err
 	}
 	return e.change(ctx, func() (edit, error) {

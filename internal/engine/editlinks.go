@@ -20,7 +20,7 @@ func (e *Engine) Links(code string) ([]contract.Link, error) {
 	out := []contract.Link{}
 	for l := range p.EachLink() {
 		ev := e.linkEvidence(l, e.now())
-		out = append(out, contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)})
+		out = append(out, contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.linkReportView(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)})
 	}
 	return out, err
 }
@@ -32,7 +32,7 @@ func (e *Engine) Link(code, label string) (contract.Link, error) {
 		return contract.Link{}, err
 	}
 	ev := e.linkEvidence(l, e.now())
-	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)}, nil
+	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: e.linkReportView(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)}, nil
 }
 
 func (e *Engine) link(code, label string) (record.Site, site.Link, error) {

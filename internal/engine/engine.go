@@ -22,6 +22,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/engine/zones"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/authdns"
@@ -61,7 +62,7 @@ func (c Config) withDefaults() Config {
 	for _, d := range []struct {
 		field *time.Duration
 		value time.Duration
-	}{{&c.ProbeDeadline, 3 * time.Second}, {&c.ShortestInterval, pace.MinInterval}, {&c.CheckEvery, 15 * time.Second}, {&c.VerifyEvery, time.Minute}, {&c.HoldDown, site.HoldDown}, {&c.WatchEvery, watchEvery}} {
+	}{{&c.ProbeDeadline, 3 * time.Second}, {&c.ShortestInterval, pace.MinInterval}, {&c.CheckEvery, 15 * time.Second}, {&c.VerifyEvery, time.Minute}, {&c.HoldDown, site.HoldDown}, {&c.WatchEvery, time.Minute}} {
 		if *d.field == 0 {
 			*d.field = d.value
 		}
@@ -94,10 +95,9 @@ type Engine struct {
 	ticks     func() time.Time // for schedules
 	listening time.Time        // since when silence of an agent proves something
 
-	Events   *events.Hub
-	Access   *access.Access
-	patterns patterns
-	led      bool // it began as the writer's engine
+	Events *events.Hub
+	Access *access.Access
+	led    bool // it began as the writer's engine
 
 	// edit is held while the record changes, in the database first and in memory after, so that both change in the
 	// same order. Whoever waits for it does so no longer than its context.
@@ -108,7 +108,7 @@ type Engine struct {
 	record     record.Record
 	zones      *zones.Zones
 	history    *history.History
-	heard      heardList
+	SiteSide   *siteside.Side
 	intake     chan pending
 	names      nameStates
 	moves      *moves.Moves
@@ -122,9 +122,6 @@ type Engine struct {
 	queue      *pushQueue
 	aliases    aliasViews
 	home       *dnsask.Home
-	standings  standings
-	failover   failover // under the lock of standings
-	yard       yard
 	posts      posts
 
 	// behindDatabase asks for memory to be brought in line, tellMembers for members to hear of accepted moves.
@@ -152,19 +149,15 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 		recheck:  make(chan int64, 4096),
 		home:     dnsask.NewHome(config.NameServer),
 	}
-	e.heard.at = map[int64]time.Time{}
 	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
 	e.Access = access.New(e.store, e, &e.record, e.now, e.log)
-	e.moves = moves.New(tables{e}, e.Events, e.log)
+	e.moves = moves.New(tables{e}, e.Events, e.now, config.Local, e.log)
 	e.zones = zones.New(e, &e.record, directory, config.RedirectAt, e.now, e.log)
 	e.faults.open = map[int64]map[string]openFault{}
-	e.failover = failover{down: map[int64]time.Time{}, working: map[int64]time.Time{}, tried: map[int64]time.Time{}}
-	e.standings.links, e.standings.dirty = map[int64]*linkStanding{}, map[int64]bool{}
-	if err := e.loadSightings(ctx); err != nil {
-		return nil, fmt.Errorf("read what agents saw: %w", err)
-	}
-	if err := e.loadStandings(ctx); err != nil {
-		return nil, fmt.Errorf("read what agents reported: %w", err)
+	var err error
+	if e.SiteSide, err = siteside.New(ctx, e, e.store, &e.record, e.Events, siteside.Config{CheckEvery: config.CheckEvery, ScanEvery: config.WatchEvery,
+		HoldDown: config.HoldDown, Policy: config.Policy, Started: e.listening, Now: e.now, Log: e.log}); err != nil {
+		return nil, err
 	}
 	if err := e.loadRemote(ctx); err != nil {
 		return nil, fmt.Errorf("read what primaries have: %w", err)
@@ -172,7 +165,6 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	if _, err := e.record.Load(ctx, e.store); err != nil {
 		return nil, fmt.Errorf("read the record: %w", err)
 	}
-	var err error
 	if e.queue, err = newPushQueue(e, st); err != nil {
 		return nil, err
 	}
@@ -287,7 +279,7 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runCatchUp, e.runTellMembers, e.runClock, e.runHeard, e.moves.Run, e.runVerify, e.runReview, e.zones.Run, e.runPushes, e.runFailover, e.prober.run, e.history.Run, e.runFitness, e.runPosts, e.runPatterns,
+		e.runIntake, e.runCatchUp, e.runTellMembers, e.runClock, e.SiteSide.Run, e.runKeyUse, e.moves.Run, e.runVerify, e.runReview, e.zones.Run, e.runPushes, e.prober.run, e.history.Run, e.runFitness, e.runPosts,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}
@@ -301,6 +293,11 @@ type tables struct{ e *Engine }
 // Settle implements moves.Tables.
 func (t tables) Settle(ctx context.Context, g store.Group, stages []store.Stages) error {
 	return t.e.writes.note(t.e.store.Settle(ctx, g, stages), t.e.now())
+}
+
+// ChangeTimes implements moves.Tables.
+func (t tables) ChangeTimes(ctx context.Context, since time.Time, few int) (map[int64][]time.Time, error) {
+	return t.e.store.ChangeTimes(ctx, since, few)
 }
 
 // signal wakes whoever waits for c, without blocking; signals coalesce.

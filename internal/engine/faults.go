@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"maps"
-	"net/netip"
 	"slices"
 	"sync"
 	"time"
@@ -15,6 +14,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/siteside"
 )
 
 // faultBoard knows which faults are open, and which sites have to be looked at again. What it shows does not wait for the database: a
@@ -269,8 +269,8 @@ func (e *Engine) openFaults(siteID int64) []contract.Fault {
 func (e *Engine) evidence(p record.Site, now time.Time) diagnose.Evidence {
 	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.Devices, Seen: map[string]diagnose.DeviceSeen{}}
 	for _, d := range p.Devices {
-		if s, ok := e.sighting(d.ID); ok {
-			seen := diagnose.DeviceSeen{At: s.At, Present: s.Present, Found: s.Found, Ports: map[string]string{}, Hours: s.Hours, MAC: s.MAC}
+		if s, ok := e.SiteSide.Device(d.ID); ok {
+			seen := diagnose.DeviceSeen{At: s.At, Present: s.Present, Found: addressText(s.Found), Ports: map[string]string{}, Hours: s.Hours, MAC: s.MAC}
 			for _, port := range s.Ports {
 				seen.Ports[port.Service] = port.State
 			}
@@ -283,7 +283,7 @@ func (e *Engine) evidence(p record.Site, now time.Time) diagnose.Evidence {
 	for _, h := range p.Hostnames {
 		want, known := p.AnswerOf(h), e.names.of(h.ID)
 		push, _ := e.pushOf(h)
-		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, LostIPv6: h.DeviceID != 0 && e.lostIPv6(h.DeviceID), Push: push, Want: want.IPv4, Given: known.given.IPv4, State: e.judge(p, h, now), Behind: e.behind(p, h)})
+		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, LostIPv6: h.DeviceID != 0 && e.SiteSide.LostIPv6(h.DeviceID), Push: push, Want: want.IPv4, Given: known.given.IPv4, State: e.judge(p, h, now), Behind: e.behind(p, h)})
 	}
 	for _, s := range p.Services {
 		st := e.prober.standing(s.ID)
@@ -291,7 +291,7 @@ func (e *Engine) evidence(p record.Site, now time.Time) diagnose.Evidence {
 		expected := s.ExpectedAt(now)
 		s.Expected = expected
 		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.address, State: st.state,
-			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed, Turned: st.turned, Said: st.said, Shut: e.prober.doors.shut(l, e.heard.last(l)), Settling: st.settling, Ways: waysSeen(st.ways)}
+			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed, Turned: st.turned, Said: st.said, Shut: e.prober.doors.shut(l, e.SiteSide.LastHeard(l)), Settling: st.settling, Ways: waysSeen(st.ways)}
 		for _, v := range e.viewsOf(s, now) {
 			one.Views = append(one.Views, diagnose.View{Vantage: v.Vantage, Outcome: v.Outcome, Left: v.Left})
 		}
@@ -314,31 +314,23 @@ func waysSeen(list []contract.ServiceWay) (out []diagnose.Way) {
 }
 
 func (e *Engine) linkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
-	l.Heard = e.heard.last(l)
+	l.Heard = e.SiteSide.LastHeard(l)
 	out := diagnose.LinkEvidence{Link: l, Overdue: l.Agent && wan.Overdue(l.Heard, e.listening, now, e.config.CheckEvery)}
-	out.Announced = l.Mode != site.Static && e.announcesEvery(l) > 0
-	v := e.standings.view(l.ID)
-	if v == nil {
+	out.Announced = l.Mode != site.Static && e.SiteSide.AnnouncesEvery(l) > 0
+	r, known := e.SiteSide.Report(l.ID)
+	if !known {
 		return out
 	}
-	out.Reported = v.Reported
-	if out.Held = v.Held; l.Failing {
+	out.Reported, out.NAT, out.Resolver, out.Rhythm = r.Reported, r.NAT, r.Resolver, r.Rhythm
+	if out.Held = r.Held; l.Failing {
 		out.Held = "" // told of as that
 	}
-	if out.Rhythm = time.Duration(v.Rhythm * float64(time.Second)); !l.Agent && wan.OutOfRhythm(l.Heard, e.listening, now, out.Rhythm) {
+	if !l.Agent && wan.OutOfRhythm(l.Heard, e.listening, now, out.Rhythm) {
 		out.Overdue = true
 	}
-	out.NAT = wan.NAT{Verdict: v.NAT, Words: v.Words, Remedies: v.Remedies}
-	out.NAT.RouterWAN, _ = netip.ParseAddr(v.Router)
-	for _, hop := range v.Chain {
-		if a, err := netip.ParseAddr(hop); err == nil {
-			out.NAT.Chain = append(out.NAT.Chain, a)
-		}
-	}
-	out.Resolver = v.Resolver
-	for _, r := range v.Refused {
-		if now.Sub(r.Last) <= refusedFor && !r.Stranger {
-			out.Refused = append(out.Refused, diagnose.RefusedEvidence{Reason: r.Reason, From: r.From, Count: r.Count, Last: r.Last})
+	for _, one := range siteside.Refusals(r, now) {
+		if !one.Stranger {
+			out.Refused = append(out.Refused, diagnose.RefusedEvidence{Reason: one.Reason, From: addressText(one.From), Count: one.Count, Last: one.Last})
 		}
 	}
 	return out

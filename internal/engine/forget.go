@@ -9,6 +9,7 @@ func (e *Engine) forget(gone record.Gone) {
 	e.remote.forgetZones(func(id int64) bool { return !gone.Zones[id] })
 	e.zones.Forget(gone)
 	e.moves.Forget(gone)
+	e.SiteSide.Forget(gone)
 	e.history.Forget(gone)
 
 	e.names.mu.Lock()
@@ -18,32 +19,6 @@ func (e *Engine) forget(gone record.Gone) {
 	e.aliases.mu.Lock()
 	drop(e.aliases.given, gone.Aliases)
 	e.aliases.mu.Unlock()
-
-	e.standings.mu.Lock()
-	drop(e.standings.links, gone.Links)
-	drop(e.standings.dirty, gone.Links)
-	drop(e.failover.down, gone.Links)
-	drop(e.failover.working, gone.Links)
-	drop(e.failover.tried, gone.Links)
-	e.standings.mu.Unlock()
-
-	e.heard.mu.Lock()
-	drop(e.heard.at, gone.Links)
-	drop(e.heard.dirty, gone.Links)
-	e.heard.mu.Unlock()
-
-	e.yard.mu.Lock()
-	drop(e.yard.seen, gone.Devices)
-	drop(e.yard.dirty, gone.Devices)
-	drop(e.yard.proofs, gone.Links)
-	drop(e.yard.checks, gone.Links)
-	drop(e.yard.due, gone.Links)
-	e.yard.mu.Unlock()
-
-	e.patterns.mu.Lock()
-	drop(e.patterns.changes, gone.Links)
-	drop(e.patterns.learned, gone.Links)
-	e.patterns.mu.Unlock()
 
 	e.faults.mu.Lock()
 	drop(e.faults.open, gone.Sites)

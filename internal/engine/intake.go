@@ -14,6 +14,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -21,7 +22,10 @@ import (
 var ErrNotRecorded = errors.New("not recorded: the database is away; announce again shortly")
 
 // ErrLinkGone reports an announcement for a link that is no longer on record.
-var ErrLinkGone = errors.New("the link of this key is no longer on record; enrol the agent again")
+var ErrLinkGone = siteside.ErrLinkGone
+
+// ErrNoAgent reports that no agent of the site is there to ask.
+var ErrNoAgent = siteside.ErrNoAgent
 
 // Receipt says what an announcement did.
 type Receipt struct {
@@ -68,7 +72,7 @@ func (e *Engine) Announce(ctx context.Context, linkID int64, a wan.Announcement)
 		return Receipt{}, err
 	}
 	if !d.Changed {
-		e.heard.note(linkID, now)
+		e.SiteSide.NoteHeard(linkID, now)
 		return Receipt{Decision: d}, nil
 	}
 	if err := e.Writable(); err != nil {
@@ -206,7 +210,7 @@ func (e *Engine) commitInOrder(ctx context.Context, group []pending) (again []pe
 	}
 	r.at = e.now()
 	for _, l := range changed {
-		e.heard.note(l.ID, l.Heard)
+		e.SiteSide.NoteHeard(l.ID, l.Heard)
 	}
 	e.record.SetLinks(changed)
 	e.record.SetSerials(r.Serials)
@@ -346,5 +350,5 @@ func (e *Engine) afterMove(p record.Site, following []site.Hostname, c store.Cha
 	e.moves.Reached(s)
 	e.Events.Publish(events.MoveRecorded, p.Code, strconv.FormatInt(s.MoveID, 10), "the address went from "+c.Old.String()+" to "+c.New.String())
 	e.prober.moved(p, c.LinkID)
-	e.patterns.changed(c.LinkID, c.Noticed)
+	e.moves.Changed(c.LinkID, c.Noticed)
 }

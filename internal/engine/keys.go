@@ -94,7 +94,7 @@ func (e *Engine) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enr
 	if err != nil {
 		return contract.Enrolled{}, err
 	}
-	e.heard.note(linkID, e.now())
+	e.SiteSide.NoteHeard(linkID, e.now())
 	p, l, _ := e.record.SiteOfLink(linkID)
 	return contract.Enrolled{Key: key, Site: p.Code, Link: l.Label, CheckSeconds: e.config.CheckEvery.Seconds()}, nil
 }
@@ -129,3 +129,21 @@ func (e *Engine) CheckEvery() time.Duration { return e.config.CheckEvery }
 
 // Ping reports whether the database answers.
 func (e *Engine) Ping(ctx context.Context) error { return e.store.Ping(ctx) }
+
+// runKeyUse writes when keys were last used, in bulk, until ctx ends; what is left then is written first.
+func (e *Engine) runKeyUse(ctx context.Context) {
+	tick := time.NewTicker(5 * time.Second)
+	defer tick.Stop()
+	for last := false; !last; {
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			last = true
+		}
+		bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+		if err := e.Access.WriteKeyUse(bounded); err != nil {
+			e.log.Warn("when keys were last used could not be written", "error", err)
+		}
+		cancel()
+	}
+}

@@ -106,7 +106,7 @@ func (p *prober) take(w *watch, vantage int64, r round) (confirm time.Time) {
 		p.e.pinFirst(s, r.fingerprint)
 	}
 	if settling {
-		p.e.askAgent(l.ID)
+		p.e.SiteSide.CheckAddress(l.ID)
 	}
 	if r.left == "" && rule.Meaning(r.outcome) == probe.AsWanted && was.InRow > 0 && rule.Meaning(was.Outcome) == probe.NotWanted {
 		p.e.posts.confirm(s.ID, vantage) // they may see the repair, too
@@ -148,7 +148,7 @@ func unknownPeer(s site.Service, vantage, own int64, views []view, o probe.Outco
 // ruleOf is how a service is judged at a time, at the address that its link has.
 func (p *prober) ruleOf(s site.Service, l site.Link, at time.Time) probe.Rule {
 	rule := s.RuleAt(at)
-	rule.Tenancy = p.e.tenancy(l)
+	rule.Tenancy = p.e.SiteSide.Tenancy(l)
 	return rule
 }
 
@@ -209,7 +209,7 @@ func (p *prober) tell(r round, before, after standing) {
 	}
 	failed := s.RuleAt(r.at).Meaning(r.outcome) == probe.NotWanted
 	if (failed && before.view.Outcome != r.outcome || after.state != before.state && !asExpected) && !s.Mute() {
-		p.e.lookSoon(s.SiteID) // from inside it may look otherwise
+		p.e.SiteSide.ScanSoon(s.SiteID) // from inside it may look otherwise
 	}
 	if after.state != before.state || after.view.Outcome != before.view.Outcome {
 		p.e.faults.review(s.SiteID)

@@ -240,7 +240,7 @@ func sameAssignment(a, b contract.Assignment) bool { return reflect.DeepEqual(a,
 func (e *Engine) assignment(where record.Site, s site.Service) contract.Assignment {
 	l, _ := where.Followed(s.LinkID)
 	a := contract.Assignment{ID: s.ID, Revision: s.Revision, Ports: record.Ports(s), Kind: s.Kind, Transport: s.Transport, Options: s.Options,
-		ProbeKey: s.ProbeKey, Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now()), Interval: interval(s).Seconds(), Shut: e.prober.doors.shut(l, e.heard.last(l))}
+		ProbeKey: s.ProbeKey, Pinned: s.Fingerprint, Expected: s.ExpectedAt(e.now()), Interval: interval(s).Seconds(), Shut: e.prober.doors.shut(l, e.SiteSide.LastHeard(l))}
 	if at := where.TargetOf(s, l); at.IsValid() {
 		a.Target = at.String()
 	}

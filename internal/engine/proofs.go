@@ -2,13 +2,10 @@ package engine
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
 	"net/netip"
-	"strconv"
 	"syscall"
 	"time"
 
@@ -18,23 +15,9 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/store"
 )
-
-// TellProof takes an agent's word on a proof.
-func (e *Engine) TellProof(linkID, id int64, w contract.ProofWord) error {
-	e.yard.mu.Lock()
-	p := e.yard.proofs[linkID][id]
-	e.yard.mu.Unlock()
-	if p == nil {
-		return store.Missing{Kind: "proof", Name: strconv.FormatInt(id, 10)}
-	}
-	select {
-	case p.words <- w:
-	default: // nobody needs that many
-	}
-	return nil
-}
 
 // Prove has an agent listen on a port of its machine, and sends to the external port from here: what arrives proves that the router
 // passes it on, before the equipment is there, and for UDP too. Errors: ErrNoAgent, and flaws of the input.
@@ -75,38 +58,20 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 	}
 	began := e.now()
 	out := contract.Proof{Link: l.Label, Transport: in.Transport, External: in.External, Port: in.Port, Address: to.String(), At: began}
-	nonce := make([]byte, 16)
-	_, _ = rand.Read(nonce) // never fails
-	e.yard.mu.Lock()
-	e.yard.next++
-	pr := &proof{order: contract.ProofOrder{ID: e.yard.next, Transport: in.Transport, Port: in.Port, Nonce: hex.EncodeToString(nonce), Seconds: proofLimit.Seconds()},
-		words: make(chan contract.ProofWord, 4)}
-	if e.yard.proofs[l.ID] == nil {
-		e.yard.proofs[l.ID] = map[int64]*proof{}
+	proof, end := e.SiteSide.BeginProof(p.ID, l.ID, probe.Transport(in.Transport), in.Port)
+	defer end()
+	news, err := proof.Listening(ctx)
+	if err != nil {
+		return out, err
 	}
-	e.yard.proofs[l.ID][pr.order.ID] = pr
-	e.yard.rouse(p.ID)
-	e.yard.mu.Unlock()
-	defer func() {
-		e.yard.mu.Lock()
-		delete(e.yard.proofs[l.ID], pr.order.ID)
-		e.yard.mu.Unlock()
-	}()
-	ctx, cancel := context.WithTimeout(ctx, lookLimit)
-	defer cancel()
+	if news.State == "failed" {
+		return out, site.Flaws{{Field: "port", Detail: news.Problem}}
+	}
 	machine := "the LAN address of the agent's machine"
-	select {
-	case w := <-pr.words:
-		if w.State == "failed" {
-			return out, site.Flaws{{Field: "port", Detail: w.Problem}}
-		}
-		if a, err := netip.ParseAddr(w.Address); err == nil {
-			machine = a.String() + ", the agent's machine"
-		}
-	case <-ctx.Done():
-		return out, ErrNoAgent
+	if a, err := netip.ParseAddr(news.Address); err == nil {
+		machine = a.String() + ", the agent's machine"
 	}
-	back := e.send(ctx, in.Transport, netip.AddrPortFrom(to, uint16(in.External)), pr)
+	back := e.send(ctx, in.Transport, netip.AddrPortFrom(to, uint16(in.External)), proof)
 	out.TookMS = e.now().Sub(began).Milliseconds()
 	ports := fmt.Sprintf("%s port %d", in.Transport, in.External)
 	switch back {
@@ -118,8 +83,8 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 		out.Words = fmt.Sprintf("what is sent to %s %s does not arrive at the agent's machine, port %d: %s", to, ports, in.Port, back)
 		out.Next = fmt.Sprintf("For this test the forward has to lead to the agent and not to the device: in the router, forward %s to %s, port %d, and try again; "+
 			"afterwards turn it to the device.", ports, machine, in.Port)
-		if v := e.standings.view(l.ID); v != nil && len(v.Remedies) > 0 && (v.NAT == wan.NATDouble || v.NAT == wan.NATCarrier) {
-			out.Next = v.Remedies[0]
+		if r, _ := e.SiteSide.Report(l.ID); len(r.NAT.Remedies) > 0 && (r.NAT.Verdict == wan.NATDouble || r.NAT.Verdict == wan.NATCarrier) {
+			out.Next = r.NAT.Remedies[0]
 		}
 	}
 	e.Events.Publish(events.LinkReport, p.Code, l.Label, out.Words)
@@ -127,8 +92,8 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 }
 
 // send sends a proof's nonce until the agent says that it has come; it gives why not, or "".
-func (e *Engine) send(ctx context.Context, transport string, to netip.AddrPort, p *proof) (why string) {
-	ctx, cancel := context.WithTimeout(ctx, proofLimit/2)
+func (e *Engine) send(ctx context.Context, transport string, to netip.AddrPort, p *siteside.PathProof) (why string) {
+	ctx, cancel := context.WithTimeout(ctx, p.Task.For/2)
 	defer cancel()
 	why = "nothing comes back and nothing arrives"
 	for ctx.Err() == nil {
@@ -141,11 +106,11 @@ func (e *Engine) send(ctx context.Context, transport string, to netip.AddrPort, 
 			if transport == "tcp" {
 				why = "another machine took the connection: the forward leads there, or the router itself answers"
 			}
-			_, _ = c.Write([]byte(p.order.Nonce))
+			_, _ = c.Write([]byte(p.Task.Nonce))
 		}
 		wait := time.NewTimer(time.Second)
 		select {
-		case w := <-p.words:
+		case w := <-p.News():
 			wait.Stop()
 			if c != nil {
 				_ = c.Close()

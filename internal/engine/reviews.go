@@ -23,9 +23,9 @@ const (
 	reviewAtOnce = 4
 )
 
-// Review looks at a site's own address, and no other, for TCP ports that are commonly left open. consent says who has agreed
+// ReviewExposure looks at a site's own address, and no other, for TCP ports that are commonly left open. consent says who has agreed
 // to it, and is kept. progress is told what share is done.
-func (e *Engine) Review(ctx context.Context, code, consent, person string, progress func(done, of int)) (contract.Review, error) {
+func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person string, progress func(done, of int)) (contract.Review, error) {
 	p, err := e.premises(code)
 	if err != nil {
 		return contract.Review{}, err
@@ -39,7 +39,7 @@ func (e *Engine) Review(ctx context.Context, code, consent, person string, progr
 	if !ok || !at.IsValid() {
 		return contract.Review{}, site.Flaws{{Field: "site", Detail: "the site's public address is not known yet; there is nothing to review"}}
 	}
-	if why := e.prober.doors.shut(l, e.heard.last(l)); why != "" {
+	if why := e.prober.doors.shut(l, e.SiteSide.LastHeard(l)); why != "" {
 		return contract.Review{}, site.Flaws{{Field: "site", Detail: why}}
 	}
 	now := e.now()

@@ -6,23 +6,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/store"
 )
-
-func TestHeardTimesAreCollected(t *testing.T) {
-	h := heardList{at: map[int64]time.Time{}}
-	now := fixedClock()
-	h.note(1, now)
-	require.Equal(t, now, h.last(site.Link{ID: 1, Heard: now.Add(-time.Hour)}))
-	require.Equal(t, now.Add(time.Hour), h.last(site.Link{ID: 1, Heard: now.Add(time.Hour)}), "the record may know better, after a restart")
-	d := h.take()
-	require.Equal(t, map[int64]time.Time{1: now}, d)
-	require.Empty(t, h.take())
-	h.note(1, now.Add(time.Minute))
-	h.putBack(map[int64]time.Time{1: now, 2: now})
-	require.Equal(t, map[int64]time.Time{1: now.Add(time.Minute), 2: now}, h.take(), "what was put back does not take the place of something newer")
-}
 
 func TestATrailTimesEachStageFromWhatItFollows(t *testing.T) {
 	at := func(ms int) time.Time { return fixedClock().Add(time.Duration(ms) * time.Millisecond) }

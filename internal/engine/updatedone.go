@@ -42,18 +42,18 @@ func (p *updatePlan) announcements() (group []pending, rcode int) {
 		if err := e.permits(by, l, a); err != nil {
 			return nil, dns.RcodeRefused
 		}
-		e.called(plan.linkID)
+		e.SiteSide.NoteCalled(plan.linkID)
 		if !plan.addresses.Known() && !plan.delete4 && !plan.delete6 { // it deletes what is not there
-			e.heard.note(plan.linkID, now)
+			e.SiteSide.NoteHeard(plan.linkID, now)
 			continue
 		}
 		d, err := wan.Decide(l.Addresses(), a, e.config.Policy)
 		if err != nil {
-			e.NoteRefusal(l.ID, err.Error(), by.From) // the sender learns REFUSED only, and the site why
+			e.SiteSide.NoteRefusal(l.ID, err.Error(), by.From) // the sender learns REFUSED only, and the site why
 			return nil, updateRcode(err)
 		}
 		if !d.Changed {
-			e.heard.note(plan.linkID, now)
+			e.SiteSide.NoteHeard(plan.linkID, now)
 			continue
 		}
 		group = append(group, pending{linkID: plan.linkID, what: a, received: now, update: true})

@@ -55,7 +55,7 @@ func (n *nameStates) set(hostnameID int64, f func(*nameState)) {
 // judge gives a hostname's state. Both families must be right; the IPv4 address is shown where both are.
 func (e *Engine) judge(p record.Site, h site.Hostname, now time.Time) names.State {
 	want, known := p.AnswerOf(h), e.names.of(h.ID)
-	if h.DeviceID != 0 && e.lostIPv6(h.DeviceID) {
+	if h.DeviceID != 0 && e.SiteSide.LostIPv6(h.DeviceID) {
 		return names.StateStale
 	}
 	_, held := e.pushOf(h)

@@ -88,7 +88,7 @@ func (e *Engine) Site(ctx context.Context, code string) (contract.Site, error) {
 		Devices: append([]site.Device{}, p.Devices...), Services: []contract.Service{}, Faults: []contract.Fault{},
 		Paths: diagnose.Paths(ev)}
 	for _, l := range ev.Links {
-		out.Links = append(out.Links, contract.Link{Link: l.Link, Overdue: l.Overdue, Standing: e.standings.view(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)})
+		out.Links = append(out.Links, contract.Link{Link: l.Link, Overdue: l.Overdue, Standing: e.linkReportView(l.ID), Dynamic: l.Dynamic.String(), Pattern: e.patternView(l.ID)})
 	}
 	for _, h := range p.Hostnames {
 		out.Hostnames = append(out.Hostnames, e.hostname(p, h, now))
@@ -358,4 +358,13 @@ func (e *Engine) Availability(ctx context.Context, code, service string) ([]cont
 		out = append(out, contract.ServiceAvailability{Site: p.Code, Service: s.Name, Expected: s.ExpectedAt(e.now()), Windows: windows[s.ID]})
 	}
 	return out, nil
+}
+
+// patternView tells of a link's rhythm; nil when none is known.
+func (e *Engine) patternView(linkID int64) *contract.ChangePattern {
+	p, ok := e.moves.Pattern(linkID)
+	if !ok {
+		return nil
+	}
+	return &contract.ChangePattern{Words: p.String(), Next: e.moves.NextChange(p), Sure: p.Sure(), SpreadSeconds: p.Spread.Seconds()}
 }

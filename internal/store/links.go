@@ -108,13 +108,13 @@ func (s *Store) Hear(ctx context.Context, heard map[int64]time.Time) error {
 		FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at) WHERE link.id = t.id AND (heard_at IS NULL OR heard_at < t.at)`, ids, times)
 }
 
-// LinkStandings gives what agents reported last, as JSON, by link.
-func (s *Store) LinkStandings(ctx context.Context) (map[int64][]byte, error) {
+// LinkReports returns what agents reported last, as JSON, by link.
+func (s *Store) LinkReports(ctx context.Context) (map[int64][]byte, error) {
 	var rows []struct {
 		ID  int64  `db:"id"`
-		Doc []byte `db:"standing"`
+		Doc []byte `db:"report"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, standing FROM link WHERE standing IS NOT NULL`)
+	err := s.db.SelectContext(ctx, &rows, `SELECT id, report FROM link WHERE report IS NOT NULL`)
 	out := make(map[int64][]byte, len(rows))
 	for _, r := range rows {
 		out[r.ID] = r.Doc
@@ -122,12 +122,12 @@ func (s *Store) LinkStandings(ctx context.Context) (map[int64][]byte, error) {
 	return out, err
 }
 
-// NoteLinkStandings keeps what agents reported last.
-func (s *Store) NoteLinkStandings(ctx context.Context, docs map[int64][]byte) error {
+// NoteLinkReports writes what agents reported last.
+func (s *Store) NoteLinkReports(ctx context.Context, docs map[int64][]byte) error {
 	ids := slices.Sorted(maps.Keys(docs))
 	list := make([]string, 0, len(docs))
 	for _, id := range ids {
 		list = append(list, string(docs[id]))
 	}
-	return s.soon(ctx, `UPDATE link SET standing = t.doc FROM unnest($1::bigint[], $2::jsonb[]) AS t(id, doc) WHERE link.id = t.id`, ids, list)
+	return s.soon(ctx, `UPDATE link SET report = t.doc FROM unnest($1::bigint[], $2::jsonb[]) AS t(id, doc) WHERE link.id = t.id`, ids, list)
 }

@@ -63,7 +63,7 @@ type ServiceState struct {
 // ServiceStates lists the judged state of every service.
 func (s *Store) ServiceStates(ctx context.Context) ([]ServiceState, error) {
 	var out []ServiceState
-	err := s.db.SelectContext(ctx, &out, `SELECT service_id, state, since_at FROM standing`)
+	err := s.db.SelectContext(ctx, &out, `SELECT service_id, state, since_at FROM service_state`)
 	for i := range out {
 		out[i].Since = out[i].Since.UTC()
 	}
@@ -77,7 +77,7 @@ func (s *Store) PutServiceStates(ctx context.Context, list []ServiceState) error
 	for i, st := range list {
 		ids[i], states[i], since[i] = st.ServiceID, string(st.State), st.Since
 	}
-	_, err := s.db.ExecContext(ctx, `INSERT INTO standing (service_id, state, since_at)
+	_, err := s.db.ExecContext(ctx, `INSERT INTO service_state (service_id, state, since_at)
 		SELECT t.* FROM unnest($1::bigint[], $2::text[], $3::timestamptz[]) AS t(id, state, since) JOIN service ON service.id = t.id
 		ON CONFLICT (service_id) DO UPDATE SET state = excluded.state, since_at = excluded.since_at`, ids, states, since)
 	return err

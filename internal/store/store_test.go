@@ -485,7 +485,7 @@ func TestOldPartitionsAreDropped(t *testing.T) {
 
 func TestEveryReferenceThatIsLookedUpHasAnIndex(t *testing.T) {
 	st := open(t)
-	for _, want := range []string{"hostname.link_id", "hostname.zone_id", "service.device_id", "service.link_id", "alias.zone_id", "redirect.hostname_id", "sighting.link_id"} {
+	for _, want := range []string{"hostname.link_id", "hostname.zone_id", "service.device_id", "service.link_id", "alias.zone_id", "redirect.hostname_id", "device_report.link_id"} {
 		table, column, _ := strings.Cut(want, ".")
 		var first int
 		require.NoError(t, st.Pool().QueryRow(t.Context(), `SELECT count(*) FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0]

@@ -128,6 +128,7 @@ func (m *Moves) Forget(gone record.Gone) {
 	for id := range gone.Links {
 		delete(m.open.byLink, id)
 	}
+	m.patterns.forget(gone.Links)
 }
 
 // OpenCount is how many moves are open.

@@ -1,11 +1,10 @@
-package engine
+package moves
 
 import (
 	"context"
 	"sync"
 	"time"
 
-	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 )
@@ -33,36 +32,13 @@ const (
 	patternBehind  = 30 * time.Minute
 )
 
-// runPatterns reads when links changed their addresses, once.
-func (e *Engine) runPatterns(ctx context.Context) {
-	for {
-		if e.readPatterns(ctx) == nil {
-			return
-		}
-		select {
-		case <-time.After(time.Minute):
-		case <-ctx.Done():
-			return
-		}
+func (p *patterns) forget(links map[int64]bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for id := range links {
+		delete(p.changes, id)
+		delete(p.learned, id)
 	}
-}
-
-func (e *Engine) readPatterns(ctx context.Context) error {
-	read, err := e.store.ChangeTimes(ctx, e.now().Add(-patternHistory), patternChanges)
-	if err != nil {
-		return err
-	}
-	e.patterns.mu.Lock()
-	defer e.patterns.mu.Unlock()
-	for id, since := range e.patterns.changes { // what came meanwhile
-		for _, at := range since {
-			if list := read[id]; len(list) == 0 || at.After(list[len(list)-1]) {
-				read[id] = append(list, at)
-			}
-		}
-	}
-	e.patterns.changes, e.patterns.learned = read, map[int64]learned{}
-	return nil
 }
 
 // changed notes that a link has another address.
@@ -99,26 +75,59 @@ func (p *patterns) of(linkID int64, now time.Time, local *time.Location) (wan.Pa
 	return l.pattern, l.ok
 }
 
-// expectedChange gives when a link's address is expected to change: as planned by a person, or, where nobody did, as its rhythm says.
-// The time may have just passed; the zero time stands for none.
-func (e *Engine) expectedChange(l site.Link) time.Time {
+// runPatterns reads when links changed their addresses, once.
+func (m *Moves) runPatterns(ctx context.Context) {
+	for {
+		if m.ReadPatterns(ctx) == nil {
+			return
+		}
+		select {
+		case <-time.After(time.Minute):
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// ReadPatterns reads when links changed their addresses in the last 90 days. Error: that of the database.
+func (m *Moves) ReadPatterns(ctx context.Context) error {
+	read, err := m.tables.ChangeTimes(ctx, m.now().Add(-patternHistory), patternChanges)
+	if err != nil {
+		return err
+	}
+	m.patterns.mu.Lock()
+	defer m.patterns.mu.Unlock()
+	for id, since := range m.patterns.changes { // what came meanwhile
+		for _, at := range since {
+			if list := read[id]; len(list) == 0 || at.After(list[len(list)-1]) {
+				read[id] = append(list, at)
+			}
+		}
+	}
+	m.patterns.changes, m.patterns.learned = read, map[int64]learned{}
+	return nil
+}
+
+// Changed notes that a link has another address.
+func (m *Moves) Changed(linkID int64, at time.Time) { m.patterns.changed(linkID, at) }
+
+// Pattern returns the rhythm in which a link changes its address; ok is false when none is known.
+func (m *Moves) Pattern(linkID int64) (wan.Pattern, bool) {
+	return m.patterns.of(linkID, m.now(), m.local)
+}
+
+// ExpectedChange returns when a link's address is expected to change: as a person planned, or else as its rhythm says. The time may have
+// just passed; the zero time stands for unknown.
+func (m *Moves) ExpectedChange(l site.Link) time.Time {
 	if !l.ChangeAt.IsZero() || l.Mode == site.Static {
 		return l.ChangeAt
 	}
-	now := e.now()
-	p, ok := e.patterns.of(l.ID, now, e.config.Local)
+	p, ok := m.Pattern(l.ID)
 	if !ok || p.Sure() < patternSure {
 		return time.Time{}
 	}
-	return p.Next(now.Add(-patternBehind), e.config.Local).Add(-p.Spread)
+	return p.Next(m.now().Add(-patternBehind), m.local).Add(-p.Spread)
 }
 
-// patternView tells of a link's rhythm; nil where none is known.
-func (e *Engine) patternView(linkID int64) *contract.ChangePattern {
-	now := e.now()
-	p, ok := e.patterns.of(linkID, now, e.config.Local)
-	if !ok {
-		return nil
-	}
-	return &contract.ChangePattern{Words: p.String(), Next: p.Next(now, e.config.Local), Sure: p.Sure(), SpreadSeconds: p.Spread.Seconds()}
-}
+// NextChange returns when a link's address changes next by its rhythm.
+func (m *Moves) NextChange(p wan.Pattern) time.Time { return p.Next(m.now(), m.local) }

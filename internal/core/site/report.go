@@ -1,0 +1,61 @@
+package site
+
+import (
+	"net/netip"
+	"reflect"
+	"slices"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/wan"
+)
+
+// LinkReport is what is known of a link from the site's side: what the agent's sources said last, and what was judged of it. It is not
+// changed in place.
+type LinkReport struct {
+	NAT      wan.NAT
+	Reason   string // why the address is the one that it is
+	Held     string // why another address is not followed
+	Sources  []SourceReport
+	Agent    string // version and platform
+	Protocol int
+	Resolver string   // what is wrong with name resolution at the site
+	Cannot   []string // what the agent cannot do there
+	Reported time.Time
+	Refused  []Refusal
+	// Rhythm is how often a router without an agent announces; 0 when that is not known.
+	Rhythm time.Duration
+	// Own holds the addresses that the agent's reports brought: those are the agent's to withdraw.
+	Own wan.Pair
+}
+
+// SourceReport is what one source said last.
+type SourceReport struct {
+	Source    wan.Source
+	Via       string
+	Addresses wan.Pair
+	At        time.Time
+	Problem   string
+	Dissent   string // how it differs from what was decided
+}
+
+// Refusal counts announcements that were refused for one reason.
+type Refusal struct {
+	Reason string
+	From   netip.Addr
+	Count  int
+	// Stranger reports that the sender has shown nothing of the site's: anybody on the internet can cause that.
+	Stranger    bool
+	First, Last time.Time
+}
+
+// SameAs reports whether two reports differ in nothing but when they were made.
+func (r LinkReport) SameAs(other LinkReport) bool {
+	timeless := func(r LinkReport) LinkReport {
+		r.Reported, r.Sources = time.Time{}, slices.Clone(r.Sources)
+		for i := range r.Sources {
+			r.Sources[i].At = time.Time{}
+		}
+		return r
+	}
+	return reflect.DeepEqual(timeless(r), timeless(other))
+}

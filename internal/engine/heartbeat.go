@@ -1,0 +1,53 @@
+package engine
+
+import (
+	"net/netip"
+
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// HeartbeatPassword gives the password of an agent's STUN credential, "" for none.
+func (e *Engine) HeartbeatPassword(username string) string {
+	password, _ := e.record.Credential(username)
+	return password
+}
+
+// NoteHeartbeat notes that an agent was heard by STUN. From another address than the link's it says nothing of the link: the agent goes
+// on to report.
+func (e *Engine) NoteHeartbeat(username string, from netip.Addr) {
+	_, linkID := e.record.Credential(username)
+	if _, l, ok := e.record.SiteOfLink(linkID); ok && l.Addresses().Of(from.Is6()) == from {
+		e.SiteSide.NoteHeard(linkID, e.now())
+	}
+}
+
+// FirstLink gives the preferred link of a site by its code; 0 where there is none.
+func (e *Engine) FirstLink(code string) int64 {
+	p, ok := e.record.SiteByCode(code)
+	if !ok {
+		return 0
+	}
+	l, _ := p.Preferred()
+	return l.ID
+}
+
+// LinkAt finds the link that has an address, so that what comes from there can be told to those who look after its site.
+func (e *Engine) LinkAt(address netip.Addr) (int64, bool) {
+	for _, p := range e.record.Sites() {
+		for l := range p.EachLink() {
+			if l.IPv4 == address || l.IPv6 == address {
+				return l.ID, true
+			}
+		}
+	}
+	return 0, false
+}
+
+// LinkOf returns the link of an agent's key.
+func (e *Engine) LinkOf(linkID int64) (site.Link, bool) {
+	_, l, ok := e.record.SiteOfLink(linkID)
+	return l, ok
+}
+
+// Review implements siteside.Host.
+func (e *Engine) Review(siteID int64) { e.faults.review(siteID) }
