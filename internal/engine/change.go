@@ -173,7 +173,7 @@ func (e *Engine) follow(ctx context.Context, turn turn, ed edit, touched *record
 	for _, c := range d.Sites {
 		if c.After.ID != 0 && !d.Whole {
 			e.faults.review(c.After.ID)
-			e.askAgain(c.After.ID)
+			e.verify.Ask(c.After.ID)
 		}
 	}
 	for _, c := range moved {

@@ -51,7 +51,7 @@ func (e *Engine) noteAnswers(d record.Diff) {
 		}
 		for _, h := range c.After.Hostnames {
 			if was, there := before[h.ID]; !there || was != c.After.AnswerOf(h) {
-				e.names.publish(h.ID, now)
+				e.verify.Published(h.ID, now)
 			}
 		}
 	}

@@ -23,10 +23,10 @@ import (
 	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/siteside"
+	"inkpost.example/inkpost/internal/engine/verify"
 	"inkpost.example/inkpost/internal/engine/zones"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/authdns"
-	"inkpost.example/inkpost/internal/wire/dnsask"
 )
 
 // Config of an engine. Zero durations take the defaults.
@@ -110,23 +110,19 @@ type Engine struct {
 	history    *history.History
 	SiteSide   *siteside.Side
 	intake     chan pending
-	names      nameStates
+	verify     *verify.Verifier
 	moves      *moves.Moves
 	prober     *prober
 	faults     faultBoard
 	moveIDs    []int64 // that moves to come will have; under edit, as is how many were used
 	movesUsed  int
 	stopping   chan struct{} // closed when the engine stops
-	recheck    chan int64
 	remote     remoteBook
 	queue      *pushQueue
-	aliases    aliasViews
-	home       *dnsask.Home
 	posts      posts
 
 	// behindDatabase asks for memory to be brought in line, tellMembers for members to hear of accepted moves.
 	behindDatabase, tellMembers chan struct{}
-	asking                      asking
 	updates                     access.Paces[string]
 	writes                      writes
 }
@@ -146,12 +142,10 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 		behindDatabase: make(chan struct{}, 1), tellMembers: make(chan struct{}, 1),
 		intake:   make(chan pending, 4096),
 		stopping: make(chan struct{}),
-		recheck:  make(chan int64, 4096),
-		home:     dnsask.NewHome(config.NameServer),
 	}
-	e.names.given, e.aliases.given = map[int64]nameState{}, map[int64]map[place]wan.Pair{}
 	e.Access = access.New(e.store, e, &e.record, e.now, e.log)
 	e.moves = moves.New(tables{e}, e.Events, e.now, config.Local, e.log)
+	e.verify = verify.New(e, &e.record, e.Events, verify.Config{NameServer: config.NameServer, Resolvers: config.Resolvers, Every: config.VerifyEvery, Now: e.now, Log: e.log})
 	e.zones = zones.New(e, &e.record, directory, config.RedirectAt, e.now, e.log)
 	e.faults.open = map[int64]map[string]openFault{}
 	var err error
@@ -259,7 +253,7 @@ func (e *Engine) resumeMoves(ctx context.Context) error {
 		if !ok {
 			continue
 		}
-		open := moves.Open{ID: m.ID, SiteID: m.SiteID, LinkID: m.LinkID, Answered: m.Answered, Unseen: !m.Seen && e.resolvable(p.Hostnames)}
+		open := moves.Open{ID: m.ID, SiteID: m.SiteID, LinkID: m.LinkID, Answered: m.Answered, Unseen: !m.Seen && e.verify.Resolvable(p.Hostnames)}
 		if !m.Published {
 			open.Zones = e.remoteZonesOf(p.Hostnames)
 			if e.publishedAtOnce(p.Hostnames) {
@@ -279,7 +273,7 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runCatchUp, e.runTellMembers, e.runClock, e.SiteSide.Run, e.runKeyUse, e.moves.Run, e.runVerify, e.runReview, e.zones.Run, e.runPushes, e.prober.run, e.history.Run, e.runFitness, e.runPosts,
+		e.runIntake, e.runCatchUp, e.runTellMembers, e.runClock, e.SiteSide.Run, e.runKeyUse, e.moves.Run, e.verify.Run, e.runReview, e.zones.Run, e.runPushes, e.prober.run, e.history.Run, e.runFitness, e.runPosts,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}

@@ -60,12 +60,12 @@ func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
 	}
 	now := e.now()
 	for _, h := range moved.FollowingPreferred() {
-		e.names.publish(h.ID, now)
+		e.verify.Published(h.ID, now)
 	}
 	e.Events.Publish(events.LinkReport, p.Code, after.Label, fmt.Sprintf("hostnames of %s follow link %s (%s) instead of %s", p.Code, after.Label, after.Addresses(), before.Label))
 	e.posts.touch(p.ID)
 	e.prober.moved(moved, after.ID)
-	e.askAgain(p.ID)
+	e.verify.Ask(p.ID)
 	e.faults.review(p.ID)
 	return nil
 }

@@ -9,16 +9,9 @@ func (e *Engine) forget(gone record.Gone) {
 	e.remote.forgetZones(func(id int64) bool { return !gone.Zones[id] })
 	e.zones.Forget(gone)
 	e.moves.Forget(gone)
+	e.verify.Forget(gone)
 	e.SiteSide.Forget(gone)
 	e.history.Forget(gone)
-
-	e.names.mu.Lock()
-	drop(e.names.given, gone.Hostnames)
-	e.names.mu.Unlock()
-
-	e.aliases.mu.Lock()
-	drop(e.aliases.given, gone.Aliases)
-	e.aliases.mu.Unlock()
 
 	e.faults.mu.Lock()
 	drop(e.faults.open, gone.Sites)

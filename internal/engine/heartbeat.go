@@ -48,6 +48,3 @@ func (e *Engine) LinkOf(linkID int64) (site.Link, bool) {
 	_, l, ok := e.record.SiteOfLink(linkID)
 	return l, ok
 }
-
-// Review implements siteside.Host.
-func (e *Engine) Review(siteID int64) { e.faults.review(siteID) }

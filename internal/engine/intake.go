@@ -292,7 +292,7 @@ func (e *Engine) publishGroup(r recorded) {
 	published := e.now()
 	for _, c := range r.Changes { // before anybody is told: who asks then is to see names that settle
 		for _, h := range r.sites[c.SiteID].FollowingLink(c.LinkID) {
-			e.names.publish(h.ID, published)
+			e.verify.Published(h.ID, published)
 		}
 	}
 	e.answer(r)
@@ -301,7 +301,7 @@ func (e *Engine) publishGroup(r recorded) {
 		e.afterMove(p, p.FollowingLink(c.LinkID), c, store.Stages{MoveID: c.ID, Recorded: r.at, Published: published})
 	}
 	for id := range r.sites { // once, however many of its links moved
-		e.askAgain(id)
+		e.verify.Ask(id)
 	}
 }
 
@@ -346,7 +346,7 @@ func (e *Engine) afterMove(p record.Site, following []site.Hostname, c store.Cha
 	if !e.publishedAtOnce(following) {
 		s.Published = time.Time{} // its primaries have to take it first
 	}
-	e.moves.Begin(moves.Open{ID: s.MoveID, SiteID: p.ID, LinkID: c.LinkID, Zones: e.remoteZonesOf(following), Unseen: e.resolvable(following), Waiting: e.prober.expectedOn(p, c.LinkID)})
+	e.moves.Begin(moves.Open{ID: s.MoveID, SiteID: p.ID, LinkID: c.LinkID, Zones: e.remoteZonesOf(following), Unseen: e.verify.Resolvable(following), Waiting: e.prober.expectedOn(p, c.LinkID)})
 	e.moves.Reached(s)
 	e.Events.Publish(events.MoveRecorded, p.Code, strconv.FormatInt(s.MoveID, 10), "the address went from "+c.Old.String()+" to "+c.New.String())
 	e.prober.moved(p, c.LinkID)

@@ -171,7 +171,7 @@ func (e *Engine) afterPush(z names.Zone, n store.RemoteName) {
 	if !ok || h.ZoneID != z.ID {
 		return
 	}
-	e.names.publish(h.ID, n.GivenAt)
+	e.verify.Published(h.ID, n.GivenAt)
 	all := true
 	for _, h := range p.Hostnames {
 		all = all && (h.ZoneID != z.ID || e.heldName(z, h) == "")
@@ -180,7 +180,7 @@ func (e *Engine) afterPush(z names.Zone, n store.RemoteName) {
 		e.moves.Published(p.ID, z.ID, n.GivenAt)
 	}
 	e.faults.review(p.ID)
-	e.askAgain(p.ID)
+	e.verify.Ask(p.ID)
 }
 
 // remoteZonesOf lists the remote zones that hostnames are pushed to.
@@ -246,7 +246,8 @@ func (e *Engine) pushDue(z names.Zone, now bool) {
 func (e *Engine) repair(ctx context.Context, z names.Zone, h site.Hostname) (err error) {
 	primary := e.primary(z)
 	owners := h.Owners()
-	for _, a := range e.aliasesOf(h.SiteID) {
+	p, _ := e.record.Site(h.SiteID)
+	for _, a := range p.Aliases {
 		if a.ZoneID == z.ID && a.HostnameID == h.ID {
 			owners = append(owners, a.Name)
 		}

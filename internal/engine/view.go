@@ -17,7 +17,6 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
-	"inkpost.example/inkpost/internal/wire/dnsask"
 )
 
 // Summaries lists all sites, those that need somebody first.
@@ -103,18 +102,16 @@ func (e *Engine) Site(ctx context.Context, code string) (contract.Site, error) {
 }
 
 func (e *Engine) hostname(p record.Site, h site.Hostname, now time.Time) contract.Hostname {
-	want, known := p.AnswerOf(h), e.names.of(h.ID)
-	out := contract.Hostname{Hostname: h, Shown: shown(h.Name), KeptAt: keptAt(h), State: e.judge(p, h, now), IPv4: want.IPv4, IPv6: want.IPv6}
-	if known.asked {
-		out.Given = known.given.String()
+	want := p.AnswerOf(h)
+	out := contract.Hostname{Hostname: h, Shown: shown(h.Name), KeptAt: keptAt(h), State: e.verify.State(p, h, now), IPv4: want.IPv4, IPv6: want.IPv6}
+	if given, asked := e.verify.Given(h.ID); asked {
+		out.Given = given.String()
 	}
 	if push, held := e.pushOf(h); held {
 		out.Held = cmp.Or(push.Detail, "nothing is pushed to zone "+string(h.Zone)+" yet")
 	}
-	for _, at := range e.places(h) {
-		if r, asked := known.resolvers[at.server]; asked {
-			out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: at.server, Authoritative: at.kind == dnsask.Authoritative, Given: r.given.String(), Differs: r.given != want})
-		}
+	for _, r := range e.verify.Elsewhere(h) {
+		out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: r.Server, Authoritative: r.Authoritative, Given: r.Given.String(), Differs: r.Given != want})
 	}
 	return out
 }

@@ -25,3 +25,14 @@ func TestHeardTimesAreCollected(t *testing.T) {
 	h.putBack(map[int64]time.Time{1: now, 2: now})
 	require.Equal(t, map[int64]time.Time{1: now.Add(time.Minute), 2: now}, h.take(), "what was put back does not take the place of something newer")
 }
+
+func TestTimesAheadOfAClockThatWasSetBackAreBroughtToNow(t *testing.T) {
+	noon := fixedClock()
+	s := Side{heard: newLastHeard()}
+	h := &s.heard
+	s.NoteHeard(1, noon.Add(6*time.Hour))
+	s.NoteHeard(2, noon.Add(-time.Minute))
+	s.ClockSetBack(noon)
+	require.Equal(t, noon, h.at[1])
+	require.Equal(t, noon.Add(-time.Minute), h.at[2])
+}

@@ -1,4 +1,4 @@
-package engine
+package verify
 
 import (
 	"context"
@@ -9,20 +9,20 @@ import (
 // How many sites are asked for at once: at our own server, which answers at once, and at servers that may be away. Of the latter
 // so many questions wait for one server.
 const (
-	homeWorkers      = 8
-	elsewhereWorkers = 32
-	askedAtOnce      = 4
+	localWorkers  = 8
+	remoteWorkers = 32
+	maxPerServer  = 4
 )
 
-// verifyPause is the least time between two inquiries about one site, and verifyPauseMost the longest; between them it is such
+// minPause is the least time between two inquiries about one site, and maxPause the longest; between them it is such
 // that inquiries take a 32nd of the time. The first after a move waits for nothing.
 const (
-	verifyPause     = 20 * time.Millisecond
-	verifyPauseMost = 500 * time.Millisecond
+	minPause = 20 * time.Millisecond
+	maxPause = 500 * time.Millisecond
 )
 
-// inquiries are the sites that are to be asked for. One that has to be asked for again meanwhile is, once, whatever came up how
-// often.
+// inquiries are sites with a verification running or pending. A site that comes up again meanwhile is verified once more, however
+// often it came up.
 type inquiries struct {
 	mu    sync.Mutex
 	open  map[int64]inquiry
@@ -101,7 +101,7 @@ func (q *inquiries) work(ctx context.Context, wg *sync.WaitGroup, workers int, a
 					}
 					began := time.Now()
 					ask(id, every)
-					q.done(id, min(max(verifyPause, 31*time.Since(began)), verifyPauseMost))
+					q.done(id, min(max(minPause, 31*time.Since(began)), maxPause))
 				}
 			}
 		})
@@ -121,7 +121,7 @@ func (a *asking) enter(server string) bool {
 	if a.at == nil {
 		a.at = map[string]int{}
 	}
-	if a.at[server] >= askedAtOnce {
+	if a.at[server] >= maxPerServer {
 		return false
 	}
 	a.at[server]++

@@ -1,4 +1,4 @@
-package engine
+package verify
 
 import (
 	"context"
@@ -59,14 +59,14 @@ func TestSitesThatTakeLongHoldUpNoneOfThoseThatDoNot(t *testing.T) {
 		ctx, end := context.WithCancel(t.Context())
 		defer end()
 		var wg sync.WaitGroup
-		home, elsewhere := newInquiries(), newInquiries()
+		local, remote := newInquiries(), newInquiries()
 		var answered sync.Map
-		home.work(ctx, &wg, homeWorkers, func(id int64, _ bool) { answered.Store(id, time.Now()) })
-		elsewhere.work(ctx, &wg, elsewhereWorkers, func(int64, bool) { time.Sleep(2 * time.Second) }) // dead primaries
+		local.work(ctx, &wg, localWorkers, func(id int64, _ bool) { answered.Store(id, time.Now()) })
+		remote.work(ctx, &wg, remoteWorkers, func(int64, bool) { time.Sleep(2 * time.Second) }) // dead primaries
 		began := time.Now()
 		for id := range int64(200) {
-			elsewhere.ask(id, true)
-			home.ask(id, true)
+			remote.ask(id, true)
+			local.ask(id, true)
 		}
 		synctest.Wait()
 		for id := range int64(200) {
@@ -81,41 +81,16 @@ func TestSitesThatTakeLongHoldUpNoneOfThoseThatDoNot(t *testing.T) {
 
 func TestOneServerIsAskedAFewTimesAtOnce(t *testing.T) {
 	var a asking
-	for range askedAtOnce {
+	for range maxPerServer {
 		require.True(t, a.enter("198.51.100.53:53"))
 	}
 	require.False(t, a.enter("198.51.100.53:53"))
 	require.True(t, a.enter("198.51.100.54:53"), "another server has its own")
 	a.leave("198.51.100.53:53")
 	require.True(t, a.enter("198.51.100.53:53"))
-	for range askedAtOnce {
+	for range maxPerServer {
 		a.leave("198.51.100.53:53")
 	}
 	a.leave("198.51.100.54:53")
 	require.Empty(t, a.at, "servers that nobody asks are forgotten")
-}
-
-func TestWritesThatFailAreRememberedUntilOneSucceeds(t *testing.T) {
-	var w writes
-	noon := fixedClock()
-	require.NoError(t, w.note(nil, noon))
-	_, failed := w.problem()
-	require.NoError(t, failed)
-	first := w.note(context.DeadlineExceeded, noon)
-	require.ErrorIs(t, first, context.DeadlineExceeded)
-	_ = w.note(context.Canceled, noon.Add(time.Minute))
-	since, failed := w.problem()
-	require.ErrorIs(t, failed, context.Canceled, "the newest reason")
-	require.Equal(t, noon, since, "since the first")
-	_ = w.note(nil, noon.Add(2*time.Minute))
-	_, failed = w.problem()
-	require.NoError(t, failed)
-}
-
-func TestTimesAheadOfAClockThatWasSetBackAreBroughtToNow(t *testing.T) {
-	noon := fixedClock()
-	h := heardList{at: map[int64]time.Time{1: noon.Add(6 * time.Hour), 2: noon.Add(-time.Minute)}}
-	h.bound(noon)
-	require.Equal(t, noon, h.at[1])
-	require.Equal(t, noon.Add(-time.Minute), h.at[2])
 }
