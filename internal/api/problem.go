@@ -20,6 +20,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/push"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -70,7 +71,7 @@ func explain(err error) failure {
 		taken     store.Taken
 		inUse     store.InUse
 		notPublic wan.ErrNotPublic
-		primary   engine.PrimaryTrouble
+		primary   push.PrimaryTrouble
 		tooLarge  *http.MaxBytesError
 		status    echo.HTTPStatusCoder
 		connect   *pgconn.ConnectError

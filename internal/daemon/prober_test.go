@@ -80,7 +80,7 @@ func TestAServiceIsProbedAtOnceAndAFailureIsConfirmedFast(t *testing.T) {
 	d.close()
 	began := time.Now()
 	require.Eventually(t, func() bool { // the agent is heard: the address is still the site's
-		s.Engine().SiteSide.Observe(linkID(t, s, "KET-07"), netip.MustParseAddr("127.110.1.1"))
+		s.Engine().SiteSide.SiteSide.Observe(linkID(t, s, "KET-07"), netip.MustParseAddr("127.110.1.1"))
 		got, err := s.Client.Service(context.Background(), "KET-07", "page")
 		return err == nil && got.State == probe.StateUnreachable
 	}, 12*time.Second, 20*time.Millisecond)
@@ -219,7 +219,7 @@ func TestAnOverdueAgentIsAFaultThatCanWait(t *testing.T) {
 	site, err := e.Site(t.Context(), "KET-07")
 	require.NoError(t, err)
 	require.True(t, site.Links[0].Overdue)
-	e.Observe(linkIDOf(t, st, "KET-07"), netip.MustParseAddr("127.110.1.6"))
+	e.SiteSide.Observe(linkIDOf(t, st, "KET-07"), netip.MustParseAddr("127.110.1.6"))
 	e.ReviewNow(t.Context(), "KET-07")
 	require.Equal(t, contract.NeedNothing, need())
 }

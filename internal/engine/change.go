@@ -214,12 +214,12 @@ func (e *Engine) pushChanged(d record.Diff) {
 			continue
 		}
 		if d.Whole || c.Before.Tag() != c.After.Tag() || c.Before.Pushing != c.After.Pushing {
-			e.pushDue(c.After, false)
+			e.push.Due(c.After, false)
 			continue
 		}
 		for _, name := range d.Names(c.After.ID) {
 			if c.After.Pushing {
-				e.queue.add(remoteKey{c.After.ID, name}, false)
+				e.push.Add(c.After.ID, name)
 			}
 		}
 	}
@@ -234,7 +234,7 @@ func (e *Engine) publish(changed []record.Site, touched zones.Touched, serials m
 		for _, h := range touched(p) {
 			if z := e.record.Zone(h.ZoneID); z.Kind == names.Remote && z.Pushing {
 				for _, name := range h.Owners() {
-					e.queue.add(remoteKey{z.ID, name}, false)
+					e.push.Add(z.ID, name)
 				}
 			}
 		}

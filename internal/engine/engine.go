@@ -21,6 +21,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/moves"
+	"inkpost.example/inkpost/internal/engine/push"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/engine/verify"
@@ -117,8 +118,7 @@ type Engine struct {
 	moveIDs    []int64 // that moves to come will have; under edit, as is how many were used
 	movesUsed  int
 	stopping   chan struct{} // closed when the engine stops
-	remote     remoteBook
-	queue      *pushQueue
+	push       *push.Pusher
 	posts      posts
 
 	// behindDatabase asks for memory to be brought in line, tellMembers for members to hear of accepted moves.
@@ -153,13 +153,10 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 		HoldDown: config.HoldDown, Policy: config.Policy, Started: e.listening, Now: e.now, Log: e.log}); err != nil {
 		return nil, err
 	}
-	if err := e.loadRemote(ctx); err != nil {
-		return nil, fmt.Errorf("read what primaries have: %w", err)
-	}
 	if _, err := e.record.Load(ctx, e.store); err != nil {
 		return nil, fmt.Errorf("read the record: %w", err)
 	}
-	if e.queue, err = newPushQueue(e, st); err != nil {
+	if e.push, err = push.New(ctx, e, e.store, &e.record, e.zones, e.Events, st.Pool(), push.Config{Now: e.now, Ticks: e.ticks, Log: e.log}); err != nil {
 		return nil, err
 	}
 	if !e.lost() {
@@ -169,6 +166,9 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	}
 	if err := e.zones.Replace(); err != nil {
 		return nil, err
+	}
+	for _, z := range e.record.Zones() {
+		e.push.Due(z, false)
 	}
 	vantage, err := st.OwnVantage(ctx, config.Vantage, !e.lost())
 	if err != nil {
@@ -255,8 +255,8 @@ func (e *Engine) resumeMoves(ctx context.Context) error {
 		}
 		open := moves.Open{ID: m.ID, SiteID: m.SiteID, LinkID: m.LinkID, Answered: m.Answered, Unseen: !m.Seen && e.verify.Resolvable(p.Hostnames)}
 		if !m.Published {
-			open.Zones = e.remoteZonesOf(p.Hostnames)
-			if e.publishedAtOnce(p.Hostnames) {
+			open.Zones = e.push.ZonesOf(p.Hostnames)
+			if e.push.AtOnce(p.Hostnames) {
 				republished = append(republished, store.Stages{MoveID: m.ID, Recorded: m.Received.Time, Published: now})
 			}
 		}
@@ -273,7 +273,7 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runCatchUp, e.runTellMembers, e.runClock, e.SiteSide.Run, e.runKeyUse, e.moves.Run, e.verify.Run, e.runReview, e.zones.Run, e.runPushes, e.prober.run, e.history.Run, e.runFitness, e.runPosts,
+		e.runIntake, e.runCatchUp, e.runTellMembers, e.runClock, e.SiteSide.Run, e.runKeyUse, e.moves.Run, e.verify.Run, e.runReview, e.zones.Run, e.push.Run, e.prober.run, e.history.Run, e.runFitness, e.runPosts,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}

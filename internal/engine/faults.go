@@ -283,8 +283,8 @@ func (e *Engine) evidence(p record.Site, now time.Time) diagnose.Evidence {
 	for _, h := range p.Hostnames {
 		want := p.AnswerOf(h)
 		given, _ := e.verify.Given(h.ID)
-		push, _ := e.pushOf(h)
-		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, LostIPv6: h.DeviceID != 0 && e.SiteSide.LostIPv6(h.DeviceID), Push: push, Want: want.IPv4, Given: given.IPv4, State: e.verify.State(p, h, now), Behind: e.verify.Behind(p, h)})
+		pushed, _ := e.push.Of(h)
+		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, LostIPv6: h.DeviceID != 0 && e.SiteSide.LostIPv6(h.DeviceID), Push: pushed, Want: want.IPv4, Given: given.IPv4, State: e.verify.State(p, h, now), Behind: e.verify.Behind(p, h)})
 	}
 	for _, s := range p.Services {
 		st := e.prober.standing(s.ID)

@@ -6,7 +6,7 @@ import (
 
 // forget drops what is remembered of what is no longer on record. The caller holds the edit lock.
 func (e *Engine) forget(gone record.Gone) {
-	e.remote.forgetZones(func(id int64) bool { return !gone.Zones[id] })
+	e.push.Forget(gone)
 	e.zones.Forget(gone)
 	e.moves.Forget(gone)
 	e.verify.Forget(gone)

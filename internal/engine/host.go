@@ -19,7 +19,7 @@ func (e *Engine) Seen(siteID int64, at time.Time) { e.moves.Seen(siteID, at) }
 
 // Held implements verify.Host.
 func (e *Engine) Held(h site.Hostname) bool {
-	_, held := e.pushOf(h)
+	_, held := e.push.Of(h)
 	return held
 }
 
@@ -28,5 +28,19 @@ func (e *Engine) LostIPv6(deviceID int64) bool { return e.SiteSide.LostIPv6(devi
 
 // Repair implements verify.Host.
 func (e *Engine) Repair(ctx context.Context, z names.Zone, h site.Hostname) error {
-	return e.repair(ctx, z, h)
+	return e.push.Repair(ctx, z, h)
 }
+
+// Taken implements push.Host: the site's moves are published in a zone once its primary has all their names, and the primary is asked
+// whether it answers them.
+func (e *Engine) Taken(h site.Hostname, zoneID int64, at time.Time, done bool) {
+	e.verify.Published(h.ID, at)
+	if done {
+		e.moves.Published(h.SiteID, zoneID, at)
+	}
+	e.faults.review(h.SiteID)
+	e.verify.Ask(h.SiteID)
+}
+
+// Retain implements push.Host.
+func (e *Engine) Retain(ctx context.Context) error { return e.history.Retain(ctx) }

@@ -343,10 +343,10 @@ func (e *Engine) sitesOf(changes []store.Change) map[int64]record.Site {
 // afterMove sets off what follows a published move: proof that the names that follow the link answer it, and that the
 // services do.
 func (e *Engine) afterMove(p record.Site, following []site.Hostname, c store.Change, s store.Stages) {
-	if !e.publishedAtOnce(following) {
+	if !e.push.AtOnce(following) {
 		s.Published = time.Time{} // its primaries have to take it first
 	}
-	e.moves.Begin(moves.Open{ID: s.MoveID, SiteID: p.ID, LinkID: c.LinkID, Zones: e.remoteZonesOf(following), Unseen: e.verify.Resolvable(following), Waiting: e.prober.expectedOn(p, c.LinkID)})
+	e.moves.Begin(moves.Open{ID: s.MoveID, SiteID: p.ID, LinkID: c.LinkID, Zones: e.push.ZonesOf(following), Unseen: e.verify.Resolvable(following), Waiting: e.prober.expectedOn(p, c.LinkID)})
 	e.moves.Reached(s)
 	e.Events.Publish(events.MoveRecorded, p.Code, strconv.FormatInt(s.MoveID, 10), "the address went from "+c.Old.String()+" to "+c.New.String())
 	e.prober.moved(p, c.LinkID)

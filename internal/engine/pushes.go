@@ -4,9 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"slices"
 	"strings"
-	"time"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
@@ -21,28 +19,14 @@ func (e *Engine) Pushes(apex string) ([]contract.Push, error) {
 	if err != nil {
 		return nil, err
 	}
-	wanted := e.zones.WantedAll(z)
-	all := map[names.Name]bool{}
-	for name := range wanted {
-		all[name] = true
-	}
-	for _, n := range e.remote.list(z.ID) {
-		all[n.Name] = true
-	}
 	out := []contract.Push{}
-	for name := range all {
-		n := e.remote.of(remoteKey{z.ID, name})
-		p := contract.Push{Name: name, State: contract.PushTaken, Taken: n.GivenAt, Tries: n.Tries, Detail: n.Detail, Wanted: wordsOf(wanted[name])}
-		if !names.SameRecords(n.Given, wanted[name]) {
-			p.State = contract.PushWaiting
-			p.NextTry = e.remote.nextTry(remoteKey{z.ID, name})
-			if n.Problem != "" {
-				p.State = n.Problem
-			}
+	for _, n := range e.push.States(z) {
+		one := contract.Push{Name: n.Name, State: contract.PushTaken, Taken: n.At, Tries: n.Tries, Detail: n.Detail, Wanted: wordsOf(n.Wanted), NextTry: n.NextTry}
+		if !n.Taken {
+			one.State = cmp.Or(string(n.Problem), contract.PushWaiting)
 		}
-		out = append(out, p)
+		out = append(out, one)
 	}
-	slices.SortFunc(out, func(a, b contract.Push) int { return cmp.Compare(a.Name, b.Name) })
 	return out, nil
 }
 
@@ -64,38 +48,7 @@ func (e *Engine) ZoneDifferences(ctx context.Context, apex string) ([]names.Diff
 	if err != nil {
 		return nil, err
 	}
-	primary, wanted := e.primary(z), e.zones.WantedAll(z)
-	var there, want []names.Record
-	given := map[names.Name][]names.Record{}
-	for _, n := range e.remote.list(z.ID) {
-		given[n.Name] = n.Given
-		if wanted[n.Name] == nil {
-			wanted[n.Name] = nil // to be removed
-		}
-	}
-	for name, records := range wanted {
-		want = append(want, records...)
-		types := names.OwnedTypes(given[name], records)
-		if len(records) > 0 && !slices.Contains(types, "CNAME") {
-			types = append(types, "CNAME") // it would stand in the way
-		}
-		list, err := primary.Records(ctx, name, types)
-		if err != nil {
-			return nil, PrimaryTrouble{Zone: z.Apex, Primary: z.Primary.String(), Detail: err.Error()}
-		}
-		there = append(there, list...)
-	}
-	return append([]names.Difference{}, names.Differences(there, want)...), nil
-}
-
-// PrimaryTrouble reports that a remote zone's primary could not be asked.
-type PrimaryTrouble struct {
-	Zone            names.Name
-	Primary, Detail string
-}
-
-func (e PrimaryTrouble) Error() string {
-	return fmt.Sprintf("the primary %s of zone %s could not be asked: %s", e.Primary, e.Zone, e.Detail)
+	return e.push.Differences(ctx, z)
 }
 
 // PushZone has all names of a remote zone go to its primary now, those that it has already among them. The first call lets
@@ -112,12 +65,7 @@ func (e *Engine) PushZone(ctx context.Context, apex string) ([]contract.Push, er
 			return nil, err
 		}
 	}
-	e.remote.wake(z.ID)
-	for _, n := range e.remote.list(z.ID) {
-		n.GivenAt, n.Tries, n.Problem, n.Detail = time.Time{}, 0, "", ""
-		e.remote.put(n)
-	}
-	e.pushDue(e.record.Zone(z.ID), true)
+	e.push.PushAll(e.record.Zone(z.ID))
 	return e.Pushes(apex)
 }
 

@@ -107,8 +107,8 @@ func (e *Engine) hostname(p record.Site, h site.Hostname, now time.Time) contrac
 	if given, asked := e.verify.Given(h.ID); asked {
 		out.Given = given.String()
 	}
-	if push, held := e.pushOf(h); held {
-		out.Held = cmp.Or(push.Detail, "nothing is pushed to zone "+string(h.Zone)+" yet")
+	if pushed, held := e.push.Of(h); held {
+		out.Held = cmp.Or(pushed.Detail, "nothing is pushed to zone "+string(h.Zone)+" yet")
 	}
 	for _, r := range e.verify.Elsewhere(h) {
 		out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: r.Server, Authoritative: r.Authoritative, Given: r.Given.String(), Differs: r.Given != want})

@@ -1,4 +1,4 @@
-package engine
+package push
 
 import (
 	"sync"
@@ -8,42 +8,42 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// remoteKey is one name of one remote zone.
-type remoteKey struct {
+// key is one name of one remote zone.
+type key struct {
 	zoneID int64
 	name   names.Name
 }
 
-// remoteBook is the memory of the table remote_name, and of primaries that do not answer.
-type remoteBook struct {
+// remoteState is the memory of the table remote_name, and of primaries that do not answer.
+type remoteState struct {
 	mu      sync.Mutex
-	names   map[remoteKey]store.RemoteName
-	resting map[int64]time.Time     // zones whose primary is left alone until then
-	trying  map[int64]bool          // of those: one name is being tried
-	back    map[int64]bool          // zones whose primary answers again, and of which nobody has been told yet
-	next    map[remoteKey]time.Time // when a name is tried next
+	names   map[key]store.RemoteName
+	resting map[int64]time.Time // zones whose primary is left alone until then
+	trying  map[int64]bool      // of those: one name is being tried
+	back    map[int64]bool      // zones whose primary answers again, which nobody has acted on yet
+	next    map[key]time.Time   // when a name is tried next
 }
 
-// again notes when a name is tried next; never for the zero time.
-func (b *remoteBook) again(k remoteKey, at time.Time) {
+// setNext notes when a name is tried next; never for the zero time.
+func (b *remoteState) setNext(k key, at time.Time) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.next == nil {
-		b.next = map[remoteKey]time.Time{}
+		b.next = map[key]time.Time{}
 	}
 	if b.next[k] = at; at.IsZero() {
 		delete(b.next, k)
 	}
 }
 
-func (b *remoteBook) nextTry(k remoteKey) time.Time {
+func (b *remoteState) nextTry(k key) time.Time {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.next[k]
 }
 
 // recovered says, once, that a zone's primary answers again.
-func (b *remoteBook) recovered(zoneID int64) bool {
+func (b *remoteState) recovered(zoneID int64) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	is := b.back[zoneID]
@@ -51,7 +51,7 @@ func (b *remoteBook) recovered(zoneID int64) bool {
 	return is
 }
 
-func (b *remoteBook) of(k remoteKey) store.RemoteName {
+func (b *remoteState) of(k key) store.RemoteName {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	n := b.names[k]
@@ -59,20 +59,20 @@ func (b *remoteBook) of(k remoteKey) store.RemoteName {
 	return n
 }
 
-func (b *remoteBook) put(n store.RemoteName) {
+func (b *remoteState) put(n store.RemoteName) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.names[remoteKey{n.ZoneID, n.Name}] = n
+	b.names[key{n.ZoneID, n.Name}] = n
 }
 
-func (b *remoteBook) drop(k remoteKey) {
+func (b *remoteState) drop(k key) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	delete(b.names, k)
 }
 
 // forgetZones drops what is kept of zones that are no longer on record.
-func (b *remoteBook) forgetZones(keep func(int64) bool) {
+func (b *remoteState) forgetZones(keep func(int64) bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for k := range b.names {
@@ -82,7 +82,7 @@ func (b *remoteBook) forgetZones(keep func(int64) bool) {
 	}
 }
 
-func (b *remoteBook) list(zoneID int64) []store.RemoteName {
+func (b *remoteState) list(zoneID int64) []store.RemoteName {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	var out []store.RemoteName
@@ -95,7 +95,7 @@ func (b *remoteBook) list(zoneID int64) []store.RemoteName {
 }
 
 // enter asks whether a zone's primary may be talked to now; where it does not answer, one name at a time finds out.
-func (b *remoteBook) enter(zoneID int64, now time.Time) (wait time.Duration) {
+func (b *remoteState) enter(zoneID int64, now time.Time) (wait time.Duration) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	until, resting := b.resting[zoneID]
@@ -105,14 +105,14 @@ func (b *remoteBook) enter(zoneID int64, now time.Time) (wait time.Duration) {
 	case until.After(now):
 		return until.Sub(now)
 	case b.trying[zoneID]:
-		return pushAgain
+		return firstRetry
 	}
 	b.trying[zoneID] = true
 	return 0
 }
 
 // leave notes how talking to a zone's primary went: rest is how long it is left alone.
-func (b *remoteBook) leave(zoneID int64, now time.Time, rest time.Duration) {
+func (b *remoteState) leave(zoneID int64, now time.Time, rest time.Duration) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	delete(b.trying, zoneID)
@@ -130,7 +130,7 @@ func (b *remoteBook) leave(zoneID int64, now time.Time, rest time.Duration) {
 }
 
 // wake lets a zone's primary be talked to at once.
-func (b *remoteBook) wake(zoneID int64) {
+func (b *remoteState) wake(zoneID int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	delete(b.resting, zoneID)

@@ -1,4 +1,4 @@
-package engine
+package push
 
 import (
 	"context"
@@ -8,23 +8,16 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
 	"inkpost.example/inkpost/internal/core/names"
-	"inkpost.example/inkpost/internal/store"
 )
 
-// pushQueue is the durable queue of names on their way to remote primaries. There is one job a name at most: a name that
-// changes while its job waits is not queued again, as the job takes the newest value when it runs.
-type pushQueue struct {
-	river *river.Client[pgx.Tx]
-	added chan adding
-}
-
 type adding struct {
-	key remoteKey
+	key key
 	now bool
 }
 
@@ -43,22 +36,22 @@ func (PushArgs) InsertOpts() river.InsertOpts {
 		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateScheduled, rivertype.JobStateRetryable}}}
 }
 
-type pushWorker struct {
+type worker struct {
 	river.WorkerDefaults[PushArgs]
-	engine *Engine
+	pusher *Pusher
 }
 
 // Work implements river.Worker. A job that cannot be done yet is put off rather than failed: its tries are counted with
 // the name, and no list of errors grows in the database.
-func (w *pushWorker) Work(ctx context.Context, job *river.Job[PushArgs]) error {
-	k := remoteKey{job.Args.Zone, job.Args.Name}
-	wait, err := w.engine.push(ctx, k)
-	if w.engine.remote.again(k, time.Time{}); wait > 0 {
-		w.engine.remote.again(k, w.engine.now().Add(wait))
+func (w *worker) Work(ctx context.Context, job *river.Job[PushArgs]) error {
+	k := key{job.Args.Zone, job.Args.Name}
+	wait, err := w.pusher.push(ctx, k)
+	if w.pusher.state.setNext(k, time.Time{}); wait > 0 {
+		w.pusher.state.setNext(k, w.pusher.now().Add(wait))
 	}
 	if err != nil {
-		w.engine.log.Warn("a push was not recorded", "name", job.Args.Name, "error", err)
-		return river.JobSnooze(max(wait, pushAgain))
+		w.pusher.log.Warn("a push was not recorded", "name", job.Args.Name, "error", err)
+		return river.JobSnooze(max(wait, firstRetry))
 	}
 	if wait > 0 {
 		return river.JobSnooze(wait)
@@ -75,6 +68,9 @@ type RetainArgs struct{}
 // Kind implements river.JobArgs.
 func (RetainArgs) Kind() string { return "retain" }
 
+// KindAliases implements river.JobArgsWithKindAliases: jobs that an older server left are of that kind.
+func (RetainArgs) KindAliases() []string { return []string{"keep"} }
+
 // InsertOpts implements river.JobArgsWithInsertOpts.
 func (RetainArgs) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{MaxAttempts: 5, UniqueOpts: river.UniqueOpts{ByPeriod: time.Hour}}
@@ -82,39 +78,31 @@ func (RetainArgs) InsertOpts() river.InsertOpts {
 
 type retainWorker struct {
 	river.WorkerDefaults[RetainArgs]
-	engine *Engine
+	pusher *Pusher
 }
 
 // Work implements river.Worker.
 func (w *retainWorker) Work(ctx context.Context, _ *river.Job[RetainArgs]) error {
-	return w.engine.history.Retain(ctx)
+	return w.pusher.host.Retain(ctx)
 }
 
-// clockOf lets the queue live by the engine's clock.
-type clockOf struct{ now func() time.Time }
-
-// Now implements rivertype.TimeGenerator.
-func (c clockOf) Now() time.Time { return c.now() }
-
-// NowOrNil implements rivertype.TimeGenerator.
-func (c clockOf) NowOrNil() *time.Time { t := c.now(); return &t }
-
-func newPushQueue(e *Engine, st *store.Store) (*pushQueue, error) {
+// newQueue makes the durable queue of names on their way to remote primaries. There is one job a name at most: a name that changes while
+// its job waits is not queued again, as the job takes the newest value when it runs.
+func newQueue(p *Pusher, pool *pgxpool.Pool) (*river.Client[pgx.Tx], error) {
 	workers := river.NewWorkers()
-	river.AddWorker(workers, &pushWorker{engine: e})
-	river.AddWorker(workers, &retainWorker{engine: e})
-	config := &river.Config{
-		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: pushesAtOnce}}, Workers: workers,
-		Logger: slog.New(quiet{e.log.Handler()}), JobTimeout: jobLimit, RescueStuckJobsAfter: jobLimit + 5*time.Second, CompletedJobRetentionPeriod: time.Hour,
-		FetchCooldown: 20 * time.Millisecond, FetchPollInterval: time.Second, Test: river.TestConfig{Time: clockOf{e.now}},
+	river.AddWorker(workers, &worker{pusher: p})
+	river.AddWorker(workers, &retainWorker{pusher: p})
+	client, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
+		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: maxWorkers}}, Workers: workers,
+		Logger: slog.New(quiet{p.log.Handler()}), JobTimeout: jobLimit, RescueStuckJobsAfter: jobLimit + 5*time.Second, CompletedJobRetentionPeriod: time.Hour,
+		FetchCooldown: 20 * time.Millisecond, FetchPollInterval: time.Second,
 		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(retainEvery),
 			func() (river.JobArgs, *river.InsertOpts) { return RetainArgs{}, nil }, &river.PeriodicJobOpts{RunOnStart: true})},
-	}
-	client, err := river.NewClient(riverpgxv5.New(st.Pool()), config)
+	})
 	if err != nil {
 		return nil, fmt.Errorf("job queue: %w", err)
 	}
-	return &pushQueue{river: client, added: make(chan adding, 4096)}, nil
+	return client, nil
 }
 
 // jobLimit is how long a job may take.
@@ -130,32 +118,32 @@ func (q quiet) Enabled(ctx context.Context, l slog.Level) bool {
 
 // add queues a name soon; with now, one that waits for its next try is tried at once. A full channel drops it: the next
 // sweep finds it due.
-func (q *pushQueue) add(k remoteKey, now bool) {
+func (p *Pusher) add(k key, now bool) {
 	select {
-	case q.added <- adding{k, now}:
+	case p.added <- adding{k, now}:
 	default:
 	}
 }
 
 // insert makes jobs of names. A name whose job is just being ended comes back soon: that job may have taken an older value.
-func (q *pushQueue) insert(ctx context.Context, group map[remoteKey]bool) error {
+func (p *Pusher) insert(ctx context.Context, group map[key]bool) error {
 	var jobs []river.InsertManyParams
 	for k := range group {
 		jobs = append(jobs, river.InsertManyParams{Args: PushArgs{Zone: k.zoneID, Name: k.name}})
 	}
-	done, err := q.river.InsertMany(ctx, jobs)
+	done, err := p.river.InsertMany(ctx, jobs)
 	if err != nil {
 		return err
 	}
 	for i, one := range done {
 		args := jobs[i].Args.(PushArgs)
-		k := remoteKey{args.Zone, args.Name}
+		k := key{args.Zone, args.Name}
 		switch {
 		case !one.UniqueSkippedAsDuplicate:
 		case one.Job.State == rivertype.JobStateRunning:
-			time.AfterFunc(endedSoon, func() { q.add(k, group[k]) })
+			time.AfterFunc(endedSoon, func() { p.add(k, group[k]) })
 		case group[k]:
-			if _, err := q.river.JobRetry(ctx, one.Job.ID); err != nil && !errors.Is(err, river.ErrNotFound) {
+			if _, err := p.river.JobRetry(ctx, one.Job.ID); err != nil && !errors.Is(err, river.ErrNotFound) {
 				return err
 			}
 		}
@@ -164,22 +152,23 @@ func (q *pushQueue) insert(ctx context.Context, group map[remoteKey]bool) error 
 }
 
 const (
+	maxGroup   = 1024 // names that become jobs together
 	sweepEvery = 5 * time.Second
 	endedSoon  = 100 * time.Millisecond
 )
 
-// runPushes keeps the queue going until ctx ends: names that were added become jobs, and at intervals every name that is
+// Run keeps the queue going until ctx ends: names that were added become jobs, and at intervals every name that is
 // due does, whatever was lost on the way.
-func (e *Engine) runPushes(ctx context.Context) {
+func (p *Pusher) Run(ctx context.Context) {
 	for {
-		err := e.store.AdoptJobs(ctx) // only we write: what runs by the record is run by nobody
+		err := p.store.AdoptJobs(ctx) // only we write: what runs by the record is run by nobody
 		if err == nil {
-			err = e.queue.river.Start(ctx)
+			err = p.river.Start(ctx)
 		}
 		if err == nil {
 			break
 		}
-		e.log.Warn("the job queue does not start; trying again", "error", err)
+		p.log.Warn("the job queue does not start; trying again", "error", err)
 		select {
 		case <-time.After(time.Second):
 		case <-ctx.Done():
@@ -189,38 +178,38 @@ func (e *Engine) runPushes(ctx context.Context) {
 	defer func() {
 		bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		defer cancel()
-		_ = e.queue.river.StopAndCancel(bounded)
+		_ = p.river.StopAndCancel(bounded)
 	}()
 	sweep := time.NewTicker(sweepEvery)
 	defer sweep.Stop()
 	all := func(now bool) {
-		for _, z := range e.record.Zones() {
-			e.pushDue(z, now)
+		for _, z := range p.record.Zones() {
+			p.Due(z, now)
 		}
 	}
 	all(true) // whatever pause a server before us had in mind
 	for {
 		var first adding
 		select {
-		case first = <-e.queue.added:
+		case first = <-p.added:
 		case <-sweep.C:
 			all(false)
 			continue
 		case <-ctx.Done():
 			return
 		}
-		group := map[remoteKey]bool{first.key: first.now}
+		group := map[key]bool{first.key: first.now}
 	collect:
-		for len(group) < commitMost {
+		for len(group) < maxGroup {
 			select {
-			case next := <-e.queue.added:
+			case next := <-p.added:
 				group[next.key] = group[next.key] || next.now
 			default:
 				break collect
 			}
 		}
-		if err := e.queue.insert(ctx, group); err != nil && ctx.Err() == nil {
-			e.log.Warn("pushes not queued; the next sweep finds them", "names", len(group), "error", err)
+		if err := p.insert(ctx, group); err != nil && ctx.Err() == nil {
+			p.log.Warn("pushes not queued; the next sweep finds them", "names", len(group), "error", err)
 		}
 	}
 }
