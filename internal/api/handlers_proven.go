@@ -196,7 +196,7 @@ func (a *api) outcomes(c *echo.Context, p principal) error {
 	if err := f.Err(); err != nil {
 		return err
 	}
-	out, err := a.engine().TakeOutcomes(c.Request().Context(), p.vantage, from, in)
+	out, err := a.engine().NoteOutcomes(c.Request().Context(), p.vantage, from, in)
 	return ok(c, http.StatusOK, out, err)
 }
 

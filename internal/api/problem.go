@@ -21,6 +21,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/engine/push"
+	"inkpost.example/inkpost/internal/engine/vantages"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -128,7 +129,7 @@ func explain(err error) failure {
 		return problemOf(http.StatusConflict, "no-agent", err.Error())
 	case errors.As(err, &clock):
 		return problemOf(http.StatusForbidden, "clock-wrong", clock.Error())
-	case errors.Is(err, engine.ErrVantageGone):
+	case errors.Is(err, vantages.ErrGone):
 		return problemOf(http.StatusGone, "vantage-gone", err.Error())
 	case errors.Is(err, engine.ErrLinkGone):
 		return problemOf(http.StatusGone, "link-gone", err.Error())

@@ -80,7 +80,7 @@ func TestAServiceIsProbedAtOnceAndAFailureIsConfirmedFast(t *testing.T) {
 	d.close()
 	began := time.Now()
 	require.Eventually(t, func() bool { // the agent is heard: the address is still the site's
-		s.Engine().SiteSide.SiteSide.Observe(linkID(t, s, "KET-07"), netip.MustParseAddr("127.110.1.1"))
+		s.Engine().SiteSide.Observe(linkID(t, s, "KET-07"), netip.MustParseAddr("127.110.1.1"))
 		got, err := s.Client.Service(context.Background(), "KET-07", "page")
 		return err == nil && got.State == probe.StateUnreachable
 	}, 12*time.Second, 20*time.Millisecond)

@@ -193,15 +193,15 @@ func (e *Engine) apply(d record.Diff) error {
 	e.pushChanged(d)
 	e.noteAnswers(d)
 	e.forget(d.Gone())
-	e.prober.apply(d, false)
+	e.prober.Apply(d)
 	if d.Whole {
-		e.posts.touch(0)
+		e.vantages.AssignmentsChanged(0)
 		e.SiteSide.WakeAllAgents()
 		return nil
 	}
 	for _, c := range d.Sites {
 		id := c.Before.ID | c.After.ID
-		e.posts.touch(id)
+		e.vantages.AssignmentsChanged(id)
 		e.SiteSide.WakeAgents(id)
 	}
 	return nil

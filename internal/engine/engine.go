@@ -21,9 +21,11 @@ import (
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/moves"
+	"inkpost.example/inkpost/internal/engine/probing"
 	"inkpost.example/inkpost/internal/engine/push"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/siteside"
+	"inkpost.example/inkpost/internal/engine/vantages"
 	"inkpost.example/inkpost/internal/engine/verify"
 	"inkpost.example/inkpost/internal/engine/zones"
 	"inkpost.example/inkpost/internal/store"
@@ -113,13 +115,13 @@ type Engine struct {
 	intake     chan pending
 	verify     *verify.Verifier
 	moves      *moves.Moves
-	prober     *prober
+	prober     *probing.Prober
 	faults     faultBoard
 	moveIDs    []int64 // that moves to come will have; under edit, as is how many were used
 	movesUsed  int
 	stopping   chan struct{} // closed when the engine stops
 	push       *push.Pusher
-	posts      posts
+	vantages   *vantages.Vantages
 
 	// behindDatabase asks for memory to be brought in line, tellMembers for members to hear of accepted moves.
 	behindDatabase, tellMembers chan struct{}
@@ -174,19 +176,22 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	if err != nil {
 		return nil, err
 	}
-	if err := e.loadPosts(ctx, vantage); err != nil {
-		return nil, fmt.Errorf("read the vantage points: %w", err)
-	}
 	if e.history, err = history.New(ctx, e.store, e.now, e.log); err != nil {
 		return nil, fmt.Errorf("read the history: %w", err)
 	}
-	if e.prober, err = newProber(ctx, e, vantage); err != nil {
+	if e.prober, err = probing.New(ctx, e, e.store, &e.record, e.history, e.Events, probing.Config{Vantage: vantage, Attempts: config.Attempts,
+		Deadline: config.ProbeDeadline, CheckEvery: config.CheckEvery, NameServer: config.NameServer, Resolvers: config.Resolvers,
+		Now: e.now, Ticks: e.ticks, Log: e.log}); err != nil {
+		return nil, err
+	}
+	if e.vantages, err = vantages.New(ctx, e.store, &e.record, e.prober, e.history, vantages.Config{Own: vantage, Deadline: config.ProbeDeadline,
+		Now: e.now, Stopping: e.stopping, Log: e.log}); err != nil {
 		return nil, err
 	}
 	if err := e.resumeFaults(ctx); err != nil || e.lost() {
 		return e, err
 	}
-	e.reassign()
+	e.vantages.Reassign()
 	return e, e.resumeMoves(ctx)
 }
 
@@ -261,7 +266,7 @@ func (e *Engine) resumeMoves(ctx context.Context) error {
 			}
 		}
 		if !m.Confirmed {
-			open.Waiting = e.prober.triedOn(p, m.LinkID)
+			open.Waiting = e.prober.TriedOn(p, m.LinkID)
 		}
 		e.moves.Begin(open)
 	}
@@ -273,7 +278,7 @@ func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	var wg sync.WaitGroup
 	for _, loop := range []func(context.Context){
-		e.runIntake, e.runCatchUp, e.runTellMembers, e.runClock, e.SiteSide.Run, e.runKeyUse, e.moves.Run, e.verify.Run, e.runReview, e.zones.Run, e.push.Run, e.prober.run, e.history.Run, e.runFitness, e.runPosts,
+		e.runIntake, e.runCatchUp, e.runTellMembers, e.runClock, e.SiteSide.Run, e.runKeyUse, e.moves.Run, e.verify.Run, e.runReview, e.zones.Run, e.push.Run, e.prober.Run, e.history.Run, e.vantages.Run,
 	} {
 		wg.Go(func() { loop(ctx) })
 	}

@@ -18,9 +18,9 @@ func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
 		return nil
 	}
 	for _, linkID := range e.SiteSide.SilentLinks(p, e.now()) {
-		e.prober.hurryOn(p, linkID)
+		e.prober.ProbeLink(p, linkID)
 	}
-	if sameFailing(p, e.SiteSide.Failing(p, e.now(), e.prober.provenOn)) {
+	if sameFailing(p, e.SiteSide.Failing(p, e.now(), e.prober.ProvenOn)) {
 		return nil
 	}
 	turn, err := e.editing(ctx)
@@ -32,7 +32,7 @@ func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
 	if !ok {
 		return nil
 	}
-	failing := e.SiteSide.Failing(p, e.now(), e.prober.provenOn)
+	failing := e.SiteSide.Failing(p, e.now(), e.prober.ProvenOn)
 	before, _ := p.Preferred()
 	links, states := make([]site.Link, 0, len(p.Links)), make(map[int64]bool, len(p.Links))
 	for l := range p.EachLink() {
@@ -63,8 +63,8 @@ func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
 		e.verify.Published(h.ID, now)
 	}
 	e.Events.Publish(events.LinkReport, p.Code, after.Label, fmt.Sprintf("hostnames of %s follow link %s (%s) instead of %s", p.Code, after.Label, after.Addresses(), before.Label))
-	e.posts.touch(p.ID)
-	e.prober.moved(moved, after.ID)
+	e.vantages.AssignmentsChanged(p.ID)
+	e.prober.Moved(moved, after.ID)
 	e.verify.Ask(p.ID)
 	e.faults.review(p.ID)
 	return nil

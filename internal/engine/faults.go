@@ -13,6 +13,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/probing"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/siteside"
 )
@@ -287,19 +288,19 @@ func (e *Engine) evidence(p record.Site, now time.Time) diagnose.Evidence {
 		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, LostIPv6: h.DeviceID != 0 && e.SiteSide.LostIPv6(h.DeviceID), Push: pushed, Want: want.IPv4, Given: given.IPv4, State: e.verify.State(p, h, now), Behind: e.verify.Behind(p, h)})
 	}
 	for _, s := range p.Services {
-		st := e.prober.standing(s.ID)
+		st := e.prober.Status(s.ID)
 		l, _ := p.Followed(s.LinkID)
 		expected := s.ExpectedAt(now)
 		s.Expected = expected
-		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.address, State: st.state,
-			Outcome: st.view.Outcome, InRow: st.view.InRow, Probed: st.probed, Turned: st.turned, Said: st.said, Shut: e.prober.doors.shut(l, e.SiteSide.LastHeard(l)), Settling: st.settling, Ways: waysSeen(st.ways)}
+		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.Address, State: st.State,
+			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Said: st.Said, Shut: e.prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways)}
 		for _, v := range e.viewsOf(s, now) {
 			one.Views = append(one.Views, diagnose.View{Vantage: v.Vantage, Outcome: v.Outcome, Left: v.Left})
 		}
-		if st.shown != nil {
-			one.Fingerprint = st.shown.fingerprint
-			if st.shown.certificate != nil {
-				one.Expires = st.shown.certificate.Expires
+		if st.Shown != nil {
+			one.Fingerprint = st.Shown.Fingerprint
+			if st.Shown.Certificate != nil {
+				one.Expires = st.Shown.Certificate.Expires
 			}
 		}
 		ev.Services = append(ev.Services, one)
@@ -307,8 +308,8 @@ func (e *Engine) evidence(p record.Site, now time.Time) diagnose.Evidence {
 	return ev
 }
 
-func waysSeen(list []contract.ServiceWay) (out []diagnose.Way) {
-	for _, w := range list {
+func waysSeen(list []probing.Way) (out []diagnose.Way) {
+	for _, w := range waysView(list) {
 		out = append(out, diagnose.Way{Reach: w.Way, Target: w.Target, Outcome: w.Outcome})
 	}
 	return out

@@ -18,9 +18,7 @@ func (e *Engine) forget(gone record.Gone) {
 	drop(e.faults.shut, gone.Sites)
 	e.faults.mu.Unlock()
 
-	e.prober.doors.mu.Lock()
-	drop(e.prober.doors.closed, gone.Links)
-	e.prober.doors.mu.Unlock()
+	e.prober.Forget(gone)
 }
 
 func drop[T any](from map[int64]T, gone map[int64]bool) {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 )
 
@@ -44,3 +45,37 @@ func (e *Engine) Taken(h site.Hostname, zoneID int64, at time.Time, done bool) {
 
 // Retain implements push.Host.
 func (e *Engine) Retain(ctx context.Context) error { return e.history.Retain(ctx) }
+
+// LastHeard implements probing.Host.
+func (e *Engine) LastHeard(l site.Link) time.Time { return e.SiteSide.LastHeard(l) }
+
+// AnnouncesEvery implements probing.Host.
+func (e *Engine) AnnouncesEvery(l site.Link) time.Duration { return e.SiteSide.AnnouncesEvery(l) }
+
+// Tenancy implements probing.Host.
+func (e *Engine) Tenancy(l site.Link) probe.Tenancy { return e.SiteSide.Tenancy(l) }
+
+// ScanDevices implements probing.Host.
+func (e *Engine) ScanDevices(siteID int64) { e.SiteSide.ScanSoon(siteID) }
+
+// CheckAddress implements probing.Host.
+func (e *Engine) CheckAddress(linkID int64) { e.SiteSide.CheckAddress(linkID) }
+
+// Confirmed implements probing.Host.
+func (e *Engine) Confirmed(linkID, serviceID int64, at time.Time) {
+	e.moves.Confirmed(linkID, serviceID, at)
+}
+
+// ConfirmElsewhere implements probing.Host.
+func (e *Engine) ConfirmElsewhere(serviceID, seenBy int64) {
+	e.vantages.ConfirmElsewhere(serviceID, seenBy)
+}
+
+// AssignmentsChanged implements probing.Host.
+func (e *Engine) AssignmentsChanged(siteID int64) { e.vantages.AssignmentsChanged(siteID) }
+
+// Ailing implements probing.Host.
+func (e *Engine) Ailing() map[int64]string { return e.vantages.Ailing() }
+
+// VantageName implements probing.Host.
+func (e *Engine) VantageName(id int64) string { return e.vantages.Name(id) }

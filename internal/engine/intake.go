@@ -346,9 +346,9 @@ func (e *Engine) afterMove(p record.Site, following []site.Hostname, c store.Cha
 	if !e.push.AtOnce(following) {
 		s.Published = time.Time{} // its primaries have to take it first
 	}
-	e.moves.Begin(moves.Open{ID: s.MoveID, SiteID: p.ID, LinkID: c.LinkID, Zones: e.push.ZonesOf(following), Unseen: e.verify.Resolvable(following), Waiting: e.prober.expectedOn(p, c.LinkID)})
+	e.moves.Begin(moves.Open{ID: s.MoveID, SiteID: p.ID, LinkID: c.LinkID, Zones: e.push.ZonesOf(following), Unseen: e.verify.Resolvable(following), Waiting: e.prober.ExpectedOn(p, c.LinkID)})
 	e.moves.Reached(s)
 	e.Events.Publish(events.MoveRecorded, p.Code, strconv.FormatInt(s.MoveID, 10), "the address went from "+c.Old.String()+" to "+c.New.String())
-	e.prober.moved(p, c.LinkID)
+	e.prober.Moved(p, c.LinkID)
 	e.moves.Changed(c.LinkID, c.Noticed)
 }

@@ -144,7 +144,7 @@ func (e *Engine) takeOver(ctx context.Context, whole bool, position *int64) erro
 			return err
 		}
 		e.forget(d.Gone())
-		e.prober.apply(d, false)
+		e.prober.Apply(d)
 		if err := e.readStates(ctx); err != nil {
 			return err
 		}
@@ -188,13 +188,7 @@ func (e *Engine) readStates(ctx context.Context) error {
 	if err := errors.Join(err1, err2); err != nil {
 		return err
 	}
-	e.prober.mu.Lock()
-	for _, s := range states {
-		if w := e.prober.watches[s.ServiceID]; w != nil {
-			w.state, w.since = s.State, s.Since
-		}
-	}
-	e.prober.mu.Unlock()
+	e.prober.SetStates(states)
 	e.faults.mu.Lock()
 	clear(e.faults.open)
 	e.faults.mu.Unlock()

@@ -39,7 +39,7 @@ func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person strin
 	if !ok || !at.IsValid() {
 		return contract.Review{}, site.Flaws{{Field: "site", Detail: "the site's public address is not known yet; there is nothing to review"}}
 	}
-	if why := e.prober.doors.shut(l, e.SiteSide.LastHeard(l)); why != "" {
+	if why := e.prober.Quarantined(l); why != "" {
 		return contract.Review{}, site.Flaws{{Field: "site", Detail: why}}
 	}
 	now := e.now()
@@ -107,12 +107,12 @@ func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person strin
 func (e *Engine) shownOf(p record.Site) []site.Shown {
 	var out []site.Shown
 	for _, s := range p.Services {
-		now := e.prober.standing(s.ID)
-		one := site.Shown{Service: s, State: now.state}
-		if now.shown != nil {
-			one.Loose = now.shown.loose
-			if now.shown.certificate != nil {
-				one.Expires = now.shown.certificate.Expires
+		now := e.prober.Status(s.ID)
+		one := site.Shown{Service: s, State: now.State}
+		if now.Shown != nil {
+			one.Loose = now.Shown.Weakness
+			if now.Shown.Certificate != nil {
+				one.Expires = now.Shown.Certificate.Expires
 			}
 		}
 		out = append(out, one)

@@ -25,3 +25,5 @@ func TestATrailTimesEachStageFromWhatItFollows(t *testing.T) {
 	m = trail(store.Move{Noticed: at(50), Received: at(10), Recorded: at(60)})
 	require.Zero(t, m.Stages[1].AfterMS, "a sender whose clock runs ahead takes no negative time")
 }
+
+func fixedClock() time.Time { return time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC) }

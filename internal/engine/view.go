@@ -45,13 +45,13 @@ func (e *Engine) summary(p record.Site, now time.Time) contract.SiteSummary {
 	}
 	proven := false
 	for _, svc := range p.Services {
-		st := e.prober.standing(svc.ID)
-		if svc.Mute() && st.view.Outcome == probe.Silent {
+		st := e.prober.Status(svc.ID)
+		if svc.Mute() && st.View.Outcome == probe.Silent {
 			s.ServiceCount-- // neither up nor down can be said of it
 			continue
 		}
-		proven = proven || st.state != probe.StateUnknown
-		if probe.AsExpected(svc.ExpectedAt(now), st.state) {
+		proven = proven || st.State != probe.StateUnknown
+		if probe.AsExpected(svc.ExpectedAt(now), st.State) {
 			s.AsExpectedCount++
 		}
 	}
@@ -117,15 +117,15 @@ func (e *Engine) hostname(p record.Site, h site.Hostname, now time.Time) contrac
 }
 
 func (e *Engine) serviceNow(s site.Service) contract.Service {
-	st, now := e.prober.standing(s.ID), e.now()
+	st, now := e.prober.Status(s.ID), e.now()
 	expected := s.ExpectedAt(now)
-	out := contract.Service{Service: s, State: st.state, AsExpected: probe.AsExpected(expected, st.state), Since: st.since,
-		Outcome: st.view.Outcome, Probed: st.probed, Address: st.address, LatencyUS: st.latency.Microseconds(), Said: st.said, ExpectedNow: expected,
-		NotProvable: s.Mute() && st.view.Outcome == probe.Silent, Views: e.viewsOf(s, now)}
-	out.Ways = st.ways
-	out.StateWords = probe.Words(expected, st.state, out.NotProvable)
-	if st.shown != nil {
-		out.Seen, out.Certificate, out.Loose, out.Named = st.shown.fingerprint, st.shown.certificate, st.shown.loose, st.shown.named
+	out := contract.Service{Service: s, State: st.State, AsExpected: probe.AsExpected(expected, st.State), Since: st.Since,
+		Outcome: st.View.Outcome, Probed: st.Probed, Address: st.Address, LatencyUS: st.Latency.Microseconds(), Said: st.Said, ExpectedNow: expected,
+		NotProvable: s.Mute() && st.View.Outcome == probe.Silent, Views: e.viewsOf(s, now)}
+	out.Ways = waysView(st.Ways)
+	out.StateWords = probe.Words(expected, st.State, out.NotProvable)
+	if st.Shown != nil {
+		out.Seen, out.Certificate, out.Loose, out.Named = st.Shown.Fingerprint, certificateView(st.Shown.Certificate), st.Shown.Weakness, namedView(st.Shown.Named)
 	}
 	if key, err := probe.WireGuardKey(s.ProbeKey); err == nil {
 		out.PeerKey, out.PeerKeys = peerKeyOf(key), e.peerKeys(s)
@@ -136,11 +136,9 @@ func (e *Engine) serviceNow(s site.Service) contract.Service {
 // viewsOf tells what each vantage point last saw of a service.
 func (e *Engine) viewsOf(s site.Service, now time.Time) []contract.ServiceView {
 	out := []contract.ServiceView{}
-	e.prober.mu.Lock()
-	unfit := e.prober.unfit
-	e.prober.mu.Unlock()
-	for _, v := range e.prober.views(s.ID) {
-		one := contract.ServiceView{Vantage: e.posts.name(v.vantage), Outcome: v.Outcome, InRow: v.InRow, At: v.At, LatencyUS: v.latency.Microseconds(), Said: v.said, Left: cmp.Or(v.left, unfit[v.vantage])}
+	unfit := e.prober.Unfit()
+	for _, v := range e.prober.Results(s.ID) {
+		one := contract.ServiceView{Vantage: e.vantages.Name(v.Vantage), Outcome: v.Outcome, InRow: v.InRow, At: v.At, LatencyUS: v.Latency.Microseconds(), Said: v.Said, Left: cmp.Or(v.LeftOut, unfit[v.Vantage])}
 		if one.Left == "" && now.Sub(v.At) > s.RuleAt(now).Stale {
 			one.Left = "it is too old"
 		}
@@ -281,15 +279,15 @@ func (e *Engine) History(ctx context.Context, code, service string, from, until 
 	if err != nil {
 		return contract.History{}, err
 	}
-	for _, live := range e.history.Newest(s.ID, e.posts.ids()) {
+	for _, live := range e.history.Newest(s.ID, e.vantages.IDs()) {
 		if live.From.After(until) || live.Until.Before(from) {
 			continue
 		}
-		live.Vantage = e.posts.name(live.VantageID)
+		live.Vantage = e.vantages.Name(live.VantageID)
 		spans = slices.DeleteFunc(spans, func(x ledger.Span) bool { return x.VantageID == live.VantageID && x.From.Equal(live.From) })
 		spans = append(spans, live)
 	}
-	return contract.History{Service: s.Name, From: from, Until: until, GapMS: ledger.Gap(interval(s)).Milliseconds(), Spans: spans}, nil
+	return contract.History{Service: s.Name, From: from, Until: until, GapMS: ledger.Gap(time.Duration(s.Interval) * time.Second).Milliseconds(), Spans: spans}, nil
 }
 
 // overviewWait is how long the overview waits for the database.

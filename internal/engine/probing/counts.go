@@ -1,4 +1,4 @@
-package engine
+package probing
 
 import (
 	"sync"
@@ -37,21 +37,17 @@ func (c *probeCounts) late(by time.Duration) {
 	c.lags.Add(by)
 }
 
-// ProbeCounts is what the prober has done since it started, and how services stand now.
-type ProbeCounts struct {
+// Counts is what the prober has done since it started, and how many services are in each state now.
+type Counts struct {
 	Outcomes map[OutcomeOf]uint64
 	Lags     ledger.LagCounts
 	States   map[probe.State]int
-	Vantages map[string]int // by state
 }
 
-// ProbeCounts tells what the prober has done.
-func (e *Engine) ProbeCounts() ProbeCounts {
-	out := ProbeCounts{Outcomes: map[OutcomeOf]uint64{}, States: e.prober.states(), Vantages: map[string]int{}}
-	for _, v := range e.Vantages() {
-		out.Vantages[v.State]++
-	}
-	c := &e.prober.counts
+// Counts counts what the prober has done.
+func (p *Prober) Counts() Counts {
+	out := Counts{Outcomes: map[OutcomeOf]uint64{}, States: p.states()}
+	c := &p.counts
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for k, n := range c.outcomes {
@@ -62,12 +58,12 @@ func (e *Engine) ProbeCounts() ProbeCounts {
 }
 
 // states counts the services by state.
-func (p *prober) states() map[probe.State]int {
+func (p *Prober) states() map[probe.State]int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	out := map[probe.State]int{probe.StateReachable: 0, probe.StateImpaired: 0, probe.StateUnreachable: 0, probe.StateExposed: 0, probe.StateUnknown: 0}
 	for _, w := range p.watches {
-		out[w.state]++
+		out[w.State]++
 	}
 	return out
 }

@@ -1,4 +1,4 @@
-package engine
+package probing
 
 import (
 	"context"
@@ -18,56 +18,55 @@ const (
 
 // runFitness finds out which vantage points are wrong themselves, so that a broken one does not turn every service
 // unreachable.
-func (e *Engine) runFitness(ctx context.Context) {
+func (p *Prober) runFitness(ctx context.Context) {
 	tick := time.NewTicker(fitEvery)
 	defer tick.Stop()
 	for {
 		select {
 		case <-tick.C:
-			e.reviewFitness()
+			p.reviewFitness()
 		case <-ctx.Done():
 			return
 		}
 	}
 }
 
-func (e *Engine) reviewFitness() {
-	now := e.now()
+func (p *Prober) reviewFitness() {
+	now := p.Now()
 	next := map[int64]string{}
-	for id, words := range e.posts.ailing() {
+	for id, words := range p.host.Ailing() {
 		next[id] = words
 	}
-	p := e.prober
 	p.mu.Lock()
 	before := p.unfit
 	sights := map[int64]*probe.Sight{}
 	links := map[int64]map[int64]bool{} // vantage point, link: whether anything answers there
 	for _, w := range p.watches {
 		rule := w.service.RuleAt(now)
-		where, ok := e.record.Site(w.service.SiteID)
+		where, ok := p.record.Site(w.service.SiteID)
 		if rule.Expected != probe.ExpectReachable || rule.Mute || !ok {
 			continue
 		}
 		l, _ := where.Followed(w.service.LinkID)
-		for i, v := range w.views {
-			if v.left != "" || now.Sub(v.At) > rule.Stale {
+		for i, v := range w.results {
+			if v.LeftOut != "" || now.Sub(v.At) > rule.Stale {
 				continue
 			}
 			meaning := rule.Meaning(v.Outcome)
-			if (w.state == probe.StateReachable || w.state == probe.StateImpaired) && now.Sub(v.At) < lately && meaning != probe.Nothing {
-				if links[v.vantage] == nil {
-					links[v.vantage] = map[int64]bool{}
+			if (w.State == probe.StateReachable || w.State == probe.StateImpaired) && now.Sub(v.At) < lately && meaning != probe.Nothing {
+				if links[v.Vantage] == nil {
+					links[v.Vantage] = map[int64]bool{}
 				}
-				links[v.vantage][l.ID] = links[v.vantage][l.ID] || meaning == probe.AsWanted
+				links[v.Vantage][l.ID] = links[v.Vantage][l.ID] || meaning == probe.AsWanted
 			}
-			for k, o := range w.views {
-				if k == i || o.left != "" || next[o.vantage] != "" || now.Sub(o.At) > rule.Stale || rule.Meaning(o.Outcome) != probe.AsWanted {
+			for k, o := range w.results {
+				if k == i || o.LeftOut != "" || next[o.Vantage] != "" || now.Sub(o.At) > rule.Stale || rule.Meaning(o.Outcome) != probe.AsWanted {
 					continue
 				}
-				s := sights[v.vantage]
+				s := sights[v.Vantage]
 				if s == nil {
 					s = &probe.Sight{}
-					sights[v.vantage] = s
+					sights[v.Vantage] = s
 				}
 				s.Shared++
 				if meaning == probe.NotWanted && v.InRow >= probe.Confirmations {
@@ -103,12 +102,12 @@ func (e *Engine) reviewFitness() {
 	}
 	for id, words := range next {
 		if before[id] == "" {
-			e.Events.Publish(events.Vantage, "", e.posts.name(id), fmt.Sprintf("vantage point %s does not count for now: %s", e.posts.name(id), words))
+			p.events.Publish(events.Vantage, "", p.host.VantageName(id), fmt.Sprintf("vantage point %s does not count for now: %s", p.host.VantageName(id), words))
 		}
 	}
 	for id := range before {
 		if next[id] == "" {
-			e.Events.Publish(events.Vantage, "", e.posts.name(id), fmt.Sprintf("vantage point %s counts again", e.posts.name(id)))
+			p.events.Publish(events.Vantage, "", p.host.VantageName(id), fmt.Sprintf("vantage point %s counts again", p.host.VantageName(id)))
 		}
 	}
 }

@@ -1,0 +1,154 @@
+package probing
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/wire/dnsask"
+	"inkpost.example/inkpost/internal/wire/speak"
+)
+
+// Round is one probe of all ports of a service from one vantage point.
+type Round struct {
+	Service  site.Service
+	Site     string // code
+	Hostname string
+	LinkID   int64
+	Address  netip.Addr
+	At       time.Time
+	Outcome  probe.Outcome
+	Latency  time.Duration // zero when nothing came back
+	Said     string
+	LeftOut  string // why it does not count, though it was made; "" when it does
+	Held     bool   // it was not made, because the link is quarantined
+
+	Fingerprint string
+	Weakness    string
+	Certificate *speak.Certificate
+	Named       *NameResult
+	Ways        []Way
+	Attempts    []probe.Attempt
+}
+
+func (r Round) target() string {
+	if !r.Address.IsValid() {
+		return "at no address"
+	}
+	return "at " + netip.AddrPortFrom(r.Address, uint16(record.Ports(r.Service)[0])).String()
+}
+
+// waysOf tells what a round found over each way.
+func waysOf(s site.Service, main, pinhole netip.Addr, tries []speak.Try) []Way {
+	if !s.Pinholed() {
+		return nil
+	}
+	var out []Way
+	add := func(way site.Reach, at netip.Addr, port int) {
+		w := Way{Reach: way, Outcome: probe.Skipped, Said: "its address is not known, or not proven to be the site's"}
+		if at.IsValid() {
+			w.Target = netip.AddrPortFrom(at, uint16(port))
+		}
+		rule := probe.Rule{Expected: s.Expected}
+		for _, t := range tries {
+			if t.Target.Addr() == at && (w.Outcome == probe.Skipped || rule.Meaning(t.Outcome) == probe.NotWanted) {
+				w.Outcome, w.Said = t.Outcome, t.Said
+			}
+		}
+		out = append(out, w)
+	}
+	if s.Forwarded() {
+		add(site.ByForward, main, s.ExternalFrom)
+	}
+	add(site.ByPinhole, pinhole, s.InternalFrom)
+	return out
+}
+
+// Attempt probes every port of a service at the current address of its link. byName has the way by the hostname tried too.
+func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Round {
+	r := Round{Service: s, Outcome: probe.Skipped}
+	where, ok := p.record.Site(s.SiteID)
+	var l site.Link
+	if ok {
+		l, _ = where.Followed(s.LinkID)
+		r.Site, r.LinkID, r.Address = where.Code, l.ID, where.TargetOf(s, l)
+		r.Hostname = where.HostnameOn(l)
+	}
+	skip := func(why string) Round {
+		r.At, r.Said = p.Now(), why
+		r.Attempts = []probe.Attempt{{Outcome: probe.Skipped, Said: why}}
+		return r
+	}
+	if !r.Address.IsValid() {
+		if s.Forwarded() {
+			return skip("the link's public address is not known yet")
+		}
+		return skip("the device's IPv6 address is not known, or not in the prefix of the link's: an agent on the same LAN learns it")
+	}
+	if why := p.Quarantined(l); why != "" {
+		r.Held = true
+		return skip(why)
+	}
+	var resolve []probe.Step
+	if byName && r.Hostname != "" {
+		r.Named, resolve = p.byName(ctx, r.Hostname, r.Address)
+	}
+	key, _ := probe.WireGuardKey(s.ProbeKey)
+	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport, Target: netip.AddrPortFrom(r.Address, uint16(record.Ports(s)[0])), Name: r.Hostname,
+		Own: where.Owns(l), Options: s.Options, ProbeKey: key, Deadline: p.Deadline},
+		Last: uint16(record.Ports(s)[1]), Also: where.SecondTargetOf(s, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(p.Now())})
+	r.At = p.Now()
+	r.Outcome, r.Latency, r.Said = out.Outcome, out.Latency, out.Deciding.Said
+	if out.Inside {
+		r.LeftOut, r.Said = speak.Insider, speak.Insider
+	}
+	r.Fingerprint, r.Weakness = out.Deciding.Fingerprint, out.Deciding.Loose
+	if c := out.Deciding.Certificate; !c.Expires.IsZero() {
+		r.Certificate = &c
+	}
+	r.Attempts = speak.Attempts(out)
+	r.Ways = waysOf(s, record.Target(l), where.PinholeOf(s, l), out.Tries)
+	if len(r.Attempts) > 0 {
+		r.Attempts[0].Steps = append(resolve, r.Attempts[0].Steps...)
+	}
+	if r.Named != nil && r.Named.Outcome == "" {
+		r.Named.Outcome, r.Named.Said, r.Named.At = r.Outcome, r.Said, r.At
+	}
+	return r
+}
+
+// byName resolves a hostname as a user's machine would. A name that leads elsewhere is not followed: probes go to the site's
+// own address only.
+func (p *Prober) byName(ctx context.Context, name string, want netip.Addr) (*NameResult, []probe.Step) {
+	w := &NameResult{Hostname: name, Resolver: p.NameServer, At: p.Now()}
+	kind := dnsask.Authoritative
+	if len(p.Resolvers) > 0 {
+		w.Resolver, kind = p.Resolvers[0], dnsask.Resolver
+	}
+	if w.Resolver == "" {
+		return nil, nil
+	}
+	bounded, cancel := context.WithTimeout(ctx, p.Deadline)
+	defer cancel()
+	began := time.Now()
+	pair, err := dnsask.Addresses(bounded, w.Resolver, kind, names.Name(name))
+	step := probe.Step{Name: "resolve", AtUS: time.Since(began).Microseconds(), Words: fmt.Sprintf("%s says %s is %s", w.Resolver, name, pair)}
+	w.Given = pair
+	switch {
+	case err != nil:
+		w.Outcome, w.Said = probe.Skipped, fmt.Sprintf("%s could not be asked for %s: %v", w.Resolver, name, err)
+		step.Words = w.Said
+	case !pair.Known():
+		w.Outcome, w.Said = probe.Skipped, fmt.Sprintf("%s knows no address of %s", w.Resolver, name)
+		step.Words = w.Said
+	case pair.IPv4 != want && pair.IPv6 != want:
+		w.Outcome, w.Said = probe.Skipped, fmt.Sprintf("%s gives %s for %s, not %s: whoever goes by the name does not get to the site", w.Resolver, pair, name, want)
+		step.Words = w.Said
+	}
+	return w, []probe.Step{step}
+}

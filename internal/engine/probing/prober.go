@@ -1,0 +1,418 @@
+// Package probing probes every service at its pace from this server, and judges services by what all vantage points see. It owns the
+// watches and their queue, the states of services, the quarantine of links whose address somebody else seems to have, and which vantage
+// points do not count for now. It never opens a fault and never changes the record.
+//
+// Any lock of the engine may be held when it is called, except that of Host's own rooms where Host says so: while it holds its lock it
+// calls the record and nobody else but the three questions of Host that say so.
+package probing
+
+import (
+	"context"
+	"log/slog"
+	"math/rand/v2"
+	"net/netip"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/semaphore"
+
+	"inkpost.example/inkpost/internal/core/pace"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/history"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/speak"
+)
+
+// Host is what the room asks of the engine. Its methods may be called from many goroutines, never while the room holds its lock, except
+// for those that say so.
+type Host interface {
+	// LastHeard returns when a link was last heard from, AnnouncesEvery how often it is, and Tenancy whether it still has its address.
+	// They may be called under the room's lock.
+	LastHeard(l site.Link) time.Time
+	AnnouncesEvery(l site.Link) time.Duration
+	Tenancy(l site.Link) probe.Tenancy
+	// Review looks for faults of a site soon, ScanDevices makes an agent there look at its devices, and CheckAddress makes the agent of a
+	// link check its address.
+	Review(siteID int64)
+	ScanDevices(siteID int64)
+	CheckAddress(linkID int64)
+	// Confirmed notes that a service is as expected at a link's address.
+	Confirmed(linkID, serviceID int64, at time.Time)
+	// PinFirst pins the fingerprint that a service showed when it answered for the first time. It counts only for that revision of the
+	// service, and must not block.
+	PinFirst(s site.Service, fingerprint string)
+	// ConfirmElsewhere makes other vantage points than seenBy probe a service at once, and AssignmentsChanged makes the assignments of a
+	// site anew.
+	ConfirmElsewhere(serviceID, seenBy int64)
+	AssignmentsChanged(siteID int64)
+	// Ailing lists the vantage points that say that something is wrong with them, and VantageName names one.
+	Ailing() map[int64]string
+	VantageName(id int64) string
+}
+
+// Config of the room. All fields are required, except where they say what a zero value means.
+type Config struct {
+	Vantage    int64         // ID of this server's own vantage point
+	Attempts   int           // how many attempts may be under way at once; 0 takes the smallest sensible number
+	Deadline   time.Duration // how long a probe waits for an answer
+	CheckEvery time.Duration // how often agents check their address
+	NameServer string        // "host:port" of our own DNS server; "" goes by no name
+	Resolvers  []string      // "host:port" of resolvers elsewhere; the first one is asked instead of NameServer
+	Now        func() time.Time
+	Ticks      func() time.Time // the clock of schedules, which never steps
+	Log        *slog.Logger
+}
+
+// Prober is the room. It is safe for concurrent use.
+type Prober struct {
+	Config
+	host    Host
+	record  *record.Record
+	history *history.History
+	events  *events.Hub
+
+	mu      sync.Mutex
+	watches map[int64]*watch
+	queue   pace.Queue[*watch]
+	busy    map[netip.Addr]int // attempts under way, by target
+	burst   pace.Burst
+	unfit   map[int64]string // vantage points whose results do not count at present, and why
+	wake    chan struct{}
+	slots   *semaphore.Weighted
+
+	quarantine quarantine
+	counts     probeCounts
+}
+
+// New returns a room that watches every service on record, each in the state that the database has. Error: that of the database.
+func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hist *history.History, hub *events.Hub, c Config) (*Prober, error) {
+	if c.Attempts == 0 {
+		c.Attempts = pace.MostAtOnce(0)
+	}
+	p := &Prober{Config: c, host: host, record: rec, history: hist, events: hub, watches: map[int64]*watch{}, wake: make(chan struct{}, 1),
+		slots: semaphore.NewWeighted(int64(c.Attempts)), busy: map[netip.Addr]int{}, unfit: map[int64]string{}, quarantine: quarantine{links: map[int64]quarantined{}}}
+	spans, err := st.NewestSpans(ctx)
+	if err != nil {
+		return nil, err
+	}
+	states, err := st.ServiceStates(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var all record.Diff
+	for _, where := range rec.Sites() {
+		all.Sites = append(all.Sites, record.SiteChange{After: where})
+	}
+	p.apply(all, true)
+	p.SetStates(states)
+	for _, s := range spans {
+		w := p.watches[s.ServiceID]
+		if w == nil {
+			continue
+		}
+		hist.Begin(s)
+		v := VantageResult{Vantage: s.VantageID, Known: s.Outcome.Open(), View: probe.View{Outcome: s.Outcome, InRow: int(s.Count), Since: s.From, At: s.Until}}
+		w.results = append(w.results, v)
+		if s.VantageID == c.Vantage {
+			w.View, w.Probed, w.Turned = v.View, s.Until, s.From
+		}
+	}
+	return p, nil
+}
+
+// SetStates takes over judged states from the database: this server's own from before a restart, or another server's.
+func (p *Prober) SetStates(list []store.ServiceState) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range list {
+		if w := p.watches[s.ServiceID]; w != nil {
+			w.State, w.Since = s.State, s.Since
+		}
+	}
+}
+
+// Apply makes the watches follow a change of the record.
+func (p *Prober) Apply(d record.Diff) { p.apply(d, false) }
+
+// watch is one service under observation.
+type watch struct {
+	service *site.Service // as it is in the record; never changed in place
+	due     time.Time
+	place   int                // in the queue; -1 while a probe is under way
+	again   bool               // due at once when the probe under way ends
+	cancel  context.CancelFunc // ends the probe under way
+	results []VantageResult    // of each vantage point
+	nameDue time.Time          // when the way by the hostname is tried next
+	Status
+}
+
+// DueAt implements pace.Dated.
+func (w *watch) DueAt() time.Time { return w.due }
+
+// PutAt implements pace.Dated.
+func (w *watch) PutAt(place int) { w.place = place }
+
+// VantageResult is what one vantage point last saw of a service.
+type VantageResult struct {
+	Vantage int64
+	probe.View
+	Latency time.Duration
+	Said    string
+	LeftOut string // why it does not count
+	Known   bool   // the service has answered it before
+}
+
+// Status is what is known of a service now.
+type Status struct {
+	State   probe.State
+	Since   time.Time
+	View    probe.View // that explains the state
+	Probed  time.Time
+	Turned  time.Time // since when the outcome has had the same meaning
+	Address netip.Addr
+	Latency time.Duration
+	Said    string
+	Shown   *Shown
+	Ways    []Way // what our newest round found over each way
+	// Settling reports that the newest result may be about an address that is no longer the site's.
+	Settling bool
+}
+
+// Shown is what a service last showed of itself. It is not changed in place.
+type Shown struct {
+	Fingerprint string
+	Weakness    string // what is unsafe about how it answers
+	Certificate *speak.Certificate
+	Named       *NameResult
+}
+
+// NameResult is what came of going by a service's hostname, as a user's machine does.
+type NameResult struct {
+	Hostname, Resolver string
+	Given              wan.Pair
+	Outcome            probe.Outcome
+	Said               string
+	At                 time.Time
+}
+
+// Way is what a round found over one way to a service.
+type Way struct {
+	Reach   site.Reach
+	Target  netip.AddrPort // zero when its address is not known
+	Outcome probe.Outcome
+	Said    string
+}
+
+// apply makes the watches follow a change of the record. At the start services are due within their first interval; one that is
+// added or edited later is due at once: somebody is waiting for it.
+func (p *Prober) apply(d record.Diff, starting bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, c := range d.Sites {
+		there := make(map[int64]bool, len(c.After.Services))
+		for i := range c.After.Services {
+			there[c.After.Services[i].ID] = true
+			p.watch(&c.After.Services[i], starting)
+		}
+		for _, s := range c.Before.Services {
+			if !there[s.ID] {
+				p.unwatch(s.ID)
+			}
+		}
+	}
+	p.rouse()
+}
+
+// watch takes a service under observation, or takes over what was edited of it. The caller holds p.mu.
+func (p *Prober) watch(s *site.Service, starting bool) {
+	w := p.watches[s.ID]
+	if w == nil {
+		w = &watch{service: s, Status: Status{State: probe.StateUnknown, Since: p.Now()}}
+		w.due = p.Ticks()
+		if starting {
+			w.due = pace.First(w.due, interval(*s), rand.Float64())
+		}
+		p.watches[s.ID] = w
+		p.queue.Add(w)
+		return
+	}
+	before := *w.service
+	w.service = s
+	if before == *s {
+		return
+	}
+	if w.cancel != nil && before.Revision != s.Revision {
+		w.cancel() // what comes back would be about the revision before
+	}
+	before.Fingerprint, before.Pinned, before.PinnedBy, before.Revision = s.Fingerprint, s.Pinned, s.PinnedBy, s.Revision
+	if before != *s { // another thing to probe: what was seen is about the old one
+		w.results, w.View, w.Shown = nil, probe.View{}, nil
+	}
+	p.hurry(w)
+}
+
+// unwatch forgets a service that is no longer on record. The caller holds p.mu.
+func (p *Prober) unwatch(id int64) {
+	w := p.watches[id]
+	if w == nil {
+		return
+	}
+	if w.place >= 0 {
+		p.queue.Remove(w.place)
+	}
+	delete(p.watches, id)
+}
+
+// Pinned updates a watch's pinned fingerprint, keeping its state; again probes the service at once.
+func (p *Prober) Pinned(s site.Service, again bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if w := p.watches[s.ID]; w != nil {
+		next := *w.service
+		next.Fingerprint, next.Pinned, next.PinnedBy, next.Revision = s.Fingerprint, s.Pinned, s.PinnedBy, s.Revision
+		w.service = &next
+		if again {
+			p.hurry(w)
+		}
+	}
+}
+
+// hurry makes a watch due now, or as soon as its turn comes where thousands are in a hurry. The caller holds p.mu.
+func (p *Prober) hurry(w *watch) {
+	now := p.Ticks()
+	if w.place < 0 {
+		w.again = true
+		return
+	}
+	if w.due = p.burst.Turn(now); w.due.After(now.Add(interval(*w.service))) {
+		w.due = now.Add(interval(*w.service))
+	}
+	p.queue.Moved(w.place)
+	p.rouse()
+}
+
+func (p *Prober) rouse() {
+	select {
+	case p.wake <- struct{}{}:
+	default:
+	}
+}
+
+func interval(s site.Service) time.Duration { return time.Duration(s.Interval) * time.Second }
+
+// weight is how many attempts a round of a service has under way at most.
+func weight(s site.Service) int64 {
+	return int64(min((s.ExternalTo-s.ExternalFrom+1)*len(s.Transport.Each()), pace.MostAtTarget))
+}
+
+// Run probes services as they come due and finds out which vantage points are wrong themselves, until ctx ends.
+func (p *Prober) Run(ctx context.Context) {
+	var g errgroup.Group
+	g.Go(func() error { p.runQueue(ctx); return nil })
+	g.Go(func() error { p.runFitness(ctx); return nil })
+	_ = g.Wait()
+}
+
+// runQueue starts probes as they come due.
+func (p *Prober) runQueue(ctx context.Context) {
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	for ctx.Err() == nil {
+		w, n, at, wait := p.next()
+		if w == nil {
+			timer.Reset(wait)
+			select {
+			case <-timer.C:
+			case <-p.wake:
+			case <-ctx.Done():
+			}
+			continue
+		}
+		if p.slots.Acquire(ctx, n) != nil {
+			return
+		}
+		wg.Go(func() {
+			defer p.slots.Release(n)
+			p.probe(ctx, w, at, n)
+		})
+	}
+}
+
+// targetWait is how long a round waits where enough others are under way at its target.
+const targetWait = 100 * time.Millisecond
+
+// next takes the first watch that is due and whose target has room, with its weight, or says how long there is none.
+func (p *Prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for p.queue.Len() > 0 {
+		now := p.Ticks()
+		w := p.queue.First()
+		if wait := w.due.Sub(now); wait > 0 {
+			return nil, 0, at, wait
+		}
+		if where, ok := p.record.Site(w.service.SiteID); ok {
+			l, _ := where.Followed(w.service.LinkID)
+			at = where.TargetOf(*w.service, l)
+		}
+		n := weight(*w.service)
+		if at.IsValid() && p.busy[at] > 0 && p.busy[at]+int(n) > pace.MostAtTarget {
+			w.due = now.Add(targetWait)
+			p.queue.Moved(0)
+			continue
+		}
+		p.counts.late(now.Sub(w.due))
+		p.queue.Take()
+		if at.IsValid() {
+			p.busy[at] += int(n)
+		}
+		return w, n, at, 0
+	}
+	return nil, 0, at, time.Minute
+}
+
+// probe makes one round of a watch, which has room for n attempts at its target, and puts it back into the queue.
+func (p *Prober) probe(ctx context.Context, w *watch, at netip.Addr, n int64) {
+	p.mu.Lock()
+	s := *w.service
+	one, cancel := context.WithCancel(ctx)
+	w.cancel = cancel
+	byName := !p.Ticks().Before(w.nameDue)
+	p.mu.Unlock()
+	defer cancel()
+	r := p.Attempt(one, s, byName)
+	confirm := time.Time{}
+	if ctx.Err() == nil {
+		confirm = p.take(w, p.Vantage, r)
+	}
+	now, wall := p.Ticks(), p.Now()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if at.IsValid() {
+		if p.busy[at] -= int(n); p.busy[at] <= 0 { // as many as were counted: the range may be another by now
+			delete(p.busy, at)
+		}
+	}
+	if p.watches[s.ID] != w {
+		return // removed meanwhile
+	}
+	w.cancel = nil
+	if r.Named != nil {
+		w.nameDue = now.Add(pace.ByName(interval(*w.service)))
+	}
+	if w.due = now.Add(max(0, confirm.Sub(wall))); confirm.IsZero() {
+		w.due = pace.Next(now, interval(*w.service), rand.Float64())
+	}
+	if w.again {
+		w.due, w.again = now, false
+	}
+	p.queue.Add(w)
+	p.rouse()
+}
