@@ -163,7 +163,7 @@ func TestAnAgentWithoutAGoodCodeSaysSo(t *testing.T) {
 	err := agent.Run(t.Context(), base)
 	require.ErrorContains(t, err, "give --server and --code")
 	base.Code = "AAAA-BBBB-CCCC"
-	require.ErrorContains(t, agent.Run(t.Context(), base), "mistyped, used already or older than a day")
+	require.ErrorContains(t, agent.Run(t.Context(), base), "mistyped, was used already or is older than a day")
 	require.False(t, agent.Enrolled(base.StateDir))
 	require.NoError(t, os.MkdirAll(base.StateDir, 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(base.StateDir, "agent.json"), []byte("{"), 0o600))

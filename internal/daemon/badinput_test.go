@@ -180,8 +180,8 @@ func TestBadRequests(t *testing.T) {
 		"oversized":          {e.Key, path, "application/json", `{"source":"` + strings.Repeat("x", 70<<10) + `"}`, 413, "larger than 64 kB"},
 		"no such path":       {"", "/api/v1/nothing", "application/json", "{}", 404, "openapi.json"},
 		"no such enrolment":  {"", "/api/v1/agents", "application/json", `{"code":"AAAA-BBBB-CCCC"}`, 403, "not valid"},
-		"wrong password":     {"", "/api/v1/session", "application/json", `{"name":"owner","password":"guess"}`, 401, "do not fit together"},
-		"nobody of the name": {"", "/api/v1/session", "application/json", `{"name":"nobody","password":"guess"}`, 401, "do not fit together"},
+		"wrong password":     {"", "/api/v1/session", "application/json", `{"name":"owner","password":"guess"}`, 401, "wrong name or password"},
+		"nobody of the name": {"", "/api/v1/session", "application/json", `{"name":"nobody","password":"guess"}`, 401, "wrong name or password"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, p := post(t, s, x.key, x.path, x.kind, x.body)
