@@ -24,6 +24,9 @@ const (
 	keyUsePrecision = time.Minute         // how precisely the last use of a key is kept
 )
 
+// KeyRate is how many announcements a second a key may make when nothing else is set.
+const KeyRate = 2
+
 // Editor changes keys in the order in which everything else on record changes. write runs in one transaction and says in touched which
 // keys are others afterwards.
 type Editor interface {

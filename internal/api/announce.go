@@ -14,7 +14,8 @@ import (
 
 	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/core/wan"
-	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/changes"
+	"inkpost.example/inkpost/internal/engine/intake"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -91,13 +92,13 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	if err != nil {
 		return reply(http.StatusUnprocessableEntity, fetched{Word: wordRefused, Detail: err.Error()})
 	}
-	r, err := a.engine().Fetched(c.Request().Context(), engine.ClaimantOf(k, from), in, except)
+	r, err := a.engine().Fetched(c.Request().Context(), intake.ClaimantOf(k, from), in, except)
 	var notPublic wan.ErrNotPublic
-	var refused engine.Refused
+	var refused changes.Refused
 	switch {
 	case errors.As(err, &notPublic), errors.As(err, &refused):
 		return reply(http.StatusUnprocessableEntity, fetched{Word: wordRefused, Detail: err.Error()})
-	case errors.Is(err, engine.ErrLinkGone):
+	case errors.Is(err, changes.ErrLinkGone):
 		return reply(http.StatusGone, fetched{Word: wordRefused, Detail: err.Error()})
 	case err != nil:
 		return reply(http.StatusServiceUnavailable, fetched{Word: wordLater, Detail: "not recorded; try again in 5 seconds"})

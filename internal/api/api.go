@@ -70,7 +70,7 @@ type api struct {
 // New makes the HTTP handler of everything.
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
-	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, public: o.Public, stun: o.STUN, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, engine.KeyRate)}, traces: rate.NewLimiter(50, 50)}
+	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, public: o.Public, stun: o.STUN, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)}, traces: rate.NewLimiter(50, 50)}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)

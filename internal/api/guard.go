@@ -14,7 +14,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"inkpost.example/inkpost/internal/access"
-	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -81,7 +81,7 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 		if seen, err := ifMatch(c.Request().Header.Values("If-Match")); err != nil {
 			return err
 		} else if r.method != http.MethodGet {
-			ctx = engine.WithRequest(ctx, engine.Request{Person: p.name, Seen: seen})
+			ctx = changes.WithRequest(ctx, changes.Request{Person: p.name, Seen: seen})
 		}
 		if r.stream && p.key.ID != 0 {
 			var stop context.CancelFunc

@@ -17,7 +17,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
-	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/intake"
 	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -76,7 +76,7 @@ func (a *api) report(c *echo.Context, p principal, in contract.Announcement, not
 	if err := f.Err(); err != nil {
 		return err
 	}
-	r, j, err := a.engine().Report(c.Request().Context(), engine.ClaimantOf(p.key, from), reported)
+	r, j, err := a.engine().Report(c.Request().Context(), intake.ClaimantOf(p.key, from), reported)
 	if err != nil {
 		return err
 	}

@@ -20,7 +20,9 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/push"
+	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/engine/vantages"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -79,8 +81,8 @@ func explain(err error) failure {
 		network   net.Error
 		pg        *pgconn.PgError
 		clock     errClock
-		stale     engine.Stale
-		refused   engine.Refused
+		stale     changes.Stale
+		refused   changes.Refused
 		tooMany   access.TooMany
 	)
 	switch {
@@ -105,7 +107,7 @@ func explain(err error) failure {
 		return problemOf(http.StatusUnprocessableEntity, "announcement-refused", refused.Error(), site.Flaw{Field: "address", Detail: refused.Error()})
 	case errors.Is(err, engine.ErrStandby), errors.Is(err, store.ErrNotWriter):
 		return problemOf(http.StatusServiceUnavailable, "standby", engine.ErrStandby.Error())
-	case errors.Is(err, engine.ErrBusy), errors.Is(err, engine.ErrCommitted):
+	case errors.Is(err, changes.ErrBusy), errors.Is(err, changes.ErrCommitted):
 		return problemOf(http.StatusServiceUnavailable, "busy", err.Error())
 	case errors.As(err, &flaws):
 		return problemOf(http.StatusUnprocessableEntity, "not-valid", flaws.Error(), flaws...)
@@ -125,15 +127,15 @@ func explain(err error) failure {
 		return problemOf(http.StatusUnauthorized, "key-not-valid", err.Error())
 	case errors.Is(err, access.ErrCode):
 		return problemOf(http.StatusForbidden, "code-not-valid", err.Error())
-	case errors.Is(err, engine.ErrNoAgent):
+	case errors.Is(err, siteside.ErrNoAgent):
 		return problemOf(http.StatusConflict, "no-agent", err.Error())
 	case errors.As(err, &clock):
 		return problemOf(http.StatusForbidden, "clock-wrong", clock.Error())
 	case errors.Is(err, vantages.ErrGone):
 		return problemOf(http.StatusGone, "vantage-gone", err.Error())
-	case errors.Is(err, engine.ErrLinkGone):
+	case errors.Is(err, changes.ErrLinkGone):
 		return problemOf(http.StatusGone, "link-gone", err.Error())
-	case errors.Is(err, engine.ErrNotRecorded):
+	case errors.Is(err, changes.ErrNotRecorded):
 		return problemOf(http.StatusServiceUnavailable, "not-recorded", err.Error())
 	case errors.As(err, &tooLarge), errors.Is(err, echo.ErrStatusRequestEntityTooLarge):
 		return problemOf(http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the request is larger than %d kB (%d MB for files)", bodyLimit>>10, fileLimit>>20))

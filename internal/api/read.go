@@ -16,7 +16,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"inkpost.example/inkpost/internal/core/site"
-	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/changes"
 )
 
 // textMost bounds every text of a document, in characters; what has a shorter bound of its own is checked where it belongs.
@@ -52,7 +52,7 @@ func decodeReport(c *echo.Context, v any) error {
 
 // merge gives the edit that a PATCH asks for: its fields over what is there when the edit is carried out. The document is read
 // whole before anybody waits for it.
-func merge[T any](c *echo.Context) (engine.Merge[T], error) {
+func merge[T any](c *echo.Context) (changes.Merge[T], error) {
 	doc, err := body(c)
 	if err != nil {
 		return nil, err

@@ -19,6 +19,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -145,9 +146,9 @@ func TestErrorsHaveTheStatusThatFits(t *testing.T) {
 		401: {errNobody, access.ErrKey},
 		403: {errNotYours, errIntent, errOnce},
 		404: {store.Missing{Kind: "site", Name: "KET-07"}},
-		422: {site.Flaws{{Field: "name", Detail: "is missing"}}, engine.Refused{Reason: "no"}, wan.ErrNotPublic{Addr: netip.MustParseAddr("10.0.0.1"), Class: wan.ClassPrivate}},
+		422: {site.Flaws{{Field: "name", Detail: "is missing"}}, changes.Refused{Reason: "no"}, wan.ErrNotPublic{Addr: netip.MustParseAddr("10.0.0.1"), Class: wan.ClassPrivate}},
 		429: {errTooMany, errTooOften, access.TooMany{Wait: time.Second}},
-		503: {engine.ErrStandby, store.ErrNotWriter, engine.ErrBusy, engine.ErrNotRecorded, access.ErrHashing, errStarting, pg("53100"), pg("53300"), pg("57P01"), pg("08006")},
+		503: {engine.ErrStandby, store.ErrNotWriter, changes.ErrBusy, changes.ErrNotRecorded, access.ErrHashing, errStarting, pg("53100"), pg("53300"), pg("57P01"), pg("08006")},
 		500: {errors.New("what nobody thought of"), pg("22P02")},
 	} {
 		for _, err := range list {

@@ -13,17 +13,17 @@ const steppedBack = 2 * time.Second
 func (e *Engine) runClock(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
-	ahead := e.now().Sub(e.ticks())
+	ahead := e.rooms.Now().Sub(e.rooms.Ticks())
 	for {
 		select {
 		case <-tick.C:
 		case <-ctx.Done():
 			return
 		}
-		now := e.now()
-		if is := now.Sub(e.ticks()); is < ahead-steppedBack {
-			e.log.Warn("the time of day was set back", "by", (ahead - is).Round(time.Second))
-			e.SiteSide.ClockSetBack(now)
+		now := e.rooms.Now()
+		if is := now.Sub(e.rooms.Ticks()); is < ahead-steppedBack {
+			e.rooms.Log.Warn("the time of day was set back", "by", (ahead - is).Round(time.Second))
+			e.rooms.SiteSide.ClockSetBack(now)
 			ahead = is
 		} else {
 			ahead = max(ahead, is)

@@ -13,26 +13,26 @@ import (
 
 // FollowLinks implements siteside.Host: it brings a site's links in line with what comes through them, and its hostnames with that.
 func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
-	p, ok := e.record.Site(siteID)
+	p, ok := e.rooms.Record.Site(siteID)
 	if !ok {
 		return nil
 	}
-	for _, linkID := range e.SiteSide.SilentLinks(p, e.now()) {
-		e.prober.ProbeLink(p, linkID)
+	for _, linkID := range e.rooms.SiteSide.SilentLinks(p, e.rooms.Now()) {
+		e.rooms.Prober.ProbeLink(p, linkID)
 	}
-	if sameFailing(p, e.SiteSide.Failing(p, e.now(), e.prober.ProvenOn)) {
+	if sameFailing(p, e.rooms.SiteSide.Failing(p, e.rooms.Now(), e.rooms.Prober.ProvenOn)) {
 		return nil
 	}
-	turn, err := e.editing(ctx)
+	turn, err := e.Begin(ctx)
 	if err != nil {
 		return err
 	}
-	defer turn.done()
-	p, ok = e.record.Site(siteID)
+	defer turn.Done()
+	p, ok = e.rooms.Record.Site(siteID)
 	if !ok {
 		return nil
 	}
-	failing := e.SiteSide.Failing(p, e.now(), e.prober.ProvenOn)
+	failing := e.rooms.SiteSide.Failing(p, e.rooms.Now(), e.rooms.Prober.ProvenOn)
 	before, _ := p.Preferred()
 	links, states := make([]site.Link, 0, len(p.Links)), make(map[int64]bool, len(p.Links))
 	for l := range p.EachLink() {
@@ -45,28 +45,28 @@ func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
 		zones = p.ZoneIDs()
 	}
 	var serials map[int64]uint32
-	if err := e.store.Together(ctx, func(tx *store.Store) (err error) { serials, err = tx.NoteFailing(ctx, states, zones); return err }); err != nil {
+	if err := e.rooms.Store.Together(ctx, func(tx *store.Store) (err error) { serials, err = tx.NoteFailing(ctx, states, zones); return err }); err != nil {
 		return err
 	}
-	e.record.SetLinks(links)
+	e.rooms.Record.SetLinks(links)
 	if after.ID == before.ID {
-		e.faults.review(p.ID)
+		e.rooms.Faults.Review(p.ID)
 		return nil
 	}
-	e.record.SetSerials(serials)
-	moved, _ := e.record.Site(siteID)
-	if err := e.publish([]record.Site{moved}, record.Site.FollowingPreferred, serials); err != nil {
+	e.rooms.Record.SetSerials(serials)
+	moved, _ := e.rooms.Record.Site(siteID)
+	if err := e.Publish([]record.Site{moved}, record.Site.FollowingPreferred, serials); err != nil {
 		return err
 	}
-	now := e.now()
+	now := e.rooms.Now()
 	for _, h := range moved.FollowingPreferred() {
-		e.verify.Published(h.ID, now)
+		e.rooms.Verify.Published(h.ID, now)
 	}
-	e.Events.Publish(events.LinkReport, p.Code, after.Label, fmt.Sprintf("hostnames of %s follow link %s (%s) instead of %s", p.Code, after.Label, after.Addresses(), before.Label))
-	e.vantages.AssignmentsChanged(p.ID)
-	e.prober.Moved(moved, after.ID)
-	e.verify.Ask(p.ID)
-	e.faults.review(p.ID)
+	e.rooms.Events.Publish(events.LinkReport, p.Code, after.Label, fmt.Sprintf("hostnames of %s follow link %s (%s) instead of %s", p.Code, after.Label, after.Addresses(), before.Label))
+	e.rooms.Vantages.AssignmentsChanged(p.ID)
+	e.rooms.Prober.Moved(moved, after.ID)
+	e.rooms.Verify.Ask(p.ID)
+	e.rooms.Faults.Review(p.ID)
 	return nil
 }
 

@@ -8,22 +8,22 @@ import (
 
 // HeartbeatPassword gives the password of an agent's STUN credential, "" for none.
 func (e *Engine) HeartbeatPassword(username string) string {
-	password, _ := e.record.Credential(username)
+	password, _ := e.rooms.Record.Credential(username)
 	return password
 }
 
 // NoteHeartbeat notes that an agent was heard by STUN. From another address than the link's it says nothing of the link: the agent goes
 // on to report.
 func (e *Engine) NoteHeartbeat(username string, from netip.Addr) {
-	_, linkID := e.record.Credential(username)
-	if _, l, ok := e.record.SiteOfLink(linkID); ok && l.Addresses().Of(from.Is6()) == from {
-		e.SiteSide.NoteHeard(linkID, e.now())
+	_, linkID := e.rooms.Record.Credential(username)
+	if _, l, ok := e.rooms.Record.SiteOfLink(linkID); ok && l.Addresses().Of(from.Is6()) == from {
+		e.rooms.SiteSide.NoteHeard(linkID, e.rooms.Now())
 	}
 }
 
 // FirstLink gives the preferred link of a site by its code; 0 where there is none.
 func (e *Engine) FirstLink(code string) int64 {
-	p, ok := e.record.SiteByCode(code)
+	p, ok := e.rooms.Record.SiteByCode(code)
 	if !ok {
 		return 0
 	}
@@ -33,7 +33,7 @@ func (e *Engine) FirstLink(code string) int64 {
 
 // LinkAt finds the link that has an address, so that what comes from there can be told to those who look after its site.
 func (e *Engine) LinkAt(address netip.Addr) (int64, bool) {
-	for _, p := range e.record.Sites() {
+	for _, p := range e.rooms.Record.Sites() {
 		for l := range p.EachLink() {
 			if l.IPv4 == address || l.IPv6 == address {
 				return l.ID, true
@@ -45,6 +45,6 @@ func (e *Engine) LinkAt(address netip.Addr) (int64, bool) {
 
 // LinkOf returns the link of an agent's key.
 func (e *Engine) LinkOf(linkID int64) (site.Link, bool) {
-	_, l, ok := e.record.SiteOfLink(linkID)
+	_, l, ok := e.rooms.Record.SiteOfLink(linkID)
 	return l, ok
 }

@@ -10,72 +10,72 @@ import (
 )
 
 // Review implements siteside.Host and verify.Host.
-func (e *Engine) Review(siteID int64) { e.faults.review(siteID) }
+func (e *Engine) Review(siteID int64) { e.rooms.Faults.Review(siteID) }
 
 // Answered implements verify.Host.
-func (e *Engine) Answered(siteID int64, at time.Time) { e.moves.Answered(siteID, at) }
+func (e *Engine) Answered(siteID int64, at time.Time) { e.rooms.Moves.Answered(siteID, at) }
 
 // Seen implements verify.Host.
-func (e *Engine) Seen(siteID int64, at time.Time) { e.moves.Seen(siteID, at) }
+func (e *Engine) Seen(siteID int64, at time.Time) { e.rooms.Moves.Seen(siteID, at) }
 
 // Held implements verify.Host.
 func (e *Engine) Held(h site.Hostname) bool {
-	_, held := e.push.Of(h)
+	_, held := e.rooms.Push.Of(h)
 	return held
 }
 
 // LostIPv6 implements verify.Host.
-func (e *Engine) LostIPv6(deviceID int64) bool { return e.SiteSide.LostIPv6(deviceID) }
+func (e *Engine) LostIPv6(deviceID int64) bool { return e.rooms.SiteSide.LostIPv6(deviceID) }
 
 // Repair implements verify.Host.
 func (e *Engine) Repair(ctx context.Context, z names.Zone, h site.Hostname) error {
-	return e.push.Repair(ctx, z, h)
+	return e.rooms.Push.Repair(ctx, z, h)
 }
 
 // Taken implements push.Host: the site's moves are published in a zone once its primary has all their names, and the primary is asked
 // whether it answers them.
 func (e *Engine) Taken(h site.Hostname, zoneID int64, at time.Time, done bool) {
-	e.verify.Published(h.ID, at)
+	e.rooms.Verify.Published(h.ID, at)
 	if done {
-		e.moves.Published(h.SiteID, zoneID, at)
+		e.rooms.Moves.Published(h.SiteID, zoneID, at)
 	}
-	e.faults.review(h.SiteID)
-	e.verify.Ask(h.SiteID)
+	e.rooms.Faults.Review(h.SiteID)
+	e.rooms.Verify.Ask(h.SiteID)
 }
 
 // Retain implements push.Host.
-func (e *Engine) Retain(ctx context.Context) error { return e.history.Retain(ctx) }
+func (e *Engine) Retain(ctx context.Context) error { return e.rooms.History.Retain(ctx) }
 
 // LastHeard implements probing.Host.
-func (e *Engine) LastHeard(l site.Link) time.Time { return e.SiteSide.LastHeard(l) }
+func (e *Engine) LastHeard(l site.Link) time.Time { return e.rooms.SiteSide.LastHeard(l) }
 
 // AnnouncesEvery implements probing.Host.
-func (e *Engine) AnnouncesEvery(l site.Link) time.Duration { return e.SiteSide.AnnouncesEvery(l) }
+func (e *Engine) AnnouncesEvery(l site.Link) time.Duration { return e.rooms.SiteSide.AnnouncesEvery(l) }
 
 // Tenancy implements probing.Host.
-func (e *Engine) Tenancy(l site.Link) probe.Tenancy { return e.SiteSide.Tenancy(l) }
+func (e *Engine) Tenancy(l site.Link) probe.Tenancy { return e.rooms.SiteSide.Tenancy(l) }
 
 // ScanDevices implements probing.Host.
-func (e *Engine) ScanDevices(siteID int64) { e.SiteSide.ScanSoon(siteID) }
+func (e *Engine) ScanDevices(siteID int64) { e.rooms.SiteSide.ScanSoon(siteID) }
 
 // CheckAddress implements probing.Host.
-func (e *Engine) CheckAddress(linkID int64) { e.SiteSide.CheckAddress(linkID) }
+func (e *Engine) CheckAddress(linkID int64) { e.rooms.SiteSide.CheckAddress(linkID) }
 
 // Confirmed implements probing.Host.
 func (e *Engine) Confirmed(linkID, serviceID int64, at time.Time) {
-	e.moves.Confirmed(linkID, serviceID, at)
+	e.rooms.Moves.Confirmed(linkID, serviceID, at)
 }
 
 // ConfirmElsewhere implements probing.Host.
 func (e *Engine) ConfirmElsewhere(serviceID, seenBy int64) {
-	e.vantages.ConfirmElsewhere(serviceID, seenBy)
+	e.rooms.Vantages.ConfirmElsewhere(serviceID, seenBy)
 }
 
 // AssignmentsChanged implements probing.Host.
-func (e *Engine) AssignmentsChanged(siteID int64) { e.vantages.AssignmentsChanged(siteID) }
+func (e *Engine) AssignmentsChanged(siteID int64) { e.rooms.Vantages.AssignmentsChanged(siteID) }
 
 // Ailing implements probing.Host.
-func (e *Engine) Ailing() map[int64]string { return e.vantages.Ailing() }
+func (e *Engine) Ailing() map[int64]string { return e.rooms.Vantages.Ailing() }
 
 // VantageName implements probing.Host.
-func (e *Engine) VantageName(id int64) string { return e.vantages.Name(id) }
+func (e *Engine) VantageName(id int64) string { return e.rooms.Vantages.Name(id) }

@@ -3,49 +3,31 @@ package engine
 import (
 	"context"
 	"fmt"
-	"net/netip"
 	"time"
 
 	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
 // EditKeys implements access.Editor.
 func (e *Engine) EditKeys(ctx context.Context, words string, write func(context.Context, *store.Store, *access.Touched) error) error {
-	return e.change(ctx, func() (edit, error) {
+	return e.Change(ctx, func() (changes.Edit, error) {
 		touched := &record.Touched{}
-		return edit{words: words, touched: touched, write: func(ctx context.Context, tx *store.Store) error {
+		return changes.Edit{Words: words, Touched: touched, Write: func(ctx context.Context, tx *store.Store) error {
 			var of access.Touched
 			err := write(ctx, tx, &of)
 			touched.Keys, touched.Vantages = of.Keys, of.Vantages
 			for _, linkID := range of.Links {
-				p, _, _ := e.record.SiteOfLink(linkID)
+				p, _, _ := e.rooms.Record.SiteOfLink(linkID)
 				touched.Sites = append(touched.Sites, p.ID)
 			}
 			return err
 		}}, nil
 	})
-}
-
-// Keys lists all keys.
-func (e *Engine) Keys(ctx context.Context) ([]contract.Key, error) {
-	list, err := e.Access.Keys(ctx)
-	out := make([]contract.Key, 0, len(list))
-	for _, k := range list {
-		holder := k.Site + " " + k.Link
-		switch k.Scope {
-		case store.ScopePerson:
-			holder = k.Person
-		case store.ScopeVantage:
-			holder = "vantage point " + k.Vantage
-		}
-		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created.Time, Revoked: k.Revoked.Time,
-			Expires: k.Expires.Time, Used: k.Used.Time, MayAnnounce: k.MayAnnounce})
-	}
-	return out, err
 }
 
 func newKeyView(k access.NewKey, holder string) contract.Key {
@@ -54,7 +36,7 @@ func newKeyView(k access.NewKey, holder string) contract.Key {
 
 // AddKey makes a key for programs of a person.
 func (e *Engine) AddKey(ctx context.Context, personID int64, person string, in contract.KeyInput) (contract.Key, error) {
-	k, err := e.Access.AddKey(ctx, personID, in.Label, in.Days)
+	k, err := e.rooms.Access.AddKey(ctx, personID, in.Label, in.Days)
 	return newKeyView(k, person), err
 }
 
@@ -64,13 +46,13 @@ func (e *Engine) AddRouterKey(ctx context.Context, code, label string, in contra
 	if err != nil {
 		return contract.Key{}, err
 	}
-	k, err := e.Access.AddRouterKey(ctx, l.ID, in.Label, in.MayAnnounce)
+	k, err := e.rooms.Access.AddRouterKey(ctx, l.ID, in.Label, in.MayAnnounce)
 	return newKeyView(k, p.Code+" "+l.Label), err
 }
 
 // announcedLink finds a link whose address is announced. Errors: store.Missing, site.Flaws for a static one.
 func (e *Engine) announcedLink(code, label string) (record.Site, site.Link, error) {
-	p, l, err := e.link(code, label)
+	p, l, err := e.rooms.FindLink(code, label)
 	if err == nil && l.Mode == site.Static {
 		err = site.Flaws{{Field: "link", Detail: fmt.Sprintf("link %s is static: an operator sets its address, and nobody announces it", l.Label)}}
 	}
@@ -84,51 +66,26 @@ func (e *Engine) Invite(ctx context.Context, code, label string, in contract.Inv
 		return contract.Invitation{}, err
 	}
 	inv := contract.Invitation{Site: p.Code, Link: l.Label}
-	inv.Code, inv.Expires, err = e.Access.Invite(ctx, l.ID, in.MayAnnounce)
+	inv.Code, inv.Expires, err = e.rooms.Access.Invite(ctx, l.ID, in.MayAnnounce)
 	return inv, err
 }
 
 // Enrol gives an agent its key for a one-time code. Error: access.ErrCode.
 func (e *Engine) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enrolled, error) {
-	key, linkID, err := e.Access.Enrol(ctx, in.Code, in.Label)
+	key, linkID, err := e.rooms.Access.Enrol(ctx, in.Code, in.Label)
 	if err != nil {
 		return contract.Enrolled{}, err
 	}
-	e.SiteSide.NoteHeard(linkID, e.now())
-	p, l, _ := e.record.SiteOfLink(linkID)
-	return contract.Enrolled{Key: key, Site: p.Code, Link: l.Label, CheckSeconds: e.config.CheckEvery.Seconds()}, nil
-}
-
-// AllowSigningKey sets the prefixes in which updates with a TSIG key may set addresses that are not their sender's.
-func (e *Engine) AllowSigningKey(ctx context.Context, name string, mayAnnounce []netip.Prefix) error {
-	if err := access.CheckPrefixes(mayAnnounce); err != nil {
-		return site.Flaws{{Field: "may_announce", Detail: err.Error()}}
-	}
-	return e.change(ctx, func() (edit, error) {
-		return edit{words: "the prefixes that signing key " + name + " may announce were changed", touched: &record.Touched{Signing: []string{canonical(name)}},
-			write: func(ctx context.Context, tx *store.Store) error {
-				return tx.AllowSigningKey(ctx, canonical(name), mayAnnounce)
-			}}, nil
-	})
-}
-
-// HostnamesOf returns the hostnames that follow a link.
-func (e *Engine) HostnamesOf(linkID int64) map[string]bool {
-	out := map[string]bool{}
-	p, _, _ := e.record.SiteOfLink(linkID)
-	for _, h := range p.Hostnames {
-		if l, ok := p.Followed(h.LinkID); ok && l.ID == linkID {
-			out[string(h.Name)] = true
-		}
-	}
-	return out
+	e.rooms.SiteSide.NoteHeard(linkID, e.rooms.Now())
+	p, l, _ := e.rooms.Record.SiteOfLink(linkID)
+	return contract.Enrolled{Key: key, Site: p.Code, Link: l.Label, CheckSeconds: e.rooms.CheckEvery.Seconds()}, nil
 }
 
 // CheckEvery is how often agents are asked to check their address.
-func (e *Engine) CheckEvery() time.Duration { return e.config.CheckEvery }
+func (e *Engine) CheckEvery() time.Duration { return e.rooms.CheckEvery }
 
 // Ping reports whether the database answers.
-func (e *Engine) Ping(ctx context.Context) error { return e.store.Ping(ctx) }
+func (e *Engine) Ping(ctx context.Context) error { return e.rooms.Store.Ping(ctx) }
 
 // runKeyUse writes when keys were last used, in bulk, until ctx ends; what is left then is written first.
 func (e *Engine) runKeyUse(ctx context.Context) {
@@ -141,8 +98,8 @@ func (e *Engine) runKeyUse(ctx context.Context) {
 			last = true
 		}
 		bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
-		if err := e.Access.WriteKeyUse(bounded); err != nil {
-			e.log.Warn("when keys were last used could not be written", "error", err)
+		if err := e.rooms.Access.WriteKeyUse(bounded); err != nil {
+			e.rooms.Log.Warn("when keys were last used could not be written", "error", err)
 		}
 		cancel()
 	}

@@ -2,13 +2,13 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"maps"
 	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -20,12 +20,12 @@ const tellWait = 100 * time.Millisecond
 func (e *Engine) runTellMembers(ctx context.Context) {
 	for {
 		select {
-		case <-e.tellMembers:
+		case <-e.Accepted():
 		case <-ctx.Done():
 			return
 		}
-		if err := e.store.TellMoves(ctx); err != nil && ctx.Err() == nil {
-			e.log.Warn("members are not told of moves; they look by themselves", "error", err)
+		if err := e.rooms.Store.TellMoves(ctx); err != nil && ctx.Err() == nil {
+			e.rooms.Log.Warn("members are not told of moves; they look by themselves", "error", err)
 		}
 		select {
 		case <-time.After(tellWait):
@@ -38,20 +38,20 @@ func (e *Engine) runTellMembers(ctx context.Context) {
 // secondaries take nothing that goes back (RFC 1982). where says where it was seen.
 func (e *Engine) raiseSerials(ctx context.Context, seen map[string]uint32, where string) error {
 	raised := map[int64]uint32{}
-	for _, z := range e.record.Zones() {
+	for _, z := range e.rooms.Record.Zones() {
 		if was, known := seen[string(z.Apex)]; known && names.SerialAfter(was, z.Serial) {
 			raised[z.ID] = names.NextSerial(was)
-			e.log.Warn("a zone's serial had gone back, as after a restore; it goes on after the one that was seen", "zone", z.Apex, "recorded", z.Serial,
+			e.rooms.Log.Warn("a zone's serial had gone back, as after a restore; it goes on after the one that was seen", "zone", z.Apex, "recorded", z.Serial,
 				"seen", was, "where", where, "next", raised[z.ID])
 		}
 	}
 	if len(raised) == 0 {
 		return nil
 	}
-	if err := e.store.Together(ctx, func(tx *store.Store) error { return tx.RaiseSerials(ctx, raised) }); err != nil {
+	if err := e.rooms.Store.Together(ctx, func(tx *store.Store) error { return tx.RaiseSerials(ctx, raised) }); err != nil {
 		return err
 	}
-	e.record.SetSerials(raised)
+	e.rooms.Record.SetSerials(raised)
 	return nil
 }
 
@@ -68,14 +68,14 @@ func (e *Engine) Follow(ctx context.Context) {
 	told := make(chan string, 64)
 	go func() {
 		for ctx.Err() == nil {
-			err := e.store.Listen(ctx, func(channel string) {
+			err := e.rooms.Store.Listen(ctx, func(channel string) {
 				select {
 				case told <- channel:
 				default: // so many wait that this one is among them
 				}
 			})
 			if ctx.Err() == nil {
-				e.log.Warn("the database does not tell of changes; listening again", "error", err)
+				e.rooms.Log.Warn("the database does not tell of changes; listening again", "error", err)
 				select {
 				case <-time.After(time.Second):
 				case <-ctx.Done():
@@ -105,11 +105,11 @@ func (e *Engine) Follow(ctx context.Context) {
 				break collect
 			}
 		}
-		bounded, cancel := context.WithTimeout(ctx, editLimit)
+		bounded, cancel := context.WithTimeout(ctx, changes.Limit)
 		err := e.takeOver(bounded, whole, &position)
 		cancel()
 		if err != nil && ctx.Err() == nil {
-			e.log.Warn("what another server wrote is not read; trying again", "error", err)
+			e.rooms.Log.Warn("what another server wrote is not read; trying again", "error", err)
 			select {
 			case told <- store.ChannelRecord:
 			default:
@@ -126,25 +126,23 @@ func (e *Engine) Follow(ctx context.Context) {
 func (e *Engine) takeOver(ctx context.Context, whole bool, position *int64) error {
 	var d record.Diff
 	if whole {
-		newest, err := e.store.NewestMove(ctx) // before the record is read: what comes meanwhile is taken again
+		newest, err := e.rooms.Store.NewestMove(ctx) // before the record is read: what comes meanwhile is taken again
 		if err != nil {
 			return err
 		}
-		if d, err = e.record.Load(ctx, e.store); err != nil {
+		if d, err = e.rooms.Record.Load(ctx, e.rooms.Store); err != nil {
 			return err
 		}
 		*position = newest
 	}
-	g, err := e.store.Follow(ctx, *position)
+	g, err := e.rooms.Store.Follow(ctx, *position)
 	if err != nil {
 		return err
 	}
 	if whole {
-		if err := e.zones.Apply(d); err != nil {
+		if err := e.Mirror(d); err != nil {
 			return err
 		}
-		e.forget(d.Gone())
-		e.prober.Apply(d)
 		if err := e.readStates(ctx); err != nil {
 			return err
 		}
@@ -157,7 +155,7 @@ func (e *Engine) takeMoves(g store.Group, position *int64) error {
 	moved, sites := map[int64]bool{}, map[int64]record.Site{}
 	var links []site.Link
 	for _, c := range g.Changes {
-		_, l, ok := e.record.SiteOfLink(c.LinkID)
+		_, l, ok := e.rooms.Record.SiteOfLink(c.LinkID)
 		if !ok {
 			continue
 		}
@@ -165,35 +163,28 @@ func (e *Engine) takeMoves(g store.Group, position *int64) error {
 		links, moved[l.ID] = append(links, l), true
 		*position = max(*position, c.ID)
 	}
-	e.record.SetLinks(links)
+	e.rooms.Record.SetLinks(links)
 	newer := map[int64]uint32{}
 	for id, serial := range g.Serials {
-		if z := e.record.Zone(id); z.ID != 0 && z.Serial != serial {
+		if z := e.rooms.Record.Zone(id); z.ID != 0 && z.Serial != serial {
 			newer[id] = serial
 		}
 	}
-	e.record.SetSerials(newer)
+	e.rooms.Record.SetSerials(newer)
 	for _, c := range g.Changes {
-		if p, ok := e.record.Site(c.SiteID); ok {
+		if p, ok := e.rooms.Record.Site(c.SiteID); ok {
 			sites[c.SiteID] = p
 		}
 	}
-	return e.publish(slices.Collect(maps.Values(sites)), func(p record.Site) []site.Hostname { return p.Following(moved) }, newer)
+	return e.Publish(slices.Collect(maps.Values(sites)), func(p record.Site) []site.Hostname { return p.Following(moved) }, newer)
 }
 
-// readStates reads how services stand and what is wrong, as the writer sees it.
+// readStates reads the states of services and the open faults, as the writer sees them. Error: that of the database.
 func (e *Engine) readStates(ctx context.Context) error {
-	states, err1 := e.store.ServiceStates(ctx)
-	faults, err2 := e.store.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 1 << 20})
-	if err := errors.Join(err1, err2); err != nil {
+	states, err := e.rooms.Store.ServiceStates(ctx)
+	if err != nil {
 		return err
 	}
-	e.prober.SetStates(states)
-	e.faults.mu.Lock()
-	clear(e.faults.open)
-	e.faults.mu.Unlock()
-	for _, f := range faults {
-		e.faults.put(f.SiteID, openFault{f.ID, f.Opened, f.Finding, told(f.Finding)})
-	}
-	return nil
+	e.rooms.Prober.SetStates(states)
+	return e.rooms.Faults.Resume(ctx)
 }

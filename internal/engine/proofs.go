@@ -22,7 +22,7 @@ import (
 // Prove has an agent listen on a port of its machine, and sends to the external port from here: what arrives proves that the router
 // passes it on, before the equipment is there, and for UDP too. Errors: ErrNoAgent, and flaws of the input.
 func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput) (contract.Proof, error) {
-	p, err := e.premises(code)
+	p, err := e.rooms.FindSite(code)
 	if err != nil {
 		return contract.Proof{}, err
 	}
@@ -56,9 +56,9 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 	if err := f.Err(); err != nil {
 		return contract.Proof{}, err
 	}
-	began := e.now()
+	began := e.rooms.Now()
 	out := contract.Proof{Link: l.Label, Transport: in.Transport, External: in.External, Port: in.Port, Address: to.String(), At: began}
-	proof, end := e.SiteSide.BeginProof(p.ID, l.ID, probe.Transport(in.Transport), in.Port)
+	proof, end := e.rooms.SiteSide.BeginProof(p.ID, l.ID, probe.Transport(in.Transport), in.Port)
 	defer end()
 	news, err := proof.Listening(ctx)
 	if err != nil {
@@ -72,7 +72,7 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 		machine = a.String() + ", the agent's machine"
 	}
 	back := e.send(ctx, in.Transport, netip.AddrPortFrom(to, uint16(in.External)), proof)
-	out.TookMS = e.now().Sub(began).Milliseconds()
+	out.TookMS = e.rooms.Now().Sub(began).Milliseconds()
 	ports := fmt.Sprintf("%s port %d", in.Transport, in.External)
 	switch back {
 	case "":
@@ -83,11 +83,11 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 		out.Words = fmt.Sprintf("what is sent to %s %s does not arrive at the agent's machine, port %d: %s", to, ports, in.Port, back)
 		out.Next = fmt.Sprintf("For this test the forward has to lead to the agent and not to the device: in the router, forward %s to %s, port %d, and try again; "+
 			"afterwards turn it to the device.", ports, machine, in.Port)
-		if r, _ := e.SiteSide.Report(l.ID); len(r.NAT.Remedies) > 0 && (r.NAT.Verdict == wan.NATDouble || r.NAT.Verdict == wan.NATCarrier) {
+		if r, _ := e.rooms.SiteSide.Report(l.ID); len(r.NAT.Remedies) > 0 && (r.NAT.Verdict == wan.NATDouble || r.NAT.Verdict == wan.NATCarrier) {
 			out.Next = r.NAT.Remedies[0]
 		}
 	}
-	e.Events.Publish(events.LinkReport, p.Code, l.Label, out.Words)
+	e.rooms.Events.Publish(events.LinkReport, p.Code, l.Label, out.Words)
 	return out, nil
 }
 

@@ -26,7 +26,7 @@ const (
 // ReviewExposure looks at a site's own address, and no other, for TCP ports that are commonly left open. consent says who has agreed
 // to it, and is kept. progress is told what share is done.
 func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person string, progress func(done, of int)) (contract.Review, error) {
-	p, err := e.premises(code)
+	p, err := e.rooms.FindSite(code)
 	if err != nil {
 		return contract.Review{}, err
 	}
@@ -39,11 +39,11 @@ func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person strin
 	if !ok || !at.IsValid() {
 		return contract.Review{}, site.Flaws{{Field: "site", Detail: "the site's public address is not known yet; there is nothing to review"}}
 	}
-	if why := e.prober.Quarantined(l); why != "" {
+	if why := e.rooms.Prober.Quarantined(l); why != "" {
 		return contract.Review{}, site.Flaws{{Field: "site", Detail: why}}
 	}
-	now := e.now()
-	id, ok, err := e.store.BeginReview(ctx, p.ID, person, consent, now, now.Add(-reviewEvery))
+	now := e.rooms.Now()
+	id, ok, err := e.rooms.Store.BeginReview(ctx, p.ID, person, consent, now, now.Add(-reviewEvery))
 	if err != nil {
 		return contract.Review{}, err
 	}
@@ -61,7 +61,7 @@ func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person strin
 	results := make(chan result, len(r.Ports))
 	slots := make(chan struct{}, reviewAtOnce)
 	moved := func() bool {
-		now, _, ok := e.record.SiteOfLink(l.ID)
+		now, _, ok := e.rooms.Record.SiteOfLink(l.ID)
 		return !ok || now.ID != p.ID || record.Target(must(now.Link(l.ID))) != at
 	}
 	started := 0
@@ -91,14 +91,14 @@ func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person strin
 		r.Problem = fmt.Sprintf("it ended after %d of %d ports: the address moved, or whoever asked went away", started, len(r.Ports))
 		r.Ports = r.Ports[:started]
 	}
-	r.Ended, r.Open = e.now(), len(open)
+	r.Ended, r.Open = e.rooms.Now(), len(open)
 	r.Findings = site.Review(open, e.shownOf(p), r.Ended)
 	if r.Findings == nil {
 		r.Findings = []site.Advice{}
 	}
 	doc, err := json.Marshal(r)
 	if err == nil {
-		err = e.store.EndReview(context.WithoutCancel(ctx), id, doc, r.Ended)
+		err = e.rooms.Store.EndReview(context.WithoutCancel(ctx), id, doc, r.Ended)
 	}
 	return r, err
 }
@@ -107,7 +107,7 @@ func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person strin
 func (e *Engine) shownOf(p record.Site) []site.Shown {
 	var out []site.Shown
 	for _, s := range p.Services {
-		now := e.prober.Status(s.ID)
+		now := e.rooms.Prober.Status(s.ID)
 		one := site.Shown{Service: s, State: now.State}
 		if now.Shown != nil {
 			one.Loose = now.Shown.Weakness
@@ -122,11 +122,11 @@ func (e *Engine) shownOf(p record.Site) []site.Shown {
 
 // Reviews lists the reviews of a site, the newest first.
 func (e *Engine) Reviews(ctx context.Context, code string) ([]contract.Review, error) {
-	p, err := e.premises(code)
+	p, err := e.rooms.FindSite(code)
 	if err != nil {
 		return nil, err
 	}
-	list, err := e.store.Reviews(ctx, p.ID)
+	list, err := e.rooms.Store.Reviews(ctx, p.ID)
 	out := make([]contract.Review, 0, len(list))
 	for _, r := range list {
 		var one contract.Review

@@ -1,0 +1,171 @@
+// Package faults opens and closes the faults of sites. It owns the board of what is open, the diagnosis of each site, made once a change of
+// its evidence, and what of both the database does not have yet. It never gathers evidence (see package rooms) and never decides what it
+// means (see core/diagnose).
+//
+// The edit lock may be held when it is called. While it holds its own lock it calls nobody.
+package faults
+
+import (
+	"cmp"
+	"context"
+	"log/slog"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/store"
+)
+
+const (
+	// seenFor is how long a fault that an engine before this one saw keeps the time at which it did.
+	seenFor = time.Hour
+	// writeLimit is how long the review of a site waits for the database.
+	writeLimit = 2 * time.Second
+)
+
+// Host is what the room asks of the engine.
+type Host interface {
+	// Evidence gathers what is known of a site now.
+	Evidence(p record.Site, now time.Time) diagnose.Evidence
+}
+
+// Of is a fault of a site, by its key.
+type Of struct {
+	SiteID int64
+	Key    string
+}
+
+// Fault is a fault that is open. ID is 0 until it is in the database: a fault is open from when it was seen, and is written when that
+// can be done.
+type Fault struct {
+	ID      int64
+	SiteID  int64
+	Opened  time.Time
+	Finding diagnose.Finding
+	written string // what of it the database has
+}
+
+// Diagnosis is what was found out about a site when its evidence last changed. It is not changed in place.
+type Diagnosis struct {
+	Evidence diagnose.Evidence
+	Paths    []diagnose.Path
+}
+
+// Board is the room. It is safe for concurrent use.
+type Board struct {
+	host   Host
+	store  *store.Store
+	record *record.Record
+	events *events.Hub
+	seen   map[Of]time.Time
+	now    func() time.Time
+	log    *slog.Logger
+
+	mu        sync.Mutex
+	open      map[int64]map[string]Fault     // site ID, then key
+	closed    map[int64]map[string]time.Time // likewise: closed, and not written yet
+	diagnoses map[int64]Diagnosis
+	dirty     map[int64]bool // sites to be reviewed
+	stale     map[int64]bool // sites whose evidence changed since their diagnosis
+	// reviewing is held during a review, so that what two of them find does not mix.
+	reviewing sync.Mutex
+}
+
+// New returns a board without faults. seen holds when faults were first seen that are not in the database, by an engine before this one.
+func New(host Host, st *store.Store, rec *record.Record, hub *events.Hub, seen map[Of]time.Time, now func() time.Time, log *slog.Logger) *Board {
+	return &Board{host: host, store: st, record: rec, events: hub, seen: seen, now: now, log: log, open: map[int64]map[string]Fault{},
+		closed: map[int64]map[string]time.Time{}, diagnoses: map[int64]Diagnosis{}, dirty: map[int64]bool{}, stale: map[int64]bool{}}
+}
+
+// Resume makes the faults that the database has open those that the board shows. Error: that of the database.
+func (b *Board) Resume(ctx context.Context) error {
+	list, err := b.store.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 1 << 20})
+	if err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	clear(b.open)
+	for _, f := range list {
+		b.put(Fault{f.ID, f.SiteID, f.Opened, f.Finding, told(f.Finding)})
+	}
+	return nil
+}
+
+// Unwritten returns when each fault was first seen that the database does not have.
+func (b *Board) Unwritten() map[Of]time.Time {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	out := map[Of]time.Time{}
+	for id, list := range b.open {
+		for key, f := range list {
+			if f.ID == 0 {
+				out[Of{id, key}] = f.Opened
+			}
+		}
+	}
+	return out
+}
+
+// Open lists what is open, at one site or at all when siteID is 0, the newest first.
+func (b *Board) Open(siteID int64) []Fault {
+	b.mu.Lock()
+	var out []Fault
+	for id, list := range b.open {
+		if siteID == 0 || id == siteID {
+			out = slices.AppendSeq(out, maps.Values(list))
+		}
+	}
+	b.mu.Unlock()
+	slices.SortFunc(out, func(x, y Fault) int {
+		return cmp.Or(y.Opened.Compare(x.Opened), cmp.Compare(y.ID, x.ID), cmp.Compare(x.SiteID, y.SiteID), cmp.Compare(x.Finding.Key(), y.Finding.Key()))
+	})
+	return out
+}
+
+// Diagnosis returns the diagnosis of a site: the one that is kept, unless the evidence has changed since.
+func (b *Board) Diagnosis(p record.Site) Diagnosis {
+	b.mu.Lock()
+	d, ok := b.diagnoses[p.ID]
+	ok = ok && !b.stale[p.ID]
+	b.mu.Unlock()
+	if ok {
+		return d
+	}
+	return b.diagnose(p)
+}
+
+// Review notes that the evidence of a site changed: its diagnosis is made anew soon, or when somebody reads it.
+func (b *Board) Review(siteID int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.dirty[siteID], b.stale[siteID] = true, true
+}
+
+// Forget drops what is kept of sites that are gone.
+func (b *Board) Forget(gone record.Gone) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for id := range gone.Sites {
+		delete(b.open, id)
+		delete(b.closed, id)
+		delete(b.diagnoses, id)
+		delete(b.dirty, id)
+		delete(b.stale, id)
+	}
+}
+
+// put enters a fault. The caller holds the lock.
+func (b *Board) put(f Fault) {
+	if b.open[f.SiteID] == nil {
+		b.open[f.SiteID] = map[string]Fault{}
+	}
+	b.open[f.SiteID][f.Finding.Key()] = f
+}
+
+// told is what of a finding is written anew when it differs: times pass in its evidence.
+func told(f diagnose.Finding) string { return f.Summary + "\n" + f.Next }

@@ -1,0 +1,47 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/engine/changes"
+	"inkpost.example/inkpost/internal/engine/faults"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// Reload reads the record anew and lets everything follow: for when the database was written by somebody else.
+func (e *Engine) Reload(ctx context.Context) error {
+	if err := e.rooms.History.Resume(ctx); err != nil {
+		return err
+	}
+	if err := e.rooms.Moves.ReadPatterns(ctx); err != nil {
+		return err
+	}
+	return e.Change(ctx, func() (changes.Edit, error) {
+		e.ForgetMoveIDs() // moves to come are to stand behind those that somebody else recorded
+		return changes.Edit{Words: "the record was read again", Touched: &record.Touched{Whole: true}, Write: func(context.Context, *store.Store) error { return nil }}, nil
+	})
+}
+
+// Zone finds a zone by its apex. Error: store.Missing.
+func (e *Engine) Zone(apex string) (names.Zone, error) { return e.rooms.Zone(apex) }
+
+// SiteID finds a site by its code. Error: store.Missing.
+func (e *Engine) SiteID(code string) (int64, error) { return e.rooms.SiteID(code) }
+
+// HostnamesOf returns the hostnames that follow a link.
+func (e *Engine) HostnamesOf(linkID int64) map[string]bool { return e.rooms.HostnamesOf(linkID) }
+
+// Unwritten returns when each fault was first seen that the database does not have.
+func (e *Engine) Unwritten() map[faults.Of]time.Time { return e.rooms.Faults.Unwritten() }
+
+// ReviewNow finds out at once what is wrong with a site, instead of soon. Errors: store.Missing, that of the database.
+func (e *Engine) ReviewNow(ctx context.Context, code string) error {
+	p, err := e.rooms.FindSite(code)
+	if err != nil {
+		return err
+	}
+	return e.rooms.Faults.ReviewNow(ctx, p.ID)
+}

@@ -1,0 +1,74 @@
+package rooms
+
+import (
+	"cmp"
+	"log/slog"
+	"net/netip"
+	"time"
+
+	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/core/pace"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/faults"
+)
+
+// Config of an engine. Zero durations take the defaults.
+type Config struct {
+	Policy        wan.Policy    // which addresses may stand for a site
+	Vantage       string        // what this server is called as a vantage point; "server" where empty
+	ProbeDeadline time.Duration // how long a probe waits for an answer; 3 s
+	// ShortestInterval is the shortest that a service may be probed at; pace.MinInterval. A lab may go below it.
+	ShortestInterval time.Duration
+	CheckEvery       time.Duration           // how often agents check their address; 15 s
+	HoldDown         time.Duration           // how long a link has to work again before names come back to it; site.HoldDown
+	WatchEvery       time.Duration           // how often agents look at the devices on record; 60 s
+	VerifyEvery      time.Duration           // how often every hostname is asked for again; 60 s
+	NameServer       string                  // "host:port" of our own DNS server, which verification asks
+	Attempts         int                     // how many attempts may be under way at once; the fewest that there may be where 0
+	Local            *time.Location          // where the clocks of providers are; the machine's where nil
+	Seen             map[faults.Of]time.Time // when faults were first seen that are not in the database yet
+	Resolvers        []string                // "host:port" of resolvers elsewhere, which verification asks too
+	RedirectAt       []netip.Addr            // addresses of the redirect listener, which redirect names answer
+	Serials          map[string]uint32       // serials of zones, by apex, that are known to have been answered before
+	Clock            func() time.Time        // time.Now
+	// KeyRate is how many announcements a second one key may make.
+	KeyRate float64
+	// Ticks is the clock of schedules: it never steps, whatever becomes of the time of day. The process's own, or Clock where that is set.
+	Ticks func() time.Time
+	Log   *slog.Logger
+}
+
+// WithDefaults fills what was left out.
+func (c Config) WithDefaults() Config {
+	if c.Vantage == "" {
+		c.Vantage = "server"
+	}
+	for _, d := range []struct {
+		field *time.Duration
+		value time.Duration
+	}{{&c.ProbeDeadline, 3 * time.Second}, {&c.ShortestInterval, pace.MinInterval}, {&c.CheckEvery, 15 * time.Second}, {&c.VerifyEvery, time.Minute}, {&c.HoldDown, site.HoldDown}, {&c.WatchEvery, time.Minute}} {
+		if *d.field == 0 {
+			*d.field = d.value
+		}
+	}
+	c.KeyRate = cmp.Or(c.KeyRate, access.KeyRate)
+	if c.Ticks == nil {
+		c.Ticks = c.Clock
+	}
+	if c.Ticks == nil {
+		began := time.Now()
+		c.Ticks = func() time.Time { return began.Add(time.Since(began)) } // time.Since reads the monotonic clock
+	}
+	if c.Clock == nil {
+		// As fine as the database keeps times, so that what is in memory and what is read back are equal.
+		c.Clock = func() time.Time { return time.Now().UTC().Truncate(time.Microsecond) }
+	}
+	if c.Local == nil {
+		c.Local = time.Local
+	}
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	return c
+}

@@ -1,0 +1,116 @@
+package rooms
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/siteside"
+)
+
+// Evidence gathers what is known of a site now.
+func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
+	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.Devices, Seen: map[string]diagnose.DeviceSeen{}}
+	for _, d := range p.Devices {
+		if s, ok := r.SiteSide.Device(d.ID); ok {
+			seen := diagnose.DeviceSeen{At: s.At, Present: s.Present, Found: AddressText(s.Found), Ports: map[string]string{}, Hours: s.Hours, MAC: s.MAC}
+			for _, port := range s.Ports {
+				seen.Ports[port.Service] = port.State
+			}
+			ev.Seen[d.Name] = seen
+		}
+	}
+	for l := range p.EachLink() {
+		ev.Links = append(ev.Links, r.LinkEvidence(l, now))
+	}
+	for _, h := range p.Hostnames {
+		want := p.AnswerOf(h)
+		given, _ := r.Verify.Given(h.ID)
+		pushed, _ := r.Push.Of(h)
+		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, LostIPv6: h.DeviceID != 0 && r.SiteSide.LostIPv6(h.DeviceID), Push: pushed, Want: want.IPv4, Given: given.IPv4, State: r.Verify.State(p, h, now), Behind: r.Verify.Behind(p, h)})
+	}
+	for _, s := range p.Services {
+		st := r.Prober.Status(s.ID)
+		l, _ := p.Followed(s.LinkID)
+		expected := s.ExpectedAt(now)
+		s.Expected = expected
+		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.Address, State: st.State,
+			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Said: st.Said, Shut: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways)}
+		for _, v := range r.SeenBy(s, now) {
+			one.Views = append(one.Views, diagnose.View{Vantage: v.Name, Outcome: v.Outcome, Left: v.LeftOut})
+		}
+		if st.Shown != nil {
+			one.Fingerprint = st.Shown.Fingerprint
+			if st.Shown.Certificate != nil {
+				one.Expires = st.Shown.Certificate.Expires
+			}
+		}
+		ev.Services = append(ev.Services, one)
+	}
+	return ev
+}
+
+func waysSeen(list []probing.Way) (out []diagnose.Way) {
+	for _, w := range list {
+		one := diagnose.Way{Reach: w.Reach, Outcome: w.Outcome}
+		if w.Target.IsValid() {
+			one.Target = w.Target.String()
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// Seen is what a vantage point last saw of a service. LeftOut says why it does not count.
+type Seen struct {
+	Name string
+	probing.VantageResult
+}
+
+// SeenBy lists what each vantage point last saw of a service, by name.
+func (r *Rooms) SeenBy(s site.Service, now time.Time) []Seen {
+	var out []Seen
+	unfit := r.Prober.Unfit()
+	for _, v := range r.Prober.Results(s.ID) {
+		one := Seen{Name: r.Vantages.Name(v.Vantage), VantageResult: v}
+		one.LeftOut = cmp.Or(v.LeftOut, unfit[v.Vantage])
+		if one.LeftOut == "" && now.Sub(v.At) > s.RuleAt(now).Stale {
+			one.LeftOut = "it is too old"
+		}
+		if one.Name != "" {
+			out = append(out, one)
+		}
+	}
+	slices.SortFunc(out, func(a, b Seen) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// LinkEvidence gathers what is known of a link now.
+func (r *Rooms) LinkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
+	l.Heard = r.SiteSide.LastHeard(l)
+	out := diagnose.LinkEvidence{Link: l, Overdue: l.Agent && wan.Overdue(l.Heard, r.Started, now, r.CheckEvery)}
+	out.Announced = l.Mode != site.Static && r.SiteSide.AnnouncesEvery(l) > 0
+	report, known := r.SiteSide.Report(l.ID)
+	if !known {
+		return out
+	}
+	out.Reported, out.NAT, out.Resolver, out.Rhythm = report.Reported, report.NAT, report.Resolver, report.Rhythm
+	if out.Held = report.Held; l.Failing {
+		out.Held = "" // told of as that
+	}
+	if !l.Agent && wan.OutOfRhythm(l.Heard, r.Started, now, out.Rhythm) {
+		out.Overdue = true
+	}
+	for _, one := range siteside.Refusals(report, now) {
+		if !one.Stranger {
+			out.Refused = append(out.Refused, diagnose.RefusedEvidence{Reason: one.Reason, From: AddressText(one.From), Count: one.Count, Last: one.Last})
+		}
+	}
+	return out
+}

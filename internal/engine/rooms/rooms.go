@@ -1,0 +1,45 @@
+// Package rooms has the rooms of the engine side by side, for what works across them: views and the order of writes. It owns nothing. What
+// it computes is gathered from the rooms at that moment: evidence for the diagnosis, and what is on record under a name.
+//
+// It holds no lock, and calls one room after the other.
+package rooms
+
+import (
+	"time"
+
+	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/faults"
+	"inkpost.example/inkpost/internal/engine/history"
+	"inkpost.example/inkpost/internal/engine/moves"
+	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/push"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/siteside"
+	"inkpost.example/inkpost/internal/engine/vantages"
+	"inkpost.example/inkpost/internal/engine/verify"
+	"inkpost.example/inkpost/internal/engine/zones"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// Rooms is complete before anything of it is called.
+type Rooms struct {
+	Config
+	Store    *store.Store
+	Started  time.Time // since when the silence of an agent proves something
+	Events   *events.Hub
+	Access   *access.Access
+	Record   *record.Record
+	Zones    *zones.Zones
+	History  *history.History
+	SiteSide *siteside.Side
+	Verify   *verify.Verifier
+	Moves    *moves.Moves
+	Prober   *probing.Prober
+	Push     *push.Pusher
+	Vantages *vantages.Vantages
+	Faults   *faults.Board
+}
+
+// Now is the time of day, as precisely as the database keeps it.
+func (r *Rooms) Now() time.Time { return r.Clock() }

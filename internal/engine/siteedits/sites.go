@@ -1,0 +1,142 @@
+package siteedits
+
+import (
+	"context"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/changes"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rooms"
+	"inkpost.example/inkpost/internal/store"
+)
+
+func siteInput(s site.Site) contract.SiteInput {
+	return contract.SiteInput{Code: s.Code, Name: s.Name, Note: s.Note}
+}
+
+func siteResource(s site.Site) changes.Resource {
+	return changes.Resource{Kind: "site", Name: s.Code, ID: s.ID, Revision: s.Revision, Tag: s.Tag()}
+}
+
+// AddSite records a site. Errors of all edits: site.Flaws, Stale, store.Missing, store.Taken, store.InUse, ErrBusy, ErrCommitted.
+func (e *SiteEdits) AddSite(ctx context.Context, in contract.SiteInput) (contract.Site, error) {
+	s, err := site.Site{Code: in.Code, Name: in.Name, Note: in.Note}.Checked()
+	if err != nil {
+		return contract.Site{}, err
+	}
+	if err := e.Change(ctx, func() (changes.Edit, error) {
+		return changes.Edit{Site: s.Code, Words: "site " + s.Code + " added", Touched: &record.Touched{SiteCode: s.Code}, Write: func(ctx context.Context, tx *store.Store) error {
+			_, err := tx.AddSite(ctx, s)
+			return err
+		}}, nil
+	}); err != nil {
+		return contract.Site{}, err
+	}
+	return e.Site(ctx, s.Code)
+}
+
+// EditSite changes a site.
+func (e *SiteEdits) EditSite(ctx context.Context, code string, merge changes.Merge[contract.SiteInput]) (contract.Site, error) {
+	var s site.Site
+	err := e.Change(ctx, func() (changes.Edit, error) {
+		p, err := e.FindSite(code)
+		if err != nil {
+			return changes.Edit{}, err
+		}
+		of, before := siteResource(p.Site), siteInput(p.Site)
+		in, err := changes.Merged(ctx, e.Changes, of, before, merge)
+		if err != nil {
+			return changes.Edit{}, err
+		}
+		if s, err = (site.Site{ID: p.ID, Code: in.Code, Name: in.Name, Note: in.Note}).Checked(); err != nil {
+			return changes.Edit{}, err
+		}
+		return changes.Edit{Site: s.Code, Words: "site " + s.Code + " edited", Touched: &record.Touched{Sites: []int64{p.ID}}, Of: of, Before: before, After: siteInput(s),
+			Write: func(ctx context.Context, tx *store.Store) error { return tx.EditSite(ctx, s) }}, nil
+	})
+	if err != nil {
+		return contract.Site{}, err
+	}
+	return e.Site(ctx, s.Code)
+}
+
+// RemoveSite removes a site with everything on its record.
+func (e *SiteEdits) RemoveSite(ctx context.Context, code string) error {
+	return e.Change(ctx, func() (changes.Edit, error) {
+		p, err := e.FindSite(code)
+		return changes.Edit{Site: p.Code, Words: "site " + p.Code + " removed", Of: siteResource(p.Site),
+			Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.RemoveSite(ctx, p.Site); return err }}, err
+	})
+}
+
+func deviceInput(d site.Device) contract.DeviceInput {
+	return contract.DeviceInput{Name: d.Name, MAC: d.MAC, Address: rooms.AddressText(d.Address), Reserved: d.Reserved, Router: d.Router}
+}
+
+func deviceResource(d site.Device) changes.Resource {
+	return changes.Resource{Kind: "device", Name: d.Name, ID: d.ID, Revision: d.Revision, Tag: d.Tag()}
+}
+
+// AddDevice records a device of a site.
+func (e *SiteEdits) AddDevice(ctx context.Context, code string, in contract.DeviceInput) (site.Device, error) {
+	var d site.Device
+	err := e.Change(ctx, func() (changes.Edit, error) {
+		p, err := e.FindSite(code)
+		if err != nil {
+			return changes.Edit{}, err
+		}
+		if d, err = e.readDevice(site.Device{SiteID: p.ID}, in); err != nil {
+			return changes.Edit{}, err
+		}
+		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " added",
+			Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.AddDevice(ctx, d); return err }}, nil
+	})
+	if err != nil {
+		return d, err
+	}
+	return e.Device(code, d.Name)
+}
+
+// EditDevice changes a device of a site.
+func (e *SiteEdits) EditDevice(ctx context.Context, code, name string, merge changes.Merge[contract.DeviceInput]) (site.Device, error) {
+	var d site.Device
+	err := e.Change(ctx, func() (changes.Edit, error) {
+		p, now, err := e.FindDevice(code, name)
+		if err != nil {
+			return changes.Edit{}, err
+		}
+		in, err := changes.Merged(ctx, e.Changes, deviceResource(now), deviceInput(now), merge)
+		if err != nil {
+			return changes.Edit{}, err
+		}
+		if d, err = e.readDevice(now, in); err != nil {
+			return changes.Edit{}, err
+		}
+		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " edited", Of: deviceResource(now), Before: deviceInput(now), After: deviceInput(d),
+			Write: func(ctx context.Context, tx *store.Store) error { return tx.EditDevice(ctx, d) }}, nil
+	})
+	if err != nil {
+		return d, err
+	}
+	return e.Device(code, d.Name)
+}
+
+// readDevice reads what a person entered of a device.
+func (e *SiteEdits) readDevice(d site.Device, in contract.DeviceInput) (site.Device, error) {
+	address, err := site.ParseAddress("lan_address", in.Address)
+	if err != nil {
+		return d, err
+	}
+	d.Name, d.MAC, d.Address, d.Reserved, d.Router = in.Name, in.MAC, address, in.Reserved, in.Router
+	return d.Checked(e.Policy)
+}
+
+// RemoveDevice removes a device that no service is on.
+func (e *SiteEdits) RemoveDevice(ctx context.Context, code, name string) error {
+	return e.Change(ctx, func() (changes.Edit, error) {
+		p, d, err := e.FindDevice(code, name)
+		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " removed", Of: deviceResource(d),
+			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveDevice(ctx, d) }}, err
+	})
+}

@@ -1,0 +1,52 @@
+package views
+
+import (
+	"slices"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/rooms"
+	"inkpost.example/inkpost/internal/engine/verify"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// Aliases lists all aliases by name, each with what it and its hostname were last answered with.
+func (vw *Views) Aliases() []contract.Alias {
+	list := vw.Record.Aliases()
+	out := make([]contract.Alias, 0, len(list))
+	for _, a := range list {
+		out = append(out, vw.aliasNow(a))
+	}
+	return out
+}
+
+func (vw *Views) aliasNow(a site.Alias) contract.Alias {
+	out := contract.Alias{Alias: a}
+	p, h, _ := vw.Record.HostnameAt(a.Hostname)
+	of, hostnameAsked := vw.Verify.Given(h.ID)
+	if hostnameAsked {
+		out.HostnameGiven = of.String()
+	}
+	answers := vw.Verify.Alias(a)
+	if answers.Asked {
+		out.Given = answers.Given.String()
+	}
+	out.Same = answers.Asked && hostnameAsked && answers.Given == of
+	elsewhere := vw.Verify.Elsewhere(h)
+	for _, r := range answers.Resolvers {
+		out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: r.Server, Given: r.Given.String(), Differs: r.Given != p.AnswerOf(h)})
+		i := slices.IndexFunc(elsewhere, func(one verify.Answer) bool { return one.Server == r.Server })
+		out.Same = out.Same && i >= 0 && elsewhere[i].Given == r.Given
+	}
+	return out
+}
+
+// Alias gives one alias.
+func (vw *Views) Alias(name string) (contract.Alias, error) {
+	a, ok := vw.Record.Alias(names.Name(rooms.Canonical(name)))
+	if !ok {
+		return contract.Alias{}, store.Missing{Kind: "alias", Name: name}
+	}
+	return vw.aliasNow(a), nil
+}

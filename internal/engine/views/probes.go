@@ -1,0 +1,92 @@
+package views
+
+import (
+	"context"
+	"strings"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/wire/speak"
+)
+
+// ProbeNow probes a service at once, out of turn, and tells the story. The result counts like any other. vantage names the
+// vantage point; "" is the server's own.
+func (vw *Views) ProbeNow(ctx context.Context, code, service, vantage string) (contract.Story, error) {
+	where, s, err := vw.FindService(code, service)
+	if err != nil {
+		return contract.Story{}, err
+	}
+	if vantage = strings.TrimSpace(vantage); vantage != "" && vantage != vw.Vantage {
+		return vw.probeFrom(ctx, where, s, vantage)
+	}
+	r := vw.Prober.Attempt(ctx, s, true)
+	if ctx.Err() == nil {
+		vw.Prober.TakeOutOfTurn(s.ID, r)
+	}
+	return vw.story(where, s, r, vw.Vantage), nil
+}
+
+func (vw *Views) story(where record.Site, s site.Service, r probing.Round, vantage string) contract.Story {
+	now := vw.Prober.Status(s.ID)
+	mute := s.Mute() && r.Outcome == probe.Silent
+	return contract.Story{Words: probe.Words(s.ExpectedAt(r.At), now.State, mute), Site: where.Code, Service: s.Name, Vantage: vantage, Hostname: r.Hostname, At: r.At,
+		Outcome: r.Outcome, State: now.State, Attempts: r.Attempts, Fingerprint: r.Fingerprint, Pinned: s.Fingerprint, Certificate: certificateView(r.Certificate),
+		Loose: r.Weakness, Named: namedView(r.Named), NotProvable: mute}
+}
+
+func certificateView(c *speak.Certificate) *contract.CertificateView {
+	if c == nil {
+		return nil
+	}
+	return &contract.CertificateView{Names: c.Names, Expires: c.Expires, Problem: c.Problem}
+}
+
+func namedView(n *probing.NameResult) *contract.NameWay {
+	if n == nil {
+		return nil
+	}
+	return &contract.NameWay{Hostname: n.Hostname, Resolver: n.Resolver, Given: n.Given.String(), Outcome: n.Outcome, Said: n.Said, At: n.At}
+}
+
+func waysView(list []probing.Way) (out []contract.ServiceWay) {
+	for _, w := range list {
+		one := contract.ServiceWay{Way: w.Reach, Outcome: w.Outcome, Said: w.Said}
+		if w.Target.IsValid() {
+			one.Target = w.Target.String()
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// probeFrom makes another vantage point probe a service, and tells the story.
+func (vw *Views) probeFrom(ctx context.Context, where record.Site, s site.Service, vantage string) (contract.Story, error) {
+	v, o, err := vw.Rooms.Vantages.Probe(ctx, vantage, s.ID)
+	if err != nil {
+		return contract.Story{}, err
+	}
+	l, _ := where.Followed(s.LinkID)
+	r := probing.Round{Service: s, Hostname: where.HostnameOn(l), At: o.At, Outcome: o.Outcome, Fingerprint: o.Fingerprint, Attempts: o.Attempts}
+	if len(r.Attempts) == 0 {
+		r.Attempts = []probe.Attempt{{Target: o.Target, Outcome: o.Outcome, Said: o.Said}}
+	}
+	return vw.story(where, s, r, v.Name), nil
+}
+
+// ProbeCounts is what the prober has done since it started, and how services and vantage points stand now.
+type ProbeCounts struct {
+	probing.Counts
+	Vantages map[string]int // by state
+}
+
+// ProbeCounts counts what the prober has done.
+func (vw *Views) ProbeCounts() ProbeCounts {
+	out := ProbeCounts{Counts: vw.Prober.Counts(), Vantages: map[string]int{}}
+	for _, v := range vw.Vantages() {
+		out.Vantages[v.State]++
+	}
+	return out
+}

@@ -1,0 +1,63 @@
+package views
+
+import (
+	"context"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/engine/rooms"
+	"inkpost.example/inkpost/internal/engine/vantages"
+)
+
+// News returns what has changed for a vantage point since a cursor; it waits for something until ctx ends.
+func (vw *Views) News(ctx context.Context, vantageID int64, cursor uint64) (contract.AssignmentNews, bool) {
+	n, ok := vw.Rooms.Vantages.Await(ctx, vantageID, cursor)
+	out := contract.AssignmentNews{Cursor: n.Cursor, Whole: n.Whole, Drop: n.Drop, Now: n.Now, Deadline: vw.ProbeDeadline.Seconds(), Clock: vw.Now()}
+	for _, a := range n.Put {
+		out.Put = append(out.Put, assignmentView(a))
+	}
+	for _, t := range n.Tasks {
+		out.Story = append(out.Story, contract.StoryOrder{ID: t.ID, Service: t.ServiceID})
+	}
+	return out, ok
+}
+
+func assignmentView(a vantages.Assignment) contract.Assignment {
+	out := contract.Assignment{ID: a.ServiceID, Revision: a.Revision, Target: rooms.AddressText(a.Target), Ports: a.Ports, Kind: a.Kind, Transport: a.Transport, Options: a.Options,
+		ProbeKey: a.ProbeKey, Hostname: a.Hostname, Own: a.Own, Pinned: a.Pinned, Expected: a.Expected, Interval: a.Interval.Seconds(), Shut: a.Quarantine}
+	if a.Also.IsValid() {
+		out.Also = a.Also.String()
+	}
+	return out
+}
+
+// AgentTasks returns what the agent of a link is to do. While that is what it has already, it waits for something new until ctx ends.
+func (vw *Views) AgentTasks(ctx context.Context, linkID int64, have string) (contract.Orders, error) {
+	t, err := vw.SiteSide.Tasks(ctx, linkID, have)
+	if err != nil {
+		return contract.Orders{}, err
+	}
+	out := contract.Orders{Version: t.Version, Watch: []contract.WatchItem{}, Every: vw.WatchEvery.Seconds(), Look: t.Scan, Check: t.Check}
+	for _, d := range t.Watch {
+		one := contract.WatchItem{Device: d.Name, MAC: d.MAC, Address: d.Address.String(), WantIPv6: d.WantIPv6, IPv6: rooms.AddressText(d.IPv6)}
+		for _, p := range d.Ports {
+			one.Ports = append(one.Ports, contract.WatchPort{Service: p.Service, Transport: string(p.Transport), Port: p.Port})
+		}
+		out.Watch = append(out.Watch, one)
+	}
+	for _, p := range t.Proofs {
+		out.Proofs = append(out.Proofs, contract.ProofOrder{ID: p.ID, Transport: string(p.Transport), Port: p.Port, Nonce: p.Nonce, Seconds: p.For.Seconds()})
+	}
+	return out, nil
+}
+
+// Scan makes an agent of the site look at its devices now. Error: ErrNoAgent.
+func (vw *Views) Scan(ctx context.Context, code string) ([]contract.Sighting, error) {
+	p, err := vw.FindSite(code)
+	if err != nil {
+		return nil, err
+	}
+	if err := vw.SiteSide.Scan(ctx, p.ID); err != nil {
+		return nil, err
+	}
+	return vw.DeviceReports(code)
+}

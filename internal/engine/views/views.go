@@ -1,0 +1,363 @@
+// Package views makes the documents of the API from what the rooms know. It owns nothing and computes nothing but sums: the diagnosis
+// comes from package faults, verdicts from package probing.
+//
+// It holds no lock; any may be held when it is called.
+package views
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/ledger"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rooms"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// Views makes documents.
+type Views struct {
+	*rooms.Rooms
+}
+
+// Summaries lists all sites, those that need somebody first.
+func (vw *Views) Summaries() []contract.SiteSummary {
+	now := vw.Now()
+	out := []contract.SiteSummary{}
+	for _, p := range vw.Record.Sites() {
+		out = append(out, vw.summary(p, now))
+	}
+	rank := map[contract.Need]int{contract.NeedNow: 0, contract.NeedSoon: 1, contract.NeedUnknown: 2, contract.NeedNothing: 3}
+	slices.SortStableFunc(out, func(a, b contract.SiteSummary) int {
+		return cmp.Or(rank[a.Need]-rank[b.Need], strings.Compare(a.Code, b.Code))
+	})
+	return out
+}
+
+// summary is a site in a list. What is wrong with it was found out when something changed: reading costs no diagnosis.
+func (vw *Views) summary(p record.Site, now time.Time) contract.SiteSummary {
+	open := vw.Rooms.Faults.Open(p.ID)
+	s := contract.SiteSummary{Site: p.Site, Need: contract.NeedNothing, ServiceCount: len(p.Services), FaultCount: len(open)}
+	if l, ok := p.Preferred(); ok {
+		s.Link, s.Address = l.Label, l.Addresses().String()
+	}
+	if len(p.Hostnames) > 0 {
+		s.Hostname = string(p.Hostnames[0].Name)
+	}
+	proven := false
+	for _, svc := range p.Services {
+		st := vw.Prober.Status(svc.ID)
+		if svc.Mute() && st.View.Outcome == probe.Silent {
+			s.ServiceCount-- // neither up nor down can be said of it
+			continue
+		}
+		proven = proven || st.State != probe.StateUnknown
+		if probe.AsExpected(svc.ExpectedAt(now), st.State) {
+			s.AsExpectedCount++
+		}
+	}
+	if !proven {
+		s.Need = contract.NeedUnknown
+	}
+	for _, f := range open {
+		switch {
+		case f.Finding.Serious():
+			s.Need = contract.NeedNow
+		case s.Need != contract.NeedNow:
+			s.Need = contract.NeedSoon
+		}
+	}
+	return s
+}
+
+// Site gives everything on a site's record as it stands now.
+func (vw *Views) Site(ctx context.Context, code string) (contract.Site, error) {
+	p, err := vw.FindSite(code)
+	if err != nil {
+		return contract.Site{}, err
+	}
+	now := vw.Now()
+	out := contract.Site{SiteSummary: vw.summary(p, now), Links: []contract.Link{}, Hostnames: []contract.Hostname{},
+		Devices: append([]site.Device{}, p.Devices...), Services: []contract.Service{}, Faults: []contract.Fault{},
+		Paths: vw.Rooms.Faults.Diagnosis(p).Paths}
+	for l := range p.EachLink() {
+		out.Links = append(out.Links, vw.linkView(l, now))
+	}
+	for _, h := range p.Hostnames {
+		out.Hostnames = append(out.Hostnames, vw.hostname(p, h, now))
+	}
+	for _, s := range p.Services {
+		out.Services = append(out.Services, vw.serviceNow(s))
+	}
+	if out.Faults, err = vw.Faults(ctx, store.FaultFilter{SiteID: p.ID, OpenOnly: true, Limit: 100}); err != nil {
+		return contract.Site{}, err
+	}
+	return out, nil
+}
+
+func (vw *Views) hostname(p record.Site, h site.Hostname, now time.Time) contract.Hostname {
+	want := p.AnswerOf(h)
+	out := contract.Hostname{Hostname: h, Shown: rooms.Shown(h.Name), KeptAt: rooms.KeptAt(h), State: vw.Verify.State(p, h, now), IPv4: want.IPv4, IPv6: want.IPv6}
+	if given, asked := vw.Verify.Given(h.ID); asked {
+		out.Given = given.String()
+	}
+	if pushed, held := vw.Push.Of(h); held {
+		out.Held = cmp.Or(pushed.Detail, "nothing is pushed to zone "+string(h.Zone)+" yet")
+	}
+	for _, r := range vw.Verify.Elsewhere(h) {
+		out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: r.Server, Authoritative: r.Authoritative, Given: r.Given.String(), Differs: r.Given != want})
+	}
+	return out
+}
+
+func (vw *Views) serviceNow(s site.Service) contract.Service {
+	st, now := vw.Prober.Status(s.ID), vw.Now()
+	expected := s.ExpectedAt(now)
+	out := contract.Service{Service: s, State: st.State, AsExpected: probe.AsExpected(expected, st.State), Since: st.Since,
+		Outcome: st.View.Outcome, Probed: st.Probed, Address: st.Address, LatencyUS: st.Latency.Microseconds(), Said: st.Said, ExpectedNow: expected,
+		NotProvable: s.Mute() && st.View.Outcome == probe.Silent, Views: vw.seenBy(s, now)}
+	out.Ways = waysView(st.Ways)
+	out.StateWords = probe.Words(expected, st.State, out.NotProvable)
+	if st.Shown != nil {
+		out.Seen, out.Certificate, out.Loose, out.Named = st.Shown.Fingerprint, certificateView(st.Shown.Certificate), st.Shown.Weakness, namedView(st.Shown.Named)
+	}
+	if key, err := probe.WireGuardKey(s.ProbeKey); err == nil {
+		out.PeerKey, out.PeerKeys = peerKeyOf(key), vw.peerKeys(s)
+	}
+	return out
+}
+
+func (vw *Views) seenBy(s site.Service, now time.Time) []contract.ServiceView {
+	out := []contract.ServiceView{}
+	for _, v := range vw.SeenBy(s, now) {
+		out = append(out, contract.ServiceView{Vantage: v.Name, Outcome: v.Outcome, InRow: v.InRow, At: v.At, LatencyUS: v.Latency.Microseconds(), Said: v.Said, Left: v.LeftOut})
+	}
+	return out
+}
+
+// Hostnames lists the hostnames of one site, or of all where code is empty.
+func (vw *Views) Hostnames(code string) ([]contract.Hostname, error) {
+	list := vw.Record.Sites()
+	if code != "" {
+		p, err := vw.FindSite(code)
+		if err != nil {
+			return nil, err
+		}
+		list = []record.Site{p}
+	}
+	now := vw.Now()
+	out := []contract.Hostname{}
+	for _, p := range list {
+		for _, h := range p.Hostnames {
+			out = append(out, vw.hostname(p, h, now))
+		}
+	}
+	slices.SortFunc(out, func(a, b contract.Hostname) int { return strings.Compare(string(a.Name), string(b.Name)) })
+	return out, nil
+}
+
+// Hostname gives one hostname as it stands now.
+func (vw *Views) Hostname(name string) (contract.Hostname, error) {
+	p, h, ok := vw.Record.HostnameAt(names.Name(name))
+	if !ok || string(h.Name) != name { // or else it is one of its extra names
+		return contract.Hostname{}, store.Missing{Kind: "hostname", Name: name}
+	}
+	return vw.hostname(p, h, vw.Now()), nil
+}
+
+// Zones lists the zones by apex.
+func (vw *Views) Zones() []names.Zone {
+	out := vw.Record.Zones()
+	slices.SortFunc(out, func(a, b names.Zone) int { return strings.Compare(string(a.Apex), string(b.Apex)) })
+	return out
+}
+
+// Faults lists faults. Those that are open are known without the database.
+func (vw *Views) Faults(ctx context.Context, f store.FaultFilter) ([]contract.Fault, error) {
+	if f.OpenOnly {
+		out := []contract.Fault{}
+		for _, one := range vw.Rooms.Faults.Open(f.SiteID) {
+			if p, ok := vw.Record.Site(one.SiteID); ok && len(out) < f.Limit {
+				out = append(out, contract.Fault{ID: one.ID, Site: p.Code, SiteName: p.Name, Serious: one.Finding.Serious(), Opened: one.Opened, Finding: one.Finding})
+			}
+		}
+		return out, nil
+	}
+	list, err := vw.Store.Faults(ctx, f)
+	out := make([]contract.Fault, 0, len(list))
+	for _, f := range list {
+		out = append(out, contract.Fault{ID: f.ID, Site: f.Site, SiteName: f.SiteName, Serious: f.Finding.Serious(),
+			Opened: f.Opened, Closed: f.Closed, Finding: f.Finding})
+	}
+	return out, err
+}
+
+// Moves lists moves, the newest first.
+func (vw *Views) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Move, error) {
+	f := store.MoveFilter{Before: q.Before, Limit: q.Limit, Since: q.Since, Until: q.Until, Source: wan.Source(q.Source), Unfinished: q.Unfinished}
+	if q.Site != "" {
+		p, err := vw.FindSite(q.Site)
+		if err != nil {
+			return nil, err
+		}
+		f.SiteID = p.ID
+		if q.Link != "" {
+			l, err := p.LinkNamed(q.Link)
+			if err != nil {
+				return nil, err
+			}
+			f.LinkID = l.ID
+		}
+	}
+	var err error
+	if f.Address, err = site.ParseAddress("address", q.Address); err != nil {
+		return nil, err
+	}
+	list, err := vw.Store.Moves(ctx, f)
+	list = vw.Rooms.Moves.With(list, f, func(linkID int64) (string, string, bool) {
+		p, l, ok := vw.Record.SiteOfLink(linkID)
+		return p.Code, l.Label, ok
+	})
+	out := make([]contract.Move, 0, len(list))
+	for _, m := range list {
+		out = append(out, trail(m))
+	}
+	return out, err
+}
+
+// trail lines the stages of a move up. Up to the publishing each follows the one before it; that names answer, that
+// resolvers see it, and that services are confirmed all follow the publishing.
+func trail(m store.Move) contract.Move {
+	out := contract.Move{ID: m.ID, Site: m.Site, Link: m.Link, Old: m.Old.String(), New: m.New.String(), Source: string(m.Source), Noticed: m.Noticed}
+	millis := func(d time.Duration) float64 { return max(0, float64(d.Microseconds())/1000) }
+	cause, last := m.Noticed, m.Noticed
+	for _, s := range []struct {
+		name     string
+		at       time.Time
+		parallel bool
+	}{{"noticed", m.Noticed, false}, {"received", m.Received, false}, {"recorded", m.Recorded, false}, {"published", m.Published, false},
+		{"answered", m.Answered, true}, {"seen", m.Seen, true}, {"confirmed", m.Confirmed, true}} {
+		stage := contract.Stage{Name: s.name, At: s.at}
+		if !s.at.IsZero() {
+			stage.AfterMS, stage.ReachedMS = millis(s.at.Sub(cause)), millis(s.at.Sub(m.Noticed))
+			if !s.parallel && s.at.After(cause) {
+				cause = s.at
+			}
+			if s.at.After(last) {
+				last = s.at
+			}
+		}
+		out.Stages = append(out.Stages, stage)
+	}
+	for _, z := range m.Zones {
+		out.Zones = append(out.Zones, contract.ZoneReached{Zone: z.Zone, At: z.At, ReachedMS: millis(z.At.Sub(m.Noticed))})
+		if z.At.After(last) {
+			last = z.At
+		}
+	}
+	out.TotalMS = millis(last.Sub(m.Noticed))
+	return out
+}
+
+// History gives a service's spans over a stretch of time, the newest one as it is now.
+func (vw *Views) History(ctx context.Context, code, service string, from, until time.Time) (contract.History, error) {
+	_, s, err := vw.FindService(code, service)
+	if err != nil {
+		return contract.History{}, err
+	}
+	spans, err := vw.Store.Spans(ctx, s.ID, from, until)
+	if err != nil {
+		return contract.History{}, err
+	}
+	for _, live := range vw.Rooms.History.Newest(s.ID, vw.Rooms.Vantages.IDs()) {
+		if live.From.After(until) || live.Until.Before(from) {
+			continue
+		}
+		live.Vantage = vw.Rooms.Vantages.Name(live.VantageID)
+		spans = slices.DeleteFunc(spans, func(x ledger.Span) bool { return x.VantageID == live.VantageID && x.From.Equal(live.From) })
+		spans = append(spans, live)
+	}
+	return contract.History{Service: s.Name, From: from, Until: until, GapMS: ledger.Gap(time.Duration(s.Interval) * time.Second).Milliseconds(), Spans: spans}, nil
+}
+
+// overviewWait is how long the overview waits for the database.
+const overviewWait = 1500 * time.Millisecond
+
+// Overview answers "what needs me now?".
+func (vw *Views) Overview(ctx context.Context) (contract.Overview, error) {
+	faults, err := vw.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 200})
+	if err != nil {
+		return contract.Overview{}, err
+	}
+	slices.SortStableFunc(faults, func(a, b contract.Fault) int { return rank(a) - rank(b) })
+	out := contract.Overview{Faults: faults, Sites: vw.Summaries()}
+	soon, cancel := context.WithTimeout(ctx, overviewWait)
+	defer cancel()
+	if out.Moves, err = vw.Moves(soon, contract.MoveQuery{Limit: 8}); err != nil {
+		out.Moves = []contract.Move{}
+		out.Trouble = "the database does not answer: moves are not shown, and nothing can be changed; names are answered, and what is wrong is known"
+		return out, nil
+	}
+	if !vw.Store.Leads() {
+		server, since, err := vw.Store.Writer(ctx)
+		if err != nil {
+			return out, err
+		}
+		out.Standby = fmt.Sprintf("this server stands by: %s writes since %s", cmp.Or(server, "another one"), since.Format(time.RFC3339))
+	}
+	return out, nil
+}
+
+// rank puts serious faults first.
+func rank(f contract.Fault) int {
+	if f.Serious {
+		return 0
+	}
+	return 1
+}
+
+// Availability returns the availability of the services of a site over each window, or of one of them where service names it.
+func (vw *Views) Availability(ctx context.Context, code, service string) ([]contract.ServiceAvailability, error) {
+	p, err := vw.FindSite(code)
+	if err != nil {
+		return nil, err
+	}
+	list := p.Services
+	if service != "" {
+		_, s, err := vw.FindService(code, service)
+		if err != nil {
+			return nil, err
+		}
+		list = []site.Service{s}
+	}
+	ids := make([]int64, len(list))
+	for i, s := range list {
+		ids[i] = s.ID
+	}
+	windows, err := vw.Rooms.History.Availability(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	out := []contract.ServiceAvailability{}
+	for _, s := range list {
+		out = append(out, contract.ServiceAvailability{Site: p.Code, Service: s.Name, Expected: s.ExpectedAt(vw.Now()), Windows: windows[s.ID]})
+	}
+	return out, nil
+}
+
+// patternView tells of a link's rhythm; nil when none is known.
+func (vw *Views) patternView(linkID int64) *contract.ChangePattern {
+	p, ok := vw.Rooms.Moves.Pattern(linkID)
+	if !ok {
+		return nil
+	}
+	return &contract.ChangePattern{Words: p.String(), Next: vw.Rooms.Moves.NextChange(p), Sure: p.Sure(), SpreadSeconds: p.Spread.Seconds()}
+}

@@ -1,0 +1,18 @@
+// Package zoneedits edits zones and what is in them: hostnames, aliases, redirects, records, signing keys, whole zone files. It reads what
+// a person asks for, checks it against the record as it is under the edit lock, and says what has to be written. It owns nothing.
+//
+// No lock of the engine may be held when its edits are called: they take the edit lock (see package changes).
+package zoneedits
+
+import (
+	"inkpost.example/inkpost/internal/engine/changes"
+	"inkpost.example/inkpost/internal/engine/rooms"
+	"inkpost.example/inkpost/internal/engine/views"
+)
+
+// ZoneEdits edits zones.
+type ZoneEdits struct {
+	*rooms.Rooms
+	*changes.Changes
+	*views.Views
+}
