@@ -2,7 +2,7 @@
 // another server that writes, failover between the links of a site, proofs and reviews. The rooms are packages below it; docs/architecture.md
 // says what each owns.
 //
-// It owns the role of this server and nothing else. Lock order: see package changes.
+// It owns the role of this server and nothing else. The order of locks is that of package locks.
 package engine
 
 import (
@@ -143,9 +143,6 @@ func (e *Engine) lost() bool { return !e.rooms.Store.Leads() }
 
 // Standby reports whether this server only answers and shows what another one writes.
 func (e *Engine) Standby() bool { return e.lost() }
-
-// loseLease gives the lease up when the database says that another server writes.
-func (e *Engine) loseLease() { e.rooms.Store.Abandon() }
 
 // Writer names the server that writes, and says since when.
 func (e *Engine) Writer(ctx context.Context) (server string, since time.Time, err error) {

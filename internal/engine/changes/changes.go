@@ -2,18 +2,17 @@
 // lock, the publishing lock, the numbers of moves to come, and the knowledge of whether the database takes what is written. It decides
 // nothing of what is changed: Change and InOrder are given that as a function of the record as it is under the lock.
 //
-// Lock order: edit, then publishing, then that of the journal (moves.Hold), then any lock of another room. No lock of the engine may be
-// held when it is called, except where a function says so.
+// The order of locks is that of package locks. None of them may be held when it is called.
 package changes
 
 import (
 	"context"
 	"errors"
-	"sync"
 
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/semaphore"
 
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/engine/siteside"
 )
@@ -40,7 +39,7 @@ type Changes struct {
 	// waits for it does so no longer than its context.
 	edit *semaphore.Weighted
 	// publishing is held while a group of recorded announcements is published. Whoever holds edit may take it, not the other way round.
-	publishing sync.Mutex
+	publishing locks.Publishing
 	moveIDs    []int64 // that moves to come will have; under edit, as is how many were used
 	movesUsed  int
 	queue      chan Pending

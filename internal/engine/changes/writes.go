@@ -2,15 +2,15 @@ package changes
 
 import (
 	"context"
-	"sync"
 	"time"
 
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/store"
 )
 
 // writes remembers whether the database takes what is written: it may answer and yet be full.
 type writes struct {
-	mu     sync.Mutex
+	mu     locks.Leaf
 	failed error
 	since  time.Time
 }

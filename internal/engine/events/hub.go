@@ -6,10 +6,10 @@ package events
 
 import (
 	"strconv"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/engine/locks"
 )
 
 // Kind is what an event is about.
@@ -46,7 +46,7 @@ const maxKept = 1024
 // Hub hands events to its subscribers. It is safe for concurrent use.
 type Hub struct {
 	now  func() time.Time
-	mu   sync.Mutex
+	mu   locks.Leaf
 	last uint64
 	kept []Event
 	subs map[*Subscription]struct{}

@@ -11,11 +11,11 @@ import (
 	"log/slog"
 	"maps"
 	"slices"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -65,14 +65,14 @@ type Board struct {
 	now    func() time.Time
 	log    *slog.Logger
 
-	mu        sync.Mutex
+	mu        locks.Leaf
 	open      map[int64]map[string]Fault     // site ID, then key
 	closed    map[int64]map[string]time.Time // likewise: closed, and not written yet
 	diagnoses map[int64]Diagnosis
 	dirty     map[int64]bool // sites to be reviewed
 	stale     map[int64]bool // sites whose evidence changed since their diagnosis
 	// reviewing is held during a review, so that what two of them find does not mix.
-	reviewing sync.Mutex
+	reviewing locks.Review
 }
 
 // New returns a board without faults. seen holds when faults were first seen that are not in the database, by an engine before this one.

@@ -1,11 +1,11 @@
 package history
 
 import (
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -15,7 +15,7 @@ type seenFrom struct{ service, vantage int64 }
 // buffer keeps the newest span of each service and vantage point and the current day of each service, and what has to be
 // written of them. A steady service costs a row that is updated in bulk; a span that begins is written soon.
 type buffer struct {
-	mu        sync.Mutex
+	mu        locks.Leaf
 	newest    map[seenFrom]ledger.Span
 	begun     map[seenFrom]bool // began since it was last written
 	dirty     map[seenFrom]bool // grew since it was last written

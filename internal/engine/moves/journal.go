@@ -3,9 +3,9 @@ package moves
 import (
 	"context"
 	"slices"
-	"sync"
 	"time"
 
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -22,7 +22,7 @@ const (
 
 // journal holds what is durable but not in the tables that are read.
 type journal struct {
-	mu     sync.Mutex
+	mu     locks.Leaf
 	group  store.Group
 	stages []store.Stages
 	// The group and stages that are being written: they are not in the tables until that is done.
@@ -33,7 +33,7 @@ type journal struct {
 	progressed chan struct{} // a move has reached a stage
 	full       chan struct{} // checkpointBatch moves are waiting
 	// writing is held during a write, so that writes keep their order.
-	writing sync.Mutex
+	writing locks.Journal
 }
 
 func newJournal() journal {

@@ -1,9 +1,9 @@
 package moves
 
 import (
-	"sync"
 	"time"
 
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -19,7 +19,7 @@ type Open struct {
 
 // openMoves holds the newest open move of each link. An older one that was overtaken keeps the stages that it has reached.
 type openMoves struct {
-	mu     sync.Mutex
+	mu     locks.Leaf
 	byLink map[int64]*Open
 }
 
@@ -123,17 +123,14 @@ func (m *Moves) Confirmed(linkID, serviceID int64, at time.Time) {
 
 // Forget drops the open moves of links that are gone.
 func (m *Moves) Forget(gone record.Gone) {
-	m.open.mu.Lock()
-	defer m.open.mu.Unlock()
-	for id := range gone.Links {
-		delete(m.open.byLink, id)
-	}
+	m.open.forget(gone.Links)
 	m.patterns.forget(gone.Links)
 }
 
-// OpenCount is how many moves are open.
-func (m *Moves) OpenCount() int {
-	m.open.mu.Lock()
-	defer m.open.mu.Unlock()
-	return len(m.open.byLink)
+func (t *openMoves) forget(links map[int64]bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for id := range links {
+		delete(t.byLink, id)
+	}
 }

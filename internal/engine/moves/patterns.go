@@ -2,16 +2,16 @@ package moves
 
 import (
 	"context"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/locks"
 )
 
 // patterns holds when links changed their addresses lately, and the rhythm that was learned from it.
 type patterns struct {
-	mu      sync.Mutex
+	mu      locks.Leaf
 	changes map[int64][]time.Time // by link, the oldest first; nil until the history is read
 	learned map[int64]learned
 }

@@ -1,16 +1,16 @@
 package probing
 
 import (
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/engine/locks"
 )
 
 // probeCounts counts what the prober does, for whoever watches the server.
 type probeCounts struct {
-	mu       sync.Mutex
+	mu       locks.Leaf
 	outcomes map[OutcomeOf]uint64
 	lags     ledger.LagCounts
 }

@@ -23,6 +23,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/history"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/speak"
@@ -76,7 +77,7 @@ type Prober struct {
 	history *history.History
 	events  *events.Hub
 
-	mu      sync.Mutex
+	mu      locks.Probing
 	watches map[int64]*watch
 	queue   pace.Queue[*watch]
 	busy    map[netip.Addr]int // attempts under way, by target

@@ -2,18 +2,18 @@ package probing
 
 import (
 	"fmt"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 )
 
 // quarantine knows the links at whose address somebody else seems to answer. Nothing is probed there until the link is proven again: we
 // may probe only addresses known to be the customer's.
 type quarantine struct {
-	mu    sync.Mutex
+	mu    locks.Leaf
 	links map[int64]quarantined
 }
 

@@ -1,10 +1,10 @@
 package push
 
 import (
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -16,7 +16,7 @@ type key struct {
 
 // remoteState is the memory of the table remote_name, and of primaries that do not answer.
 type remoteState struct {
-	mu      sync.Mutex
+	mu      locks.Leaf
 	names   map[key]store.RemoteName
 	resting map[int64]time.Time // zones whose primary is left alone until then
 	trying  map[int64]bool      // of those: one name is being tried

@@ -10,17 +10,17 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/store"
 )
 
 // Record is the record in memory. It is safe for concurrent use. The zero Record is empty and ready.
 type Record struct {
-	mu sync.RWMutex
+	mu locks.LeafRW
 	content
 }
 

@@ -4,12 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"net/netip"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -41,7 +41,7 @@ type PortSeen struct {
 
 // deviceReports holds the newest report of each device.
 type deviceReports struct {
-	mu    sync.Mutex
+	mu    locks.Leaf
 	byID  map[int64]DeviceReport
 	dirty map[int64]store.DeviceReport
 }

@@ -4,17 +4,17 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 )
 
 // failover knows which links of sites with several have nothing coming through.
 type failover struct {
-	mu      sync.Mutex
+	mu      locks.Leaf
 	down    map[int64]time.Time // when an agent of the site said that nothing goes through the link
 	working map[int64]time.Time // since when a link that failed has been working
 	tried   map[int64]time.Time // when the silence began for which a link's services were tried

@@ -2,18 +2,18 @@ package siteside
 
 import (
 	"context"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 )
 
 // lastHeard collects when links were last heard from, until it is written in bulk.
 type lastHeard struct {
-	mu    sync.Mutex
+	mu    locks.Leaf
 	at    map[int64]time.Time
 	dirty map[int64]time.Time
 }

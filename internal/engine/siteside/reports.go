@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 )
 
@@ -27,7 +27,7 @@ const (
 
 // reports holds what is known of links from the site's side.
 type reports struct {
-	mu    sync.Mutex
+	mu    locks.Leaf
 	links map[int64]*linkState
 	dirty map[int64]bool
 }

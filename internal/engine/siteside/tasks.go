@@ -7,16 +7,16 @@ import (
 	"hash/fnv"
 	"net/netip"
 	"strconv"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 )
 
 // agentTasks holds what agents are asked to do.
 type agentTasks struct {
-	mu     sync.Mutex
+	mu     locks.Leaf
 	lastID int64
 	wake   map[int64]chan struct{}        // by site: closed when there is something new to do
 	scans  map[int64]*scan                // by site: somebody waits for a look at the LAN

@@ -13,10 +13,10 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/engine/history"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/probing"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
@@ -92,7 +92,7 @@ type Vantages struct {
 	prober  *probing.Prober
 	history *history.History
 
-	mu          sync.Mutex
+	mu          locks.Leaf
 	byID        map[int64]*entry
 	assignments assignments
 	waiting     map[int64]waitingProbe // by task

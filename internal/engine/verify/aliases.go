@@ -2,17 +2,17 @@ package verify
 
 import (
 	"context"
-	"sync"
 
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/wire/dnsask"
 )
 
 // aliasAnswers holds what each server last gave for each alias.
 type aliasAnswers struct {
-	mu    sync.Mutex
+	mu    locks.Leaf
 	given map[int64]map[server]wan.Pair
 }
 

@@ -4,6 +4,8 @@ import (
 	"context"
 	"sync"
 	"time"
+
+	"inkpost.example/inkpost/internal/engine/locks"
 )
 
 // How many sites are asked for at once: at our own server, which answers at once, and at servers that may be away. Of the latter
@@ -24,7 +26,7 @@ const (
 // inquiries are sites with a verification running or pending. A site that comes up again meanwhile is verified once more, however
 // often it came up.
 type inquiries struct {
-	mu    sync.Mutex
+	mu    locks.Leaf
 	open  map[int64]inquiry
 	queue []int64
 	more  chan struct{}
@@ -110,7 +112,7 @@ func (q *inquiries) work(ctx context.Context, wg *sync.WaitGroup, workers int, a
 
 // asking counts how many questions wait for each server of others. The zero asking is ready.
 type asking struct {
-	mu sync.Mutex
+	mu locks.Leaf
 	at map[string]int
 }
 

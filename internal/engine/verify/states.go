@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/wire/dnsask"
 )
@@ -24,7 +25,7 @@ type nameState struct {
 }
 
 type nameStates struct {
-	mu    sync.Mutex
+	mu    locks.Leaf
 	given map[int64]nameState
 }
 

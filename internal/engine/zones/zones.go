@@ -11,13 +11,13 @@ import (
 	"fmt"
 	"log/slog"
 	"net/netip"
-	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/wire/authdns"
 )
@@ -42,7 +42,7 @@ type Zones struct {
 	log        *slog.Logger
 	notify     chan int64 // zones whose secondaries have to be told
 
-	mu    sync.RWMutex
+	mu    locks.LeafRW
 	fixed map[int64]map[names.Name][]authdns.RRset // by hosted zone and name
 	ttls  map[int64]int                            // in seconds, by hostname
 }
