@@ -137,7 +137,7 @@ func (s *service) hashing(ctx context.Context, done *counts) {
 }
 
 func word(version string) []byte {
-	return document(contract.Announcement{Source: "stun", AgentWord: contract.AgentWord{Protocol: contract.AgentProtocol, Version: version, Sent: time.Now().UTC(),
+	return document(contract.Announcement{Source: "stun", AgentSelf: contract.AgentSelf{Protocol: contract.AgentProtocol, Version: version, Sent: time.Now().UTC(),
 		Reports: []contract.SourceReport{{Source: "stun", IPv4: fmt.Sprintf("198.51.100.%d", 200+time.Now().UnixNano()%50)}}}})
 }
 
@@ -146,7 +146,7 @@ func (s *service) agentFloods(ctx context.Context, done *counts) {
 }
 
 func (s *service) lanFloods(ctx context.Context, done *counts) {
-	report := document(contract.LANReport{Sightings: []contract.Sighting{{Device: "recorder", Found: "192.168.7.20"}}})
+	report := document(contract.LANReport{Devices: []contract.DeviceReport{{Device: "recorder", Found: "192.168.7.20"}}})
 	flood(ctx, badKeys, func(who int) { s.send(ctx, done, "/api/v1/agent/lan", s.agents[who], "", report) })
 }
 

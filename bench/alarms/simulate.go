@@ -178,7 +178,7 @@ const reviewEvery = 10 * time.Second
 
 func fitness(rule probe.Rule, views [][]probe.View, before []bool, now time.Time) []bool {
 	out := make([]bool, len(before))
-	sights := make([]probe.Sight, len(before))
+	sights := make([]probe.SharedView, len(before))
 	for _, of := range views {
 		for v, mine := range of {
 			for o, other := range of {

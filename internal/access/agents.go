@@ -18,7 +18,7 @@ var ErrCode = errors.New("this code is not valid: it is mistyped, was used alrea
 // RotateKey makes an agent replace its key at its next check; the one that it has is revoked once the other is used. Error:
 // store.Missing.
 func (a *Access) RotateKey(ctx context.Context, id int64) error {
-	return a.editKey(ctx, id, "a key is to be rotated", func(ctx context.Context, tx *store.Store) error { return tx.TurnKey(ctx, id, fmt.Sprint(id)) })
+	return a.editKey(ctx, id, "a key is to be rotated", func(ctx context.Context, tx *store.Store) error { return tx.RotateKey(ctx, id, fmt.Sprint(id)) })
 }
 
 // RotationDue reports whether an agent's key has to be replaced, and revokes the key's predecessor now that it is used.
@@ -28,7 +28,7 @@ func (a *Access) RotationDue(ctx context.Context, k store.Key) (bool, error) {
 			return false, err
 		}
 	}
-	return k.Turn || a.now().Sub(k.Created.Time) > agentKeyLife, nil
+	return k.Rotate || a.now().Sub(k.Created.Time) > agentKeyLife, nil
 }
 
 // NextKey gives an agent the successor of its key, which stays good until the new one is used. Error: site.Flaws for a key that is not

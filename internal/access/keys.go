@@ -27,20 +27,21 @@ type NewKey struct {
 	Secret      string
 }
 
-// AddKey makes a key for a person's programs. It is good for a year unless days, 1 to 1825, says otherwise. Error: site.Flaws.
-func (a *Access) AddKey(ctx context.Context, personID int64, label string, days int) (NewKey, error) {
+// AddKey makes a key for a person's programs. It is good until expires, five years from now at most; for a year when that is the zero
+// time. Error: site.Flaws.
+func (a *Access) AddKey(ctx context.Context, personID int64, label string, expires time.Time) (NewKey, error) {
 	label = strings.TrimSpace(label)
-	life := time.Duration(days) * 24 * time.Hour
-	if days == 0 {
-		life = personKeyLife
-	}
 	if err := checkLabel(label); err != nil {
 		return NewKey{}, err
 	}
-	if most := int(maxPersonKey / (24 * time.Hour)); days < 0 || days > most {
-		return NewKey{}, site.Flaws{{Field: "days", Detail: fmt.Sprintf("%d is out of range; 1 to %d days are allowed", days, most)}}
+	now := a.now()
+	if expires.IsZero() {
+		expires = now.Add(personKeyLife)
 	}
-	k := NewKey{Scope: store.ScopePerson, Label: label, Created: a.now(), Expires: a.now().Add(life), Secret: keyPrefix + newSecret()}
+	if !expires.After(now) || expires.After(now.Add(maxPersonKey+time.Hour)) {
+		return NewKey{}, site.Flaws{{Field: "expires", Detail: fmt.Sprintf("%s is out of range; a key is good until some time from now to five years ahead", expires.Format(time.RFC3339))}}
+	}
+	k := NewKey{Scope: store.ScopePerson, Label: label, Created: now, Expires: expires.UTC().Truncate(time.Second), Secret: keyPrefix + newSecret()}
 	err := a.editor.EditKeys(ctx, "a key was made", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {
 		k.ID, err = tx.AddPersonKey(ctx, hash(k.Secret), personID, label, k.Expires)
 		touched.Keys = []int64{k.ID}

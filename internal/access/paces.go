@@ -21,8 +21,8 @@ type Paces[K comparable] struct {
 	keys map[string]map[K]*rate.Limiter
 }
 
-// paceMost is how many keys are remembered for one kind of thing before those that rest are forgotten.
-const paceMost = 10_000
+// maxPace is how many keys are remembered for one kind of thing before those that rest are forgotten.
+const maxPace = 10_000
 
 // Allow reports whether a key may do one more thing of a kind now.
 func (p *Paces[K]) Allow(of Pace, key K) bool {
@@ -37,7 +37,7 @@ func (p *Paces[K]) Allow(of Pace, key K) bool {
 	all := p.keys[of.What]
 	l := all[key]
 	if l == nil {
-		if len(all) >= paceMost {
+		if len(all) >= maxPace {
 			forgetRested(all)
 		}
 		l = rate.NewLimiter(rate.Limit(of.PerSecond*p.Rate), max(1, int(of.Burst*p.Rate)))
@@ -54,7 +54,7 @@ func forgetRested[K comparable](all map[K]*rate.Limiter) {
 		}
 	}
 	for key := range all {
-		if len(all) <= paceMost*9/10 {
+		if len(all) <= maxPace*9/10 {
 			return
 		}
 		delete(all, key)

@@ -18,8 +18,8 @@ const (
 	longestPause = time.Minute
 	// forgetAfter is how long failures are remembered after the last one.
 	forgetAfter = 15 * time.Minute
-	// rememberMost bounds memory: whoever sends from very many networks is met by the pauses of the account.
-	rememberMost = 20_000
+	// maxRemembered bounds memory: whoever sends from very many networks is met by the pauses of the account.
+	maxRemembered = 20_000
 )
 
 // TooMany reports that a name or a network has failed too often: nothing was looked at.
@@ -77,7 +77,7 @@ func (t *Tries) Failed(name string, from netip.Addr, now time.Time) {
 	if t.failed == nil {
 		t.failed = map[string]failures{}
 	}
-	if len(t.failed) >= rememberMost {
+	if len(t.failed) >= maxRemembered {
 		t.forget(now)
 	}
 	for _, key := range keysOf(name, from) {
@@ -98,7 +98,7 @@ func (t *Tries) forget(now time.Time) {
 		}
 	}
 	for key := range t.failed {
-		if len(t.failed) <= rememberMost*9/10 {
+		if len(t.failed) <= maxRemembered*9/10 {
 			return
 		}
 		delete(t.failed, key)

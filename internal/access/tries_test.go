@@ -58,10 +58,10 @@ func TestFailuresInARowCostMoreAndMore(t *testing.T) {
 
 func TestMemoryForFailuresIsBounded(t *testing.T) {
 	var tries Tries
-	for i := range 3 * rememberMost {
+	for i := range 3 * maxRemembered {
 		tries.Failed(fmt.Sprint("nobody", i), netip.AddrFrom4([4]byte{10, byte(i >> 16), byte(i >> 8), byte(i)}), noon)
 	}
-	require.LessOrEqual(t, len(tries.failed), rememberMost+1)
+	require.LessOrEqual(t, len(tries.failed), maxRemembered+1)
 }
 
 func TestPasswordsAreHashedAFewAtOnce(t *testing.T) {
@@ -101,9 +101,9 @@ func TestPacesOfKeysThatRestAreForgotten(t *testing.T) {
 		p.Allow(of, "busy")
 	}
 	require.False(t, p.Allow(of, "busy"))
-	for i := range 2 * paceMost {
+	for i := range 2 * maxPace {
 		require.True(t, p.Allow(of, fmt.Sprint("key ", i)))
 	}
-	require.LessOrEqual(t, len(p.keys["updates"]), paceMost)
+	require.LessOrEqual(t, len(p.keys["updates"]), maxPace)
 	require.True(t, p.Allow(Pace{What: "rare", PerSecond: 0.001, Burst: 0.001}, "busy"), "one at least")
 }

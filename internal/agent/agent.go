@@ -59,9 +59,9 @@ type LinkOptions struct {
 
 const (
 	requestLimit = 5 * time.Second
-	announceMost = 5 * time.Minute // an announcement is due after this long, even if nothing differs
+	maxAnnouncePause = 5 * time.Minute // an announcement is due after this long, even if nothing differs
 	retryBase    = 500 * time.Millisecond
-	retryMost    = 10 * time.Second       // the network may be back at any moment
+	maxRetry    = 10 * time.Second       // the network may be back at any moment
 	slowFor      = 300 * time.Millisecond // how long an announcement waits for sources that are no witnesses
 )
 

@@ -65,7 +65,7 @@ func (r *runner) gather(ctx context.Context, seen netip.Addr, why reason) []wan.
 		kind    wan.Source
 		reports []wan.Report
 	}
-	ask := moved || why != (reason{}) && !why.known || time.Since(r.round) >= announceMost
+	ask := moved || why != (reason{}) && !why.known || time.Since(r.round) >= maxAnnouncePause
 	if ask {
 		r.round = time.Now()
 	}
@@ -78,7 +78,7 @@ func (r *runner) gather(ctx context.Context, seen netip.Addr, why reason) []wan.
 			continue
 		}
 		asked++
-		if s.Kind().Witness() {
+		if s.Kind().SeenFromOutside() {
 			witnesses++
 		}
 		r.side.Go(func() { answers <- said{s.Kind(), s.Learn(ctx)} })
@@ -91,7 +91,7 @@ func (r *runner) gather(ctx context.Context, seen netip.Addr, why reason) []wan.
 		select {
 		case a := <-answers:
 			now[a.kind] = a.reports
-			if a.kind.Witness() {
+			if a.kind.SeenFromOutside() {
 				witnesses--
 			}
 		case <-slow.C:

@@ -43,8 +43,8 @@ const tryLimit = 1500 * time.Millisecond
 
 // survey looks at the devices on record: is each there, under which address, and how are its ports from inside. Ports are tried
 // first, which is also what makes the system ask for the device's MAC.
-func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.WatchItem) []contract.Sighting {
-	out := make([]contract.Sighting, len(list))
+func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.WatchedDevice) []contract.DeviceReport {
+	out := make([]contract.DeviceReport, len(list))
 	slots := make(chan struct{}, 16)
 	var wg sync.WaitGroup
 	for i, item := range list {
@@ -67,7 +67,7 @@ func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.Wa
 const askedFor = 9 * time.Second
 
 // asked waits until the system has asked again for the devices that it knew before, and that are not known to be there otherwise.
-func asked(ctx context.Context, lan LAN, table []Neighbour, seen []contract.Sighting, list []contract.WatchItem) []Neighbour {
+func asked(ctx context.Context, lan LAN, table []Neighbour, seen []contract.DeviceReport, list []contract.WatchedDevice) []Neighbour {
 	until := time.Now().Add(askedFor)
 	for time.Now().Before(until) {
 		doubt := false
@@ -85,8 +85,8 @@ func asked(ctx context.Context, lan LAN, table []Neighbour, seen []contract.Sigh
 	return table
 }
 
-func look(ctx context.Context, lan LAN, before []Neighbour, item contract.WatchItem) contract.Sighting {
-	out := contract.Sighting{Device: item.Device, At: time.Now().UTC()}
+func look(ctx context.Context, lan LAN, before []Neighbour, item contract.WatchedDevice) contract.DeviceReport {
+	out := contract.DeviceReport{Device: item.Device, At: time.Now().UTC()}
 	at, err := netip.ParseAddr(item.Address)
 	if err != nil {
 		return out
@@ -105,7 +105,7 @@ func look(ctx context.Context, lan LAN, before []Neighbour, item contract.WatchI
 
 // settle adds what the neighbour table says after the ports were tried. Whoever answers at the recorded address with another MAC is
 // not the device.
-func settle(s *contract.Sighting, item contract.WatchItem, table []Neighbour) {
+func settle(s *contract.DeviceReport, item contract.WatchedDevice, table []Neighbour) {
 	at, err := netip.ParseAddr(item.Address)
 	if err != nil {
 		return
@@ -124,7 +124,7 @@ func settle(s *contract.Sighting, item contract.WatchItem, table []Neighbour) {
 }
 
 // doubtful reports whether a device is there only because it was a while ago: none of its ports answers now.
-func doubtful(s contract.Sighting, item contract.WatchItem, table []Neighbour) bool {
+func doubtful(s contract.DeviceReport, item contract.WatchedDevice, table []Neighbour) bool {
 	for _, p := range s.Ports {
 		if p.State == "open" || p.State == "refused" {
 			return false

@@ -44,14 +44,14 @@ func await(t *testing.T, what string, ready func() bool) {
 	require.Eventually(t, ready, 20*time.Second, 20*time.Millisecond, what)
 }
 
-func standing(t *testing.T, s *testbed.Service) contract.LinkStanding {
+func standing(t *testing.T, s *testbed.Service) contract.LinkReport {
 	t.Helper()
 	l, err := s.Client.Link(context.Background(), "KET-07", "main")
 	require.NoError(t, err)
-	if l.Standing == nil {
-		return contract.LinkStanding{}
+	if l.Report == nil {
+		return contract.LinkReport{}
 	}
-	return *l.Standing
+	return *l.Report
 }
 
 func TestAnAgentTellsAllItsSourcesAndItsStatus(t *testing.T) {
@@ -196,7 +196,7 @@ func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
 	awaitAddress(t, s, "127.111.5.8")
 	seen, err := s.Client.LAN(t.Context(), "KET-07", true)
 	require.NoError(t, err)
-	by := map[string]contract.Sighting{}
+	by := map[string]contract.DeviceReport{}
 	for _, g := range seen {
 		by[g.Device] = g
 	}
@@ -246,7 +246,7 @@ func TestAnAgentTakesAnotherKeyInThePlaceOfItsOwn(t *testing.T) {
 	require.Len(t, first, 1)
 	before, err := os.ReadFile(filepath.Join(state, "agent.json"))
 	require.NoError(t, err)
-	require.NoError(t, s.Client.TurnKey(t.Context(), first[0].ID))
+	require.NoError(t, s.Client.RotateKey(t.Context(), first[0].ID))
 	w.move("127.111.5.21") // it asks the server
 	awaitAddress(t, s, "127.111.5.21")
 	await(t, "the old key is revoked when the new one is in use", func() bool {
@@ -258,7 +258,7 @@ func TestAnAgentTakesAnotherKeyInThePlaceOfItsOwn(t *testing.T) {
 	require.NotEqual(t, before, after)
 	w.move("127.111.5.22")
 	awaitAddress(t, s, "127.111.5.22")
-	require.Error(t, s.Client.TurnKey(t.Context(), first[0].ID), "a revoked key has no successor")
+	require.Error(t, s.Client.RotateKey(t.Context(), first[0].ID), "a revoked key has no successor")
 }
 
 func TestAHostnameFollowsADevicesIPv6Address(t *testing.T) {

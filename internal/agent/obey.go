@@ -13,7 +13,7 @@ import (
 // obey asks the server what is to be done at the site, and does it: look at the devices on record at intervals and when somebody
 // waits for it, and prove that ports are passed on. It touches nothing that is not on the site's record.
 func (r *runner) obey(ctx context.Context) {
-	var orders contract.Orders
+	var orders contract.AgentTasks
 	var next time.Time
 	var wg sync.WaitGroup
 	defer wg.Wait()
@@ -31,7 +31,7 @@ func (r *runner) obey(ctx context.Context) {
 			continue // on a new connection
 		}
 		if err != nil {
-			if !pause(ctx, pace.Backoff(failures, time.Second, retryMost, rand.Float64())) {
+			if !pause(ctx, pace.Backoff(failures, time.Second, maxRetry, rand.Float64())) {
 				return
 			}
 			failures++
@@ -50,12 +50,12 @@ func (r *runner) obey(ctx context.Context) {
 				wg.Go(func() { r.prove(ctx, p) })
 			}
 		}
-		due := got.Look != 0 || got.Version != orders.Version || time.Now().After(next)
+		due := got.Scan != 0 || got.Version != orders.Version || time.Now().After(next)
 		orders = got
 		if due {
 			watched = time.Now()
 		}
-		if due && (len(orders.Watch) > 0 || orders.Look != 0) {
+		if due && (len(orders.Watch) > 0 || orders.Scan != 0) {
 			r.watch(ctx, orders)
 		}
 		if due {
@@ -68,7 +68,7 @@ func (r *runner) obey(ctx context.Context) {
 const proofPause = 200 * time.Millisecond
 
 // watch looks at the devices on record once and tells the server. Those that it does not find are searched for meanwhile.
-func (r *runner) watch(ctx context.Context, o contract.Orders) {
+func (r *runner) watch(ctx context.Context, o contract.AgentTasks) {
 	r.finder.ask(ctx, r.o.LAN, o.Watch)
 	seen := r.report(ctx, o)
 	table, _ := r.o.LAN.Neighbours(ctx)
@@ -78,25 +78,25 @@ func (r *runner) watch(ctx context.Context, o contract.Orders) {
 			r.log.Info("devices are not where they should be; the LAN is searched for them", "devices", len(missing))
 			search(ctx, r.o.LAN, missing)
 			if table, _ := r.o.LAN.Neighbours(ctx); ctx.Err() == nil && someFound(table, missing) {
-				r.report(ctx, contract.Orders{Watch: o.Watch})
+				r.report(ctx, contract.AgentTasks{Watch: o.Watch})
 			}
 		})
 	}
 }
 
 // report looks, and tells the server what it saw.
-func (r *runner) report(ctx context.Context, o contract.Orders) []contract.Sighting {
-	report := contract.LANReport{Look: o.Look}
+func (r *runner) report(ctx context.Context, o contract.AgentTasks) []contract.DeviceReport {
+	report := contract.LANReport{Scan: o.Scan}
 	neighbours, err := r.o.LAN.Neighbours(ctx)
 	if err != nil {
 		report.Problem = err.Error()
 	}
-	report.Sightings = survey(ctx, r.o.LAN, neighbours, o.Watch)
+	report.Devices = survey(ctx, r.o.LAN, neighbours, o.Watch)
 	table, _ := r.o.LAN.Neighbours(ctx)
-	r.finder.sixes(r.o.LAN, table, o.Watch, report.Sightings)
-	r.tellStatus(func(s *Status) { s.LAN, s.LANTrouble = report.Sightings, report.Problem })
+	r.finder.sixes(r.o.LAN, table, o.Watch, report.Devices)
+	r.tellStatus(func(s *Status) { s.LAN, s.LANTrouble = report.Devices, report.Problem })
 	if err := r.to.any.ReportLAN(ctx, report); err != nil && ctx.Err() == nil {
 		r.log.Warn("what the LAN looks like could not be told", "error", err)
 	}
-	return report.Sightings
+	return report.Devices
 }

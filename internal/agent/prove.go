@@ -12,20 +12,20 @@ import (
 )
 
 // prove listens on a port for a while: where the nonce arrives there, the router passes the external port on.
-func (r *runner) prove(ctx context.Context, p contract.ProofOrder) {
+func (r *runner) prove(ctx context.Context, p contract.ProofTask) {
 	ctx, cancel := context.WithTimeout(ctx, proofTime(p.Seconds))
 	defer cancel()
-	tell := func(w contract.ProofWord) {
+	tell := func(w contract.ProofNews) {
 		if err := r.to.any.TellProof(context.WithoutCancel(ctx), p.ID, w); err != nil {
 			r.log.Warn("the server could not be told of a proof", "error", err)
 		}
 	}
-	arrived, err := listenFor(ctx, p, func() { tell(contract.ProofWord{State: "listening", Address: r.ownAddress(ctx)}) })
+	arrived, err := listenFor(ctx, p, func() { tell(contract.ProofNews{State: "listening", Address: r.ownAddress(ctx)}) })
 	switch {
 	case err != nil:
-		tell(contract.ProofWord{State: "failed", Problem: err.Error()})
+		tell(contract.ProofNews{State: "failed", Problem: err.Error()})
 	case arrived != "":
-		tell(contract.ProofWord{State: "arrived", From: arrived})
+		tell(contract.ProofNews{State: "arrived", From: arrived})
 	}
 }
 
@@ -40,12 +40,12 @@ func (r *runner) ownAddress(ctx context.Context) string {
 	return host
 }
 
-// proofMost is the longest that a port is listened on, whatever the server asks for.
-const proofMost = time.Minute
+// maxProof is the longest that a port is listened on, whatever the server asks for.
+const maxProof = time.Minute
 
 func proofTime(seconds float64) time.Duration {
-	if !(seconds > 0 && seconds < proofMost.Seconds()) {
-		return proofMost
+	if !(seconds > 0 && seconds < maxProof.Seconds()) {
+		return maxProof
 	}
 	return time.Duration(seconds * float64(time.Second))
 }
@@ -57,7 +57,7 @@ func Answer(nonce string) string {
 }
 
 // listenFor waits for the nonce and gives whom it came from; "" where it did not come.
-func listenFor(ctx context.Context, p contract.ProofOrder, ready func()) (from string, err error) {
+func listenFor(ctx context.Context, p contract.ProofTask, ready func()) (from string, err error) {
 	at := fmt.Sprintf(":%d", p.Port)
 	busy := func(err error) error {
 		return fmt.Errorf("port %d cannot be listened on (%w); choose another internal port, above 1023 for an agent without rights", p.Port, err)

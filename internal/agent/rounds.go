@@ -115,7 +115,7 @@ func (r *runner) loop(ctx context.Context) error {
 		default:
 			var away *client.Unreachable
 			r.fleet.set(r, errors.As(err, &away))
-			wait = pace.Backoff(failures, retryBase, min(r.every, retryMost), rand.Float64())
+			wait = pace.Backoff(failures, retryBase, min(r.every, maxRetry), rand.Float64())
 			failures++
 			r.log.Warn("the server could not be told", "error", err, "again in", wait.Round(time.Millisecond))
 			r.tellStatus(func(s *Status) { s.Trouble = err.Error() })
@@ -167,7 +167,7 @@ func (r *runner) check(ctx context.Context, why reason) error {
 	if len(servers) > 0 && r.server.STUN > 0 && !why.known {
 		one := r.stun(servers[:1]).Learn(ctx)[0]
 		told := one.Problem == "" && one.Addresses == r.beat
-		if told && why == (reason{}) && r.held == 0 && !r.missing() && time.Since(r.word) < announceMost {
+		if told && why == (reason{}) && r.held == 0 && !r.missing() && time.Since(r.word) < maxAnnouncePause {
 			return nil
 		}
 		if one.Problem == "" && one.Addresses.Known() {

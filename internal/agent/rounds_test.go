@@ -125,8 +125,8 @@ func TestWhereADeviceIsFollowsTheNewestAnswer(t *testing.T) {
 	} {
 		require.Equal(t, c.want, whereIs(c.table, recorderMAC, at), name)
 	}
-	item := contract.WatchItem{Device: "recorder", MAC: recorderMAC, Address: "192.168.7.20"}
-	var s contract.Sighting
+	item := contract.WatchedDevice{Device: "recorder", MAC: recorderMAC, Address: "192.168.7.20"}
+	var s contract.DeviceReport
 	settle(&s, item, []Neighbour{neighbour("192.168.7.20", otherMAC, 0)})
 	require.Equal(t, otherMAC, s.MAC, "who has its address is told")
 	require.False(t, s.Present)
@@ -134,8 +134,8 @@ func TestWhereADeviceIsFollowsTheNewestAnswer(t *testing.T) {
 
 func TestASearchStaysInsideItsBudget(t *testing.T) {
 	prefix := netip.MustParsePrefix
-	item := func(address string) []contract.WatchItem {
-		return []contract.WatchItem{{MAC: recorderMAC, Address: address}}
+	item := func(address string) []contract.WatchedDevice {
+		return []contract.WatchedDevice{{MAC: recorderMAC, Address: address}}
 	}
 	for name, c := range map[string]struct {
 		prefixes []netip.Prefix
@@ -160,14 +160,14 @@ func TestASearchStaysInsideItsBudget(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		f := finder{searched: map[string]time.Time{}}
 		list := item("192.168.7.20")
-		away := []contract.Sighting{{Device: "recorder"}}
+		away := []contract.DeviceReport{{Device: "recorder"}}
 		require.Len(t, f.missing(nil, list, away), 1)
 		require.Empty(t, f.missing(nil, list, away), "one search at a time")
 		f.done()
 		require.Empty(t, f.missing(nil, list, away), "it was searched for just now")
 		time.Sleep(searchAgain)
-		require.Empty(t, f.missing(nil, list, []contract.Sighting{{Present: true}}), "it is where it should be")
-		require.Empty(t, f.missing(nil, list, []contract.Sighting{{Present: true, Found: "192.168.7.33"}}), "it is known where it is")
+		require.Empty(t, f.missing(nil, list, []contract.DeviceReport{{Present: true}}), "it is where it should be")
+		require.Empty(t, f.missing(nil, list, []contract.DeviceReport{{Present: true, Found: "192.168.7.33"}}), "it is known where it is")
 		require.Len(t, f.missing(nil, list, away), 1)
 		f.done()
 		l := &quietLAN{prefixes: []netip.Prefix{prefix("192.168.7.0/24")}, appears: 100}

@@ -151,7 +151,7 @@ func (r *runner) enrol(ctx context.Context) (state, error) {
 			return state{}, fmt.Errorf("enrol: %w", err)
 		}
 		r.log.Warn("cannot enrol yet; trying again", "error", err)
-		if !pause(ctx, pace.Backoff(failures, retryBase, retryMost, rand.Float64())) {
+		if !pause(ctx, pace.Backoff(failures, retryBase, maxRetry, rand.Float64())) {
 			return state{}, ctx.Err()
 		}
 	}
@@ -178,7 +178,7 @@ func (r *runner) order() []wan.Source {
 		}
 	}
 	if len(out) == 0 {
-		return wan.UsualOrder
+		return wan.DefaultOrder
 	}
 	return out
 }
@@ -238,7 +238,7 @@ func (r *runner) tell(ctx context.Context, why reason) error {
 		in.Source, in.NoticedMS = string(r.by), time.Since(r.noticed).Milliseconds()
 	}
 	if o.Protocol < 2 { // an older server takes what it sees itself
-		if r.sent.Of(seen.Is6()) == seen && time.Since(r.word) < announceMost {
+		if r.sent.Of(seen.Is6()) == seen && time.Since(r.word) < maxAnnouncePause {
 			return nil
 		}
 		in.Source = string(wan.SourceObserved)

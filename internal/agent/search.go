@@ -39,7 +39,7 @@ type finder struct {
 }
 
 // ask asks for the devices on record before they are looked at: at their addresses, and at those that IPv6 makes of their MACs.
-func (f *finder) ask(ctx context.Context, lan LAN, list []contract.WatchItem) {
+func (f *finder) ask(ctx context.Context, lan LAN, list []contract.WatchedDevice) {
 	s, ok := lan.(Searcher)
 	if !ok {
 		return
@@ -80,7 +80,7 @@ func (f *finder) ask(ctx context.Context, lan LAN, list []contract.WatchItem) {
 }
 
 // sixes gives each device the IPv6 address that it is known by.
-func (f *finder) sixes(lan LAN, table []Neighbour, list []contract.WatchItem, seen []contract.Sighting) {
+func (f *finder) sixes(lan LAN, table []Neighbour, list []contract.WatchedDevice, seen []contract.DeviceReport) {
 	var prefixes []netip.Prefix
 	if s, ok := lan.(Searcher); ok {
 		prefixes = s.Prefixes()
@@ -115,7 +115,7 @@ func (f *finder) sixes(lan LAN, table []Neighbour, list []contract.WatchItem, se
 }
 
 // missing lists the devices that are not where they should be, nor anywhere else that is known, and for which a search is due.
-func (f *finder) missing(table []Neighbour, list []contract.WatchItem, seen []contract.Sighting) (out []contract.WatchItem) {
+func (f *finder) missing(table []Neighbour, list []contract.WatchedDevice, seen []contract.DeviceReport) (out []contract.WatchedDevice) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for i, item := range list {
@@ -145,7 +145,7 @@ func (f *finder) done() {
 }
 
 // search asks for every address of the LAN until the devices are found, or there is none left.
-func search(ctx context.Context, lan LAN, list []contract.WatchItem) {
+func search(ctx context.Context, lan LAN, list []contract.WatchedDevice) {
 	s, ok := lan.(Searcher)
 	if !ok {
 		return
@@ -166,11 +166,11 @@ func search(ctx context.Context, lan LAN, list []contract.WatchItem) {
 	pause(ctx, time.Second)
 }
 
-func someFound(table []Neighbour, list []contract.WatchItem) bool {
-	return slices.ContainsFunc(list, func(item contract.WatchItem) bool { return allFound(table, []contract.WatchItem{item}) })
+func someFound(table []Neighbour, list []contract.WatchedDevice) bool {
+	return slices.ContainsFunc(list, func(item contract.WatchedDevice) bool { return allFound(table, []contract.WatchedDevice{item}) })
 }
 
-func allFound(table []Neighbour, list []contract.WatchItem) bool {
+func allFound(table []Neighbour, list []contract.WatchedDevice) bool {
 	for _, item := range list {
 		at, _ := netip.ParseAddr(item.Address)
 		if !whereIs(table, item.MAC, at).IsValid() {
@@ -181,7 +181,7 @@ func allFound(table []Neighbour, list []contract.WatchItem) bool {
 }
 
 // targets lists the addresses to search: those of the LANs on which the devices are on record, or of all where that is none of ours.
-func targets(prefixes []netip.Prefix, list []contract.WatchItem) (out []netip.Addr) {
+func targets(prefixes []netip.Prefix, list []contract.WatchedDevice) (out []netip.Addr) {
 	var of []netip.Prefix
 	add := func(p netip.Prefix, near netip.Addr) {
 		if p.Bits() < searchBits { // the part around the address

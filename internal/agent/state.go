@@ -4,7 +4,7 @@ import (
 	"net/netip"
 	"path/filepath"
 
-	"inkpost.example/inkpost/internal/keep"
+	"inkpost.example/inkpost/internal/statefile"
 )
 
 // state is what an agent keeps between runs.
@@ -21,9 +21,9 @@ type state struct {
 func stateFile(dir string) string { return filepath.Join(dir, "agent.json") }
 
 // Enrolled reports whether an agent has enrolled from this folder.
-func Enrolled(dir string) bool { return keep.Exists(stateFile(dir)) }
+func Enrolled(dir string) bool { return statefile.Exists(stateFile(dir)) }
 
-func readState(dir string) (state, error) { return keep.ReadState[state](stateFile(dir)) }
+func readState(dir string) (state, error) { return statefile.ReadState[state](stateFile(dir)) }
 
 // write keeps the state where only the agent's user can read it.
-func (s state) write(dir string) error { return keep.WriteState(stateFile(dir), s) }
+func (s state) write(dir string) error { return statefile.WriteState(stateFile(dir), s) }

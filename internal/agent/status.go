@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/keep"
+	"inkpost.example/inkpost/internal/statefile"
 )
 
 // Status is what an agent knows, for people at the site.
@@ -25,7 +25,7 @@ type Status struct {
 	Trouble    string                  `json:"trouble,omitempty"`
 	Resolver   string                  `json:"resolver,omitempty"`
 	Sources    []contract.SourceReport `json:"sources,omitempty"`
-	LAN        []contract.Sighting     `json:"lan,omitempty"`
+	LAN        []contract.DeviceReport `json:"lan,omitempty"`
 	LANTrouble string                  `json:"lan_trouble,omitempty"`
 	Written    time.Time               `json:"written"`
 }
@@ -40,7 +40,7 @@ func (r *runner) tellStatus(edit func(*Status)) {
 	doc, err := json.MarshalIndent(r.status, "", "  ")
 	r.mu.Unlock()
 	if err == nil {
-		err = keep.Write(filepath.Join(r.dir, statusFile), doc)
+		err = statefile.Write(filepath.Join(r.dir, statusFile), doc)
 	}
 	if err != nil {
 		r.log.Warn("the status file cannot be written; the agent goes on", "error", err)

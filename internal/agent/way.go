@@ -107,7 +107,7 @@ func (w *way) dial(ctx context.Context, network, address string) (net.Conn, erro
 
 // line is an HTTP client that goes one way, over one address family or any.
 func (w *way) line(family string, limit time.Duration) (*http.Client, *http.Transport) {
-	t := &http.Transport{ResponseHeaderTimeout: limit, MaxIdleConns: 1, IdleConnTimeout: 2 * announceMost, ForceAttemptHTTP2: true,
+	t := &http.Transport{ResponseHeaderTimeout: limit, MaxIdleConns: 1, IdleConnTimeout: 2 * maxAnnouncePause, ForceAttemptHTTP2: true,
 		DialContext: func(ctx context.Context, _, address string) (net.Conn, error) {
 			return w.dial(ctx, "tcp"+family, address)
 		}}
@@ -146,7 +146,7 @@ func (c clients) hangUp() {
 }
 
 // orders asks what is to be done. The request waits at the server, longer than others may.
-func (c clients) orders(ctx context.Context, have string, until time.Duration) (contract.Orders, error) {
+func (c clients) orders(ctx context.Context, have string, until time.Duration) (contract.AgentTasks, error) {
 	return c.patient.Orders(ctx, have, min(max(until, 0), ordersWait))
 }
 

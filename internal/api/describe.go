@@ -62,7 +62,11 @@ func describe(routes []route, version string) ([]byte, error) {
 			op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("key"))
 		}
 		if r.in != nil {
-			ref, err := schema(r.in)
+			document := r.in
+			if names := r.readOnly(); names != nil { // one document a resource: the one that is read
+				document = r.out
+			}
+			ref, err := schema(document)
 			if err != nil {
 				return nil, fmt.Errorf("describe %s %s: %w", r.method, r.path, err)
 			}
@@ -82,7 +86,33 @@ func describe(routes []route, version string) ([]byte, error) {
 				WithContent(openapi3.NewContentWithSchemaRef(problem, []string{"application/problem+json"}))))
 		doc.AddOperation(templated(r.path), r.method, op)
 	}
+	for _, r := range routes { // once every schema is there
+		markReadOnly(doc.Components.Schemas, reflect.TypeOf(r.out), r.readOnly())
+	}
 	return doc.MarshalJSON()
+}
+
+// markReadOnly marks fields of a document that only the server sets.
+func markReadOnly(schemas openapi3.Schemas, t reflect.Type, names []string) {
+	if len(names) == 0 {
+		return
+	}
+	ref := schemas[t.Name()]
+	if ref == nil || ref.Value == nil {
+		return
+	}
+	for _, name := range names {
+		if p := ref.Value.Properties[name]; p != nil && (p.Value == nil || !p.Value.ReadOnly) {
+			field := openapi3.NewSchema()
+			if p.Value != nil && p.Ref == "" {
+				*field = *p.Value
+			} else {
+				field.AllOf = openapi3.SchemaRefs{p}
+			}
+			field.ReadOnly = true
+			ref.Value.Properties[name] = openapi3.NewSchemaRef("", field)
+		}
+	}
 }
 
 // schema describes what may stand in a query parameter.

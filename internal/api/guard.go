@@ -45,7 +45,9 @@ var (
 
 // guarded finds out who calls, and lets through whoever may.
 func (a *api) guarded(r route) echo.HandlerFunc {
+	readOnly := r.readOnly()
 	return func(c *echo.Context) error {
+		c.Set(readOnlyKey, readOnly)
 		if limit := r.limit(); limit > 0 {
 			bounded, cancel := context.WithTimeout(c.Request().Context(), limit)
 			defer cancel()

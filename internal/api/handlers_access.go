@@ -144,8 +144,8 @@ func (a *api) observed(c *echo.Context, p principal) error {
 	return c.JSON(http.StatusOK, out)
 }
 
-// noticedMost bounds how long ago a sender may claim to have noticed: an agent that was cut off may have waited days.
-const noticedMost = 7 * 24 * time.Hour
+// maxNoticed bounds how long ago a sender may claim to have noticed: an agent that was cut off may have waited days.
+const maxNoticed = 7 * 24 * time.Hour
 
 func (a *api) announce(c *echo.Context, p principal) error {
 	if err := a.bound(announcementOfKey, p); err != nil {
@@ -170,10 +170,10 @@ func (a *api) announce(c *echo.Context, p principal) error {
 		}
 	}
 	ago := time.Duration(0)
-	if in.NoticedMS >= 0 && in.NoticedMS <= noticedMost.Milliseconds() {
+	if in.NoticedMS >= 0 && in.NoticedMS <= maxNoticed.Milliseconds() {
 		ago = time.Duration(in.NoticedMS) * time.Millisecond
 	} else {
-		f.Note("noticed_ms", fmt.Errorf("%d is out of range; 0 to %d are allowed", in.NoticedMS, noticedMost.Milliseconds()))
+		f.Note("noticed_ms", fmt.Errorf("%d is out of range; 0 to %d are allowed", in.NoticedMS, maxNoticed.Milliseconds()))
 	}
 	if err := f.Err(); err != nil {
 		return err

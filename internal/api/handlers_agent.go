@@ -24,8 +24,8 @@ import (
 
 // Bounds of what an agent may report.
 const (
-	reportsMost = 16
-	wordsMost   = 300 // characters of one remark
+	maxReports = 16
+	maxWords   = 300 // characters of one remark
 )
 
 // errClock refuses an announcement of an agent whose clock is wrong: what it reports cannot be put in order.
@@ -53,8 +53,8 @@ func (a *api) report(c *echo.Context, p principal, in contract.Announcement, not
 	reported := siteside.Reported{Noticed: noticed, Source: noticedBy, Agent: strings.TrimSpace(in.Version + " " + in.Platform), Protocol: in.Protocol,
 		Resolver: in.Resolver, Cannot: in.Cannot}
 	var f site.Flaws
-	if len(in.Reports) > reportsMost || len(in.Chain) > reportsMost || len(in.Cannot) > reportsMost || len(in.Down) > reportsMost {
-		f.Note("reports", fmt.Errorf("there are too many; %d at most", reportsMost))
+	if len(in.Reports) > maxReports || len(in.Chain) > maxReports || len(in.Cannot) > maxReports || len(in.Down) > maxReports {
+		f.Note("reports", fmt.Errorf("there are too many; %d at most", maxReports))
 		return f.Err()
 	}
 	for i, r := range in.Reports {
@@ -69,8 +69,8 @@ func (a *api) report(c *echo.Context, p principal, in contract.Announcement, not
 		reported.Chain = append(reported.Chain, at)
 	}
 	for _, words := range append([]string{in.Version, in.Platform, in.Resolver}, append(in.Cannot, in.Down...)...) {
-		if len(words) > wordsMost {
-			f.Note("words", fmt.Errorf("a remark has more than %d characters", wordsMost))
+		if len(words) > maxWords {
+			f.Note("words", fmt.Errorf("a remark has more than %d characters", maxWords))
 		}
 	}
 	if err := f.Err(); err != nil {
@@ -90,11 +90,11 @@ func readReport(in contract.SourceReport, now time.Time) (wan.Report, error) {
 	if err != nil {
 		return wan.Report{}, err
 	}
-	if len(in.Via) > wordsMost || len(in.Problem) > wordsMost {
-		return wan.Report{}, fmt.Errorf("a remark has more than %d characters", wordsMost)
+	if len(in.Via) > maxWords || len(in.Problem) > maxWords {
+		return wan.Report{}, fmt.Errorf("a remark has more than %d characters", maxWords)
 	}
-	if in.AgeMS < 0 || in.AgeMS > noticedMost.Milliseconds() {
-		return wan.Report{}, fmt.Errorf("age_ms %d is out of range; 0 to %d are allowed", in.AgeMS, noticedMost.Milliseconds())
+	if in.AgeMS < 0 || in.AgeMS > maxNoticed.Milliseconds() {
+		return wan.Report{}, fmt.Errorf("age_ms %d is out of range; 0 to %d are allowed", in.AgeMS, maxNoticed.Milliseconds())
 	}
 	out := wan.Report{Source: source, Via: in.Via, At: now.Add(-time.Duration(in.AgeMS) * time.Millisecond), Problem: in.Problem}
 	four, err := typed("ipv4", in.IPv4)
@@ -126,13 +126,13 @@ func (a *api) noteRefused(c *echo.Context, k store.Key, named string, err error)
 	}
 }
 
-// ordersMost is the longest that a question for orders waits.
-const ordersMost = 55
+// maxTaskWait is the longest that a question for orders waits.
+const maxTaskWait = 55
 
 func (a *api) orders(c *echo.Context, p principal) error {
 	wait, err := strconv.Atoi(cmp.Or(c.QueryParam("wait_seconds"), "0"))
-	if err != nil || wait < 0 || wait > ordersMost {
-		return site.Flaws{{Field: "wait_seconds", Detail: fmt.Sprintf("%q is out of range; 0 to %d", c.QueryParam("wait_seconds"), ordersMost)}}
+	if err != nil || wait < 0 || wait > maxTaskWait {
+		return site.Flaws{{Field: "wait_seconds", Detail: fmt.Sprintf("%q is out of range; 0 to %d", c.QueryParam("wait_seconds"), maxTaskWait)}}
 	}
 	ctx, cancel := context.WithTimeout(c.Request().Context(), time.Duration(wait)*time.Second)
 	defer cancel()
@@ -140,8 +140,8 @@ func (a *api) orders(c *echo.Context, p principal) error {
 	return ok(c, http.StatusOK, out, err)
 }
 
-// sightingsMost bounds a report; no site has more devices on record.
-const sightingsMost = 1000
+// maxDevices bounds a report; no site has more devices on record.
+const maxDevices = 1000
 
 func (a *api) takeLAN(c *echo.Context, p principal) error {
 	if err := a.bound(lanReportOfKey, p); err != nil {
@@ -151,12 +151,12 @@ func (a *api) takeLAN(c *echo.Context, p principal) error {
 	if err := decodeReport(c, &in); err != nil {
 		return err
 	}
-	if len(in.Sightings) > sightingsMost {
-		return site.Flaws{{Field: "sightings", Detail: fmt.Sprintf("there are more than %d", sightingsMost)}}
+	if len(in.Devices) > maxDevices {
+		return site.Flaws{{Field: "devices", Detail: fmt.Sprintf("there are more than %d", maxDevices)}}
 	}
-	for i, s := range in.Sightings {
+	for i, s := range in.Devices {
 		if err := checkSighting(s); err != nil {
-			return site.Flaws{{Field: fmt.Sprintf("sightings[%d]", i), Detail: err.Error()}}
+			return site.Flaws{{Field: fmt.Sprintf("devices[%d]", i), Detail: err.Error()}}
 		}
 	}
 	if err := a.engine().NoteDevices(p.linkID, in); err != nil {
@@ -166,30 +166,30 @@ func (a *api) takeLAN(c *echo.Context, p principal) error {
 }
 
 // checkSighting bounds what an agent says of one device.
-func checkSighting(s contract.Sighting) error {
-	if len(s.Ports) > sightingsMost {
-		return fmt.Errorf("has more than %d ports", sightingsMost)
+func checkSighting(s contract.DeviceReport) error {
+	if len(s.Ports) > maxDevices {
+		return fmt.Errorf("has more than %d ports", maxDevices)
 	}
 	for _, words := range []string{s.Device, s.Found, s.IPv6, s.MAC} {
-		if len(words) > wordsMost {
-			return fmt.Errorf("a text has more than %d characters", wordsMost)
+		if len(words) > maxWords {
+			return fmt.Errorf("a text has more than %d characters", maxWords)
 		}
 	}
 	for _, p := range s.Ports {
-		if len(p.Service) > wordsMost || len(p.State) > wordsMost || len(p.Detail) > wordsMost {
-			return fmt.Errorf("a text about a port has more than %d characters", wordsMost)
+		if len(p.Service) > maxWords || len(p.State) > maxWords || len(p.Detail) > maxWords {
+			return fmt.Errorf("a text about a port has more than %d characters", maxWords)
 		}
 	}
 	return nil
 }
 
 func (a *api) tellProof(c *echo.Context, p principal) error {
-	var in contract.ProofWord
+	var in contract.ProofNews
 	if err := decodeReport(c, &in); err != nil {
 		return err
 	}
-	if len(in.State) > wordsMost || len(in.From) > wordsMost || len(in.Problem) > wordsMost {
-		return site.Flaws{{Field: "problem", Detail: fmt.Sprintf("has more than %d characters", wordsMost)}}
+	if len(in.State) > maxWords || len(in.From) > maxWords || len(in.Problem) > maxWords {
+		return site.Flaws{{Field: "problem", Detail: fmt.Sprintf("has more than %d characters", maxWords)}}
 	}
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {

@@ -151,8 +151,8 @@ func (a *api) assignments(c *echo.Context, p principal) error {
 	return nil
 }
 
-// outcomesMost bounds a batch, attemptsMost the attempts of one outcome that is told in full.
-const outcomesMost, attemptsMost = 5000, 256
+// maxOutcomes bounds a batch, maxAttempts the attempts of one outcome that is told in full.
+const maxOutcomes, maxAttempts = 5000, 256
 
 func (a *api) outcomes(c *echo.Context, p principal) error {
 	if err := a.bound(outcomesOfKey, p); err != nil {
@@ -167,26 +167,26 @@ func (a *api) outcomes(c *echo.Context, p principal) error {
 		return err
 	}
 	var f site.Flaws
-	if len(in.Outcomes) > outcomesMost || len(in.Networks) > reportsMost*4 {
-		f.Note("outcomes", fmt.Errorf("there are too many; %d at most, and %d networks", outcomesMost, reportsMost*4))
+	if len(in.Outcomes) > maxOutcomes || len(in.Networks) > maxReports*4 {
+		f.Note("outcomes", fmt.Errorf("there are too many; %d at most, and %d networks", maxOutcomes, maxReports*4))
 	}
 	if in.Sent.IsZero() {
 		f.Note("sent", fmt.Errorf("is missing; say when the batch was sent"))
 	}
 	for _, words := range append([]string{in.Version, in.Platform, in.Observed, in.Ailing}, in.Networks...) {
-		if len(words) > 2*wordsMost {
-			f.Note("version", fmt.Errorf("a text has more than %d characters", 2*wordsMost))
+		if len(words) > 2*maxWords {
+			f.Note("version", fmt.Errorf("a text has more than %d characters", 2*maxWords))
 			break
 		}
 	}
 	for i, o := range in.Outcomes {
-		if len(o.Attempts) > attemptsMost {
-			f.Note(fmt.Sprintf("outcomes[%d].attempts", i), fmt.Errorf("there are more than %d", attemptsMost))
+		if len(o.Attempts) > maxAttempts {
+			f.Note(fmt.Sprintf("outcomes[%d].attempts", i), fmt.Errorf("there are more than %d", maxAttempts))
 		}
 		if !o.Outcome.Known() {
 			f.Note(fmt.Sprintf("outcomes[%d].outcome", i), fmt.Errorf("%q is unknown", o.Outcome))
 		}
-		if len(o.Said) > 4*wordsMost || len(o.Fingerprint) > wordsMost || o.LatencyUS < 0 || o.LatencyUS > time.Minute.Microseconds() {
+		if len(o.Message) > 4*maxWords || len(o.Fingerprint) > maxWords || o.LatencyUS < 0 || o.LatencyUS > time.Minute.Microseconds() {
 			f.Note(fmt.Sprintf("outcomes[%d]", i), fmt.Errorf("words are too long, or the latency is out of range"))
 		}
 		if len(f) > 5 {

@@ -93,8 +93,8 @@ func (a *api) removeRedirect(c *echo.Context, _ principal) error {
 	return done(c, a.engine().RemoveRedirect(c.Request().Context(), c.Param("name")))
 }
 
-func (a *api) keepHostname(c *echo.Context, _ principal) error {
-	h, err := a.engine().KeepHostname(c.Request().Context(), c.Param("name"))
+func (a *api) holdHostname(c *echo.Context, _ principal) error {
+	h, err := a.engine().HoldHostname(c.Request().Context(), c.Param("name"))
 	return ok(c, http.StatusOK, h, err)
 }
 

@@ -19,17 +19,17 @@ import (
 	"inkpost.example/inkpost/internal/engine/changes"
 )
 
-// textMost bounds every text of a document, in characters; what has a shorter bound of its own is checked where it belongs.
-const textMost = 8192
+// maxText bounds every text of a document, in characters; what has a shorter bound of its own is checked where it belongs.
+const maxText = 8192
 
-// decode reads a JSON document of a person into v. Fields that are not there keep the value they have in v; unknown ones are
-// refused, as are texts with control characters.
+// decode reads a JSON document of a person into v. Fields that are not there keep the value they have in v; read-only ones are passed
+// over; unknown ones are refused, as are texts with control characters.
 func decode(c *echo.Context, v any) error {
 	doc, err := body(c)
 	if err != nil {
 		return err
 	}
-	return read(doc, v)
+	return read(writable(c, doc), v)
 }
 
 // decodeReport reads a JSON document of an agent or a vantage point into v. What devices and routers said stands in it: control
@@ -43,8 +43,8 @@ func decodeReport(c *echo.Context, v any) error {
 		return err
 	}
 	return texts(reflect.ValueOf(v).Elem(), "", func(field, s string) (string, error) {
-		if n := utf8.RuneCountInString(s); n > textMost {
-			return s, site.Flaws{{Field: field, Detail: fmt.Sprintf("has %d characters; %d are allowed", n, textMost)}}
+		if n := utf8.RuneCountInString(s); n > maxText {
+			return s, site.Flaws{{Field: field, Detail: fmt.Sprintf("has %d characters; %d are allowed", n, maxText)}}
 		}
 		return clean(s), nil
 	})
@@ -57,6 +57,7 @@ func merge[T any](c *echo.Context) (changes.Merge[T], error) {
 	if err != nil {
 		return nil, err
 	}
+	doc = writable(c, doc)
 	var blank T
 	if err := read(doc, &blank); err != nil {
 		return nil, err
@@ -87,8 +88,8 @@ func read(doc []byte, v any) error {
 	}
 	return texts(reflect.ValueOf(v).Elem(), "", func(field, s string) (string, error) {
 		switch {
-		case utf8.RuneCountInString(s) > textMost:
-			return s, site.Flaws{{Field: field, Detail: fmt.Sprintf("has %d characters; %d are allowed", utf8.RuneCountInString(s), textMost)}}
+		case utf8.RuneCountInString(s) > maxText:
+			return s, site.Flaws{{Field: field, Detail: fmt.Sprintf("has %d characters; %d are allowed", utf8.RuneCountInString(s), maxText)}}
 		case strings.IndexFunc(s, unprintable) >= 0:
 			return s, site.Flaws{{Field: field, Detail: "has a control character in it; leave that out"}}
 		}
@@ -102,7 +103,7 @@ func parse(doc []byte, v any) error {
 	err := d.Decode(v)
 	if err == nil {
 		if _, more := d.Token(); more != io.EOF {
-			err = errors.New("there is something behind the document")
+			err = errors.New("unexpected data after the JSON document")
 		}
 	}
 	var wrongType *json.UnmarshalTypeError
@@ -110,7 +111,7 @@ func parse(doc []byte, v any) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &wrongType):
-		flaw := site.Flaw{Field: wrongType.Field, Detail: fmt.Sprintf("is a %s; a %s is needed", wrongType.Value, wrongType.Type)}
+		flaw := site.Flaw{Field: wrongType.Field, Detail: wrongKind(wrongType.Value, wrongType.Type)}
 		return problemOf(http.StatusUnprocessableEntity, "not-valid", flaw.Field+": "+flaw.Detail, flaw)
 	}
 	return problemOf(http.StatusBadRequest, "not-readable", "the document cannot be read: "+strings.TrimPrefix(err.Error(), "json: "))

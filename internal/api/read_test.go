@@ -44,7 +44,7 @@ func TestADocumentIsReadWholeOrNotAtAll(t *testing.T) {
 		"a NUL":                {"application/json", `{"name": "a\u0000b"}`, 422, "name: has a control character"},
 		"an escape":            {"application/json", `{"note": "\u001b[31m"}`, 422, "note: has a control character"},
 		"text that turns back": {"application/json", `{"note": "a\u202eb"}`, 422, "note: has a control character"},
-		"too long a text":      {"application/json", `{"note": "` + strings.Repeat("é", textMost+1) + `"}`, 422, "note: has 8193 characters; 8192 are allowed"},
+		"too long a text":      {"application/json", `{"note": "` + strings.Repeat("é", maxText+1) + `"}`, 422, "note: has 8193 characters; 8192 are allowed"},
 	} {
 		t.Run(what, func(t *testing.T) {
 			in := contract.SiteInput{Name: "as it was"}
@@ -73,14 +73,14 @@ func TestAMergeIsDecidedOnWhatIsThereThen(t *testing.T) {
 }
 
 func TestWhatMachinesSayIsCleanedWhereItComesIn(t *testing.T) {
-	doc := []byte(`{"problem": "\u001b]0;x\u0007", "sightings": [{"device": "a\u0000", "found": "\u202e1", "ports": [{"service": "page", "state": "open", "detail": "220 \u001b[2J"}]}]}`)
+	doc := []byte(`{"problem": "\u001b]0;x\u0007", "devices": [{"device": "a\u0000", "found": "\u202e1", "ports": [{"service": "page", "state": "open", "detail": "220 \u001b[2J"}]}]}`)
 	var in contract.LANReport
 	require.NoError(t, decodeReport(asking("POST", "/", "application/json", doc), &in))
 	require.Equal(t, "\ufffd]0;x\ufffd", in.Problem)
-	require.Equal(t, "a\ufffd", in.Sightings[0].Device)
-	require.Equal(t, "\ufffd1", in.Sightings[0].Found)
-	require.Equal(t, "220 \ufffd[2J", in.Sightings[0].Ports[0].Detail)
-	long := []byte(`{"sightings": [{"device": "a", "mac": "` + strings.Repeat("x", textMost+1) + `"}]}`)
+	require.Equal(t, "a\ufffd", in.Devices[0].Device)
+	require.Equal(t, "\ufffd1", in.Devices[0].Found)
+	require.Equal(t, "220 \ufffd[2J", in.Devices[0].Ports[0].Detail)
+	long := []byte(`{"devices": [{"device": "a", "mac": "` + strings.Repeat("x", maxText+1) + `"}]}`)
 	require.ErrorContains(t, decodeReport(asking("POST", "/", "application/json", long), &in), "sightings[0].mac")
 	require.Equal(t, "grün\tund\nbunt 🎣 \u200d", clean("grün\tund\nbunt 🎣 \u200d"), "text stays text")
 	require.Equal(t, "a\ufffdb", clean("a\xffb"))
@@ -171,17 +171,17 @@ func TestAReportOfASourceIsBounded(t *testing.T) {
 		"family":        {Source: "stun", IPv4: "2001:db8::7"},
 		"no address":    {Source: "stun", IPv4: "here"},
 		"from tomorrow": {Source: "stun", AgeMS: -1},
-		"too old":       {Source: "stun", AgeMS: noticedMost.Milliseconds() + 1},
+		"too old":       {Source: "stun", AgeMS: maxNoticed.Milliseconds() + 1},
 		"overflow":      {Source: "stun", AgeMS: 1<<63 - 1},
-		"via":           {Source: "stun", Via: strings.Repeat("x", wordsMost+1)},
+		"via":           {Source: "stun", Via: strings.Repeat("x", maxWords+1)},
 	} {
 		_, err := readReport(in, now)
 		require.Error(t, err, what)
 	}
-	for what, s := range map[string]contract.Sighting{
-		"device": {Device: strings.Repeat("x", wordsMost+1)},
-		"ports":  {Ports: make([]contract.PortSeen, sightingsMost+1)},
-		"detail": {Ports: []contract.PortSeen{{Detail: strings.Repeat("x", wordsMost+1)}}},
+	for what, s := range map[string]contract.DeviceReport{
+		"device": {Device: strings.Repeat("x", maxWords+1)},
+		"ports":  {Ports: make([]contract.PortSeen, maxDevices+1)},
+		"detail": {Ports: []contract.PortSeen{{Detail: strings.Repeat("x", maxWords+1)}}},
 	} {
 		require.Error(t, checkSighting(s), what)
 	}

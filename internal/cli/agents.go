@@ -139,22 +139,23 @@ func keyCommand() *cobra.Command {
 					return ago(k.Revoked)
 				}, machine: func(k contract.Key) string { return stamp(k.Revoked) }})
 		})}
-	turn := &cobra.Command{Use: "turn KEY", Short: "Have an agent take another key in the place of the one that it has", Args: cobra.ExactArgs(1),
+	rotate := &cobra.Command{Use: "rotate KEY", Short: "Make an agent replace its key", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
 				return usagef("%q is not the number of a key; inkpost key list shows them", args[0])
 			}
-			if err := c.TurnKey(cmd.Context(), id); err != nil {
+			if err := c.RotateKey(cmd.Context(), id); err != nil {
 				return err
 			}
-			say(cmd, "The agent takes another key at its next announcement; key %s is revoked when the new one is used.", args[0])
+			say(cmd, "The agent replaces its key at its next announcement; key %s is revoked once the new one is used.", args[0])
 			return nil
 		})}
 	var in contract.KeyInput
+	days := 0
 	add := &cobra.Command{Use: "add LABEL", Short: "Make a key of your own, for a program", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			in.Label = args[0]
+			in.Label, in.Expires = args[0], time.Now().AddDate(0, 0, days)
 			k, err := c.AddKey(cmd.Context(), in)
 			if err != nil {
 				return err
@@ -164,7 +165,7 @@ func keyCommand() *cobra.Command {
 				column[contract.Key]{title: "expires", text: func(k contract.Key) string { return stamp(k.Expires) }},
 				column[contract.Key]{title: "secret", text: func(k contract.Key) string { return k.Secret }, tone: func(contract.Key) tone { return strong }})
 		})}
-	add.Flags().IntVar(&in.Days, "days", 365, "for how many days it is good")
+	add.Flags().IntVar(&days, "days", 365, "for how many days it is good")
 	allow := &cobra.Command{Use: "allow KEY [PREFIX...]", Short: "Set where a link's key may announce beside its connection's own address", Args: cobra.MinimumNArgs(1),
 		Long: `A key of an agent or a router announces the address that it speaks from, and no other, unless a
 person allows more: what is stolen must not lead names, or probes, to somebody else. This sets
@@ -184,7 +185,7 @@ the prefixes that are allowed; none takes them all back.`,
 			say(cmd, "Key %d may announce %s.", id, allowed(may))
 			return nil
 		})}
-	return group("key", "Access keys of people and agents", list, add, turn, allow,
+	return group("key", "Access keys of people and agents", list, add, rotate, allow,
 		removal("revoke KEY", "Make a key useless at once", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {

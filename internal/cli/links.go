@@ -17,12 +17,12 @@ func linkColumns() []column[contract.Link] {
 		{title: "order", text: func(l contract.Link) string { return count(l.Position) }},
 		{title: "address", text: func(l contract.Link) string { return l.Addresses().String() }},
 		{title: "NAT", text: func(l contract.Link) string {
-			if l.Standing == nil {
+			if l.Report == nil {
 				return "-"
 			}
-			return string(l.Standing.NAT)
+			return string(l.Report.NAT)
 		}, tone: func(l contract.Link) tone {
-			if l.Standing != nil && (l.Standing.NAT == "double" || l.Standing.NAT == "carrier") {
+			if l.Report != nil && (l.Report.NAT == "double" || l.Report.NAT == "carrier") {
 				return unsettled
 			}
 			return plain

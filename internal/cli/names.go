@@ -16,8 +16,8 @@ func hostnameColumns() []column[contract.Hostname] {
 		{title: "state", text: func(h contract.Hostname) string { return string(h.State) }, tone: func(h contract.Hostname) tone { return nameTone(h.State) }},
 		{title: "site", text: func(h contract.Hostname) string { return h.Site }},
 		{title: "follows", text: func(h contract.Hostname) string {
-			if h.KeptAt != "" {
-				return "kept by an " + string(h.KeptBy)
+			if h.HoldAt != "" {
+				return "held by an " + string(h.HoldBy)
 			}
 			if h.Link == "" {
 				return "preferred link"
@@ -108,11 +108,11 @@ func hostnameCommand() *cobra.Command {
 			return checked(cmd, func() (contract.NameCheck, error) { return c.SuggestName(cmd.Context(), args[0], zone) })
 		})}
 	suggest.Flags().StringVar(&zone, "zone", "", "in this zone (default: the first with a template)")
-	keep := &cobra.Command{Use: "keep NAME", Short: "Keep a hostname at the address it has, whatever its link does", Args: cobra.ExactArgs(1),
+	hold := &cobra.Command{Use: "hold NAME", Short: "Hold a hostname at the address it has, whatever its link does", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			h, err := c.KeepHostname(cmd.Context(), args[0])
+			h, err := c.HoldHostname(cmd.Context(), args[0])
 			if err == nil {
-				say(cmd, "Hostname %s stays at %s. Let it follow again: inkpost hostname release %s", h.Name, h.KeptAt, h.Name)
+				say(cmd, "Hostname %s stays at %s. Let it follow again: inkpost hostname release %s", h.Name, h.HoldAt, h.Name)
 			}
 			return err
 		})}
@@ -124,7 +124,7 @@ func hostnameCommand() *cobra.Command {
 			}
 			return err
 		})}
-	return group("hostname", "Names that follow a site's address", add, list, one, edit, check, suggest, keep, release,
+	return group("hostname", "Names that follow a site's address", add, list, one, edit, check, suggest, hold, release,
 		removal("remove NAME", "Remove a hostname", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			return "Hostname " + args[0] + " is removed.", c.RemoveHostname(cmd.Context(), args[0])
 		}))

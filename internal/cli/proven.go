@@ -153,12 +153,12 @@ func adviceColumns() []column[site.Advice] {
 	return []column[site.Advice]{
 		{title: "port", text: func(a site.Advice) string { return fmt.Sprint(a.Port) }, tone: func(site.Advice) tone { return strong }},
 		{title: "what", text: func(a site.Advice) string { return a.What }, tone: func(a site.Advice) tone {
-			if a.Grave {
+			if a.Severe {
 				return wrong
 			}
 			return unsettled
 		}},
-		{title: "grave", text: func(a site.Advice) string { return yes(a.Grave) }},
+		{title: "grave", text: func(a site.Advice) string { return yes(a.Severe) }},
 		{title: "on record as", text: func(a site.Advice) string { return orDash(a.Service) }},
 		{title: "advice", text: func(a site.Advice) string { return a.Advice }},
 	}
@@ -240,7 +240,7 @@ func probeCommand() *cobra.Command {
 				return err
 			}
 			if format, _ := cmd.Flags().GetString("format"); format != "table" {
-				return showOne(cmd, s, column[contract.Story]{title: "outcome", text: func(s contract.Story) string { return string(s.Outcome) }})
+				return showOne(cmd, s, column[contract.ProbeTrace]{title: "outcome", text: func(s contract.ProbeTrace) string { return string(s.Outcome) }})
 			}
 			tellStory(cmd, s)
 			return nil
@@ -249,7 +249,7 @@ func probeCommand() *cobra.Command {
 	return c
 }
 
-func tellStory(cmd *cobra.Command, s contract.Story) {
+func tellStory(cmd *cobra.Command, s contract.ProbeTrace) {
 	paint := painter(coloured(cmd))
 	say(cmd, "%s %s from vantage point %s", paint(strong, s.Site), s.Service, s.Vantage)
 	for _, a := range s.Attempts {
@@ -264,11 +264,11 @@ func tellStory(cmd *cobra.Command, s contract.Story) {
 			say(cmd, "    %s  %s  %s", paint(faded, fmt.Sprintf("%9s", length(time.Duration(step.AtUS)*time.Microsecond))), pad(step.Name, 11), step.Words)
 		}
 		if len(a.Steps) == 0 {
-			say(cmd, "    %s", a.Said)
+			say(cmd, "    %s", a.Message)
 		}
 	}
 	if s.Named != nil {
-		say(cmd, "  by name: %s is %s by %s: %s", s.Named.Hostname, s.Named.Given, s.Named.Resolver, s.Named.Said)
+		say(cmd, "  by name: %s is %s by %s: %s", s.Named.Hostname, s.Named.Given, s.Named.Resolver, s.Named.Message)
 	}
 	if s.Certificate != nil {
 		say(cmd, "  certificate: for %s, until %s%s", orDash(strings.Join(s.Certificate.Names, ", ")), s.Certificate.Expires.Format(time.DateOnly), before("; ", s.Certificate.Problem))
@@ -276,8 +276,8 @@ func tellStory(cmd *cobra.Command, s contract.Story) {
 	if s.Pinned != "" || s.Fingerprint != "" {
 		say(cmd, "  recognised by %s%s", orDash(s.Pinned), map[bool]string{true: ", but it shows " + s.Fingerprint}[s.Pinned != "" && s.Fingerprint != "" && s.Fingerprint != s.Pinned])
 	}
-	if s.Loose != "" {
-		say(cmd, "  mind: %s", s.Loose)
+	if s.Weakness != "" {
+		say(cmd, "  mind: %s", s.Weakness)
 	}
 	if s.NotProvable {
 		say(cmd, "  %s: a service of this kind that works may leave a probe without an answer. Have the agent prove the path: inkpost agent prove %s --transport udp --external PORT", paint(unsettled, "not provable this way"), s.Site)

@@ -22,16 +22,16 @@ func serviceColumns() []column[contract.Service] {
 		{title: "outcome", text: func(s contract.Service) string { return orDash(string(s.Outcome)) }},
 		{title: "probed", text: func(s contract.Service) string { return ago(s.Probed) }, machine: func(s contract.Service) string { return stamp(s.Probed) }},
 		{title: "external", text: func(s contract.Service) string {
-			words := string(s.Transport) + " " + site.Ports(s.ExternalFrom, s.ExternalTo)
+			words := string(s.Transport) + " " + s.External
 			switch s.Reach {
 			case site.ByPinhole:
-				return "pinhole " + string(s.Transport) + " " + site.Ports(s.InternalFrom, s.InternalTo())
+				return "pinhole " + string(s.Transport) + " " + s.Internal
 			case site.ByBoth:
 				return words + " and pinhole"
 			}
 			return words
 		}},
-		{title: "device", text: func(s contract.Service) string { return fmt.Sprintf("%s port %d", s.Device, s.InternalFrom) }},
+		{title: "device", text: func(s contract.Service) string { return fmt.Sprintf("%s port %s", s.Device, s.Internal) }},
 		{title: "kind", text: func(s contract.Service) string { return string(s.Kind) }},
 		{title: "expected", text: func(s contract.Service) string {
 			if !s.OpenUntil.IsZero() && s.ExpectedNow == s.Expected {
@@ -187,10 +187,10 @@ func showViews(cmd *cobra.Command, s contract.Service) {
 			say(cmd, "%s  %s", paint(faded, pad(title, 8)), words)
 		}
 	}
-	for _, v := range s.Views {
-		words := fmt.Sprintf("%s from %s, %d in a row, %s: %s", v.Outcome, v.Vantage, v.InRow, ago(v.At), v.Said)
-		if v.Left != "" {
-			words += "; does not count: " + v.Left
+	for _, v := range s.Vantages {
+		words := fmt.Sprintf("%s from %s, %d in a row, %s: %s", v.Outcome, v.Vantage, v.InRow, ago(v.At), v.Message)
+		if v.LeftOut != "" {
+			words += "; does not count: " + v.LeftOut
 		}
 		line("seen", words)
 	}
@@ -205,9 +205,9 @@ func showViews(cmd *cobra.Command, s contract.Service) {
 		line("cert", fmt.Sprintf("for %s, until %s%s", orDash(strings.Join(s.Certificate.Names, ", ")), s.Certificate.Expires.Format(time.DateOnly), before("; ", s.Certificate.Problem)))
 	}
 	if s.Named != nil {
-		line("by name", fmt.Sprintf("%s is %s by %s, %s: %s", s.Named.Hostname, s.Named.Given, s.Named.Resolver, ago(s.Named.At), s.Named.Said))
+		line("by name", fmt.Sprintf("%s is %s by %s, %s: %s", s.Named.Hostname, s.Named.Given, s.Named.Resolver, ago(s.Named.At), s.Named.Message))
 	}
-	line("mind", s.Loose)
+	line("mind", s.Weakness)
 	line("peer key", s.PeerKey)
 }
 

@@ -12,9 +12,9 @@ import (
 
 // standingColumns are what is known of a link from the site's side: one row each, as many as there are.
 func standingColumns(l contract.Link) []column[contract.Link] {
-	s := l.Standing
+	s := l.Report
 	if s == nil {
-		s = &contract.LinkStanding{}
+		s = &contract.LinkReport{}
 	}
 	var out []column[contract.Link]
 	add := func(title, text string, t tone) {
@@ -67,8 +67,8 @@ func lanCommand() *cobra.Command {
 				return err
 			}
 			return show(cmd, rows,
-				column[contract.Sighting]{title: "device", text: func(s contract.Sighting) string { return s.Device }, tone: func(contract.Sighting) tone { return strong }},
-				column[contract.Sighting]{title: "there", text: func(s contract.Sighting) string {
+				column[contract.DeviceReport]{title: "device", text: func(s contract.DeviceReport) string { return s.Device }, tone: func(contract.DeviceReport) tone { return strong }},
+				column[contract.DeviceReport]{title: "there", text: func(s contract.DeviceReport) string {
 					switch {
 					case s.Found != "":
 						return "at " + s.Found
@@ -76,22 +76,22 @@ func lanCommand() *cobra.Command {
 						return "yes"
 					}
 					return "no"
-				}, tone: func(s contract.Sighting) tone {
+				}, tone: func(s contract.DeviceReport) tone {
 					if !s.Present || s.Found != "" {
 						return wrong
 					}
 					return proven
 				}},
-				column[contract.Sighting]{title: "MAC", text: func(s contract.Sighting) string { return orDash(s.MAC) }},
-				column[contract.Sighting]{title: "IPv6", text: func(s contract.Sighting) string { return orDash(s.IPv6) }},
-				column[contract.Sighting]{title: "ports from inside", text: func(s contract.Sighting) string {
+				column[contract.DeviceReport]{title: "MAC", text: func(s contract.DeviceReport) string { return orDash(s.MAC) }},
+				column[contract.DeviceReport]{title: "IPv6", text: func(s contract.DeviceReport) string { return orDash(s.IPv6) }},
+				column[contract.DeviceReport]{title: "ports from inside", text: func(s contract.DeviceReport) string {
 					var ports []string
 					for _, p := range s.Ports {
 						ports = append(ports, p.Service+" "+p.State)
 					}
 					return orDash(strings.Join(ports, ", "))
 				}},
-				column[contract.Sighting]{title: "seen", text: func(s contract.Sighting) string { return ago(s.At) }, machine: func(s contract.Sighting) string { return stamp(s.At) }})
+				column[contract.DeviceReport]{title: "seen", text: func(s contract.DeviceReport) string { return ago(s.At) }, machine: func(s contract.DeviceReport) string { return stamp(s.At) }})
 		})}
 	c.Flags().BoolVar(&fresh, "now", false, "have the agent look now")
 	return c

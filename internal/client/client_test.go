@@ -140,7 +140,7 @@ func TestAChangeSaysWhichRevisionItIsOf(t *testing.T) {
 	require.Equal(t, `"7-2"`, match)
 	require.NoError(t, c.RemoveSite(OnlyIf(t.Context(), "7-3"), "KET-07"))
 	require.Equal(t, `DELETE "7-3"`, method+" "+match)
-	_, err = c.KeepHostname(OnlyIf(t.Context(), "9-9"), "ket-07.isles.saltmarsh.example")
+	_, err = c.HoldHostname(OnlyIf(t.Context(), "9-9"), "ket-07.isles.saltmarsh.example")
 	require.NoError(t, err)
 	require.Equal(t, `PUT "9-9"`, method+" "+match)
 

@@ -82,14 +82,14 @@ func (c *Client) RemoveRedirect(ctx context.Context, name string) error {
 	return c.remove(ctx, "redirects", name)
 }
 
-// KeepHostname keeps a hostname at the address it has; ReleaseHostname lets it follow its link again.
-func (c *Client) KeepHostname(ctx context.Context, name string) (contract.Hostname, error) {
-	return call[contract.Hostname](ctx, c, "PUT", at("hostnames", name, "kept"), nil)
+// HoldHostname holds a hostname at the address it has; ReleaseHostname lets it follow its link again.
+func (c *Client) HoldHostname(ctx context.Context, name string) (contract.Hostname, error) {
+	return call[contract.Hostname](ctx, c, "PUT", at("hostnames", name, "hold"), nil)
 }
 
 // ReleaseHostname lets a hostname follow its link again.
 func (c *Client) ReleaseHostname(ctx context.Context, name string) (contract.Hostname, error) {
-	return call[contract.Hostname](ctx, c, "DELETE", at("hostnames", name, "kept"), nil)
+	return call[contract.Hostname](ctx, c, "DELETE", at("hostnames", name, "hold"), nil)
 }
 
 // CheckName reports whether a name is legal and free.

@@ -41,8 +41,8 @@ func (c *Client) Availability(ctx context.Context, code, service string) ([]cont
 }
 
 // ProbeFrom probes a service from a vantage point now; from the server itself where vantage is empty.
-func (c *Client) ProbeFrom(ctx context.Context, code, service, vantage string) (contract.Story, error) {
-	return call[contract.Story](ctx, c, "POST", at("sites", code, "services", service, "probes")+query("from", vantage), nil)
+func (c *Client) ProbeFrom(ctx context.Context, code, service, vantage string) (contract.ProbeTrace, error) {
+	return call[contract.ProbeTrace](ctx, c, "POST", at("sites", code, "services", service, "probes")+query("from", vantage), nil)
 }
 
 // HistoryCSV writes a service's spans as comma-separated values.

@@ -135,7 +135,7 @@ func (c *Client) History(ctx context.Context, code, name string, from, until tim
 }
 
 // ProbeNow probes a service now.
-func (c *Client) ProbeNow(ctx context.Context, code, name string) (contract.Story, error) {
+func (c *Client) ProbeNow(ctx context.Context, code, name string) (contract.ProbeTrace, error) {
 	return c.ProbeFrom(ctx, code, name, "")
 }
 

@@ -27,11 +27,11 @@ type NewPassword struct {
 	Password string `json:"password"`
 }
 
-// KeyInput asks for a key. Days is how long a key of one's own is good, a year where 0. MayAnnounce are the prefixes in which a
+// KeyInput asks for a key. Expires is until when a key of one's own is good, for a year when it is left out. MayAnnounce are the prefixes in which a
 // router's key may announce addresses that are not its connection's own.
 type KeyInput struct {
 	Label       string         `json:"label"`
-	Days        int            `json:"days,omitempty"`
+	Expires     time.Time      `json:"expires,omitzero"`
 	MayAnnounce []netip.Prefix `json:"may_announce,omitempty"`
 }
 
@@ -107,7 +107,7 @@ type Announcement struct {
 	IPv4      string `json:"ipv4,omitempty"`
 	IPv6      string `json:"ipv6,omitempty"`
 	NoticedMS int64  `json:"noticed_ms"`
-	AgentWord
+	AgentSelf
 }
 
 // Receipt says what an announcement did. What changed is durable and answered by the hosted zone when it is sent.

@@ -26,7 +26,7 @@ type SourceReport struct {
 }
 
 // AgentWord is what an agent of protocol 2 says of itself and its link with an announcement.
-type AgentWord struct {
+type AgentSelf struct {
 	Protocol int       `json:"protocol,omitempty"`
 	Version  string    `json:"version,omitempty"`
 	Platform string    `json:"platform,omitempty"`
@@ -52,7 +52,7 @@ type LinkSource struct {
 }
 
 // LinkStanding is what is known of a link from the site's side.
-type LinkStanding struct {
+type LinkReport struct {
 	NAT      wan.Verdict  `json:"nat"`
 	Words    string       `json:"words,omitempty"`
 	Remedies []string     `json:"remedies,omitempty"`
@@ -87,36 +87,36 @@ type Refusal struct {
 }
 
 // Orders is what an agent is to do at its site. Version stands for Watch: it changes with it.
-type Orders struct {
-	Version string       `json:"version"`
-	Watch   []WatchItem  `json:"watch"`
-	Every   float64      `json:"watch_seconds"`
-	Look    int64        `json:"look,omitempty"` // a look at the LAN that somebody waits for
-	Proofs  []ProofOrder `json:"proofs,omitempty"`
+type AgentTasks struct {
+	Version string          `json:"version"`
+	Watch   []WatchedDevice `json:"watch"`
+	Every   float64         `json:"watch_seconds"`
+	Scan    int64           `json:"scan,omitempty"` // a look at the LAN that somebody waits for
+	Proofs  []ProofTask     `json:"proofs,omitempty"`
 	// Check asks for a check of the address now: something fails there.
 	Check bool `json:"check,omitempty"`
 }
 
 // WatchItem is a device on the site's record, with the ports of its services.
-type WatchItem struct {
-	Device  string      `json:"device"`
-	MAC     string      `json:"mac,omitempty"`
-	Address string      `json:"lan_address"`
-	Ports   []WatchPort `json:"ports,omitempty"`
+type WatchedDevice struct {
+	Device  string        `json:"device"`
+	MAC     string        `json:"mac,omitempty"`
+	Address string        `json:"lan_address"`
+	Ports   []WatchedPort `json:"ports,omitempty"`
 	// WantIPv6 asks for the device's IPv6 address; IPv6 is the one that it is known by.
 	WantIPv6 bool   `json:"want_ipv6,omitempty"`
 	IPv6     string `json:"ipv6,omitempty"`
 }
 
 // WatchPort is an internal port of a service.
-type WatchPort struct {
+type WatchedPort struct {
 	Service   string `json:"service"`
 	Transport string `json:"transport"`
 	Port      int    `json:"port"`
 }
 
 // Sighting is what an agent saw of one device.
-type Sighting struct {
+type DeviceReport struct {
 	Device  string `json:"device"`
 	Present bool   `json:"present"`
 	// Found is the LAN address at which the device's MAC is now, where that is another than on record; IPv6 its global address.
@@ -140,13 +140,13 @@ type PortSeen struct {
 
 // LANReport is one look at a site's LAN.
 type LANReport struct {
-	Look      int64      `json:"look,omitempty"`
-	Sightings []Sighting `json:"sightings"`
-	Problem   string     `json:"problem,omitempty"`
+	Scan    int64          `json:"scan,omitempty"`
+	Devices []DeviceReport `json:"devices"`
+	Problem string         `json:"problem,omitempty"`
 }
 
 // ProofOrder has an agent listen on a port for a while: what a vantage point sends to the external port has to arrive there.
-type ProofOrder struct {
+type ProofTask struct {
 	ID        int64   `json:"id"`
 	Transport string  `json:"transport"`
 	Port      int     `json:"port"`
@@ -155,7 +155,7 @@ type ProofOrder struct {
 }
 
 // ProofWord is what an agent says of a proof: that it listens, that the nonce has arrived, or that it failed and why.
-type ProofWord struct {
+type ProofNews struct {
 	State   string `json:"state"`
 	From    string `json:"from,omitempty"`
 	Problem string `json:"problem,omitempty"`

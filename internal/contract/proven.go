@@ -15,7 +15,7 @@ type VantageInput struct {
 }
 
 // VantageWord is what a vantage point says of itself. Ailing says what is wrong with it: its outcomes do not count then.
-type VantageWord struct {
+type VantageSelf struct {
 	Version  string   `json:"version,omitempty"`
 	Platform string   `json:"platform,omitempty"`
 	Networks []string `json:"networks,omitempty"` // addresses that it has, with the length of their prefix
@@ -36,7 +36,7 @@ type Vantage struct {
 	// Problem says why what it sees does not count, where its state is ailing.
 	Problem  string `json:"problem,omitempty"`
 	Services int    `json:"services"` // of which it has a view that counts
-	VantageWord
+	VantageSelf
 }
 
 // States of a vantage point.
@@ -64,21 +64,21 @@ type VantageEnrolled struct {
 
 // Assignment is one service that a vantage point probes: what it needs for that, and nothing else of the record.
 type Assignment struct {
-	ID        int64           `json:"id"`
-	Revision  int64           `json:"revision"` // of the service; outcomes carry it back
-	Target    string          `json:"target"`   // address; "" while none is known
-	Ports     [2]int          `json:"ports"`
-	Also      string          `json:"also,omitempty"` // "address:port" of the same ports over the other family
-	Kind      probe.Kind      `json:"kind"`
-	Transport probe.Transport `json:"transport"`
-	Options   probe.Options   `json:"options,omitzero"`
-	ProbeKey  string          `json:"probe_key,omitempty"`
-	Hostname  string          `json:"hostname,omitempty"`
-	Own       []string        `json:"own,omitempty"` // "name:port" that a redirect may lead to
-	Pinned    string          `json:"pinned,omitempty"`
-	Expected  probe.Expected  `json:"expected"`
-	Interval  float64         `json:"interval_seconds"`
-	Shut      string          `json:"shut,omitempty"` // why it must not be probed for now
+	ID         int64           `json:"id"`
+	Revision   int64           `json:"revision"` // of the service; outcomes carry it back
+	Target     string          `json:"target"`   // address; "" while none is known
+	Ports      [2]int          `json:"ports"`
+	Also       string          `json:"also,omitempty"` // "address:port" of the same ports over the other family
+	Kind       probe.Kind      `json:"kind"`
+	Transport  probe.Transport `json:"transport"`
+	Options    probe.Options   `json:"options,omitzero"`
+	ProbeKey   string          `json:"probe_key,omitempty"`
+	Hostname   string          `json:"hostname,omitempty"`
+	Own        []string        `json:"own,omitempty"` // "name:port" that a redirect may lead to
+	Pinned     string          `json:"pinned,omitempty"`
+	Expected   probe.Expected  `json:"expected"`
+	Interval   float64         `json:"interval_seconds"`
+	Quarantine string          `json:"quarantine,omitempty"` // why it must not be probed for now
 }
 
 // AssignmentNews is one message on a vantage point's stream. The first after a beginning holds everything, later ones what has
@@ -89,13 +89,13 @@ type AssignmentNews struct {
 	Put      []Assignment `json:"put,omitempty"`
 	Drop     []int64      `json:"drop,omitempty"`
 	Now      []int64      `json:"now,omitempty"`   // services to probe at once: somebody else saw them fail
-	Story    []StoryOrder `json:"story,omitempty"` // probes that somebody waits for
+	Tasks    []ProbeTask  `json:"tasks,omitempty"` // probes that somebody waits for
 	Deadline float64      `json:"deadline_seconds,omitempty"`
 	Clock    time.Time    `json:"clock,omitzero"`
 }
 
 // StoryOrder asks for one probe with its full story.
-type StoryOrder struct {
+type ProbeTask struct {
 	ID      int64 `json:"id"`
 	Service int64 `json:"service"`
 }
@@ -110,15 +110,15 @@ type OutcomeReport struct {
 	Also        string        `json:"also,omitempty"`
 	Outcome     probe.Outcome `json:"outcome"`
 	LatencyUS   int64         `json:"latency_us,omitempty"`
-	Said        string        `json:"said,omitempty"`
+	Message     string        `json:"message,omitempty"`
 	Fingerprint string        `json:"fingerprint,omitempty"`
-	Story       int64         `json:"story,omitempty"` // the order that it answers
+	Task        int64         `json:"task,omitempty"` // the task that it answers
 	Attempts    []Attempt     `json:"attempts,omitempty"`
 }
 
 // OutcomeBatch is what a vantage point returns.
 type OutcomeBatch struct {
-	VantageWord
+	VantageSelf
 	Sent     time.Time       `json:"sent"`
 	Outcomes []OutcomeReport `json:"outcomes,omitempty"`
 }
@@ -130,29 +130,29 @@ type BatchTaken struct {
 }
 
 // ServiceView is what one vantage point last saw of a service.
-type ServiceView struct {
+type VantageResult struct {
 	Vantage   string        `json:"vantage"`
 	Outcome   probe.Outcome `json:"outcome"`
 	InRow     int           `json:"in_row"`
 	At        time.Time     `json:"at"`
 	LatencyUS int64         `json:"latency_us,omitempty"`
-	Said      string        `json:"said,omitempty"`
+	Message   string        `json:"message,omitempty"`
 	// Left says why it does not count.
-	Left string `json:"does_not_count,omitempty"`
+	LeftOut string `json:"does_not_count,omitempty"`
 }
 
 // NameWay is how a service was reached the whole way, by its hostname.
-type NameWay struct {
+type NameResult struct {
 	Hostname string        `json:"hostname"`
 	Resolver string        `json:"resolver"`
 	Given    string        `json:"given"`
 	Outcome  probe.Outcome `json:"outcome"`
-	Said     string        `json:"said"`
+	Message  string        `json:"message"`
 	At       time.Time     `json:"at"`
 }
 
 // CertificateView is the certificate that a service showed.
-type CertificateView struct {
+type Certificate struct {
 	Names   []string  `json:"names,omitempty"`
 	Expires time.Time `json:"expires"`
 	Problem string    `json:"problem,omitempty"`

@@ -113,7 +113,7 @@ type Alias struct {
 	HostnameGiven string `json:"hostname_given,omitempty"`
 	Same          bool   `json:"same"`
 	// Resolvers says what each resolver elsewhere answered for the alias.
-	Resolvers []ResolverView `json:"resolvers,omitempty"`
+	Resolvers []ServerAnswer `json:"resolvers,omitempty"`
 }
 
 // NameCheck reports whether a name could be a hostname here. Name is in ASCII (RFC 5891), Shown as a person reads it.
@@ -249,9 +249,9 @@ type ZoneInput struct {
 // Link is a link as it stands now.
 type Link struct {
 	site.Link
-	Overdue  bool          `json:"overdue"`
-	Standing *LinkStanding `json:"standing,omitempty"`
-	Dynamic  string        `json:"dynamic_range,omitempty"` // FROM-TO
+	Overdue bool        `json:"overdue"`
+	Report  *LinkReport `json:"report,omitempty"`
+	Dynamic string      `json:"dynamic_range,omitempty"` // FROM-TO
 	// Pattern is the rhythm at which its address changes, where one was learned.
 	Pattern *ChangePattern `json:"change_pattern,omitempty"`
 }
@@ -270,8 +270,8 @@ type Hostname struct {
 	site.Hostname
 	// Shown is the name as a person reads it, where that is not its ASCII form.
 	Shown string `json:"shown,omitempty"`
-	// KeptAt is the address at which it is kept while its link moves.
-	KeptAt string      `json:"kept_at,omitempty"`
+	// HoldAt is the address at which it is kept while its link moves.
+	HoldAt string      `json:"hold_at,omitempty"`
 	State  names.State `json:"state"`
 	IPv4   netip.Addr  `json:"ipv4,omitzero"`
 	IPv6   netip.Addr  `json:"ipv6,omitzero"`
@@ -279,11 +279,11 @@ type Hostname struct {
 	// Held says why the zone's primary does not have it, where the state is held.
 	Held string `json:"held,omitempty"`
 	// Resolvers says what each resolver elsewhere last answered.
-	Resolvers []ResolverView `json:"resolvers,omitempty"`
+	Resolvers []ServerAnswer `json:"resolvers,omitempty"`
 }
 
 // ResolverView is what one resolver answered for a hostname.
-type ResolverView struct {
+type ServerAnswer struct {
 	Server string `json:"server"`
 	// Authoritative servers answer from the zone; the others are resolvers with a cache.
 	Authoritative bool   `json:"authoritative,omitempty"`
@@ -294,6 +294,8 @@ type ResolverView struct {
 // Service is a service as it stands now.
 type Service struct {
 	site.Service
+	External   string        `json:"external"` // port, or range of ports
+	Internal   string        `json:"internal"` // the first port on the device
 	State      probe.State   `json:"state"`
 	StateWords string        `json:"state_words"` // for people: "closed, as wanted" for what has to stay closed and is
 	AsExpected bool          `json:"as_expected"`
@@ -302,15 +304,15 @@ type Service struct {
 	Probed     time.Time     `json:"probed,omitzero"`
 	Address    netip.Addr    `json:"address,omitzero"`
 	LatencyUS  int64         `json:"latency_us"`
-	Said       string        `json:"said,omitempty"`
+	Message    string        `json:"message,omitempty"`
 	// NotProvable says that silence is all there is, and proves nothing; ExpectedNow is what the port should be at present.
-	NotProvable bool             `json:"not_provable,omitempty"`
-	ExpectedNow probe.Expected   `json:"expected_now"`
-	Views       []ServiceView    `json:"views,omitempty"`
-	Seen        string           `json:"fingerprint_seen,omitempty"`
-	Certificate *CertificateView `json:"certificate,omitempty"`
-	Loose       string           `json:"loose,omitempty"`
-	Named       *NameWay         `json:"by_name,omitempty"`
+	NotProvable bool            `json:"not_provable,omitempty"`
+	ExpectedNow probe.Expected  `json:"expected_now"`
+	Vantages    []VantageResult `json:"vantages,omitempty"`
+	Seen        string          `json:"fingerprint_seen,omitempty"`
+	Certificate *Certificate    `json:"certificate,omitempty"`
+	Weakness    string          `json:"weakness,omitempty"`
+	Named       *NameResult     `json:"by_name,omitempty"`
 	// Ways are what the newest round of this server found over each way, where there are two, or where it is a pinhole.
 	Ways []ServiceWay `json:"ways,omitempty"`
 	// PeerKey is the public key that a WireGuard server has to know as a peer's for its service to be provable.
@@ -324,7 +326,7 @@ type ServiceWay struct {
 	Way     site.Reach    `json:"way"`
 	Target  string        `json:"target,omitempty"`
 	Outcome probe.Outcome `json:"outcome"`
-	Said    string        `json:"said,omitempty"`
+	Message string        `json:"message,omitempty"`
 }
 
 // SiteSummary is a site in a list.
@@ -406,7 +408,7 @@ type (
 )
 
 // Story is one probe told in full.
-type Story struct {
+type ProbeTrace struct {
 	Site     string        `json:"site"`
 	Service  string        `json:"service"`
 	Vantage  string        `json:"vantage"`
@@ -417,11 +419,11 @@ type Story struct {
 	Words    string        `json:"state_words"` // for people
 	Attempts []Attempt     `json:"attempts"`
 	// Fingerprint is what was seen, Pinned what the service is recognised by.
-	Fingerprint string           `json:"fingerprint,omitempty"`
-	Pinned      string           `json:"pinned,omitempty"`
-	Certificate *CertificateView `json:"certificate,omitempty"`
-	Loose       string           `json:"loose,omitempty"`
-	Named       *NameWay         `json:"by_name,omitempty"`
+	Fingerprint string       `json:"fingerprint,omitempty"`
+	Pinned      string       `json:"pinned,omitempty"`
+	Certificate *Certificate `json:"certificate,omitempty"`
+	Weakness    string       `json:"weakness,omitempty"`
+	Named       *NameResult  `json:"by_name,omitempty"`
 	// NotProvable says that silence proves nothing here: a service that works may leave a probe without an answer.
 	NotProvable bool `json:"not_provable,omitempty"`
 }

@@ -101,10 +101,10 @@ func TestLinesThatRepeatAreSummed(t *testing.T) {
 	log.Error("announcements not recorded", "count", 1)
 	require.Equal(t, 1, lines())
 	require.Contains(t, out.String(), "times_since_the_last_line=4980")
-	for i := range 3 * seenMost {
+	for i := range 3 * maxSeen {
 		log.Info(fmt.Sprint("line ", i))
 	}
-	require.LessOrEqual(t, len(h.seen.lines), seenMost)
+	require.LessOrEqual(t, len(h.seen.lines), maxSeen)
 }
 
 func TestTheCopyOfTheZonesIsWholeOrNotUsed(t *testing.T) {

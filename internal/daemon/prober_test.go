@@ -179,7 +179,7 @@ func TestWithoutAnAddressNothingIsProbed(t *testing.T) {
 	story, err := s.Client.ProbeNow(t.Context(), "KET-07", "page")
 	require.NoError(t, err)
 	require.Equal(t, probe.Skipped, story.Outcome)
-	require.Contains(t, story.Attempts[0].Said, "not known yet")
+	require.Contains(t, story.Attempts[0].Message, "not known yet")
 	require.EventuallyWithT(t, func(c *assert) {
 		list, err := s.Client.Faults(context.Background(), "", true)
 		require.NoError(c, err)

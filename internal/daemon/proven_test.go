@@ -99,13 +99,13 @@ func TestNobodyElsesDoorIsKnockedAt(t *testing.T) {
 	pinned(t, s)
 	stop()
 	stand(t, peer.Peer{Kind: probe.KindSSH, Name: "somebody else"}, probe.TCP, "127.110.5.2:8022")
-	var story contract.Story
+	var story contract.ProbeTrace
 	require.Eventually(t, func() bool {
 		var err error
 		story, err = s.Client.ProbeNow(context.Background(), "KET-07", "page")
 		return err == nil && story.Outcome == probe.Skipped
 	}, 15*time.Second, 200*time.Millisecond, "the agent is silent, and another fingerprint is there: it is left alone")
-	require.Contains(t, story.Attempts[0].Said, "somebody else seems to be at 127.110.5.2")
+	require.Contains(t, story.Attempts[0].Message, "somebody else seems to be at 127.110.5.2")
 	require.EventuallyWithT(t, func(c *assert) {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		require.NoError(c, err)
@@ -139,7 +139,7 @@ func TestSilenceOfAMutePortProvesNothing(t *testing.T) {
 	atSite(t, s, "127.110.5.4", contract.ServiceInput{External: "7100", Kind: "udp"})
 	require.Eventually(t, func() bool {
 		got, err := s.Client.Service(context.Background(), "KET-07", "page")
-		return err == nil && got.Outcome == probe.Silent && got.NotProvable && got.State == probe.StateUnknown && got.Views[0].InRow > 3
+		return err == nil && got.Outcome == probe.Silent && got.NotProvable && got.State == probe.StateUnknown && got.Vantages[0].InRow > 3
 	}, 12*time.Second, 50*time.Millisecond)
 	list, err := s.Client.Faults(t.Context(), "KET-07", true)
 	require.NoError(t, err)
@@ -202,13 +202,13 @@ func vantageNamed(t *testing.T, s *testbed.Service, name string) contract.Vantag
 	return contract.Vantage{}
 }
 
-func viewFrom(s contract.Service, vantage string) contract.ServiceView {
-	for _, v := range s.Views {
+func viewFrom(s contract.Service, vantage string) contract.VantageResult {
+	for _, v := range s.Vantages {
 		if v.Vantage == vantage {
 			return v
 		}
 	}
-	return contract.ServiceView{}
+	return contract.VantageResult{}
 }
 
 // picky listens, and answers only those who come from an address.
@@ -275,7 +275,7 @@ func TestAVantagePointInsideTheSiteDoesNotCount(t *testing.T) {
 	lookout(t, s, "cottage", "127.110.5.7")
 	require.Eventually(t, func() bool {
 		got, err := s.Client.Service(context.Background(), "KET-07", "page")
-		return err == nil && strings.Contains(viewFrom(got, "cottage").Left, "it is inside") && got.State == probe.StateReachable
+		return err == nil && strings.Contains(viewFrom(got, "cottage").LeftOut, "it is inside") && got.State == probe.StateReachable
 	}, 8*time.Second, 50*time.Millisecond)
 }
 
@@ -300,7 +300,7 @@ func TestABrokenVantagePointReportsItself(t *testing.T) {
 	got, err := s.Client.Service(t.Context(), "KET-07", "page")
 	require.NoError(t, err)
 	require.Equal(t, probe.Answered, viewFrom(got, "harbour").Outcome, "what it sees while it is broken is not taken for news of the service")
-	require.NotEmpty(t, viewFrom(got, "harbour").Left)
+	require.NotEmpty(t, viewFrom(got, "harbour").LeftOut)
 }
 
 func TestPortsOverBothTransportsAndConflicts(t *testing.T) {
@@ -402,7 +402,7 @@ func TestOutcomesWaitWhileTheServerIsAway(t *testing.T) {
 	stop := stand(t, peer.Peer{Kind: probe.KindHTTP, Name: "page"}, probe.TCP, "127.110.5.12:8080")
 	atSite(t, s, "127.110.5.12", contract.ServiceInput{External: "8080", Kind: "http"})
 	lookout(t, s, "harbour", "127.110.9.3")
-	seen := func(s *testbed.Service) contract.ServiceView {
+	seen := func(s *testbed.Service) contract.VantageResult {
 		got, err := s.Client.Service(context.Background(), "KET-07", "page")
 		require.NoError(t, err)
 		return viewFrom(got, "harbour")

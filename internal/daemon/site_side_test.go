@@ -41,7 +41,7 @@ func sit(t *testing.T, s *testbed.Service, link, from string) seat {
 }
 
 func word(reports ...contract.SourceReport) contract.Announcement {
-	return contract.Announcement{Source: "stun", AgentWord: contract.AgentWord{Protocol: 2, Version: "test", Sent: time.Now().UTC(), Reports: reports}}
+	return contract.Announcement{Source: "stun", AgentSelf: contract.AgentSelf{Protocol: 2, Version: "test", Sent: time.Now().UTC(), Reports: reports}}
 }
 
 func twoLinks(t *testing.T, edit func(*testbed.Options)) *testbed.Service {
@@ -75,7 +75,7 @@ func TestTheServerWeighsWhatAnAgentReports(t *testing.T) {
 	l, err := s.Client.Link(t.Context(), "KET-07", "main")
 	require.NoError(t, err)
 	require.Equal(t, "127.112.6.1", l.IPv4.String())
-	require.Contains(t, l.Standing.Sources[1].Dissent, "forged")
+	require.Contains(t, l.Report.Sources[1].Dissent, "forged")
 
 	r, err = at.client.Announce(t.Context(), word(contract.SourceReport{Source: "gateway", Via: "PCP", IPv4: "100.64.7.9"}))
 	require.NoError(t, err)
@@ -233,12 +233,12 @@ func TestAKeyThatIsRefusedAgainAndAgainBecomesVisibleAtTheSite(t *testing.T) {
 	}
 	l, err := s.Client.Link(t.Context(), "KET-07", "main")
 	require.NoError(t, err)
-	require.Len(t, l.Standing.Refused, 2)
-	for _, r := range l.Standing.Refused {
+	require.Len(t, l.Report.Refused, 2)
+	for _, r := range l.Report.Refused {
 		require.Equal(t, 3, r.Count, r.Reason)
 		require.True(t, r.Stranger)
 	}
-	require.Equal(t, "127.112.6.4", l.Standing.Refused[0].From)
+	require.Equal(t, "127.112.6.4", l.Report.Refused[0].From)
 	s.Engine().ReviewNow(t.Context(), "KET-07")
 	list, err := s.Client.Faults(t.Context(), "KET-07", false)
 	require.NoError(t, err)

@@ -28,8 +28,8 @@ type seenLine struct {
 	more  int
 }
 
-// seenMost bounds how many different lines are remembered.
-const seenMost = 1000
+// maxSeen bounds how many different lines are remembered.
+const maxSeen = 1000
 
 func sum(h slog.Handler) slog.Handler {
 	return summed{h, &seenLines{lines: map[string]*seenLine{}, now: time.Now}}
@@ -71,7 +71,7 @@ func (l *seenLines) take(key string) (more int, write bool) {
 		if line != nil && line.more > repeatsFree {
 			more = line.more - repeatsFree
 		}
-		if len(l.lines) >= seenMost {
+		if len(l.lines) >= maxSeen {
 			clear(l.lines)
 		}
 		l.lines[key] = &seenLine{since: now}

@@ -308,10 +308,10 @@ func TestUpdatesWithAWrongSecretBecomeVisibleAtTheSite(t *testing.T) {
 	require.EventuallyWithT(t, func(c *assert) {
 		l, err := s.Client.Link(t.Context(), "KET-07", "main")
 		require.NoError(c, err)
-		require.NotNil(c, l.Standing)
-		require.Len(c, l.Standing.Refused, 1)
-		require.Equal(c, 3, l.Standing.Refused[0].Count)
-		require.Contains(c, l.Standing.Refused[0].Reason, "an update is signed with a wrong secret")
+		require.NotNil(c, l.Report)
+		require.Len(c, l.Report.Refused, 1)
+		require.Equal(c, 3, l.Report.Refused[0].Count)
+		require.Contains(c, l.Report.Refused[0].Reason, "an update is signed with a wrong secret")
 	}, 10*time.Second, 50*time.Millisecond)
 }
 
@@ -337,8 +337,8 @@ func TestAnUpdateThatDeletesANameAndAddsItsAddressIsOneChange(t *testing.T) {
 	require.Equal(t, "REFUSED", u.rcode(whole(ket+" 60 A 192.168.7.20")))
 	l, err := s.Client.Link(t.Context(), "KET-07", "main")
 	require.NoError(t, err)
-	require.NotEmpty(t, l.Standing.Refused)
-	require.Contains(t, l.Standing.Refused[len(l.Standing.Refused)-1].Reason, "192.168.7.20 is a private address", "the site learns why")
+	require.NotEmpty(t, l.Report.Refused)
+	require.Contains(t, l.Report.Refused[len(l.Report.Refused)-1].Reason, "192.168.7.20 is a private address", "the site learns why")
 	require.Equal(t, []string{"198.51.100.8"}, ask(t, s.DNS, "ket-07."+zone, dns.TypeA))
 }
 

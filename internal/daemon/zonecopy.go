@@ -14,7 +14,7 @@ import (
 	"strings"
 	"time"
 
-	"inkpost.example/inkpost/internal/keep"
+	"inkpost.example/inkpost/internal/statefile"
 	"inkpost.example/inkpost/internal/wire/authdns"
 )
 
@@ -47,7 +47,7 @@ func (c zoneCopy) write(zones []*authdns.Zone) error {
 		return err
 	}
 	sum := sha256.Sum256(body.Bytes())
-	return keep.Write(string(c), append([]byte(copyHead+hex.EncodeToString(sum[:])+"\n"), body.Bytes()...))
+	return statefile.Write(string(c), append([]byte(copyHead+hex.EncodeToString(sum[:])+"\n"), body.Bytes()...))
 }
 
 // read reads the zones of the copy. Error: fs.ErrNotExist where there is none.

@@ -59,7 +59,7 @@ func signedIn(t *testing.T) context.Context {
 	if client.IsStatus(err, 401) {
 		do(t, tab, chromedp.WaitVisible(`input[name="password"]`),
 			chromedp.SendKeys(`input[name="name"]`, running.Owner), chromedp.SendKeys(`input[name="password"]`, "not the password\r"))
-		await(t, tab, contains(`[role="alert"]`, "do not fit together"))
+		await(t, tab, contains(`[role="alert"]`, "wrong name or password"))
 		do(t, tab, chromedp.Navigate(running.URL), chromedp.WaitVisible(`input[name="password"]`),
 			chromedp.SendKeys(`input[name="name"]`, running.Owner), chromedp.SendKeys(`input[name="password"]`, running.Password+"\r"),
 			chromedp.WaitVisible(`input[name="new-password"]`), chromedp.SendKeys(`input[name="new-password"]`, "short\r"))

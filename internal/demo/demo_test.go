@@ -151,7 +151,7 @@ func TestAStoppedServiceIsRefused(t *testing.T) {
 	story, err := owner.ProbeNow(t.Context(), "RAD-06", "club-page")
 	require.NoError(t, err)
 	require.Equal(t, probe.Refused, story.Outcome)
-	require.Contains(t, story.Attempts[0].Said, "RST")
+	require.Contains(t, story.Attempts[0].Message, "RST")
 	require.NoError(t, owner.SetLabService(t.Context(), "RAD-06", "club-page", true))
 	awaitService(t, "RAD-06", "club-page", probe.Answered, probe.StateReachable)
 	h, err := owner.History(t.Context(), "RAD-06", "club-page", time.Now().Add(-time.Minute), time.Time{})

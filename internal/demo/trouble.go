@@ -68,7 +68,7 @@ func (d *Demo) awaitAgents(ctx context.Context, list []place) error {
 		for _, l := range p.links {
 			for !l.static {
 				now, err := d.Engine().Link(p.code, l.label)
-				if err != nil || now.Agent && now.Standing != nil && !now.Standing.Reported.IsZero() {
+				if err != nil || now.Agent && now.Report != nil && !now.Report.Reported.IsZero() {
 					break // somebody has removed it from the record, or it is there
 				}
 				select {

@@ -15,7 +15,7 @@ import (
 // NoteDevices takes in what an agent saw of the devices on record. What is not on record is passed over. Error: changes.ErrLinkGone.
 func (e *Engine) NoteDevices(linkID int64, in contract.LANReport) error {
 	var list []siteside.DeviceReport
-	for _, s := range in.Sightings {
+	for _, s := range in.Devices {
 		one := siteside.DeviceReport{Device: s.Device, Present: s.Present, MAC: s.MAC}
 		one.Found, _ = netip.ParseAddr(s.Found)
 		one.IPv6, _ = netip.ParseAddr(s.IPv6)
@@ -24,7 +24,7 @@ func (e *Engine) NoteDevices(linkID int64, in contract.LANReport) error {
 		}
 		list = append(list, one)
 	}
-	readdressed, err := e.rooms.SiteSide.NoteDevices(linkID, in.Look, list)
+	readdressed, err := e.rooms.SiteSide.NoteDevices(linkID, in.Scan, list)
 	if err != nil || len(readdressed) == 0 {
 		return err
 	}

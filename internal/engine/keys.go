@@ -36,7 +36,7 @@ func newKeyView(k access.NewKey, holder string) contract.Key {
 
 // AddKey makes a key for programs of a person.
 func (e *Engine) AddKey(ctx context.Context, personID int64, person string, in contract.KeyInput) (contract.Key, error) {
-	k, err := e.rooms.Access.AddKey(ctx, personID, in.Label, in.Days)
+	k, err := e.rooms.Access.AddKey(ctx, personID, in.Label, in.Expires)
 	return newKeyView(k, person), err
 }
 

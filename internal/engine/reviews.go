@@ -110,7 +110,7 @@ func (e *Engine) shownOf(p record.Site) []site.Shown {
 		now := e.rooms.Prober.Status(s.ID)
 		one := site.Shown{Service: s, State: now.State}
 		if now.Shown != nil {
-			one.Loose = now.Shown.Weakness
+			one.Weakness = now.Shown.Weakness
 			if now.Shown.Certificate != nil {
 				one.Expires = now.Shown.Certificate.Expires
 			}

@@ -87,8 +87,8 @@ func (e *Engine) NoteOutcomes(ctx context.Context, vantageID int64, from netip.A
 	list := make([]vantages.Outcome, 0, len(in.Outcomes))
 	for _, o := range in.Outcomes {
 		list = append(list, vantages.Outcome{ServiceID: o.Service, Revision: o.Revision, At: o.At, Target: o.Target, Also: o.Also, Outcome: o.Outcome,
-			Latency: time.Duration(o.LatencyUS) * time.Microsecond, Said: o.Said, Fingerprint: o.Fingerprint, Task: o.Story, Attempts: o.Attempts})
+			Latency: time.Duration(o.LatencyUS) * time.Microsecond, Message: o.Message, Fingerprint: o.Fingerprint, Task: o.Task, Attempts: o.Attempts})
 	}
-	taken, err := e.rooms.Vantages.NoteOutcomes(ctx, vantageID, from, in.Sent, vantages.Self(in.VantageWord), list)
+	taken, err := e.rooms.Vantages.NoteOutcomes(ctx, vantageID, from, in.Sent, vantages.Self(in.VantageSelf), list)
 	return contract.BatchTaken{Taken: taken, Clock: e.rooms.Now()}, err
 }

@@ -63,7 +63,7 @@ func (a *answerer) place() netip.Addr {
 }
 
 // ofDevice gives the services of a device.
-func (p *premises) ofDevice(name string) (out []*answerer, err error) {
+func (p *labSite) ofDevice(name string) (out []*answerer, err error) {
 	for _, s := range p.services {
 		if s.Device == name {
 			out = append(out, p.answers[s.Name])
@@ -76,7 +76,7 @@ func (p *premises) ofDevice(name string) (out []*answerer, err error) {
 }
 
 // settle brings the ports of all routers in line with what is behind them.
-func (p *premises) settle() (err error) {
+func (p *labSite) settle() (err error) {
 	for _, l := range p.links {
 		err = errors.Join(err, l.router.change(func() {}))
 	}
@@ -191,4 +191,4 @@ func (w *World) Mend(code string) (mended []string, err error) {
 	return mended, errors.Join(err, p.settle())
 }
 
-func (p *premises) nameOf(s ServiceSpec) string { return p.code + " " + s.Device + " " + s.Name }
+func (p *labSite) nameOf(s ServiceSpec) string { return p.code + " " + s.Device + " " + s.Name }

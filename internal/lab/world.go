@@ -54,12 +54,12 @@ func (s ServiceSpec) door() door { return door{s.Transport, s.External} }
 // World is the simulated world.
 type World struct {
 	providers map[string]*provider
-	sites     map[string]*premises
+	sites     map[string]*labSite
 	primary   atomic.Pointer[Primary] // of a remote zone, if there is one
 	log       *slog.Logger
 }
 
-type premises struct {
+type labSite struct {
 	code     string
 	links    []line
 	services []ServiceSpec
@@ -80,7 +80,7 @@ var pools = map[string]netip.Prefix{
 
 // New makes a world and starts everything in it.
 func New(specs []SiteSpec, log *slog.Logger) (*World, error) {
-	w := &World{providers: map[string]*provider{}, sites: map[string]*premises{}, log: log}
+	w := &World{providers: map[string]*provider{}, sites: map[string]*labSite{}, log: log}
 	for name, pool := range pools {
 		w.providers[name] = newProvider(name, pool)
 	}
@@ -94,7 +94,7 @@ func New(specs []SiteSpec, log *slog.Logger) (*World, error) {
 }
 
 func (w *World) add(spec SiteSpec) error {
-	p := &premises{code: spec.Code, services: spec.Services, answers: map[string]*answerer{}}
+	p := &labSite{code: spec.Code, services: spec.Services, answers: map[string]*answerer{}}
 	w.sites[spec.Code] = p
 	for i, s := range spec.Services {
 		if s.Transport == "" {
@@ -142,14 +142,14 @@ func (w *World) Close() {
 	}
 }
 
-func (w *World) site(code string) (*premises, error) {
+func (w *World) site(code string) (*labSite, error) {
 	if p := w.sites[strings.ToUpper(code)]; p != nil {
 		return p, nil
 	}
 	return nil, site.Missing{Kind: "site in the lab", Name: code}
 }
 
-func (p *premises) line(label string) (line, error) {
+func (p *labSite) line(label string) (line, error) {
 	for _, l := range p.links {
 		if l.Label == label {
 			return l, nil
@@ -158,7 +158,7 @@ func (p *premises) line(label string) (line, error) {
 	return line{}, site.Missing{Kind: "link of " + p.code + " in the lab", Name: label}
 }
 
-func (p *premises) spec(name string) (ServiceSpec, error) {
+func (p *labSite) spec(name string) (ServiceSpec, error) {
 	for _, s := range p.services {
 		if s.Name == name {
 			return s, nil

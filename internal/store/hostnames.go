@@ -22,9 +22,9 @@ type hostnameRow struct {
 	TTL      int          `db:"ttl"`
 	Extras   list[string] `db:"extras"`
 	Mail     names.Name   `db:"mail"`
-	KeptBy   site.Keeper  `db:"kept_by"`
-	Kept4    inet         `db:"kept4"`
-	Kept6    inet         `db:"kept6"`
+	HoldBy   site.Holder  `db:"hold_by"`
+	Hold4    inet         `db:"hold4"`
+	Hold6    inet         `db:"hold6"`
 	Device   ref          `db:"device_id"`
 	OfDevice string       `db:"device"`
 	Revision int64        `db:"revision"`
@@ -33,11 +33,11 @@ type hostnameRow struct {
 func (r hostnameRow) hostname() site.Hostname {
 	return site.Hostname{ID: r.ID, ZoneID: r.ZoneID, SiteID: r.SiteID, LinkID: int64(r.LinkID), Name: r.Name, Zone: r.Zone,
 		Site: r.Site, Link: r.Link, TTL: r.TTL, Extras: r.Extras, Mail: r.Mail,
-		KeptBy: r.KeptBy, Kept: wan.Pair{IPv4: r.Kept4.Addr, IPv6: r.Kept6.Addr}, DeviceID: int64(r.Device), Device: r.OfDevice, Revision: r.Revision}
+		HoldBy: r.HoldBy, Hold: wan.Pair{IPv4: r.Hold4.Addr, IPv6: r.Hold6.Addr}, DeviceID: int64(r.Device), Device: r.OfDevice, Revision: r.Revision}
 }
 
 const hostnameColumns = `SELECT h.id, h.zone_id, h.site_id, h.link_id, h.name, z.apex AS zone, s.code AS site,
-	coalesce(l.label, '') AS link, h.ttl, h.extras, h.mail, h.kept_by, host(h.kept_ipv4) AS kept4, host(h.kept_ipv6) AS kept6,
+	coalesce(l.label, '') AS link, h.ttl, h.extras, h.mail, h.hold_by, host(h.hold_ipv4) AS hold4, host(h.hold_ipv6) AS hold6,
 	h.device_id, coalesce(d.name, '') AS device, h.revision
 	FROM hostname h LEFT JOIN device d ON d.id = h.device_id JOIN zone z ON z.id = h.zone_id JOIN site s ON s.id = h.site_id LEFT JOIN link l ON l.id = h.link_id`
 
@@ -111,8 +111,8 @@ func (s *Store) RemoveHostname(ctx context.Context, h site.Hostname) (map[int64]
 	return serials, err
 }
 
-// KeepHostnames has hostnames stay at addresses, or, with by "", follow their links again; their zones' serials go up.
-func (s *Store) KeepHostnames(ctx context.Context, by site.Keeper, kept map[int64]wan.Pair, zones []int64) error {
+// HoldHostnames has hostnames stay at addresses, or, with by "", follow their links again; their zones' serials go up.
+func (s *Store) HoldHostnames(ctx context.Context, by site.Holder, kept map[int64]wan.Pair, zones []int64) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
 		var serial uint32
 		for _, zone := range zones {
@@ -121,7 +121,7 @@ func (s *Store) KeepHostnames(ctx context.Context, by site.Keeper, kept map[int6
 			}
 		}
 		for id, pair := range kept {
-			if _, err := tx.ExecContext(ctx, `UPDATE hostname SET kept_by = $2, kept_ipv4 = $3, kept_ipv6 = $4, revision = revision + 1 WHERE id = $1`,
+			if _, err := tx.ExecContext(ctx, `UPDATE hostname SET hold_by = $2, hold_ipv4 = $3, hold_ipv6 = $4, revision = revision + 1 WHERE id = $1`,
 				id, by, inet{pair.IPv4}, inet{pair.IPv6}); err != nil {
 				return err
 			}

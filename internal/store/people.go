@@ -103,7 +103,7 @@ type Key struct {
 	Created  when   `db:"created_at"`
 	Revoked  when   `db:"revoked_at"`
 	Replaces ref    `db:"replaces"` // the key that this one takes the place of
-	Turn     bool   `db:"turn"`     // somebody asked for another key in its place
+	Rotate   bool   `db:"rotate"`   // somebody asked for another key in its place
 
 	VantageID ref    `db:"vantage_id"`
 	Vantage   string `db:"vantage"`
@@ -115,7 +115,7 @@ type Key struct {
 }
 
 const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id, coalesce(s.code, '') AS site,
-	coalesce(l.label, '') AS link, k.created_at, k.revoked_at, k.replaces, k.turn,
+	coalesce(l.label, '') AS link, k.created_at, k.revoked_at, k.replaces, k.rotate,
 	k.vantage_id, coalesce(v.name, '') AS vantage, k.expires_at, k.used_at, k.may_announce
 	FROM access_key k LEFT JOIN person p ON p.id = k.person_id LEFT JOIN link l ON l.id = k.link_id LEFT JOIN site s ON s.id = l.site_id
 	LEFT JOIN vantage v ON v.id = k.vantage_id`
@@ -191,9 +191,9 @@ func (s *Store) RevokeKey(ctx context.Context, id int64, name string, now time.T
 	return affected(r, err, "key", "", name)
 }
 
-// TurnKey asks for another key in a key's place.
-func (s *Store) TurnKey(ctx context.Context, id int64, name string) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET turn = true WHERE id = $1 AND scope = 'agent' AND revoked_at IS NULL`, id)
+// RotateKey asks for another key in a key's place.
+func (s *Store) RotateKey(ctx context.Context, id int64, name string) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET rotate = true WHERE id = $1 AND scope = 'agent' AND revoked_at IS NULL`, id)
 	return affected(r, err, "agent key", "", name)
 }
 

@@ -96,7 +96,7 @@ func OwnDatabase(t testing.TB) (url string, away func()) {
 // Says is the word of an agent whose sources agree on addresses. Its key has to be allowed to announce them, as they are not those
 // that the test speaks from.
 func Says(addresses ...string) contract.Announcement {
-	in := contract.Announcement{Source: "gateway", AgentWord: contract.AgentWord{Protocol: contract.AgentProtocol, Version: "test", Sent: time.Now().UTC()}}
+	in := contract.Announcement{Source: "gateway", AgentSelf: contract.AgentSelf{Protocol: contract.AgentProtocol, Version: "test", Sent: time.Now().UTC()}}
 	for _, source := range []string{"stun", "gateway"} {
 		report := contract.SourceReport{Source: source, Via: "test"}
 		for _, text := range addresses {

@@ -145,7 +145,7 @@ func TestFailedSignInsBackOffAndAreCounted(t *testing.T) {
 		codes[try("owner", "x", fmt.Sprintf("2001:db8:%x::1", i+1))]++
 	}
 	require.Equal(t, 429, try("owner", "x", "2001:db8:99::1"))
-	require.Contains(t, log.String(), "could not sign in", "each is in the log")
+	require.Contains(t, log.String(), "sign-in failed", "each is in the log")
 	_, metrics := post(t, "GET", s.URL+"/metrics", s.Key, nil)
 	require.Regexp(t, `inkpost_sign_ins_failed_total [1-9]`, metrics)
 }
@@ -230,7 +230,7 @@ func TestNoInputMakesTheServiceFail(t *testing.T) {
 	moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Limit: 9})
 	require.NoError(t, err)
 	require.Empty(t, moves, "nothing of that moved anything")
-	for what, path := range map[string]string{"history": "/sites/KET-07/services/page/history?from=9999999-01-01T00:00:00Z", "moves": "/moves?before=99999999999999999999", "limit": "/moves?limit=-1", "wait": "/agent/orders?wait_seconds=1e9"} {
+	for what, path := range map[string]string{"history": "/sites/KET-07/services/page/history?from=9999999-01-01T00:00:00Z", "moves": "/moves?before=99999999999999999999", "limit": "/moves?limit=-1", "wait": "/agent/tasks?wait_seconds=1e9"} {
 		key := s.Key
 		if what == "wait" {
 			key = secret
@@ -283,7 +283,7 @@ func TestWhatFarAwayMachinesSayCannotSteerATerminal(t *testing.T) {
 	in.Version, in.Platform, in.Cannot = "1\x1b]0;pwned\x07", "li\x9bnux", []string{"see\r\nthis\x1b[2J", "right\u202eleft"}
 	_, err := s.Enrol(t, "KET-07").Announce(t.Context(), in)
 	require.NoError(t, err)
-	require.NoError(t, s.Enrol(t, "KET-07").ReportLAN(t.Context(), contract.LANReport{Problem: "\x1b[31mred", Sightings: []contract.Sighting{{Device: "recorder", Found: "192.168.7.20", MAC: "\x1b[5m"}}}))
+	require.NoError(t, s.Enrol(t, "KET-07").ReportLAN(t.Context(), contract.LANReport{Problem: "\x1b[31mred", Devices: []contract.DeviceReport{{Device: "recorder", Found: "192.168.7.20", MAC: "\x1b[5m"}}}))
 	for _, path := range []string{"/sites/KET-07/links/main", "/sites/KET-07/lan", "/sites/KET-07"} {
 		_, text := post(t, "GET", s.URL+"/api/v1"+path, s.Key, nil)
 		require.NotContains(t, text, `\u001b`, path)

@@ -81,7 +81,7 @@ func kinds() map[string]kind {
 			},
 			func(ctx context.Context, c *client.Client) (any, any, string, error) {
 				s, err := c.Service(ctx, "KET-07", "page")
-				return s.Interval, fmt.Sprint(s.InternalFrom), s.Tag(), err
+				return s.Interval, s.Internal, s.Tag(), err
 			}},
 		"hostname": {"ttl_seconds", "mail", func(n int) (any, any) { return 30 + n, fmt.Sprintf("mail%d.example", n) },
 			func(ctx context.Context, c *client.Client, f client.Fields) error {

@@ -80,8 +80,8 @@ func TestAStolenKeyMovesNoNameToAThirdParty(t *testing.T) {
 	// It is shown at the site, and opens a fault: a key is in the wrong hands, or needs to be allowed.
 	l, err := s.Client.Link(t.Context(), "KET-07", "main")
 	require.NoError(t, err)
-	require.NotEmpty(t, l.Standing.Refused)
-	require.False(t, l.Standing.Refused[0].Stranger)
+	require.NotEmpty(t, l.Report.Refused)
+	require.False(t, l.Report.Refused[0].Stranger)
 	soon(t, 10*time.Second, "the refusal is a fault", func() bool {
 		list, err := s.Client.Faults(t.Context(), "KET-07", true)
 		require.NoError(t, err)
@@ -182,8 +182,8 @@ func TestWhatAgentsAndVantagePointsSayIsBounded(t *testing.T) {
 	}
 	_, err = agent.Announce(t.Context(), in)
 	require.ErrorContains(t, err, "too many")
-	require.Equal(t, 422, status(agent.ReportLAN(t.Context(), contract.LANReport{Sightings: []contract.Sighting{{Device: some}}})))
-	require.Equal(t, 422, status(agent.ReportLAN(t.Context(), contract.LANReport{Sightings: make([]contract.Sighting, 1001)})))
+	require.Equal(t, 422, status(agent.ReportLAN(t.Context(), contract.LANReport{Devices: []contract.DeviceReport{{Device: some}}})))
+	require.Equal(t, 422, status(agent.ReportLAN(t.Context(), contract.LANReport{Devices: make([]contract.DeviceReport, 1001)})))
 	vantage, _ := vantagePoint(t, s, "harbour")
 	_, err = vantage.ReturnOutcomes(t.Context(), contract.OutcomeBatch{Outcomes: make([]contract.OutcomeReport, 20000)})
 	require.Contains(t, []int{413, 422}, status(err))

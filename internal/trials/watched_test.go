@@ -36,7 +36,7 @@ func vantagePoint(t *testing.T, s *testbed.Service, name string) (c *client.Clie
 func TestReportsThatSayTheSameAreNotWritten(t *testing.T) {
 	database := testbed.Database(t)
 	s, _, agent, _ := keyed(t, func(o *options) { o.Database = database })
-	report := contract.LANReport{Sightings: []contract.Sighting{{Device: "recorder", Found: "192.168.7.20", MAC: "02:00:5e:07:00:14"}}}
+	report := contract.LANReport{Devices: []contract.DeviceReport{{Device: "recorder", Found: "192.168.7.20", MAC: "02:00:5e:07:00:14"}}}
 	s.Device(t, "KET-07", "recorder")
 	say := func() {
 		require.NoError(t, agent.ReportLAN(t.Context(), report))
@@ -67,7 +67,7 @@ func TestALANReportMovesNoHostnameThatDoesNotFollowTheDevice(t *testing.T) {
 	s.Device(t, "KET-07", "recorder")
 	serial := testbed.Serial(s.DNS, zone)
 	for i := range 5 {
-		require.NoError(t, agent.ReportLAN(t.Context(), contract.LANReport{Sightings: []contract.Sighting{{Device: "recorder", Found: "192.168.7.20",
+		require.NoError(t, agent.ReportLAN(t.Context(), contract.LANReport{Devices: []contract.DeviceReport{{Device: "recorder", Found: "192.168.7.20",
 			IPv6: fmt.Sprintf("2001:db8:7::%d", i+1), MAC: "02:00:5e:07:00:14"}}}))
 	}
 	require.Equal(t, serial, testbed.Serial(s.DNS, zone), name)
@@ -193,9 +193,9 @@ func TestWrongKeysAreANoteAndNeverAFault(t *testing.T) {
 	}
 	l, err := s.Client.Link(t.Context(), "KET-07", "main")
 	require.NoError(t, err)
-	require.Len(t, l.Standing.Refused, 1)
-	require.Equal(t, 20, l.Standing.Refused[0].Count)
-	require.True(t, l.Standing.Refused[0].Stranger)
+	require.Len(t, l.Report.Refused, 1)
+	require.Equal(t, 20, l.Report.Refused[0].Count)
+	require.True(t, l.Report.Refused[0].Stranger)
 	// A refusal that is one is noticed afterwards: by then the strangers would have been.
 	require.Contains(t, says(t, s.URL+"/announce/"+router.Secret+"?ipv4=198.51.100.66"), "refused:")
 	var faults []contract.Fault
@@ -257,7 +257,7 @@ func TestAnOutcomeOfTheServiceAsItWasDoesNotCount(t *testing.T) {
 		svc, err = s.Client.Service(t.Context(), "KET-07", "page")
 		require.NoError(t, err)
 	}
-	require.Equal(t, 9443, svc.ExternalFrom)
+	require.Equal(t, "9443", svc.External)
 }
 
 func TestANarrowedRangeIsProbedOn(t *testing.T) {

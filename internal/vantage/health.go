@@ -28,8 +28,8 @@ type seenAt struct {
 	goodAt time.Time // when something answered last
 }
 
-// clockMost is how far our clock may be from the server's.
-const clockMost = 3 * time.Second
+// maxClock is how far our clock may be from the server's.
+const maxClock = 3 * time.Second
 
 // lately is how recent a result has to be to say something of our own way out.
 const lately = 45 * time.Second
@@ -55,7 +55,7 @@ func (h *health) saw(a contract.Assignment, m probe.Meaning, now time.Time) {
 	h.targets[a.Target] = s
 }
 
-func (h *health) horizon(now time.Time) (out probe.Horizon) {
+func (h *health) horizon(now time.Time) (out probe.LinkView) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for target, s := range h.targets {
@@ -107,7 +107,7 @@ func (r *runner) examine(ctx context.Context) string {
 	r.mu.Lock()
 	offset := r.offset
 	r.mu.Unlock()
-	if offset.Abs() > clockMost {
+	if offset.Abs() > maxClock {
 		return fmt.Sprintf("the clock is %s away from the server's", offset.Abs().Round(time.Millisecond))
 	}
 	server, err := url.Parse(r.state.Server)

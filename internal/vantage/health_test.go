@@ -65,16 +65,16 @@ func TestTheSpoolKeepsWhatIsNotReturned(t *testing.T) {
 	dir := t.TempDir()
 	s, err := openSpool(dir)
 	require.NoError(t, err)
-	for i := range batchMost + 5 {
+	for i := range maxBatch + 5 {
 		s.add(contract.OutcomeReport{Service: int64(i)}, false)
 	}
 	batch := s.take()
-	require.Len(t, batch, batchMost)
+	require.Len(t, batch, maxBatch)
 	s.putBack(batch)
 	require.NoError(t, s.save())
 	again, err := openSpool(dir)
 	require.NoError(t, err)
-	require.Equal(t, batchMost+5, again.len())
+	require.Equal(t, maxBatch+5, again.len())
 	require.Zero(t, again.take()[0].Service, "in order")
 	require.Len(t, again.take(), 5)
 	require.NoError(t, again.save())

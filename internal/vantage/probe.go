@@ -25,7 +25,7 @@ func (r *runner) probeAll(ctx context.Context) error {
 		t, wait := r.schedule.next(time.Now())
 		weight := int64(0)
 		if t != nil { // what it says may be replaced from now on
-			weight = int64(min((t.Ports[1]-t.Ports[0]+1)*len(t.Transport.Each()), pace.MostAtTarget))
+			weight = int64(min((t.Ports[1]-t.Ports[0]+1)*len(t.Transport.Each()), pace.MaxAtTarget))
 		}
 		r.mu.Unlock()
 		if t == nil {
@@ -63,7 +63,7 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	if rule.Meaning(o.Outcome) == probe.NotWanted {
 		// Is it us? What was found out before this probe began says nothing.
 		if ailing := r.check(ctx, time.Since(began)); ailing != "" {
-			o.Outcome, o.Said = probe.Skipped, "this vantage point is not fit to say: "+ailing
+			o.Outcome, o.Message = probe.Skipped, "this vantage point is not fit to say: "+ailing
 		}
 	}
 	now := time.Now()
@@ -85,7 +85,7 @@ func (r *runner) probe(ctx context.Context, t *task) {
 		return
 	}
 	for i, id := range stories {
-		o.Story, o.Attempts = id, attempts
+		o.Task, o.Attempts = id, attempts
 		r.spool.add(o, i == len(stories)-1)
 	}
 }
@@ -95,10 +95,10 @@ func (r *runner) round(ctx context.Context, a contract.Assignment, deadline time
 	at, err := netip.ParseAddr(a.Target)
 	switch {
 	case err != nil:
-		o.Said = "the link's public address is not known yet"
+		o.Message = "the link's public address is not known yet"
 		return o, nil
-	case a.Shut != "":
-		o.Said = a.Shut
+	case a.Quarantine != "":
+		o.Message = a.Quarantine
 		return o, nil
 	}
 	own := make(map[string]bool, len(a.Own))
@@ -110,9 +110,9 @@ func (r *runner) round(ctx context.Context, a contract.Assignment, deadline time
 	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: a.Kind, Transport: a.Transport, Target: netip.AddrPortFrom(at, uint16(a.Ports[0])), Name: a.Hostname,
 		Own: func(host string, port uint16) bool { return own[host+":"+strconv.Itoa(int(port))] }, Options: a.Options, ProbeKey: key, From: r.o.From, Deadline: deadline},
 		Last: uint16(a.Ports[1]), Also: also, Pinned: a.Pinned, Expected: a.Expected})
-	o.At, o.Outcome, o.LatencyUS, o.Said, o.Fingerprint = time.Now().UTC(), out.Outcome, out.Latency.Microseconds(), out.Deciding.Said, out.Deciding.Fingerprint
+	o.At, o.Outcome, o.LatencyUS, o.Message, o.Fingerprint = time.Now().UTC(), out.Outcome, out.Latency.Microseconds(), out.Deciding.Message, out.Deciding.Fingerprint
 	if out.Inside {
-		o.Said = speak.Insider
+		o.Message = speak.Insider
 	}
 	return o, speak.Attempts(out)
 }

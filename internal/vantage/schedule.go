@@ -100,12 +100,12 @@ func (s *schedule) hurry(id int64, now time.Time) {
 		t.again = true
 	default:
 		t.due = s.burst.Turn(now)
-		s.queue.Moved(t.place)
+		s.queue.Fix(t.place)
 	}
 }
 
 // tell notes that somebody waits for the story of a probe.
-func (s *schedule) tell(o contract.StoryOrder, now time.Time) {
+func (s *schedule) tell(o contract.ProbeTask, now time.Time) {
 	if t := s.tasks[o.Service]; t != nil {
 		t.stories = append(t.stories, o.ID)
 		s.hurry(o.Service, now)
@@ -117,10 +117,10 @@ func (s *schedule) next(now time.Time) (*task, time.Duration) {
 	if s.queue.Len() == 0 {
 		return nil, time.Minute
 	}
-	if wait := s.queue.First().due.Sub(now); wait > 0 {
+	if wait := s.queue.Peek().due.Sub(now); wait > 0 {
 		return nil, wait
 	}
-	return s.queue.Take(), 0
+	return s.queue.Pop(), 0
 }
 
 // done puts a task back after a probe.

@@ -74,8 +74,8 @@ func TestAHurryDuringAProbeComesRightAfterIt(t *testing.T) {
 	s.put(assignment(1), noon, false)
 	got, _ := s.next(noon)
 	s.hurry(1, noon)
-	s.tell(contract.StoryOrder{ID: 9, Service: 1}, noon)
-	s.tell(contract.StoryOrder{ID: 9, Service: 404}, noon) // of a service that is gone
+	s.tell(contract.ProbeTask{ID: 9, Service: 1}, noon)
+	s.tell(contract.ProbeTask{ID: 9, Service: 404}, noon) // of a service that is gone
 	s.done(got, noon.Add(time.Minute), noon)
 	again, _ := s.next(noon)
 	require.Same(t, got, again)
@@ -102,12 +102,12 @@ func TestOutcomesWaitForTheServerAndOutliveTheProgram(t *testing.T) {
 	dir := t.TempDir()
 	s, err := openSpool(dir)
 	require.NoError(t, err)
-	for i := range int64(batchMost + 10) {
+	for i := range int64(maxBatch + 10) {
 		s.add(contract.OutcomeReport{Service: i}, false)
 	}
 	require.Len(t, s.soon, 1, "a full batch does not wait")
 	batch := s.take()
-	require.Len(t, batch, batchMost)
+	require.Len(t, batch, maxBatch)
 	require.Equal(t, 10, s.len())
 	s.putBack(batch) // the server was away
 	require.NoError(t, s.save())
@@ -117,7 +117,7 @@ func TestOutcomesWaitForTheServerAndOutliveTheProgram(t *testing.T) {
 
 	again, err := openSpool(dir)
 	require.NoError(t, err)
-	require.Equal(t, batchMost+10, again.len())
+	require.Equal(t, maxBatch+10, again.len())
 	require.EqualValues(t, 0, again.take()[0].Service, "the oldest comes first")
 	require.NoFileExists(t, filepath.Join(dir, spoolFile), "what was taken over is not taken over twice")
 	again.take()
@@ -133,11 +133,11 @@ func TestOutcomesWaitForTheServerAndOutliveTheProgram(t *testing.T) {
 func TestTheOldestOutcomesAreLostFirst(t *testing.T) {
 	s, err := openSpool(t.TempDir())
 	require.NoError(t, err)
-	for i := range int64(spoolMost + 5) {
+	for i := range int64(maxSpool + 5) {
 		s.add(contract.OutcomeReport{Service: i}, false)
 	}
-	require.Equal(t, spoolMost, s.len())
+	require.Equal(t, maxSpool, s.len())
 	require.EqualValues(t, 5, s.take()[0].Service)
 	s.putBack([]contract.OutcomeReport{{Service: 1}, {Service: 2}})
-	require.LessOrEqual(t, s.len(), spoolMost)
+	require.LessOrEqual(t, s.len(), maxSpool)
 }

@@ -9,7 +9,7 @@ import (
 	"sync"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/keep"
+	"inkpost.example/inkpost/internal/statefile"
 )
 
 // spool holds what was seen until the server has it; the oldest is lost first.
@@ -22,8 +22,8 @@ type spool struct {
 }
 
 const (
-	spoolMost = 100_000
-	batchMost = 2000
+	maxSpool = 100_000
+	maxBatch = 2000
 	spoolFile = "spool.json"
 )
 
@@ -45,7 +45,7 @@ func (s *spool) add(o contract.OutcomeReport, now bool) {
 	defer s.mu.Unlock()
 	s.list = append(s.list, o)
 	s.bound()
-	if now || len(s.list) >= batchMost {
+	if now || len(s.list) >= maxBatch {
 		select {
 		case s.soon <- struct{}{}:
 		default:
@@ -54,7 +54,7 @@ func (s *spool) add(o contract.OutcomeReport, now bool) {
 }
 
 func (s *spool) bound() {
-	if over := len(s.list) - spoolMost; over > 0 {
+	if over := len(s.list) - maxSpool; over > 0 {
 		s.list = append(s.list[:0:0], s.list[over:]...)
 	}
 }
@@ -62,7 +62,7 @@ func (s *spool) bound() {
 func (s *spool) take() []contract.OutcomeReport {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	n := min(len(s.list), batchMost)
+	n := min(len(s.list), maxBatch)
 	out := s.list[:n:n]
 	s.list = s.list[n:]
 	return out
@@ -95,5 +95,5 @@ func (s *spool) save() error {
 	if err != nil {
 		return err
 	}
-	return keep.Write(s.path, doc)
+	return statefile.Write(s.path, doc)
 }

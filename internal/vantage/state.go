@@ -3,7 +3,7 @@ package vantage
 import (
 	"path/filepath"
 
-	"inkpost.example/inkpost/internal/keep"
+	"inkpost.example/inkpost/internal/statefile"
 )
 
 // state is what a vantage point keeps between runs.
@@ -16,4 +16,4 @@ type state struct {
 func stateFile(dir string) string { return filepath.Join(dir, "vantage.json") }
 
 // Enrolled reports whether a vantage point has enrolled from this folder.
-func Enrolled(dir string) bool { return keep.Exists(stateFile(dir)) }
+func Enrolled(dir string) bool { return statefile.Exists(stateFile(dir)) }

@@ -21,7 +21,7 @@ import (
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/pace"
-	"inkpost.example/inkpost/internal/keep"
+	"inkpost.example/inkpost/internal/statefile"
 )
 
 // Options of Run.
@@ -76,7 +76,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	room := int64(pace.MostAtOnce(openFiles()))
+	room := int64(pace.MaxAtOnce(openFiles()))
 	r := &runner{o: o, state: s, client: c, log: o.Log.With("vantage", s.Vantage), schedule: newSchedule(), deadline: 3 * time.Second, wake: make(chan struct{}, 1), slots: semaphore.NewWeighted(room)}
 	if r.spool, err = openSpool(o.StateDir); err != nil {
 		return err
@@ -112,7 +112,7 @@ func (o Options) through() client.Option {
 }
 
 func enrol(ctx context.Context, o Options) (state, error) {
-	s, err := keep.ReadState[state](stateFile(o.StateDir))
+	s, err := statefile.ReadState[state](stateFile(o.StateDir))
 	if err == nil && o.Code == "" {
 		if o.Server != "" {
 			s.Server = o.Server
@@ -134,7 +134,7 @@ func enrol(ctx context.Context, o Options) (state, error) {
 		return s, err
 	}
 	s = state{Server: o.Server, Key: e.Key, Vantage: e.Vantage}
-	return s, keep.WriteState(stateFile(o.StateDir), s)
+	return s, statefile.WriteState(stateFile(o.StateDir), s)
 }
 
 func openFiles() uint64 {
@@ -195,7 +195,7 @@ func (r *runner) takeNews(n contract.AssignmentNews) {
 	for _, id := range n.Now {
 		r.schedule.hurry(id, now)
 	}
-	for _, o := range n.Story {
+	for _, o := range n.Tasks {
 		r.schedule.tell(o, now)
 	}
 	r.rouse()
@@ -231,9 +231,9 @@ func (r *runner) returnAll(ctx context.Context) error {
 		}
 		for again := true; again && ctx.Err() == nil; {
 			batch := r.spool.take()
-			word := contract.VantageWord{Version: r.o.Version, Platform: runtime.GOOS + "/" + runtime.GOARCH, Networks: networks(r.o.From), Waiting: r.spool.len()}
+			word := contract.VantageSelf{Version: r.o.Version, Platform: runtime.GOOS + "/" + runtime.GOARCH, Networks: networks(r.o.From), Waiting: r.spool.len()}
 			word.Ailing = r.check(ctx, 10*time.Second)
-			taken, err := r.client.ReturnOutcomes(ctx, contract.OutcomeBatch{VantageWord: word, Sent: time.Now().UTC(), Outcomes: batch})
+			taken, err := r.client.ReturnOutcomes(ctx, contract.OutcomeBatch{VantageSelf: word, Sent: time.Now().UTC(), Outcomes: batch})
 			again = err == nil && r.spool.len() > 0
 			switch {
 			case refused(err):

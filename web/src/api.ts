@@ -17,9 +17,9 @@ export interface Stage { name: string; at?: string; after_ms: number; reached_ms
 export interface Move { id: number; site: string; link: string; old: string; new: string; source: string; noticed: string; total_ms: number; stages: Stage[]; zones?: { zone: string; at: string; reached_ms: number }[] }
 export interface Overview { standby?: string; trouble?: string; faults: Fault[]; sites: SiteSummary[]; moves: Move[] }
 export interface Link { id: number; revision: number; label: string; provider: string; mode: string; position: number; ipv4?: string; ipv6?: string; since?: string; heard?: string; source?: string; agent: boolean; overdue: boolean; change_at?: string
-  router_address?: string; dynamic_range?: string; sources?: string[]; failing?: boolean; standing?: Standing; change_pattern?: { words: string; next: string; sure: number }
+  router_address?: string; dynamic_range?: string; sources?: string[]; failing?: boolean; report?: LinkReport; change_pattern?: { words: string; next: string; sure: number }
 }
-export interface Standing {
+export interface LinkReport {
   nat: string; words?: string; remedies?: string[]; chain?: string[]; router_address?: string; reason?: string; held?: string; agent?: string; resolver?: string
   sources?: { source: string; via?: string; addresses: string; at?: string; problem?: string; dissent?: string }[]
   refused?: { reason: string; from?: string; count: number; last: string; stranger?: boolean }[]
@@ -29,7 +29,7 @@ export interface Proof { proven: boolean; words: string; next_step?: string }
 export interface ResolverView { server: string; authoritative?: boolean; given: string; differs: boolean }
 export interface Hostname {
   id: number; revision: number; name: string; shown?: string; zone: string; site: string; link?: string; ttl_seconds: number; state: string; ipv4?: string; ipv6?: string; given?: string
-  held?: string; kept_by?: string; kept_at?: string; extras?: string[]; mail?: string; device?: string; resolvers?: ResolverView[]
+  held?: string; hold_by?: string; hold_at?: string; extras?: string[]; mail?: string; device?: string; resolvers?: ResolverView[]
 }
 export interface Zone {
   id: number; revision: number; apex: string; kind: 'hosted' | 'remote'; contact: string; serial: number; ttl_seconds: number; servers: { name: string; addresses?: string[] }[]; notify?: string[]; transfer_key?: string
@@ -45,29 +45,29 @@ export interface SigningKey { name: string; algorithm: string; site?: string; cr
 export interface NameCheck { name: string; shown: string; legal: boolean; free: boolean; detail: string }
 export interface Key { server?: string; secret: string; holder: string }
 export interface Device { id: number; revision: number; name: string; mac: string; lan_address: string; reserved: boolean; router?: boolean }
-export interface Service { reach?: string; ways?: { way: string; target?: string; outcome: string; said?: string }[];
+export interface Service { reach?: string; ways?: { way: string; target?: string; outcome: string; message?: string }[];
   id: number; revision: number; state_words: string
   name: string; device: string; link?: string; kind: string; transport: string; external_from: number; external_to: number; internal_from: number
   expected: string; interval_seconds: number; state: string; as_expected: boolean; since?: string; outcome?: Outcome; probed?: string; address?: string; latency_us: number
-  said?: string; not_provable?: boolean; expected_now: string; open_until?: string; options?: Record<string, string>; views?: ServiceView[]
-  fingerprint?: string; pinned?: string; pinned_by?: string; fingerprint_seen?: string; certificate?: Certificate; loose?: string; by_name?: NameWay; probe_peer_key?: string; vantage_peer_keys?: Record<string, string>
+  message?: string; not_provable?: boolean; expected_now: string; open_until?: string; options?: Record<string, string>; vantages?: ServiceView[]
+  fingerprint?: string; pinned?: string; pinned_by?: string; fingerprint_seen?: string; certificate?: Certificate; weakness?: string; by_name?: NameWay; probe_peer_key?: string; vantage_peer_keys?: Record<string, string>
 }
-export interface ServiceView { vantage: string; outcome: Outcome; in_row: number; at: string; latency_us?: number; said?: string; does_not_count?: string }
+export interface ServiceView { vantage: string; outcome: Outcome; in_row: number; at: string; latency_us?: number; message?: string; does_not_count?: string }
 export interface Certificate { names?: string[]; expires: string; problem?: string }
-export interface NameWay { hostname: string; resolver: string; given: string; outcome: Outcome; said: string; at: string }
+export interface NameWay { hostname: string; resolver: string; given: string; outcome: Outcome; message: string; at: string }
 export interface Trait { kind: string; about: string; transports: string[]; port: number; options?: string[]; recognised_by?: string }
 export interface Card { title: string; where: string; fields: { label: string; value: string }[]; note?: string }
 export interface Availability { window: string; share: number | null; as_expected_s: number; impaired_s: number; failing_s: number; unknown_s: number; median_us: number; p95_us: number; p99_us: number }
 export interface Vantage { id: number; name: string; note?: string; own: boolean; enrolled?: string; heard?: string; state: string; problem?: string; services: number; observed?: string; networks?: string[]; waiting?: number; version?: string; platform?: string }
-export interface Advice { port: number; what: string; service?: string; grave: boolean; advice: string }
+export interface Advice { port: number; what: string; service?: string; severe: boolean; advice: string }
 export interface Review { id: number; person: string; consent: string; started: string; ended?: string; address: string; ports: number[]; open: number; findings: Advice[]; problem?: string }
 export interface Station { hop: Hop; value: string; detail?: string; verdict: Verdict }
 export interface Path { service: string; state: string; state_words: string; outcome: Outcome; stations: Station[]; finding?: Finding }
 export interface Site extends SiteSummary { links: Link[]; hostnames: Hostname[]; devices: Device[]; services: Service[]; faults: Fault[]; paths: Path[] }
 export interface Span { vantage: string; outcome: Outcome; from: string; until: string; count: number; fastest_us: number; slowest_us: number }
 export interface History { service: string; from: string; until: string; gap_ms: number; spans: Span[] }
-export interface Attempt { target: string; transport?: string; from?: string; outcome: Outcome; took_us: number; said: string; steps?: { step: string; at_us: number; words: string }[] }
-export interface Story { outcome: Outcome; state: string; vantage: string; attempts: Attempt[]; by_name?: NameWay; not_provable?: boolean; loose?: string }
+export interface Attempt { target: string; transport?: string; from?: string; outcome: Outcome; took_us: number; message: string; steps?: { step: string; at_us: number; words: string }[] }
+export interface Story { outcome: Outcome; state: string; vantage: string; attempts: Attempt[]; by_name?: NameWay; not_provable?: boolean; weakness?: string }
 export interface Invitation { server?: string; code: string; expires: string; link: string }
 
 export interface Flaw { field: string; detail: string }
@@ -160,7 +160,7 @@ export const api = {
   review: (site: string, consent: string, progress: (share: number) => void) => lines<{ done: number; of: number; review?: Review }>(at('sites', site, 'reviews'), { consent }, (n) => progress(n.done / n.of)),
   invite: (site: string, link: string) => call<Invitation>('POST', at('sites', site, 'links', link, 'invitations')),
   routerKey: (site: string, link: string) => call<Key>('POST', at('sites', site, 'links', link, 'router-keys'), { label: 'router' }),
-  keep: (name: string, kept: boolean) => call<Hostname>(kept ? 'PUT' : 'DELETE', at('hostnames', name, 'kept')),
+  hold: (name: string, kept: boolean) => call<Hostname>(kept ? 'PUT' : 'DELETE', at('hostnames', name, 'hold')),
   checkName: (name: string) => call<NameCheck>('GET', `/names/check?name=${encodeURIComponent(name)}`),
   suggestName: (site: string) => call<NameCheck>('GET', at('sites', site, 'name-suggestion')),
   movesBy: (query: URLSearchParams) => call<Move[]>('GET', `/moves?${query}`),

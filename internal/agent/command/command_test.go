@@ -119,7 +119,7 @@ func TestStatusSaysInPlainWordsWhatTheAgentKnows(t *testing.T) {
 	s := agent.Status{Site: "KET-07", Link: "main", Server: "http://127.0.0.1:8460", Version: "v1", Started: now.Add(-time.Hour), Told: now.Add(-time.Minute), Written: now.Add(-time.Minute),
 		Answer:  contract.Receipt{Changed: true, Old: "198.51.100.1", New: "198.51.100.2", Hostnames: []string{"ket-07.isles.example"}, NAT: "double"},
 		Sources: []contract.SourceReport{{Source: "stun", Via: "a", IPv4: "198.51.100.2"}, {Source: "gateway", Problem: "switched off"}},
-		LAN:     []contract.Sighting{{Device: "recorder", Present: true, Ports: []contract.PortSeen{{Service: "page", State: "open"}}}, {Device: "desk", Found: "192.168.7.33"}, {Device: "oven"}}}
+		LAN:     []contract.DeviceReport{{Device: "recorder", Present: true, Ports: []contract.PortSeen{{Service: "page", State: "open"}}}, {Device: "desk", Found: "192.168.7.33"}, {Device: "oven"}}}
 	var out strings.Builder
 	describe(&out, s, now)
 	for _, words := range []string{"KET-07, link main", "told         1m0s ago", "went from 198.51.100.1 to 198.51.100.2; ket-07.isles.example", "another device at the site translates",

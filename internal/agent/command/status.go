@@ -99,7 +99,7 @@ var natWords = map[string]string{
 	"unknown": "unknown: nothing tells the router's WAN address",
 }
 
-func deviceWords(d contract.Sighting) string {
+func deviceWords(d contract.DeviceReport) string {
 	words := []string{d.Device}
 	switch {
 	case d.Found != "":

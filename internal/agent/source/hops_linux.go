@@ -13,8 +13,8 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-// hopsMost is how far outwards is looked: what translates stands within the first few hops.
-const hopsMost = 6
+// maxHops is how far outwards is looked: what translates stands within the first few hops.
+const maxHops = 6
 
 // Hops lists the devices on the way out, from the router on, as far as they say who they are: each packet towards target lives for
 // one hop longer. It needs no right beyond a UDP socket: the kernel hands over what routers complain about (IP_RECVERR). A hop
@@ -32,7 +32,7 @@ func Hops(ctx context.Context, target netip.Addr) []netip.Addr {
 		return nil
 	}
 	var out []netip.Addr
-	for ttl := 1; ttl <= hopsMost && ctx.Err() == nil; ttl++ {
+	for ttl := 1; ttl <= maxHops && ctx.Err() == nil; ttl++ {
 		if unix.SetsockoptInt(fd, unix.IPPROTO_IP, unix.IP_TTL, ttl) != nil {
 			break
 		}

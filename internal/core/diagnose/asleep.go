@@ -6,23 +6,23 @@ import (
 )
 
 // Hours counts, for each hour of the day in UTC, at how many looks a device was there and at how many it was not. Old looks fade: a
-// count that reaches hoursMost is halved.
+// count that reaches maxHours is halved.
 type Hours [24]struct{ There, Away int }
 
 const (
-	hoursMost  = 600 // ten days of a look a minute
+	maxHours   = 600 // ten days of a look a minute
 	hoursLeast = 30  // fewer looks in an hour say nothing of it
 )
 
 // Look adds a look.
-func (h *Hours) Look(at time.Time, there bool) {
+func (h *Hours) Note(at time.Time, there bool) {
 	c := &h[at.UTC().Hour()]
 	if there {
 		c.There++
 	} else {
 		c.Away++
 	}
-	if c.There+c.Away >= hoursMost {
+	if c.There+c.Away >= maxHours {
 		c.There, c.Away = c.There/2, c.Away/2
 	}
 }
@@ -57,7 +57,7 @@ func (h Hours) Asleep(now time.Time) (from, until int, ok bool) {
 }
 
 // pattern tells of a device that sleeps at this time of the day.
-func (s DeviceSeen) pattern(now time.Time) []string {
+func (s DeviceReport) pattern(now time.Time) []string {
 	from, until, ok := s.Hours.Asleep(now)
 	if !ok {
 		return nil

@@ -13,9 +13,9 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-func views(outcomes ...probe.Outcome) (out []View) {
+func views(outcomes ...probe.Outcome) (out []VantageResult) {
 	for i, o := range outcomes {
-		out = append(out, View{Vantage: []string{"server", "harbour", "island"}[i], Outcome: o})
+		out = append(out, VantageResult{Vantage: []string{"server", "harbour", "island"}[i], Outcome: o})
 	}
 	return out
 }
@@ -26,9 +26,9 @@ func held(problem PushProblem, zone names.Name, name names.Name) HostnameEvidenc
 }
 
 // lookFromInside has an agent look at a device just now.
-func lookFromInside(e *Evidence, device string, d DeviceSeen) {
+func lookFromInside(e *Evidence, device string, d DeviceReport) {
 	d.At = now.Add(-time.Second)
-	e.Seen = map[string]DeviceSeen{device: d}
+	e.Seen = map[string]DeviceReport{device: d}
 }
 
 func TestCausesThatNeedMoreThanOneLook(t *testing.T) {
@@ -48,19 +48,19 @@ func TestCausesThatNeedMoreThanOneLook(t *testing.T) {
 		"another key where nobody was heard for long": {func(e *Evidence) {
 			fail(e, probe.Stranger, 0, 1)
 			for i := range 2 {
-				e.Services[i].Shut = "a stranger answers"
+				e.Services[i].Quarantine = "a stranger answers"
 			}
 		}, CauseSomebodyElse, HopAddress, "link main", []string{"page", "playback"}, "the agent on link main was heard", "Nothing is probed at 198.51.100.7 until the link is proven again"},
 		"reached from one side": {func(e *Evidence) {
 			fail(e, probe.Silent, 0, 2)
 			for _, i := range []int{0, 2} {
-				e.Services[i].State, e.Services[i].Views = probe.StateImpaired, views(probe.Silent, probe.Answered, probe.Answered)
+				e.Services[i].State, e.Services[i].Results = probe.StateImpaired, views(probe.Silent, probe.Answered, probe.Answered)
 			}
-			e.Services[0].Views[2].Left = "it stands inside"
+			e.Services[0].Results[2].LeftOut = "it stands inside"
 		}, CauseOneSide, HopVantage, "link main", []string{"page", "shell"}, "page (TCP port 8443): silent from server, answered from harbour", "Look whether the router or recorder, desk blocks some networks"},
 		"refused inside, answered outside": {func(e *Evidence) {
 			e.Services[0].Outcome = probe.Answered
-			lookFromInside(e, "recorder", DeviceSeen{Present: true, Ports: map[string]string{"page": "refused"}})
+			lookFromInside(e, "recorder", DeviceReport{Present: true, Ports: map[string]string{"page": "refused"}})
 		}, CauseRouterAnswers, HopForward, "service page", []string{"page"}, "from inside, TCP port 8443 of 192.168.7.20 is refused", "move one of the two to another port"},
 		"a certificate that runs out": {func(e *Evidence) { e.Services[0].Expires = now.Add(8*24*time.Hour + time.Hour) }, CauseCertificate, HopService, "service page", []string{"page"},
 			"it is valid until 2026-12-01", "Renew it on recorder"},
@@ -90,7 +90,7 @@ func TestCausesThatNeedMoreThanOneLook(t *testing.T) {
 		}, CauseAgentOverdue, HopAddress, "link main", nil, "it announced every 5 minutes, and was heard last 1 hour ago", "does it still have the URL and the key"},
 		"another protocol": {func(e *Evidence) {
 			fail(e, probe.Garbled, 0)
-			e.Services[0].Said = "it said SSH-2.0"
+			e.Services[0].Message = "it said SSH-2.0"
 		}, CauseWrongProtocol, HopService, "service page", []string{"page"}, "it said SSH-2.0", "goes to recorder and to no other device"},
 		"an address that the router may give away": {func(e *Evidence) {
 			e.Links[0].Dynamic = site.RangeOf(netip.MustParseAddr("192.168.7.21"), netip.MustParseAddr("192.168.7.99"))
@@ -161,7 +161,7 @@ func TestAPathShowsWhatIsKnownFromInside(t *testing.T) {
 	e := scene()
 	e.Links[0].NAT = wan.NAT{Verdict: wan.NATDirect}
 	e.Services[0].State, e.Services[0].Outcome, e.Services[0].Probed = probe.StateUnknown, "", time.Time{}
-	lookFromInside(&e, "recorder", DeviceSeen{Present: true, Ports: map[string]string{"page": "open"}})
+	lookFromInside(&e, "recorder", DeviceReport{Present: true, Ports: map[string]string{"page": "open"}})
 	p := Paths(e)[0]
 	require.Nil(t, p.Finding)
 	require.Equal(t, Unproven, p.Stations[0].Verdict, "nobody looked from outside")

@@ -131,9 +131,9 @@ func TestAWayOverIPv6IsExplainedForItself(t *testing.T) {
 	require.Equal(t, HopForward, f[0].Hop)
 	require.Contains(t, f[0].Next, "allow TCP port 8022 to 2001:db8:7::21 (desk)")
 	require.Len(t, f[0].Also, 2, "nobody looked from inside")
-	e.Seen = map[string]DeviceSeen{"desk": {At: now, Present: true, Ports: map[string]string{"shell": "open"}}}
+	e.Seen = map[string]DeviceReport{"desk": {At: now, Present: true, Ports: map[string]string{"shell": "open"}}}
 	require.Len(t, Site(e)[0].Also, 1)
-	e.Seen["desk"] = DeviceSeen{At: now, Ports: map[string]string{"shell": "silent"}}
+	e.Seen["desk"] = DeviceReport{At: now, Ports: map[string]string{"shell": "silent"}}
 	require.Equal(t, CausePinholeMissing, Site(e)[0].Cause, "it answers over the other way, and so is on")
 	e.Services[2].Reach, e.Services[2].State, e.Services[2].Ways = site.ByPinhole, probe.StateUnreachable, e.Services[2].Ways[1:]
 	require.Equal(t, CauseDeviceAway, Site(e)[0].Cause, "a device that is away is told of as that")
@@ -149,13 +149,13 @@ func TestAWayOverIPv6IsExplainedForItself(t *testing.T) {
 
 func TestAMachineWithADevicesAddressIsNamed(t *testing.T) {
 	e := scene()
-	e.Seen = map[string]DeviceSeen{"recorder": {At: now, MAC: "02:00:5e:99:00:01"}}
+	e.Seen = map[string]DeviceReport{"recorder": {At: now, MAC: "02:00:5e:99:00:01"}}
 	fail(&e, probe.Refused, 0)
 	f := Site(e)
 	require.Len(t, f, 1)
 	require.Equal(t, CauseAddressTaken, f[0].Cause)
 	require.Contains(t, f[0].Next, "see which machine 02:00:5e:99:00:01 is")
-	e.Seen["recorder"] = DeviceSeen{At: now, MAC: "02:00:5e:99:00:01", Found: "192.168.7.33", Present: true}
+	e.Seen["recorder"] = DeviceReport{At: now, MAC: "02:00:5e:99:00:01", Found: "192.168.7.33", Present: true}
 	f = Site(e)
 	require.Len(t, f, 1)
 	require.Equal(t, CauseDeviceMoved, f[0].Cause)
@@ -218,7 +218,7 @@ func TestADeviceThatSleepsAtNightIsTold(t *testing.T) {
 	day := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
 	for minute := range 3 * 24 * 60 {
 		at := day.Add(time.Duration(minute) * time.Minute)
-		h.Look(at, at.Hour() >= 6 && at.Hour() < 22)
+		h.Note(at, at.Hour() >= 6 && at.Hour() < 22)
 	}
 	from, until, ok := h.Asleep(day.Add(23*time.Hour + 30*time.Minute))
 	require.True(t, ok)
@@ -229,15 +229,15 @@ func TestADeviceThatSleepsAtNightIsTold(t *testing.T) {
 	var never, seldom Hours
 	for range 100 {
 		for hour := range 24 {
-			never.Look(day.Add(time.Duration(hour)*time.Hour), false)
+			never.Note(day.Add(time.Duration(hour)*time.Hour), false)
 		}
 	}
 	_, _, ok = never.Asleep(day)
 	require.False(t, ok, "one that is never there does not sleep")
-	seldom.Look(day, false)
+	seldom.Note(day, false)
 	_, _, ok = seldom.Asleep(day)
 	require.False(t, ok, "one look says nothing")
-	require.Contains(t, DeviceSeen{Hours: h}.pattern(day.Add(2 * time.Hour))[0], "from 22:00 to 06:00 UTC")
+	require.Contains(t, DeviceReport{Hours: h}.pattern(day.Add(2 * time.Hour))[0], "from 22:00 to 06:00 UTC")
 }
 
 func TestWhatAnAgentSeesFromInsideSaysWhichHopItIs(t *testing.T) {
@@ -249,19 +249,19 @@ func TestWhatAnAgentSeesFromInsideSaysWhichHopItIs(t *testing.T) {
 				OnLink: "main", Address: at, State: probe.StateUnreachable, Outcome: probe.Silent, InRow: 3, Probed: now, Turned: now.Add(-time.Minute)}}}
 	}
 	for name, c := range map[string]struct {
-		seen  DeviceSeen
+		seen  DeviceReport
 		cause Cause
 		words string
 	}{
-		"open inside":        {DeviceSeen{Present: true, Ports: map[string]string{"page": "open"}}, CauseForwardMissing, "has TCP port 443 open"},
-		"refused inside":     {DeviceSeen{Present: true, Ports: map[string]string{"page": "refused"}}, CauseServiceStopped, "even from inside"},
-		"silent inside":      {DeviceSeen{Present: true, Ports: map[string]string{"page": "silent"}}, CauseDeviceFirewall, "own firewall"},
-		"not there":          {DeviceSeen{Ports: map[string]string{"page": "silent"}}, CauseDeviceAway, "from inside the site either"},
-		"at another address": {DeviceSeen{Present: true, Found: "192.168.7.33", Ports: map[string]string{"page": "open"}}, CauseDeviceMoved, "reserve 192.168.7.20 for 02:00:5e:07:00:01"},
+		"open inside":        {DeviceReport{Present: true, Ports: map[string]string{"page": "open"}}, CauseForwardMissing, "has TCP port 443 open"},
+		"refused inside":     {DeviceReport{Present: true, Ports: map[string]string{"page": "refused"}}, CauseServiceStopped, "even from inside"},
+		"silent inside":      {DeviceReport{Present: true, Ports: map[string]string{"page": "silent"}}, CauseDeviceFirewall, "own firewall"},
+		"not there":          {DeviceReport{Ports: map[string]string{"page": "silent"}}, CauseDeviceAway, "from inside the site either"},
+		"at another address": {DeviceReport{Present: true, Found: "192.168.7.33", Ports: map[string]string{"page": "open"}}, CauseDeviceMoved, "reserve 192.168.7.20 for 02:00:5e:07:00:01"},
 	} {
 		e := base()
 		c.seen.At = now.Add(-30 * time.Second)
-		e.Seen = map[string]DeviceSeen{"recorder": c.seen}
+		e.Seen = map[string]DeviceReport{"recorder": c.seen}
 		list := Site(e)
 		require.Len(t, list, 1, name)
 		require.Equal(t, c.cause, list[0].Cause, name)

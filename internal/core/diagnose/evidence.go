@@ -22,7 +22,7 @@ type Evidence struct {
 	Hostnames []HostnameEvidence
 	Devices   []site.Device
 	Services  []ServiceEvidence
-	Seen      map[string]DeviceSeen // by device: what an agent saw of it from inside
+	Seen      map[string]DeviceReport // by device: what an agent saw of it from inside
 }
 
 // LinkEvidence is a link, whether its agent should have been heard from by now, and what is known from the site's side.
@@ -81,12 +81,12 @@ type ServiceEvidence struct {
 	Outcome probe.Outcome
 	InRow   int
 	Probed  time.Time
-	Turned  time.Time // since when the outcome has been what it is
-	Said    string    // what was heard, in words
-	Views   []View    // of each vantage point
+	Turned  time.Time       // since when the outcome has been what it is
+	Message string          // what was heard, in words
+	Results []VantageResult // of each vantage point
 	// Fingerprint is what it last showed of itself, Shut why it is not probed for now, Expires the end of its certificate.
 	Fingerprint string
-	Shut        string
+	Quarantine  string
 	Expires     time.Time
 	Ways        []Way // what was found over each of two ways
 	// Settling says that the newest result may be about an address that is no longer the site's.
@@ -101,16 +101,16 @@ type Way struct {
 }
 
 // View is what one vantage point last saw of a service. Left says why it does not count.
-type View struct {
+type VantageResult struct {
 	Vantage string
 	Outcome probe.Outcome
-	Left    string
+	LeftOut string
 }
 
 // counting gives the views that count.
-func (s ServiceEvidence) counting() (out []View) {
-	for _, v := range s.Views {
-		if v.Left == "" {
+func (s ServiceEvidence) counting() (out []VantageResult) {
+	for _, v := range s.Results {
+		if v.LeftOut == "" {
 			out = append(out, v)
 		}
 	}

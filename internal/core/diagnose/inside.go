@@ -15,7 +15,7 @@ const InsideFor = 5 * time.Minute
 
 // DeviceSeen is what an agent saw of a device from inside the site. Ports holds, by service, "open", "refused", "silent" or
 // "unknown"; Found is the address at which the device's MAC is, where that is another than on record.
-type DeviceSeen struct {
+type DeviceReport struct {
 	At      time.Time
 	Present bool
 	Found   string
@@ -31,7 +31,7 @@ type RefusedEvidence struct {
 	Last         time.Time
 }
 
-func (e Evidence) inside(device string) (DeviceSeen, bool) {
+func (e Evidence) inside(device string) (DeviceReport, bool) {
 	s, ok := e.Seen[device]
 	return s, ok && e.Now.Sub(s.At) <= InsideFor
 }
@@ -108,12 +108,12 @@ func (e Evidence) moved() []Finding {
 }
 
 // taken reports whether another machine has the device's recorded address.
-func taken(d site.Device, s DeviceSeen) bool {
+func taken(d site.Device, s DeviceReport) bool {
 	return d.MAC != "" && s.MAC != "" && !strings.EqualFold(s.MAC, d.MAC)
 }
 
 // addressTaken tells of a machine that has a device's address, while the device itself is nowhere.
-func (e Evidence) addressTaken(d site.Device, s DeviceSeen) Finding {
+func (e Evidence) addressTaken(d site.Device, s DeviceReport) Finding {
 	on := e.where(func(x ServiceEvidence) bool { return x.Device == d.Name })
 	return Finding{
 		Cause: CauseAddressTaken, Hop: HopDevice, Subject: "device " + d.Name, Services: serviceNames(on),

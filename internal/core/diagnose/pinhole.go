@@ -43,7 +43,7 @@ func (e Evidence) pinholes(cut []ServiceEvidence) (out []Finding, rest []Service
 	return out, rest
 }
 
-func (e Evidence) pinhole(s ServiceEvidence, w Way, look DeviceSeen, looked bool) (f Finding, ok bool) {
+func (e Evidence) pinhole(s ServiceEvidence, w Way, look DeviceReport, looked bool) (f Finding, ok bool) {
 	d, _ := e.device(s.Device)
 	ports := fmt.Sprintf("%s port %s", strings.ToUpper(string(s.Transport)), site.Ports(s.InternalFrom, s.InternalTo()))
 	f = Finding{Subject: "service " + s.Name, Services: []string{s.Name},

@@ -16,7 +16,7 @@ func (e Evidence) recognised(l LinkEvidence, cut []ServiceEvidence) (out []Findi
 	var elsewhere, oneSide []ServiceEvidence
 	for _, s := range cut {
 		switch {
-		case s.Outcome == probe.Stranger && s.Shut != "":
+		case s.Outcome == probe.Stranger && s.Quarantine != "":
 			elsewhere = append(elsewhere, s)
 		case s.Outcome == probe.Stranger:
 			out = append(out, e.stranger(s))

@@ -73,7 +73,7 @@ func (e Evidence) explain(l LinkEvidence) []Finding {
 	recognised, cut := e.recognised(l, cut)
 	out = append(out, recognised...)
 	proven := e.where(func(s ServiceEvidence) bool {
-		return s.OnLink == l.Label && (s.proven() || s.State == probe.StateImpaired || s.Outcome == probe.Stranger && s.Shut == "")
+		return s.OnLink == l.Label && (s.proven() || s.State == probe.StateImpaired || s.Outcome == probe.Stranger && s.Quarantine == "")
 	})
 	switch {
 	case len(cut) > 0 && all(cut, probe.Unroutable) && len(proven) == 0 && !silentSince:
@@ -326,8 +326,8 @@ func (e Evidence) wrongProtocol(s ServiceEvidence) Finding {
 // said is the evidence of an answer that is not as it should be.
 func said(s ServiceEvidence) []string {
 	out := seen([]ServiceEvidence{s})
-	if s.Said != "" {
-		out = append(out, s.Said)
+	if s.Message != "" {
+		out = append(out, s.Message)
 	}
 	return out
 }

@@ -42,8 +42,8 @@ func (e Evidence) unannounced(l LinkEvidence, cut []ServiceEvidence) (f Finding,
 	}
 	evidence := append(seen(cut), prints(cut)...)
 	for _, s := range cut {
-		if s.Shut != "" {
-			evidence = append(evidence, s.Shut)
+		if s.Quarantine != "" {
+			evidence = append(evidence, s.Quarantine)
 			break
 		}
 	}

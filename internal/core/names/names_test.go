@@ -72,14 +72,14 @@ func TestJudge(t *testing.T) {
 	a, b := netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("198.51.100.2")
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	for name, c := range map[string]struct {
-		s    Standing
+		s    HostnameEvidence
 		want State
 	}{
-		"no address":      {Standing{}, StateIdle},
-		"just published":  {Standing{Want: a, Given: a, Published: now.Add(-29 * time.Second), TTL: 30 * time.Second}, StateSettling},
-		"caches ran out":  {Standing{Want: a, Given: a, Published: now.Add(-30 * time.Second), TTL: 30 * time.Second}, StatePointed},
-		"not asked yet":   {Standing{Want: a, Published: now.Add(-time.Hour), TTL: 30 * time.Second}, StateSettling},
-		"another address": {Standing{Want: a, Given: b, Published: now.Add(-time.Hour), TTL: 30 * time.Second}, StateStale},
+		"no address":      {HostnameEvidence{}, StateIdle},
+		"just published":  {HostnameEvidence{Want: a, Given: a, Published: now.Add(-29 * time.Second), TTL: 30 * time.Second}, StateSettling},
+		"caches ran out":  {HostnameEvidence{Want: a, Given: a, Published: now.Add(-30 * time.Second), TTL: 30 * time.Second}, StatePointed},
+		"not asked yet":   {HostnameEvidence{Want: a, Published: now.Add(-time.Hour), TTL: 30 * time.Second}, StateSettling},
+		"another address": {HostnameEvidence{Want: a, Given: b, Published: now.Add(-time.Hour), TTL: 30 * time.Second}, StateStale},
 	} {
 		require.Equal(t, c.want, c.s.Judge(now), name)
 	}

@@ -99,8 +99,8 @@ func TestRemoteZonesAreChecked(t *testing.T) {
 func TestAHeldNameIsHeldUntilItIsTaken(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	a := netip.MustParseAddr("198.51.100.7")
-	require.Equal(t, StateHeld, Standing{Want: a, Given: a, Published: now.Add(-time.Hour), TTL: time.Minute, Held: true}.Judge(now))
-	require.Equal(t, StateIdle, Standing{Held: true}.Judge(now), "no address is known: there is nothing to hold")
+	require.Equal(t, StateHeld, HostnameEvidence{Want: a, Given: a, Published: now.Add(-time.Hour), TTL: time.Minute, Held: true}.Judge(now))
+	require.Equal(t, StateIdle, HostnameEvidence{Held: true}.Judge(now), "no address is known: there is nothing to hold")
 }
 
 func TestHowNamesArePushedIsCheckedForEveryZone(t *testing.T) {

@@ -18,7 +18,7 @@ const (
 )
 
 // Standing is what is known of a hostname when its state is judged.
-type Standing struct {
+type HostnameEvidence struct {
 	Want      netip.Addr    // the address it should have; zero where none is known
 	Given     netip.Addr    // the address that the zone's server last gave; zero where it was not asked
 	Published time.Time     // when Want was published
@@ -27,7 +27,7 @@ type Standing struct {
 }
 
 // Judge gives the state at now. A server that was not asked yet leaves the hostname settling.
-func (s Standing) Judge(now time.Time) State {
+func (s HostnameEvidence) Judge(now time.Time) State {
 	switch {
 	case !s.Want.IsValid():
 		return StateIdle

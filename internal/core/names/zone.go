@@ -1,14 +1,59 @@
 package names
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/netip"
+	"strings"
 )
 
 // Server is one authoritative server of a zone: its name, and its addresses where the name stands inside the zone.
 type Server struct {
-	Name      Name         `json:"name"`
-	Addresses []netip.Addr `json:"addresses,omitempty"`
+	Name      Name
+	Addresses []netip.Addr
+}
+
+// MarshalText writes a server as NAME, or NAME=ADDRESS with commas between several addresses.
+func (s Server) MarshalText() ([]byte, error) {
+	text := string(s.Name)
+	for i, a := range s.Addresses {
+		text += map[bool]string{true: "=", false: ","}[i == 0] + a.String()
+	}
+	return []byte(text), nil
+}
+
+// UnmarshalJSON reads what MarshalText writes, and the object that was stored before: {"name", "addresses"}.
+func (s *Server) UnmarshalJSON(doc []byte) (err error) {
+	var text string
+	if json.Unmarshal(doc, &text) == nil {
+		*s, err = ParseServer(text)
+		return err
+	}
+	var object struct {
+		Name      Name         `json:"name"`
+		Addresses []netip.Addr `json:"addresses"`
+	}
+	err = json.Unmarshal(doc, &object)
+	*s = Server(object)
+	return err
+}
+
+// ParseServer reads a server that is written NAME or NAME=ADDRESS,ADDRESS. Errors: ErrName, that of an address.
+func ParseServer(text string) (Server, error) {
+	first, rest, addressed := strings.Cut(text, "=")
+	name, err := Parse(strings.TrimSpace(first))
+	out := Server{Name: name}
+	if err != nil || !addressed {
+		return out, err
+	}
+	for _, word := range strings.Split(rest, ",") {
+		a, err := netip.ParseAddr(strings.TrimSpace(word))
+		if err != nil || a.Zone() != "" {
+			return out, fmt.Errorf("%q is not an IP address; give one such as 192.0.2.53 or 2001:db8::53", word)
+		}
+		out.Addresses = append(out.Addresses, a.Unmap())
+	}
+	return out, nil
 }
 
 // ZoneKind says who serves a zone.

@@ -73,13 +73,13 @@ func (b *Burst) Turn(now time.Time) time.Time {
 	return now
 }
 
-// MostAtOnce is how many attempts may be under way at the same time, where the process may open files descriptors: half of
+// MaxAtOnce is how many attempts may be under way at the same time, where the process may open files descriptors: half of
 // them stay free for everything else.
-func MostAtOnce(files uint64) int { return int(min(max(files/2, 64), 4096)) }
+func MaxAtOnce(files uint64) int { return int(min(max(files/2, 64), 4096)) }
 
-// MostAtTarget is how many attempts may be under way at one address at the same time: a small router forgets connections
+// MaxAtTarget is how many attempts may be under way at one address at the same time: a small router forgets connections
 // where there are many.
-const MostAtTarget = 8
+const MaxAtTarget = 8
 
 // Backoff gives the wait before attempt n (from 0) of something that failed: it doubles from base up to most, and
 // spread (0 up to 1) takes off up to half of it.

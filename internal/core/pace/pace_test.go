@@ -44,7 +44,7 @@ func TestABurstIsSpreadOut(t *testing.T) {
 }
 
 func TestBounds(t *testing.T) {
-	require.Equal(t, []int{64, 512, 4096}, []int{MostAtOnce(100), MostAtOnce(1024), MostAtOnce(1 << 20)})
+	require.Equal(t, []int{64, 512, 4096}, []int{MaxAtOnce(100), MaxAtOnce(1024), MaxAtOnce(1 << 20)})
 	require.Equal(t, 30*time.Second, Sustain(time.Minute))
 	require.Equal(t, 5*time.Second, Sustain(10*time.Second))
 	require.Equal(t, []time.Duration{100 * time.Second, 5 * time.Minute, time.Hour}, []time.Duration{ByName(10 * time.Second), ByName(time.Minute), ByName(time.Hour)})
@@ -81,13 +81,13 @@ func TestAQueueGivesWhatIsDueFirst(t *testing.T) {
 		q.Add(x)
 	}
 	all[0].due = now
-	q.Moved(all[0].place)
+	q.Fix(all[0].place)
 	q.Remove(all[2].place)
 	require.Equal(t, -1, all[2].place)
 	var got []*task
 	for q.Len() > 0 {
-		require.Equal(t, 0, q.First().place)
-		got = append(got, q.Take())
+		require.Equal(t, 0, q.Peek().place)
+		got = append(got, q.Pop())
 	}
 	require.Equal(t, []*task{all[0], all[1], all[3], all[4]}, got)
 }

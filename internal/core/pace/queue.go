@@ -6,33 +6,33 @@ import (
 )
 
 // Dated is something that is due at a time. PutAt tells it its place in a queue, -1 where it is in none.
-type Dated interface {
+type Item interface {
 	DueAt() time.Time
 	PutAt(place int)
 }
 
 // Queue orders things by when they are due. The zero Queue is empty and ready.
-type Queue[T Dated] struct{ list order[T] }
+type Queue[T Item] struct{ list order[T] }
 
 // Len is how many things wait.
 func (q *Queue[T]) Len() int { return len(q.list) }
 
 // First is what is due first; there has to be something.
-func (q *Queue[T]) First() T { return q.list[0] }
+func (q *Queue[T]) Peek() T { return q.list[0] }
 
 // Add puts something into the queue.
 func (q *Queue[T]) Add(x T) { heap.Push(&q.list, x) }
 
 // Take takes what is due first out of the queue.
-func (q *Queue[T]) Take() T { return heap.Pop(&q.list).(T) }
+func (q *Queue[T]) Pop() T { return heap.Pop(&q.list).(T) }
 
 // Moved puts what stands at a place where it belongs now that its time is another.
-func (q *Queue[T]) Moved(place int) { heap.Fix(&q.list, place) }
+func (q *Queue[T]) Fix(place int) { heap.Fix(&q.list, place) }
 
 // Remove takes out what stands at a place.
 func (q *Queue[T]) Remove(place int) { heap.Remove(&q.list, place) }
 
-type order[T Dated] []T
+type order[T Item] []T
 
 func (o order[T]) Len() int           { return len(o) }
 func (o order[T]) Less(i, j int) bool { return o[i].DueAt().Before(o[j].DueAt()) }

@@ -7,7 +7,7 @@ type Attempt struct {
 	From      string    `json:"from,omitempty"`
 	Outcome   Outcome   `json:"outcome"`
 	TookUS    int64     `json:"took_us"`
-	Said      string    `json:"said"`
+	Message   string    `json:"message"`
 	Steps     []Step    `json:"steps,omitempty"`
 }
 

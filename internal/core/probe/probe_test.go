@@ -142,13 +142,13 @@ func TestBannerPrintLeavesOutWhatChanges(t *testing.T) {
 }
 
 func TestAVantagePointThatIsWrongItself(t *testing.T) {
-	require.False(t, Sight{Shared: 4, Failing: 4}.Unfit(false), "four services prove nothing")
-	require.True(t, Sight{Shared: 20, Failing: 5}.Unfit(false))
-	require.False(t, Sight{Shared: 100, Failing: 20}.Unfit(false))
-	require.True(t, Sight{Shared: 100, Failing: 20}.Unfit(true), "it is not over yet")
-	require.False(t, Sight{Shared: 100, Failing: 1}.Unfit(true))
-	require.True(t, Horizon{Links: 5, Dark: 5}.Blind())
-	require.False(t, Horizon{Links: 50, Dark: 49}.Blind(), "one link answers: the way out works")
+	require.False(t, SharedView{Shared: 4, Failing: 4}.Unfit(false), "four services prove nothing")
+	require.True(t, SharedView{Shared: 20, Failing: 5}.Unfit(false))
+	require.False(t, SharedView{Shared: 100, Failing: 20}.Unfit(false))
+	require.True(t, SharedView{Shared: 100, Failing: 20}.Unfit(true), "it is not over yet")
+	require.False(t, SharedView{Shared: 100, Failing: 1}.Unfit(true))
+	require.True(t, LinkView{Links: 5, Dark: 5}.Blind())
+	require.False(t, LinkView{Links: 50, Dark: 49}.Blind(), "one link answers: the way out works")
 }
 
 func TestOptions(t *testing.T) {

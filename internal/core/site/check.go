@@ -177,18 +177,18 @@ func (s Service) Checked(shortest time.Duration) (Service, error) {
 		s.Kind = probe.KindTCP
 	}
 	f.label("name", s.Name)
-	f.port("external_from", s.ExternalFrom)
-	f.port("external_to", s.ExternalTo)
-	f.port("internal_from", s.InternalFrom)
+	f.port("external", s.ExternalFrom)
+	f.port("external", s.ExternalTo)
+	f.port("internal", s.InternalFrom)
 	if len(f) == 0 {
 		width := s.ExternalTo - s.ExternalFrom
 		switch {
 		case width < 0:
-			f.add("external_to", "the range %d-%d is reversed; the first port must not be above the last", s.ExternalFrom, s.ExternalTo)
+			f.add("external", "the range %d-%d is reversed; the first port must not be above the last", s.ExternalFrom, s.ExternalTo)
 		case width >= MaxRange:
-			f.add("external_to", "the range %d-%d has %d ports; at most %d are allowed", s.ExternalFrom, s.ExternalTo, width+1, MaxRange)
+			f.add("external", "the range %d-%d has %d ports; at most %d are allowed", s.ExternalFrom, s.ExternalTo, width+1, MaxRange)
 		case s.InternalFrom+width > 65535:
-			f.add("internal_from", "the range would end at internal port %d; 65535 is the last", s.InternalFrom+width)
+			f.add("internal", "the range would end at internal port %d; 65535 is the last", s.InternalFrom+width)
 		}
 	}
 	switch known := probe.TraitOf(s.Kind); {

@@ -24,7 +24,7 @@ func Conflicts(s Service, others []Service) error {
 			if s.OnRouter {
 				at, behind = s, o
 			}
-			return Flaws{{Field: "external_from", Detail: fmt.Sprintf(
+			return Flaws{{Field: "external", Detail: fmt.Sprintf(
 				"%s port %s of %s is answered by the router itself (%s, %s port %s): it cannot be passed on to %s",
 				behind.Transport, Ports(behind.ExternalFrom, behind.ExternalTo), behind.Name, at.Name, at.Transport, Ports(at.ExternalFrom, at.ExternalTo), behind.Device)}}
 		}
@@ -37,7 +37,7 @@ func Conflicts(s Service, others []Service) error {
 			}
 			detail += fmt.Sprintf(". %s follows whichever link works, and so has the port on all of them: give it a link of its own first (--link)", loose)
 		}
-		return Flaws{{Field: "external_from", Detail: detail}}
+		return Flaws{{Field: "external", Detail: detail}}
 	}
 	return nil
 }

@@ -15,7 +15,7 @@ type Advice struct {
 	Port    int    `json:"port"`
 	What    string `json:"what"`
 	Service string `json:"service,omitempty"` // on record at that port
-	Grave   bool   `json:"grave"`             // should not wait for the next visit
+	Severe  bool   `json:"severe"`            // should not wait for the next visit
 	Advice  string `json:"advice"`
 }
 
@@ -66,9 +66,9 @@ func RiskyPorts() []int {
 // Shown is what is known of a service on record when a site is reviewed.
 type Shown struct {
 	Service
-	State   probe.State
-	Expires time.Time // of its certificate; zero for none
-	Loose   string    // what is unsafe about how it answers
+	State    probe.State
+	Expires  time.Time // of its certificate; zero for none
+	Weakness string    // what is unsafe about how it answers
 }
 
 // expiringSoon is how long before its end a certificate is told of.
@@ -90,15 +90,15 @@ func Review(open []int, services []Shown, now time.Time) []Advice {
 		if i < 0 {
 			continue
 		}
-		a := Advice{Port: port, What: risks[i].what, Grave: risks[i].grave, Advice: risks[i].advice}
+		a := Advice{Port: port, What: risks[i].what, Severe: risks[i].grave, Advice: risks[i].advice}
 		if s, ok := at(port); !ok {
 			a.What += ", which is not on the site's record"
-			a.Grave = true
+			a.Severe = true
 			a.Advice = "Find out in the router where it leads. " + a.Advice
 		} else {
 			a.Service = s.Name
 			if s.ExpectedAt(now) == probe.ExpectClosed {
-				a.What, a.Grave = a.What+", which has to be closed", true
+				a.What, a.Severe = a.What+", which has to be closed", true
 			}
 		}
 		out = append(out, a)
@@ -109,17 +109,17 @@ func Review(open []int, services []Shown, now time.Time) []Advice {
 		}
 		t := probe.TraitOf(s.Kind)
 		if s.State == probe.StateExposed && !slices.Contains(open, s.ExternalFrom) {
-			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " that has to be closed, yet anyone can open it", Grave: true, Advice: closeIt})
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " that has to be closed, yet anyone can open it", Severe: true, Advice: closeIt})
 			continue
 		}
 		if t.Clear {
 			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " without encryption", Advice: "What it says, and any password, can be read on the way. Put it behind the VPN or on TLS."})
 		}
-		if s.Loose != "" {
-			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: s.Loose, Grave: true, Advice: "Set the service so that this is no longer so, or close it."})
+		if s.Weakness != "" {
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: s.Weakness, Severe: true, Advice: "Set the service so that this is no longer so, or close it."})
 		}
 		if (s.Kind == probe.KindRDP || s.Kind == probe.KindVNC) && !slices.Contains(open, t.Port) {
-			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " on the open internet", Grave: true, Advice: behindVPN})
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " on the open internet", Severe: true, Advice: behindVPN})
 		}
 		if t.Port != 0 && s.ExternalFrom == t.Port && !slices.Contains(open, t.Port) {
 			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " on its standard port", Advice: "Whoever looks for such a service looks here first; another external port keeps most of the noise away."})
@@ -127,14 +127,14 @@ func Review(open []int, services []Shown, now time.Time) []Advice {
 		switch left := s.Expires.Sub(now); {
 		case s.Expires.IsZero():
 		case left < 0:
-			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: "its certificate has expired", Grave: true, Advice: "Renew it on the device: people learn to click the warning away."})
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: "its certificate has expired", Severe: true, Advice: "Renew it on the device: people learn to click the warning away."})
 		case left < expiringSoon:
 			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: fmt.Sprintf("its certificate expires in %d days", int(left.Hours()/24)), Advice: "Renew it at the next visit, and see that it renews itself."})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Advice) int {
 		grave := map[bool]int{true: 0, false: 1}
-		return cmp.Or(grave[a.Grave]-grave[b.Grave], a.Port-b.Port)
+		return cmp.Or(grave[a.Severe]-grave[b.Severe], a.Port-b.Port)
 	})
 	return out
 }

@@ -50,7 +50,7 @@ func TestAReviewSaysWhatIsOpenAndWhatToDo(t *testing.T) {
 		"what does not answer is quiet": {nil, []Shown{shown("page", probe.KindHTTP, 8123, probe.StateUnreachable)}, false, "", ""},
 		"unsafe ways": {nil, []Shown{func() Shown {
 			s := shown("broker", probe.KindHTTPS, 8883, probe.StateReachable)
-			s.Loose = "it lets anyone in without a password"
+			s.Weakness = "it lets anyone in without a password"
 			return s
 		}()}, true, "without a password", "no longer so"},
 		"a certificate of yesterday": {nil, []Shown{func() Shown {
@@ -78,7 +78,7 @@ func TestAReviewSaysWhatIsOpenAndWhatToDo(t *testing.T) {
 			require.Len(t, list, 1)
 			require.Contains(t, list[0].What, c.what)
 			require.Contains(t, list[0].Advice, c.advice)
-			require.Equal(t, c.grave, list[0].Grave)
+			require.Equal(t, c.grave, list[0].Severe)
 			if len(c.services) > 0 {
 				require.Equal(t, c.services[0].Name, list[0].Service)
 				require.Equal(t, c.services[0].ExternalFrom, list[0].Port)
@@ -158,7 +158,7 @@ func TestRedirectsLeadNowhereElse(t *testing.T) {
 func TestTheRoutersOwnPortsCannotBePassedOn(t *testing.T) {
 	own := Service{ID: 1, Name: "management", Device: "router", Transport: probe.TCP, ExternalFrom: 443, ExternalTo: 443, OnRouter: true}
 	err := Conflicts(Service{ID: 2, Name: "page", Device: "recorder", Transport: probe.TCP, ExternalFrom: 443, ExternalTo: 443}, []Service{own})
-	flawed(t, err, "external_from", "answered by the router itself (management, TCP port 443): it cannot be passed on to recorder")
+	flawed(t, err, "external", "answered by the router itself (management, TCP port 443): it cannot be passed on to recorder")
 	err = Conflicts(own, []Service{{ID: 2, Name: "page", Device: "recorder", Transport: probe.Both, ExternalFrom: 440, ExternalTo: 450}})
-	flawed(t, err, "external_from", "port 440-450 of page is answered by the router itself")
+	flawed(t, err, "external", "port 440-450 of page is answered by the router itself")
 }

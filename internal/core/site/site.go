@@ -89,9 +89,9 @@ type Service struct {
 	Link         string          `json:"link,omitempty"`
 	Kind         probe.Kind      `json:"kind"`
 	Transport    probe.Transport `json:"transport"`
-	ExternalFrom int             `json:"external_from"`
-	ExternalTo   int             `json:"external_to"`
-	InternalFrom int             `json:"internal_from"`
+	ExternalFrom int             `json:"-"`
+	ExternalTo   int             `json:"-"`
+	InternalFrom int             `json:"-"`
 	Expected     probe.Expected  `json:"expected"`
 	Reach        Reach           `json:"reach,omitempty"`
 	Interval     int             `json:"interval_seconds"`
@@ -147,28 +147,28 @@ type Hostname struct {
 	TTL    int        `json:"ttl_seconds"`
 	Extras []string   `json:"extras,omitempty"` // labels below it with the same addresses: "www", "*"
 	Mail   names.Name `json:"mail,omitempty"`   // host that takes its mail (MX); "" for none
-	// KeptBy says who keeps it at the addresses Kept while its link moves; "" where it follows.
-	KeptBy Keeper   `json:"kept_by,omitempty"`
-	Kept   wan.Pair `json:"-"`
+	// HoldBy says who holds it at the addresses Hold while its link moves; "" when it follows.
+	HoldBy Holder   `json:"hold_by,omitempty"`
+	Hold   wan.Pair `json:"-"`
 	// Device is the device whose own IPv6 address is the hostname's AAAA; "" where that is the link's.
 	DeviceID int64  `json:"-"`
 	Device   string `json:"device,omitempty"`
 	Revision int64  `json:"revision"`
 }
 
-// Keeper is who keeps a hostname where it is.
-type Keeper string
+// Holder is who holds a hostname where it is.
+type Holder string
 
-// The keepers. What an announcement keeps, the next one of the same link lets go; what an operator keeps stays.
+// The holders. What an announcement holds, the next one of the same link lets go; what an operator holds stays.
 const (
-	KeptByOperator     Keeper = "operator"
-	KeptByAnnouncement Keeper = "announcement"
+	HoldByOperator     Holder = "operator"
+	HoldByAnnouncement Holder = "announcement"
 )
 
 // Answer gives the addresses of a hostname whose link has the addresses of.
 func (h Hostname) Answer(of wan.Pair) wan.Pair {
-	if h.KeptBy != "" {
-		return h.Kept
+	if h.HoldBy != "" {
+		return h.Hold
 	}
 	return of
 }

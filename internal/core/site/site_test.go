@@ -80,12 +80,12 @@ func TestServiceChecked(t *testing.T) {
 		edit          func(*Service)
 		field, detail string
 	}{
-		"port 0":             {func(s *Service) { s.ExternalFrom = 0 }, "external_from", "port 0 is out of range"},
-		"port 65536":         {func(s *Service) { s.ExternalFrom = 65536 }, "external_from", "port 65536 is out of range"},
-		"negative":           {func(s *Service) { s.InternalFrom = -1 }, "internal_from", "port -1"},
-		"reversed":           {func(s *Service) { s.ExternalTo = 8000 }, "external_to", "is reversed"},
-		"too wide":           {func(s *Service) { s.ExternalTo = 8443 + MaxRange }, "external_to", "at most 64"},
-		"inside past 65535":  {func(s *Service) { s.ExternalTo, s.InternalFrom = 8450, 65530 }, "internal_from", "65535 is the last"},
+		"port 0":             {func(s *Service) { s.ExternalFrom = 0 }, "external", "port 0 is out of range"},
+		"port 65536":         {func(s *Service) { s.ExternalFrom = 65536 }, "external", "port 65536 is out of range"},
+		"negative":           {func(s *Service) { s.InternalFrom = -1 }, "internal", "port -1"},
+		"reversed":           {func(s *Service) { s.ExternalTo = 8000 }, "external", "is reversed"},
+		"too wide":           {func(s *Service) { s.ExternalTo = 8443 + MaxRange }, "external", "at most 64"},
+		"inside past 65535":  {func(s *Service) { s.ExternalTo, s.InternalFrom = 8450, 65530 }, "internal", "65535 is the last"},
 		"unknown transport":  {func(s *Service) { s.Transport = "pigeon" }, "transport", "it is tcp, udp or both"},
 		"too often":          {func(s *Service) { s.Interval = 1 }, "interval_seconds", "out of range"},
 		"not a name":         {func(s *Service) { s.Name = "a b" }, "name", "is not a label"},
@@ -116,7 +116,7 @@ func TestConflicts(t *testing.T) {
 	have := []Service{{ID: 1, Name: "playback", Device: "recorder", Transport: "tcp", ExternalFrom: 5000, ExternalTo: 5003, LinkID: 7}}
 	clash := func(s Service) error { return Conflicts(s, have) }
 	err := clash(Service{ID: 2, Name: "other", Transport: "tcp", ExternalFrom: 5003, ExternalTo: 5009})
-	flawed(t, err, "external_from", "TCP port 5003-5009 of other overlaps 5000-5003 of playback on device recorder")
+	flawed(t, err, "external", "TCP port 5003-5009 of other overlaps 5000-5003 of playback on device recorder")
 	require.NoError(t, clash(Service{ID: 2, Transport: "tcp", ExternalFrom: 5004, ExternalTo: 5004}))
 	require.NoError(t, clash(Service{ID: 2, Transport: "udp", ExternalFrom: 5000, ExternalTo: 5000}))
 	require.NoError(t, clash(Service{ID: 2, Transport: "tcp", ExternalFrom: 5000, ExternalTo: 5000, LinkID: 8}), "on another link it is another router port")

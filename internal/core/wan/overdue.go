@@ -15,13 +15,13 @@ func Overdue(heard, listening, now time.Time, every time.Duration) bool {
 // Travel is how long what an agent or a router announces may be under way, and be worked on.
 const Travel = 3 * time.Second
 
-// patienceMost bounds how long a router's rhythm is waited for: some announce once a day.
-const patienceMost = time.Minute
+// maxPatience bounds how long a router's rhythm is waited for: some announce once a day.
+const maxPatience = time.Minute
 
 // Patience is how long a new address may take to be announced by whoever looks for it at every.
 func Patience(every time.Duration) time.Duration {
 	if every <= 0 {
 		return 0
 	}
-	return min(every, patienceMost) + Travel
+	return min(every, maxPatience) + Travel
 }

@@ -23,7 +23,7 @@ type Pattern struct {
 	At     time.Duration // by the clock: after midnight, local time
 	After  time.Duration // by the connection: so long after each change
 	Spread time.Duration // how far the changes were off, nine of ten of them
-	Kept   int           // changes that came at their time
+	Held   int           // changes that came at their time
 	Of     int           // times at which one was due
 	Last   time.Time     // the newest change that fits
 }
@@ -31,18 +31,18 @@ type Pattern struct {
 // Limits of what is learned.
 const (
 	patternLeast  = 4 // changes that fit, before anything is said
-	patternMost   = 40
+	maxPattern    = 40
 	clockOff      = 20 * time.Minute // from the usual time of day
 	connectOff    = 3                // per cent of the usual time between two changes, and two minutes at least
 	connectLeast  = time.Hour
-	daysMost      = 31
+	maxDays       = 31
 	patternMisses = 0.6 // of the times that are due a change has to come at least
 	patternNoise  = 0.25
 	patternStale  = 4 // times without a change, after which the pattern is over
 )
 
 // Sure says how likely the next change comes at its time, from 0 to 1: Laplace's rule of succession.
-func (p Pattern) Sure() float64 { return float64(p.Kept+1) / float64(p.Of+2) }
+func (p Pattern) Sure() float64 { return float64(p.Held+1) / float64(p.Of+2) }
 
 // Next gives the first time after now at which a change is due. The clock's is local: it follows daylight-saving time.
 func (p Pattern) Next(now time.Time, local *time.Location) time.Time {
@@ -66,7 +66,7 @@ func (p Pattern) Next(now time.Time, local *time.Location) time.Time {
 }
 
 func (p Pattern) String() string {
-	sure := fmt.Sprintf("%d of %d times", p.Kept, p.Of)
+	sure := fmt.Sprintf("%d of %d times", p.Held, p.Of)
 	if p.Kind == ByConnect {
 		return fmt.Sprintf("about %s after each change (%s)", spelled(p.After), sure)
 	}
@@ -91,8 +91,8 @@ func spelled(d time.Duration) string {
 // LearnPattern finds the rhythm of a link's changes, the oldest first. Local is where the provider's clock is. ok is false where there
 // are too few, where they come at no rhythm, or where the rhythm has ended.
 func LearnPattern(changes []time.Time, now time.Time, local *time.Location) (p Pattern, ok bool) {
-	if len(changes) > patternMost {
-		changes = changes[len(changes)-patternMost:]
+	if len(changes) > maxPattern {
+		changes = changes[len(changes)-maxPattern:]
 	}
 	if len(changes) < patternLeast {
 		return p, false
@@ -140,13 +140,13 @@ func learnClock(changes []time.Time, now time.Time, local *time.Location) (p Pat
 	for i := 1; i < len(days); i++ {
 		every = common(every, days[i]-days[i-1])
 	}
-	if every == 0 || every > daysMost {
+	if every == 0 || every > maxDays {
 		return p, false
 	}
 	due := (days[len(days)-1]-days[0])/every + 1
 	p = Pattern{Kind: ByClock, Days: every, At: at.Round(time.Minute) % (24 * time.Hour), Spread: ninth(offs),
-		Kept: len(fit), Of: due, Last: fit[len(fit)-1]}
-	return p, float64(p.Kept) >= patternMisses*float64(p.Of) && day(now)-days[len(days)-1] <= patternStale*every
+		Held: len(fit), Of: due, Last: fit[len(fit)-1]}
+	return p, float64(p.Held) >= patternMisses*float64(p.Of) && day(now)-days[len(days)-1] <= patternStale*every
 }
 
 // usualClock is the time of day around which most changes lie.
@@ -189,7 +189,7 @@ func learnConnect(changes []time.Time, now time.Time) (p Pattern, ok bool) {
 	}
 	sorted := slices.Sorted(slices.Values(between))
 	after := sorted[len(sorted)/2]
-	if after < connectLeast || after > daysMost*24*time.Hour {
+	if after < connectLeast || after > maxDays*24*time.Hour {
 		return p, false
 	}
 	most := max(after*connectOff/100, 2*time.Minute)
@@ -207,8 +207,8 @@ func learnConnect(changes []time.Time, now time.Time) (p Pattern, ok bool) {
 	if len(offs) < patternLeast-1 || float64(len(between)-len(offs)) > patternNoise*float64(len(between)) {
 		return p, false
 	}
-	p = Pattern{Kind: ByConnect, After: after.Round(time.Minute), Spread: ninth(offs), Kept: len(offs), Of: due, Last: changes[len(changes)-1]}
-	return p, float64(p.Kept) >= patternMisses*float64(p.Of) && now.Sub(p.Last) <= patternStale*after
+	p = Pattern{Kind: ByConnect, After: after.Round(time.Minute), Spread: ninth(offs), Held: len(offs), Of: due, Last: changes[len(changes)-1]}
+	return p, float64(p.Held) >= patternMisses*float64(p.Of) && now.Sub(p.Last) <= patternStale*after
 }
 
 func ninth(offs []time.Duration) time.Duration {

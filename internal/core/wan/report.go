@@ -15,7 +15,7 @@ type Report struct {
 }
 
 // Witness reports whether a source sees the link from outside. Others repeat what somebody inside was told.
-func (s Source) Witness() bool { return s == SourceObserved || s == SourceSTUN }
+func (s Source) SeenFromOutside() bool { return s == SourceObserved || s == SourceSTUN }
 
 // Of gives the address of one family.
 func (p Pair) Of(six bool) netip.Addr {

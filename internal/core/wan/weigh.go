@@ -40,7 +40,7 @@ type Weighing struct {
 }
 
 // UsualOrder is the order of sources where none is set.
-var UsualOrder = []Source{SourceObserved, SourceSTUN, SourceGateway, SourceInterface, SourceFixed}
+var DefaultOrder = []Source{SourceObserved, SourceSTUN, SourceGateway, SourceInterface, SourceFixed}
 
 // Judgement is what a weighing comes to.
 type Judgement struct {
@@ -60,7 +60,7 @@ type Judgement struct {
 // of an authenticated connection counts, and where that is not among them what is published stays.
 func Weigh(w Weighing) Judgement {
 	if len(w.Order) == 0 {
-		w.Order = UsualOrder
+		w.Order = DefaultOrder
 	}
 	out := Judgement{Addresses: w.Current}
 	agreed := true
@@ -115,7 +115,7 @@ func (w Weighing) family(six bool) (chosen netip.Addr, reason string, dissents [
 			dissent(r, a, fmt.Sprintf("it is %s old and says nothing about now", w.Now.Sub(r.At).Round(time.Second)))
 		case r.At.After(w.Now.Add(time.Minute)):
 			dissent(r, a, "it is dated in the future: the clock at the site is wrong")
-		case w.Policy.Check(a) != nil && r.Source.Witness():
+		case w.Policy.Check(a) != nil && r.Source.SeenFromOutside():
 			dissent(r, a, fmt.Sprintf("a %s address cannot be what is seen from outside: it is asked inside the provider's or the site's own network", w.Policy.Class(a)))
 		case w.Policy.Check(a) != nil && r.Source == SourceGateway && w.Policy.Class(a) == ClassUnspecified:
 			dissent(r, a, "the router has no connection, or does not know its address")
@@ -176,11 +176,11 @@ func (w Weighing) choose(six bool, voices []voice) (netip.Addr, string) {
 			backers[v.address] = append(backers[v.address], v.Source)
 		}
 	}
-	seen := slices.ContainsFunc(voices, func(v voice) bool { return v.Source.Witness() })
+	seen := slices.ContainsFunc(voices, func(v voice) bool { return v.Source.SeenFromOutside() })
 	var best netip.Addr
 	tie := false
 	for _, v := range voices { // in order, so that the first of equals is the most trusted
-		if seen && !slices.ContainsFunc(backers[v.address], Source.Witness) {
+		if seen && !slices.ContainsFunc(backers[v.address], Source.SeenFromOutside) {
 			continue // somebody saw the link from outside, and not there
 		}
 		switch n := len(backers[v.address]); {

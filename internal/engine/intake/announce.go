@@ -122,7 +122,7 @@ func (e *Intake) Fetched(ctx context.Context, c Claimant, a wan.Announcement, ex
 	}
 	e.SiteSide.Observe(c.LinkID, c.From)
 	// What is to stay is kept before the others move: nobody sees it elsewhere in between.
-	if err := e.edits.KeepOut(ctx, c.LinkID, except); err != nil {
+	if err := e.edits.HoldBack(ctx, c.LinkID, except); err != nil {
 		return changes.Receipt{}, err
 	}
 	r, err := e.Announce(ctx, c.LinkID, a)

@@ -15,7 +15,7 @@ import (
 )
 
 // Round is one probe of all ports of a service from one vantage point.
-type Round struct {
+type Result struct {
 	Service  site.Service
 	Site     string // code
 	Hostname string
@@ -24,7 +24,7 @@ type Round struct {
 	At       time.Time
 	Outcome  probe.Outcome
 	Latency  time.Duration // zero when nothing came back
-	Said     string
+	Message  string
 	LeftOut  string // why it does not count, though it was made; "" when it does
 	Held     bool   // it was not made, because the link is quarantined
 
@@ -36,7 +36,7 @@ type Round struct {
 	Attempts    []probe.Attempt
 }
 
-func (r Round) target() string {
+func (r Result) target() string {
 	if !r.Address.IsValid() {
 		return "at no address"
 	}
@@ -50,14 +50,14 @@ func waysOf(s site.Service, main, pinhole netip.Addr, tries []speak.Try) []Way {
 	}
 	var out []Way
 	add := func(way site.Reach, at netip.Addr, port int) {
-		w := Way{Reach: way, Outcome: probe.Skipped, Said: "its address is not known, or not proven to be the site's"}
+		w := Way{Reach: way, Outcome: probe.Skipped, Message: "its address is not known, or not proven to be the site's"}
 		if at.IsValid() {
 			w.Target = netip.AddrPortFrom(at, uint16(port))
 		}
 		rule := probe.Rule{Expected: s.Expected}
 		for _, t := range tries {
 			if t.Target.Addr() == at && (w.Outcome == probe.Skipped || rule.Meaning(t.Outcome) == probe.NotWanted) {
-				w.Outcome, w.Said = t.Outcome, t.Said
+				w.Outcome, w.Message = t.Outcome, t.Message
 			}
 		}
 		out = append(out, w)
@@ -70,8 +70,8 @@ func waysOf(s site.Service, main, pinhole netip.Addr, tries []speak.Try) []Way {
 }
 
 // Attempt probes every port of a service at the current address of its link. byName has the way by the hostname tried too.
-func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Round {
-	r := Round{Service: s, Outcome: probe.Skipped}
+func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Result {
+	r := Result{Service: s, Outcome: probe.Skipped}
 	where, ok := p.record.Site(s.SiteID)
 	var l site.Link
 	if ok {
@@ -79,9 +79,9 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Round
 		r.Site, r.LinkID, r.Address = where.Code, l.ID, where.TargetOf(s, l)
 		r.Hostname = where.HostnameOn(l)
 	}
-	skip := func(why string) Round {
-		r.At, r.Said = p.Now(), why
-		r.Attempts = []probe.Attempt{{Outcome: probe.Skipped, Said: why}}
+	skip := func(why string) Result {
+		r.At, r.Message = p.Now(), why
+		r.Attempts = []probe.Attempt{{Outcome: probe.Skipped, Message: why}}
 		return r
 	}
 	if !r.Address.IsValid() {
@@ -103,11 +103,11 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Round
 		Own: where.Owns(l), Options: s.Options, ProbeKey: key, Deadline: p.Deadline},
 		Last: uint16(record.Ports(s)[1]), Also: where.SecondTargetOf(s, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(p.Now())})
 	r.At = p.Now()
-	r.Outcome, r.Latency, r.Said = out.Outcome, out.Latency, out.Deciding.Said
+	r.Outcome, r.Latency, r.Message = out.Outcome, out.Latency, out.Deciding.Message
 	if out.Inside {
-		r.LeftOut, r.Said = speak.Insider, speak.Insider
+		r.LeftOut, r.Message = speak.Insider, speak.Insider
 	}
-	r.Fingerprint, r.Weakness = out.Deciding.Fingerprint, out.Deciding.Loose
+	r.Fingerprint, r.Weakness = out.Deciding.Fingerprint, out.Deciding.Weakness
 	if c := out.Deciding.Certificate; !c.Expires.IsZero() {
 		r.Certificate = &c
 	}
@@ -117,7 +117,7 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Round
 		r.Attempts[0].Steps = append(resolve, r.Attempts[0].Steps...)
 	}
 	if r.Named != nil && r.Named.Outcome == "" {
-		r.Named.Outcome, r.Named.Said, r.Named.At = r.Outcome, r.Said, r.At
+		r.Named.Outcome, r.Named.Message, r.Named.At = r.Outcome, r.Message, r.At
 	}
 	return r
 }
@@ -141,14 +141,14 @@ func (p *Prober) byName(ctx context.Context, name string, want netip.Addr) (*Nam
 	w.Given = pair
 	switch {
 	case err != nil:
-		w.Outcome, w.Said = probe.Skipped, fmt.Sprintf("%s could not be asked for %s: %v", w.Resolver, name, err)
-		step.Words = w.Said
+		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s could not be asked for %s: %v", w.Resolver, name, err)
+		step.Words = w.Message
 	case !pair.Known():
-		w.Outcome, w.Said = probe.Skipped, fmt.Sprintf("%s knows no address of %s", w.Resolver, name)
-		step.Words = w.Said
+		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s knows no address of %s", w.Resolver, name)
+		step.Words = w.Message
 	case pair.IPv4 != want && pair.IPv6 != want:
-		w.Outcome, w.Said = probe.Skipped, fmt.Sprintf("%s gives %s for %s, not %s: whoever goes by the name does not get to the site", w.Resolver, pair, name, want)
-		step.Words = w.Said
+		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s gives %s for %s, not %s: whoever goes by the name does not get to the site", w.Resolver, pair, name, want)
+		step.Words = w.Message
 	}
 	return w, []probe.Step{step}
 }

@@ -39,7 +39,7 @@ func (p *Prober) reviewFitness() {
 	}
 	p.mu.Lock()
 	before := p.unfit
-	sights := map[int64]*probe.Sight{}
+	sights := map[int64]*probe.SharedView{}
 	links := map[int64]map[int64]bool{} // vantage point, link: whether anything answers there
 	for _, w := range p.watches {
 		rule := w.service.RuleAt(now)
@@ -65,7 +65,7 @@ func (p *Prober) reviewFitness() {
 				}
 				s := sights[v.Vantage]
 				if s == nil {
-					s = &probe.Sight{}
+					s = &probe.SharedView{}
 					sights[v.Vantage] = s
 				}
 				s.Shared++
@@ -83,7 +83,7 @@ func (p *Prober) reviewFitness() {
 		}
 	}
 	for id, of := range links {
-		h := probe.Horizon{Links: len(of)}
+		h := probe.LinkView{Links: len(of)}
 		for _, answers := range of {
 			if !answers {
 				h.Dark++

@@ -14,7 +14,7 @@ import (
 )
 
 // TakeOutOfTurn takes in a round of this server that was made outside the queue.
-func (p *Prober) TakeOutOfTurn(serviceID int64, r Round) {
+func (p *Prober) TakeOutOfTurn(serviceID int64, r Result) {
 	p.mu.Lock()
 	w := p.watches[serviceID]
 	p.mu.Unlock()
@@ -27,7 +27,7 @@ func (p *Prober) TakeOutOfTurn(serviceID int64, r Round) {
 }
 
 // Take takes in a round of another vantage point. It does nothing for a service that is gone or was edited since.
-func (p *Prober) Take(vantage int64, r Round) {
+func (p *Prober) Take(vantage int64, r Result) {
 	p.mu.Lock()
 	w := p.watches[r.Service.ID]
 	p.mu.Unlock()
@@ -49,7 +49,7 @@ func (p *Prober) Watched(serviceID int64) (site.Service, bool) {
 
 // take draws the conclusions from a round of one vantage point. It says when the result has to be confirmed; never, where
 // the time is zero.
-func (p *Prober) take(w *watch, vantage int64, r Round) (confirm time.Time) {
+func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	p.mu.Lock()
 	s := *w.service
 	if s.ID != r.Service.ID || p.watches[s.ID] != w {
@@ -89,7 +89,7 @@ func (p *Prober) take(w *watch, vantage int64, r Round) (confirm time.Time) {
 	}
 	was := w.results[i]
 	v := was
-	v.View, v.Latency, v.Said, v.LeftOut = rule.Next(v.View, r.Outcome, r.At), r.Latency, r.Said, r.LeftOut
+	v.View, v.Latency, v.Message, v.LeftOut = rule.Next(v.View, r.Outcome, r.At), r.Latency, r.Message, r.LeftOut
 	v.Known = v.Known || r.Outcome.Open()
 	settling := rule.Meaning(v.Outcome) == probe.NotWanted && rule.Tenancy.Settling(v.Since, v.At)
 	w.results[i] = v
@@ -202,7 +202,7 @@ func (w *watch) judge(rule probe.Rule, unfit map[int64]string, now time.Time) {
 	w.View, w.Turned = best, best.Since
 	for _, v := range w.results {
 		if v.View == best {
-			w.Latency, w.Said = v.Latency, v.Said
+			w.Latency, w.Message = v.Latency, v.Message
 		}
 	}
 }
@@ -218,7 +218,7 @@ func (w *watch) halfReached() bool {
 }
 
 // tell lets everybody know of what a round has changed.
-func (p *Prober) tell(r Round, before, after Status) {
+func (p *Prober) tell(r Result, before, after Status) {
 	s := r.Service
 	asExpected := probe.AsExpected(s.ExpectedAt(r.At), after.State)
 	if after.View.Outcome != before.View.Outcome {

@@ -93,7 +93,7 @@ type Prober struct {
 // New returns a room that watches every service on record, each in the state that the database has. Error: that of the database.
 func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hist *history.History, hub *events.Hub, c Config) (*Prober, error) {
 	if c.Attempts == 0 {
-		c.Attempts = pace.MostAtOnce(0)
+		c.Attempts = pace.MaxAtOnce(0)
 	}
 	p := &Prober{Config: c, host: host, record: rec, history: hist, events: hub, watches: map[int64]*watch{}, wake: make(chan struct{}, 1),
 		slots: semaphore.NewWeighted(int64(c.Attempts)), busy: map[netip.Addr]int{}, unfit: map[int64]string{}, quarantine: quarantine{links: map[int64]quarantined{}}}
@@ -163,7 +163,7 @@ type VantageResult struct {
 	Vantage int64
 	probe.View
 	Latency time.Duration
-	Said    string
+	Message string
 	LeftOut string // why it does not count
 	Known   bool   // the service has answered it before
 }
@@ -177,7 +177,7 @@ type Status struct {
 	Turned  time.Time // since when the outcome has had the same meaning
 	Address netip.Addr
 	Latency time.Duration
-	Said    string
+	Message string
 	Shown   *Shown
 	Ways    []Way // what our newest round found over each way
 	// Settling reports that the newest result may be about an address that is no longer the site's.
@@ -197,7 +197,7 @@ type NameResult struct {
 	Hostname, Resolver string
 	Given              wan.Pair
 	Outcome            probe.Outcome
-	Said               string
+	Message            string
 	At                 time.Time
 }
 
@@ -206,7 +206,7 @@ type Way struct {
 	Reach   site.Reach
 	Target  netip.AddrPort // zero when its address is not known
 	Outcome probe.Outcome
-	Said    string
+	Message string
 }
 
 // apply makes the watches follow a change of the record. At the start services are due within their first interval; one that is
@@ -293,7 +293,7 @@ func (p *Prober) hurry(w *watch) {
 	if w.due = p.burst.Turn(now); w.due.After(now.Add(interval(*w.service))) {
 		w.due = now.Add(interval(*w.service))
 	}
-	p.queue.Moved(w.place)
+	p.queue.Fix(w.place)
 	p.rouse()
 }
 
@@ -308,7 +308,7 @@ func interval(s site.Service) time.Duration { return time.Duration(s.Interval) *
 
 // weight is how many attempts a round of a service has under way at most.
 func weight(s site.Service) int64 {
-	return int64(min((s.ExternalTo-s.ExternalFrom+1)*len(s.Transport.Each()), pace.MostAtTarget))
+	return int64(min((s.ExternalTo-s.ExternalFrom+1)*len(s.Transport.Each()), pace.MaxAtTarget))
 }
 
 // Run probes services as they come due and finds out which vantage points are wrong themselves, until ctx ends.
@@ -355,7 +355,7 @@ func (p *Prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 	defer p.mu.Unlock()
 	for p.queue.Len() > 0 {
 		now := p.Ticks()
-		w := p.queue.First()
+		w := p.queue.Peek()
 		if wait := w.due.Sub(now); wait > 0 {
 			return nil, 0, at, wait
 		}
@@ -364,13 +364,13 @@ func (p *Prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 			at = where.TargetOf(*w.service, l)
 		}
 		n := weight(*w.service)
-		if at.IsValid() && p.busy[at] > 0 && p.busy[at]+int(n) > pace.MostAtTarget {
+		if at.IsValid() && p.busy[at] > 0 && p.busy[at]+int(n) > pace.MaxAtTarget {
 			w.due = now.Add(targetWait)
-			p.queue.Moved(0)
+			p.queue.Fix(0)
 			continue
 		}
 		p.counts.late(now.Sub(w.due))
-		p.queue.Take()
+		p.queue.Pop()
 		if at.IsValid() {
 			p.busy[at] += int(n)
 		}

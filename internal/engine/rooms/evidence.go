@@ -16,10 +16,10 @@ import (
 
 // Evidence gathers what is known of a site now.
 func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
-	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.Devices, Seen: map[string]diagnose.DeviceSeen{}}
+	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.Devices, Seen: map[string]diagnose.DeviceReport{}}
 	for _, d := range p.Devices {
 		if s, ok := r.SiteSide.Device(d.ID); ok {
-			seen := diagnose.DeviceSeen{At: s.At, Present: s.Present, Found: AddressText(s.Found), Ports: map[string]string{}, Hours: s.Hours, MAC: s.MAC}
+			seen := diagnose.DeviceReport{At: s.At, Present: s.Present, Found: AddressText(s.Found), Ports: map[string]string{}, Hours: s.Hours, MAC: s.MAC}
 			for _, port := range s.Ports {
 				seen.Ports[port.Service] = port.State
 			}
@@ -41,9 +41,9 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		expected := s.ExpectedAt(now)
 		s.Expected = expected
 		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.Address, State: st.State,
-			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Said: st.Said, Shut: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways)}
+			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Message: st.Message, Quarantine: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways)}
 		for _, v := range r.SeenBy(s, now) {
-			one.Views = append(one.Views, diagnose.View{Vantage: v.Name, Outcome: v.Outcome, Left: v.LeftOut})
+			one.Results = append(one.Results, diagnose.VantageResult{Vantage: v.Name, Outcome: v.Outcome, LeftOut: v.LeftOut})
 		}
 		if st.Shown != nil {
 			one.Fingerprint = st.Shown.Fingerprint

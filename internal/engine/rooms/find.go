@@ -88,12 +88,12 @@ func (r *Rooms) RemoteZone(apex string) (names.Zone, error) {
 	return z, err
 }
 
-// KeptAt writes the addresses that a hostname is held at; "" when it follows its link.
-func KeptAt(h site.Hostname) string {
-	if h.KeptBy == "" {
+// HoldAt writes the addresses that a hostname is held at; "" when it follows its link.
+func HoldAt(h site.Hostname) string {
+	if h.HoldBy == "" {
 		return ""
 	}
-	return h.Kept.String()
+	return h.Hold.String()
 }
 
 // Shown is a name as a person reads it, "" where that is its ASCII form.

@@ -2,6 +2,7 @@ package siteedits
 
 import (
 	"context"
+	"net/netip"
 	"strings"
 
 	"inkpost.example/inkpost/internal/contract"
@@ -107,6 +108,9 @@ func (e *SiteEdits) readLink(l site.Link, in contract.LinkInput) (site.Link, err
 	given, err = given.Checked(e.Policy)
 	if err := changes.Flawed(err1, err2, err3, err); err != nil {
 		return l, err
+	}
+	if given.Mode == site.Dynamic && given.Addresses() == l.Addresses() {
+		given.IPv4, given.IPv6 = netip.Addr{}, netip.Addr{} // they were read, and come back
 	}
 	if given.Mode == site.Dynamic && given.Addresses().Known() {
 		return l, site.Flaws{{Field: "ipv4", Detail: "a dynamic link learns its address from announcements; leave it out, or make the link static"}}

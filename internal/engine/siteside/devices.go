@@ -147,7 +147,7 @@ func (s *Side) NoteDevices(linkID, scanID int64, list []DeviceReport) (readdress
 func (s *Side) noteDevice(d site.Device, r DeviceReport, linkID int64, wanted bool, now time.Time) (other bool) {
 	before := s.devices.byID[d.ID]
 	r.At, r.Hours, r.WithoutIPv6 = now, before.Hours, 0
-	r.Hours.Look(now, r.Present)
+	r.Hours.Note(now, r.Present)
 	if wanted && d.IPv6.IsValid() && r.Present && !r.IPv6.IsValid() {
 		r.WithoutIPv6 = min(before.WithoutIPv6+1, lostAfter)
 	}

@@ -288,7 +288,7 @@ func (s *Side) NoteCalled(linkID int64) {
 			return // one call for each family, or for each hostname
 		}
 		l.calls = append(l.calls, now)
-		l.calls = l.calls[max(0, len(l.calls)-wan.RhythmMost):]
+		l.calls = l.calls[max(0, len(l.calls)-wan.MaxRhythm):]
 		every, ok := wan.Rhythm(l.calls)
 		if !ok && len(l.calls) < 5 {
 			return // what was known before a restart stays until there is more

@@ -33,7 +33,7 @@ type Outcome struct {
 	Also        string // "address:port"; "" for none
 	Outcome     probe.Outcome
 	Latency     time.Duration
-	Said        string
+	Message     string
 	Fingerprint string
 	Task        int64 // that it answers; 0 for none
 	Attempts    []probe.Attempt
@@ -103,8 +103,8 @@ func (v *Vantages) noteOutcome(by Vantage, o Outcome, now time.Time) bool {
 		return false
 	}
 	l, _ := where.Followed(s.LinkID)
-	r := probing.Round{Service: s, Site: where.Code, LinkID: l.ID, Address: where.TargetOf(s, l), At: o.At.UTC().Truncate(time.Microsecond), Outcome: o.Outcome,
-		Latency: o.Latency, Said: o.Said, Fingerprint: o.Fingerprint}
+	r := probing.Result{Service: s, Site: where.Code, LinkID: l.ID, Address: where.TargetOf(s, l), At: o.At.UTC().Truncate(time.Microsecond), Outcome: o.Outcome,
+		Latency: o.Latency, Message: o.Message, Fingerprint: o.Fingerprint}
 	if r.At.After(now) {
 		r.At = now
 	}
@@ -115,7 +115,7 @@ func (v *Vantages) noteOutcome(by Vantage, o Outcome, now time.Time) bool {
 	switch {
 	case o.Revision != s.Revision:
 		return false // it is about what was there before an edit
-	case o.Outcome == probe.Skipped && o.Said == speak.Insider:
+	case o.Outcome == probe.Skipped && o.Message == speak.Insider:
 		r.LeftOut = speak.Insider
 	case o.Outcome == probe.Skipped:
 		return false // it says why to its operator; of the service it says nothing

@@ -59,7 +59,7 @@ func (v *Verifier) State(p record.Site, h site.Hostname, now time.Time) names.St
 		return names.StateStale
 	}
 	held := v.host.Held(h)
-	s := names.Standing{Held: held, Want: want.IPv4, Given: known.given.IPv4, Published: v.lastChange(p, h), TTL: time.Duration(h.TTL) * time.Second}
+	s := names.HostnameEvidence{Held: held, Want: want.IPv4, Given: known.given.IPv4, Published: v.lastChange(p, h), TTL: time.Duration(h.TTL) * time.Second}
 	if !want.IPv4.IsValid() || known.given.IPv4 == want.IPv4 && want.IPv6.IsValid() {
 		s.Want, s.Given = want.IPv6, known.given.IPv6
 	}

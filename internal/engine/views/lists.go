@@ -134,9 +134,9 @@ func (vw *Views) peerKeys(s site.Service) map[string]string {
 }
 
 // DeviceReports returns what was last seen of a site's devices.
-func (vw *Views) DeviceReports(code string) ([]contract.Sighting, error) {
+func (vw *Views) DeviceReports(code string) ([]contract.DeviceReport, error) {
 	p, err := vw.FindSite(code)
-	out := []contract.Sighting{}
+	out := []contract.DeviceReport{}
 	for _, d := range p.Devices {
 		if r, ok := vw.SiteSide.Device(d.ID); ok {
 			r.Device = d.Name
@@ -146,8 +146,8 @@ func (vw *Views) DeviceReports(code string) ([]contract.Sighting, error) {
 	return out, err
 }
 
-func deviceReportView(r siteside.DeviceReport) contract.Sighting {
-	out := contract.Sighting{Device: r.Device, Present: r.Present, Found: rooms.AddressText(r.Found), IPv6: rooms.AddressText(r.IPv6), MAC: r.MAC, At: r.At, Hours: r.Hours,
+func deviceReportView(r siteside.DeviceReport) contract.DeviceReport {
+	out := contract.DeviceReport{Device: r.Device, Present: r.Present, Found: rooms.AddressText(r.Found), IPv6: rooms.AddressText(r.IPv6), MAC: r.MAC, At: r.At, Hours: r.Hours,
 		Without: r.WithoutIPv6}
 	for _, p := range r.Ports {
 		out.Ports = append(out.Ports, contract.PortSeen(p))
@@ -156,12 +156,12 @@ func deviceReportView(r siteside.DeviceReport) contract.Sighting {
 }
 
 // linkReportView is what is known of a link from its site's side; nil when nothing is.
-func (vw *Views) linkReportView(linkID int64) *contract.LinkStanding {
+func (vw *Views) linkReportView(linkID int64) *contract.LinkReport {
 	r, ok := vw.SiteSide.Report(linkID)
 	if !ok {
 		return nil
 	}
-	out := &contract.LinkStanding{NAT: r.NAT.Verdict, Words: r.NAT.Words, Remedies: r.NAT.Remedies, Router: rooms.AddressText(r.NAT.RouterWAN), Reason: r.Reason, Held: r.Held,
+	out := &contract.LinkReport{NAT: r.NAT.Verdict, Words: r.NAT.Words, Remedies: r.NAT.Remedies, Router: rooms.AddressText(r.NAT.RouterWAN), Reason: r.Reason, Held: r.Held,
 		Agent: r.Agent, Protocol: r.Protocol, Resolver: r.Resolver, Cannot: r.Cannot, Reported: r.Reported, Rhythm: r.Rhythm.Seconds(),
 		OwnIPv4: r.Own.IPv4, OwnIPv6: r.Own.IPv6}
 	for _, hop := range r.NAT.Chain {
@@ -182,7 +182,7 @@ func (vw *Views) Vantages() []contract.Vantage {
 	out := []contract.Vantage{}
 	for _, v := range vw.Rooms.Vantages.List() {
 		one := contract.Vantage{ID: v.ID, Name: v.Name, Note: v.Note, Own: v.Own, Enrolled: v.Enrolled, Heard: v.Heard, State: contract.VantageWorking,
-			Problem: unfit[v.ID], Services: counts[v.ID], VantageWord: contract.VantageWord(v.Self)}
+			Problem: unfit[v.ID], Services: counts[v.ID], VantageSelf: contract.VantageSelf(v.Self)}
 		switch {
 		case !one.Own && one.Enrolled.IsZero():
 			one.State = contract.VantageInvited
@@ -216,5 +216,5 @@ func (vw *Views) Keys(ctx context.Context) ([]contract.Key, error) {
 
 func (vw *Views) linkView(l site.Link, now time.Time) contract.Link {
 	ev := vw.LinkEvidence(l, now)
-	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Standing: vw.linkReportView(l.ID), Dynamic: l.Dynamic.String(), Pattern: vw.patternView(l.ID)}
+	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Report: vw.linkReportView(l.ID), Dynamic: l.Dynamic.String(), Pattern: vw.patternView(l.ID)}
 }

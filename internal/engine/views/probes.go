@@ -14,10 +14,10 @@ import (
 
 // ProbeNow probes a service at once, out of turn, and tells the story. The result counts like any other. vantage names the
 // vantage point; "" is the server's own.
-func (vw *Views) ProbeNow(ctx context.Context, code, service, vantage string) (contract.Story, error) {
+func (vw *Views) ProbeNow(ctx context.Context, code, service, vantage string) (contract.ProbeTrace, error) {
 	where, s, err := vw.FindService(code, service)
 	if err != nil {
-		return contract.Story{}, err
+		return contract.ProbeTrace{}, err
 	}
 	if vantage = strings.TrimSpace(vantage); vantage != "" && vantage != vw.Vantage {
 		return vw.probeFrom(ctx, where, s, vantage)
@@ -29,31 +29,31 @@ func (vw *Views) ProbeNow(ctx context.Context, code, service, vantage string) (c
 	return vw.story(where, s, r, vw.Vantage), nil
 }
 
-func (vw *Views) story(where record.Site, s site.Service, r probing.Round, vantage string) contract.Story {
+func (vw *Views) story(where record.Site, s site.Service, r probing.Result, vantage string) contract.ProbeTrace {
 	now := vw.Prober.Status(s.ID)
 	mute := s.Mute() && r.Outcome == probe.Silent
-	return contract.Story{Words: probe.Words(s.ExpectedAt(r.At), now.State, mute), Site: where.Code, Service: s.Name, Vantage: vantage, Hostname: r.Hostname, At: r.At,
+	return contract.ProbeTrace{Words: probe.Words(s.ExpectedAt(r.At), now.State, mute), Site: where.Code, Service: s.Name, Vantage: vantage, Hostname: r.Hostname, At: r.At,
 		Outcome: r.Outcome, State: now.State, Attempts: r.Attempts, Fingerprint: r.Fingerprint, Pinned: s.Fingerprint, Certificate: certificateView(r.Certificate),
-		Loose: r.Weakness, Named: namedView(r.Named), NotProvable: mute}
+		Weakness: r.Weakness, Named: namedView(r.Named), NotProvable: mute}
 }
 
-func certificateView(c *speak.Certificate) *contract.CertificateView {
+func certificateView(c *speak.Certificate) *contract.Certificate {
 	if c == nil {
 		return nil
 	}
-	return &contract.CertificateView{Names: c.Names, Expires: c.Expires, Problem: c.Problem}
+	return &contract.Certificate{Names: c.Names, Expires: c.Expires, Problem: c.Problem}
 }
 
-func namedView(n *probing.NameResult) *contract.NameWay {
+func namedView(n *probing.NameResult) *contract.NameResult {
 	if n == nil {
 		return nil
 	}
-	return &contract.NameWay{Hostname: n.Hostname, Resolver: n.Resolver, Given: n.Given.String(), Outcome: n.Outcome, Said: n.Said, At: n.At}
+	return &contract.NameResult{Hostname: n.Hostname, Resolver: n.Resolver, Given: n.Given.String(), Outcome: n.Outcome, Message: n.Message, At: n.At}
 }
 
 func waysView(list []probing.Way) (out []contract.ServiceWay) {
 	for _, w := range list {
-		one := contract.ServiceWay{Way: w.Reach, Outcome: w.Outcome, Said: w.Said}
+		one := contract.ServiceWay{Way: w.Reach, Outcome: w.Outcome, Message: w.Message}
 		if w.Target.IsValid() {
 			one.Target = w.Target.String()
 		}
@@ -63,15 +63,15 @@ func waysView(list []probing.Way) (out []contract.ServiceWay) {
 }
 
 // probeFrom makes another vantage point probe a service, and tells the story.
-func (vw *Views) probeFrom(ctx context.Context, where record.Site, s site.Service, vantage string) (contract.Story, error) {
+func (vw *Views) probeFrom(ctx context.Context, where record.Site, s site.Service, vantage string) (contract.ProbeTrace, error) {
 	v, o, err := vw.Rooms.Vantages.Probe(ctx, vantage, s.ID)
 	if err != nil {
-		return contract.Story{}, err
+		return contract.ProbeTrace{}, err
 	}
 	l, _ := where.Followed(s.LinkID)
-	r := probing.Round{Service: s, Hostname: where.HostnameOn(l), At: o.At, Outcome: o.Outcome, Fingerprint: o.Fingerprint, Attempts: o.Attempts}
+	r := probing.Result{Service: s, Hostname: where.HostnameOn(l), At: o.At, Outcome: o.Outcome, Fingerprint: o.Fingerprint, Attempts: o.Attempts}
 	if len(r.Attempts) == 0 {
-		r.Attempts = []probe.Attempt{{Target: o.Target, Outcome: o.Outcome, Said: o.Said}}
+		r.Attempts = []probe.Attempt{{Target: o.Target, Outcome: o.Outcome, Message: o.Message}}
 	}
 	return vw.story(where, s, r, v.Name), nil
 }

@@ -16,14 +16,14 @@ func (vw *Views) News(ctx context.Context, vantageID int64, cursor uint64) (cont
 		out.Put = append(out.Put, assignmentView(a))
 	}
 	for _, t := range n.Tasks {
-		out.Story = append(out.Story, contract.StoryOrder{ID: t.ID, Service: t.ServiceID})
+		out.Tasks = append(out.Tasks, contract.ProbeTask{ID: t.ID, Service: t.ServiceID})
 	}
 	return out, ok
 }
 
 func assignmentView(a vantages.Assignment) contract.Assignment {
 	out := contract.Assignment{ID: a.ServiceID, Revision: a.Revision, Target: rooms.AddressText(a.Target), Ports: a.Ports, Kind: a.Kind, Transport: a.Transport, Options: a.Options,
-		ProbeKey: a.ProbeKey, Hostname: a.Hostname, Own: a.Own, Pinned: a.Pinned, Expected: a.Expected, Interval: a.Interval.Seconds(), Shut: a.Quarantine}
+		ProbeKey: a.ProbeKey, Hostname: a.Hostname, Own: a.Own, Pinned: a.Pinned, Expected: a.Expected, Interval: a.Interval.Seconds(), Quarantine: a.Quarantine}
 	if a.Also.IsValid() {
 		out.Also = a.Also.String()
 	}
@@ -31,27 +31,27 @@ func assignmentView(a vantages.Assignment) contract.Assignment {
 }
 
 // AgentTasks returns what the agent of a link is to do. While that is what it has already, it waits for something new until ctx ends.
-func (vw *Views) AgentTasks(ctx context.Context, linkID int64, have string) (contract.Orders, error) {
+func (vw *Views) AgentTasks(ctx context.Context, linkID int64, have string) (contract.AgentTasks, error) {
 	t, err := vw.SiteSide.Tasks(ctx, linkID, have)
 	if err != nil {
-		return contract.Orders{}, err
+		return contract.AgentTasks{}, err
 	}
-	out := contract.Orders{Version: t.Version, Watch: []contract.WatchItem{}, Every: vw.WatchEvery.Seconds(), Look: t.Scan, Check: t.Check}
+	out := contract.AgentTasks{Version: t.Version, Watch: []contract.WatchedDevice{}, Every: vw.WatchEvery.Seconds(), Scan: t.Scan, Check: t.Check}
 	for _, d := range t.Watch {
-		one := contract.WatchItem{Device: d.Name, MAC: d.MAC, Address: d.Address.String(), WantIPv6: d.WantIPv6, IPv6: rooms.AddressText(d.IPv6)}
+		one := contract.WatchedDevice{Device: d.Name, MAC: d.MAC, Address: d.Address.String(), WantIPv6: d.WantIPv6, IPv6: rooms.AddressText(d.IPv6)}
 		for _, p := range d.Ports {
-			one.Ports = append(one.Ports, contract.WatchPort{Service: p.Service, Transport: string(p.Transport), Port: p.Port})
+			one.Ports = append(one.Ports, contract.WatchedPort{Service: p.Service, Transport: string(p.Transport), Port: p.Port})
 		}
 		out.Watch = append(out.Watch, one)
 	}
 	for _, p := range t.Proofs {
-		out.Proofs = append(out.Proofs, contract.ProofOrder{ID: p.ID, Transport: string(p.Transport), Port: p.Port, Nonce: p.Nonce, Seconds: p.For.Seconds()})
+		out.Proofs = append(out.Proofs, contract.ProofTask{ID: p.ID, Transport: string(p.Transport), Port: p.Port, Nonce: p.Nonce, Seconds: p.For.Seconds()})
 	}
 	return out, nil
 }
 
 // Scan makes an agent of the site look at its devices now. Error: ErrNoAgent.
-func (vw *Views) Scan(ctx context.Context, code string) ([]contract.Sighting, error) {
+func (vw *Views) Scan(ctx context.Context, code string) ([]contract.DeviceReport, error) {
 	p, err := vw.FindSite(code)
 	if err != nil {
 		return nil, err

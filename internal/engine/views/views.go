@@ -9,6 +9,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -105,7 +106,7 @@ func (vw *Views) Site(ctx context.Context, code string) (contract.Site, error) {
 
 func (vw *Views) hostname(p record.Site, h site.Hostname, now time.Time) contract.Hostname {
 	want := p.AnswerOf(h)
-	out := contract.Hostname{Hostname: h, Shown: rooms.Shown(h.Name), KeptAt: rooms.KeptAt(h), State: vw.Verify.State(p, h, now), IPv4: want.IPv4, IPv6: want.IPv6}
+	out := contract.Hostname{Hostname: h, Shown: rooms.Shown(h.Name), HoldAt: rooms.HoldAt(h), State: vw.Verify.State(p, h, now), IPv4: want.IPv4, IPv6: want.IPv6}
 	if given, asked := vw.Verify.Given(h.ID); asked {
 		out.Given = given.String()
 	}
@@ -113,7 +114,7 @@ func (vw *Views) hostname(p record.Site, h site.Hostname, now time.Time) contrac
 		out.Held = cmp.Or(pushed.Detail, "nothing is pushed to zone "+string(h.Zone)+" yet")
 	}
 	for _, r := range vw.Verify.Elsewhere(h) {
-		out.Resolvers = append(out.Resolvers, contract.ResolverView{Server: r.Server, Authoritative: r.Authoritative, Given: r.Given.String(), Differs: r.Given != want})
+		out.Resolvers = append(out.Resolvers, contract.ServerAnswer{Server: r.Server, Authoritative: r.Authoritative, Given: r.Given.String(), Differs: r.Given != want})
 	}
 	return out
 }
@@ -121,13 +122,13 @@ func (vw *Views) hostname(p record.Site, h site.Hostname, now time.Time) contrac
 func (vw *Views) serviceNow(s site.Service) contract.Service {
 	st, now := vw.Prober.Status(s.ID), vw.Now()
 	expected := s.ExpectedAt(now)
-	out := contract.Service{Service: s, State: st.State, AsExpected: probe.AsExpected(expected, st.State), Since: st.Since,
-		Outcome: st.View.Outcome, Probed: st.Probed, Address: st.Address, LatencyUS: st.Latency.Microseconds(), Said: st.Said, ExpectedNow: expected,
-		NotProvable: s.Mute() && st.View.Outcome == probe.Silent, Views: vw.seenBy(s, now)}
+	out := contract.Service{Service: s, External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: strconv.Itoa(s.InternalFrom), State: st.State, AsExpected: probe.AsExpected(expected, st.State), Since: st.Since,
+		Outcome: st.View.Outcome, Probed: st.Probed, Address: st.Address, LatencyUS: st.Latency.Microseconds(), Message: st.Message, ExpectedNow: expected,
+		NotProvable: s.Mute() && st.View.Outcome == probe.Silent, Vantages: vw.seenBy(s, now)}
 	out.Ways = waysView(st.Ways)
 	out.StateWords = probe.Words(expected, st.State, out.NotProvable)
 	if st.Shown != nil {
-		out.Seen, out.Certificate, out.Loose, out.Named = st.Shown.Fingerprint, certificateView(st.Shown.Certificate), st.Shown.Weakness, namedView(st.Shown.Named)
+		out.Seen, out.Certificate, out.Weakness, out.Named = st.Shown.Fingerprint, certificateView(st.Shown.Certificate), st.Shown.Weakness, namedView(st.Shown.Named)
 	}
 	if key, err := probe.WireGuardKey(s.ProbeKey); err == nil {
 		out.PeerKey, out.PeerKeys = peerKeyOf(key), vw.peerKeys(s)
@@ -135,10 +136,10 @@ func (vw *Views) serviceNow(s site.Service) contract.Service {
 	return out
 }
 
-func (vw *Views) seenBy(s site.Service, now time.Time) []contract.ServiceView {
-	out := []contract.ServiceView{}
+func (vw *Views) seenBy(s site.Service, now time.Time) []contract.VantageResult {
+	out := []contract.VantageResult{}
 	for _, v := range vw.SeenBy(s, now) {
-		out = append(out, contract.ServiceView{Vantage: v.Name, Outcome: v.Outcome, InRow: v.InRow, At: v.At, LatencyUS: v.Latency.Microseconds(), Said: v.Said, Left: v.LeftOut})
+		out = append(out, contract.VantageResult{Vantage: v.Name, Outcome: v.Outcome, InRow: v.InRow, At: v.At, LatencyUS: v.Latency.Microseconds(), Message: v.Message, LeftOut: v.LeftOut})
 	}
 	return out
 }

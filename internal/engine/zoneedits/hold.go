@@ -14,25 +14,25 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// KeepHostname has a hostname stay at the addresses that it has, whatever its link does; ReleaseHostname lets it follow again.
-func (e *ZoneEdits) KeepHostname(ctx context.Context, name string) (contract.Hostname, error) {
-	return e.keep(ctx, name, func(p record.Site, h site.Hostname) (site.Keeper, wan.Pair, string, error) {
+// HoldHostname has a hostname stay at the addresses that it has, whatever its link does; ReleaseHostname lets it follow again.
+func (e *ZoneEdits) HoldHostname(ctx context.Context, name string) (contract.Hostname, error) {
+	return e.keep(ctx, name, func(p record.Site, h site.Hostname) (site.Holder, wan.Pair, string, error) {
 		pair := p.AnswerOf(h)
 		if !pair.Known() {
 			return "", pair, "", site.Flaws{{Field: "name", Detail: fmt.Sprintf("%s has no address yet that it could be kept at", name)}}
 		}
-		return site.KeptByOperator, pair, "is kept at " + pair.String(), nil
+		return site.HoldByOperator, pair, "is kept at " + pair.String(), nil
 	})
 }
 
 // ReleaseHostname lets a hostname that is kept follow its link again.
 func (e *ZoneEdits) ReleaseHostname(ctx context.Context, name string) (contract.Hostname, error) {
-	return e.keep(ctx, name, func(record.Site, site.Hostname) (site.Keeper, wan.Pair, string, error) {
+	return e.keep(ctx, name, func(record.Site, site.Hostname) (site.Holder, wan.Pair, string, error) {
 		return "", wan.Pair{}, "follows its link again", nil
 	})
 }
 
-func (e *ZoneEdits) keep(ctx context.Context, name string, decide func(record.Site, site.Hostname) (site.Keeper, wan.Pair, string, error)) (contract.Hostname, error) {
+func (e *ZoneEdits) keep(ctx context.Context, name string, decide func(record.Site, site.Hostname) (site.Holder, wan.Pair, string, error)) (contract.Hostname, error) {
 	err := e.Change(ctx, func() (changes.Edit, error) {
 		h, err := e.Hostname(name)
 		if err != nil {
@@ -41,9 +41,9 @@ func (e *ZoneEdits) keep(ctx context.Context, name string, decide func(record.Si
 		p, _ := e.Record.Site(h.SiteID)
 		by, pair, words, err := decide(p, h.Hostname)
 		return changes.Edit{Site: p.Code, Words: "hostname " + name + " " + words, Of: hostnameResource(h.Hostname),
-			Before: map[string]string{"kept_at": rooms.KeptAt(h.Hostname)}, After: map[string]string{"kept_at": pair.String()},
+			Before: map[string]string{"hold_at": rooms.HoldAt(h.Hostname)}, After: map[string]string{"hold_at": pair.String()},
 			Write: func(ctx context.Context, tx *store.Store) error {
-				return tx.KeepHostnames(ctx, by, map[int64]wan.Pair{h.ID: pair}, []int64{h.ZoneID})
+				return tx.HoldHostnames(ctx, by, map[int64]wan.Pair{h.ID: pair}, []int64{h.ZoneID})
 			}}, err
 	})
 	if err != nil {
@@ -52,10 +52,10 @@ func (e *ZoneEdits) keep(ctx context.Context, name string, decide func(record.Si
 	return e.Hostname(name)
 }
 
-// KeepOut has exactly the named hostnames of a link stay where they are while an announcement moves the others. What an
+// HoldBack has exactly the named hostnames of a link stay where they are while an announcement moves the others. What an
 // earlier announcement kept out and this one does not follows again. It does nothing where that is so already.
-func (e *ZoneEdits) KeepOut(ctx context.Context, linkID int64, except map[string]bool) error {
-	if _, _, zones := e.keptOut(linkID, except); len(zones) == 0 {
+func (e *ZoneEdits) HoldBack(ctx context.Context, linkID int64, except map[string]bool) error {
+	if _, _, zones := e.heldBack(linkID, except); len(zones) == 0 {
 		return nil
 	}
 	return e.Change(ctx, func() (changes.Edit, error) {
@@ -63,30 +63,30 @@ func (e *ZoneEdits) KeepOut(ctx context.Context, linkID int64, except map[string
 		if !ok {
 			return changes.Edit{}, changes.ErrLinkGone
 		}
-		keep, release, zones := e.keptOut(linkID, except)
+		keep, release, zones := e.heldBack(linkID, except)
 		return changes.Edit{Site: p.Code, Words: "hostnames were kept out of an announcement", Write: func(ctx context.Context, tx *store.Store) error {
-			if err := tx.KeepHostnames(ctx, "", release, zones); err != nil || len(keep) == 0 {
+			if err := tx.HoldHostnames(ctx, "", release, zones); err != nil || len(keep) == 0 {
 				return err
 			}
-			return tx.KeepHostnames(ctx, site.KeptByAnnouncement, keep, zones)
+			return tx.HoldHostnames(ctx, site.HoldByAnnouncement, keep, zones)
 		}}, nil
 	})
 }
 
-// keptOut says which hostnames of a link have to be kept and which released, and in which zones.
-func (e *ZoneEdits) keptOut(linkID int64, except map[string]bool) (keep, release map[int64]wan.Pair, zones []int64) {
+// heldBack says which hostnames of a link have to be kept and which released, and in which zones.
+func (e *ZoneEdits) heldBack(linkID int64, except map[string]bool) (keep, release map[int64]wan.Pair, zones []int64) {
 	p, _, _ := e.Record.SiteOfLink(linkID)
 	keep, release = map[int64]wan.Pair{}, map[int64]wan.Pair{}
 	for _, h := range p.Hostnames {
 		l, follows := p.Followed(h.LinkID)
-		if !follows || l.ID != linkID || h.KeptBy == site.KeptByOperator || except[string(h.Name)] == (h.KeptBy == site.KeptByAnnouncement) {
+		if !follows || l.ID != linkID || h.HoldBy == site.HoldByOperator || except[string(h.Name)] == (h.HoldBy == site.HoldByAnnouncement) {
 			continue
 		}
 		pair := p.AnswerOf(h)
 		switch {
 		case except[string(h.Name)] && pair.Known():
 			keep[h.ID] = pair
-		case h.KeptBy == site.KeptByAnnouncement:
+		case h.HoldBy == site.HoldByAnnouncement:
 			release[h.ID] = wan.Pair{}
 		default:
 			continue

@@ -227,12 +227,8 @@ func zoneInput(z names.Zone) contract.ZoneInput {
 		in.Notify = append(in.Notify, to.String())
 	}
 	for _, s := range z.Servers {
-		if len(s.Addresses) == 0 {
-			in.Servers = append(in.Servers, string(s.Name))
-		}
-		for _, a := range s.Addresses {
-			in.Servers = append(in.Servers, string(s.Name)+"="+a.String())
-		}
+		text, _ := s.MarshalText() // never fails
+		in.Servers = append(in.Servers, string(text))
 	}
 	return in
 }
@@ -301,21 +297,14 @@ func (e *ZoneEdits) readZone(z names.Zone, in contract.ZoneInput) (names.Zone, e
 		z.Contact = contact
 	}
 	for _, s := range in.Servers {
-		text, address, _ := strings.Cut(s, "=")
-		name, err := names.Parse(strings.TrimSpace(text))
+		server, err := names.ParseServer(s)
 		f.Note("servers", err)
-		a, err := site.ParseAddress("servers", address)
-		if err != nil {
-			return z, err
+		at := slices.IndexFunc(z.Servers, func(one names.Server) bool { return one.Name == server.Name })
+		if at < 0 { // a server with two addresses may be written twice
+			z.Servers = append(z.Servers, server)
+			continue
 		}
-		at := slices.IndexFunc(z.Servers, func(s names.Server) bool { return s.Name == name })
-		if at < 0 { // a server with two addresses is written twice
-			at = len(z.Servers)
-			z.Servers = append(z.Servers, names.Server{Name: name})
-		}
-		if a.IsValid() {
-			z.Servers[at].Addresses = append(z.Servers[at].Addresses, a)
-		}
+		z.Servers[at].Addresses = append(z.Servers[at].Addresses, server.Addresses...)
 	}
 	e.secondaryFields(&z, in, &f)
 	e.remoteFields(&z, in, &f)

@@ -28,7 +28,7 @@ func withRecorder(t *testing.T, flags ...string) *place {
 	return p
 }
 
-func (p *place) sighting(device string) contract.Sighting {
+func (p *place) sighting(device string) contract.DeviceReport {
 	p.t.Helper()
 	list, err := p.LAN(p.t.Context(), code, false)
 	require.NoError(p.t, err)
@@ -37,7 +37,7 @@ func (p *place) sighting(device string) contract.Sighting {
 			return s
 		}
 	}
-	return contract.Sighting{}
+	return contract.DeviceReport{}
 }
 
 func (p *place) fault(cause diagnose.Cause) (f contract.Fault, ok bool) {

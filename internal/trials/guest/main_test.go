@@ -141,7 +141,7 @@ func (p *place) expose(service string, port int, kind probe.Kind) {
 	require.EventuallyWithT(p.t, func(c *collect) {
 		got, err := p.Service(context.Background(), code, service)
 		require.NoError(c, err)
-		require.Equal(c, probe.StateReachable, got.State, got.Said)
+		require.Equal(c, probe.StateReachable, got.State, got.Message)
 		require.NotEmpty(c, got.Fingerprint)
 	}, 20*time.Second, 100*time.Millisecond)
 }

@@ -18,7 +18,7 @@ func TestAQuietMinuteIsQuietOnTheWire(t *testing.T) {
 			p.work()
 			require.Eventually(t, func() bool { // its first questions are behind it
 				l, err := p.Link(t.Context(), code, "main")
-				return err == nil && l.Standing != nil && len(l.Standing.Sources) >= 3
+				return err == nil && l.Report != nil && len(l.Report.Sources) >= 3
 			}, 20*time.Second, 100*time.Millisecond)
 			time.Sleep(5 * time.Second) // the router's own announcements, at its start
 			toRouter := p.Count("lan", "output", "ip daddr { "+spaces.Router+", 239.255.255.250 }")

@@ -6,8 +6,8 @@ import (
 	"github.com/miekg/dns"
 )
 
-// chaseMost bounds how many aliases one answer follows.
-const chaseMost = 8
+// maxChase bounds how many aliases one answer follows.
+const maxChase = 8
 
 // answer fills in what the zone says, as RFC 1034 section 4.3.2 lays down, with the wildcards of RFC 4592.
 func (d *Directory) answer(r *reply) {
@@ -20,7 +20,7 @@ func (d *Directory) answer(r *reply) {
 	r.authoritative = true
 	nodes := &z.nodes
 	ownerAt := headerSize // where the name in hand is written in the reply
-	for range chaseMost {
+	for range maxChase {
 		if z.delegates.Load() {
 			// The DS set of a delegation stands on our side of the cut (RFC 4035 section 3.1.4.1).
 			if at, cut := z.cut(nodes, name); cut != nil && (at > 0 || r.q.qtype != dns.TypeDS) {

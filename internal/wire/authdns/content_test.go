@@ -114,7 +114,7 @@ func TestAliasesWildcardsAndDelegations(t *testing.T) {
 	require.NoError(t, err)
 	var m dns.Msg
 	require.NoError(t, m.Unpack(out[:d.respond(req, out, false)]))
-	require.LessOrEqual(t, len(m.Answer), chaseMost)
+	require.LessOrEqual(t, len(m.Answer), maxChase)
 }
 
 func TestReplaceRemembersWhatDiffers(t *testing.T) {
@@ -159,11 +159,11 @@ func TestReplaceRemembersWhatDiffers(t *testing.T) {
 
 func TestTheJournalIsBounded(t *testing.T) {
 	var j journal
-	for i := range uint32(journalMost) {
+	for i := range uint32(maxJournal) {
 		j.add(delta{from: i, to: i + 1, removed: make([]record, 1), added: make([]record, 1)})
 	}
-	require.LessOrEqual(t, j.records, journalMost)
-	_, ok := j.since(journalMost - 10)
+	require.LessOrEqual(t, j.records, maxJournal)
+	_, ok := j.since(maxJournal - 10)
 	require.True(t, ok)
 	_, ok = j.since(5)
 	require.False(t, ok, "the oldest are forgotten")

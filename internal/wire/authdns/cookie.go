@@ -27,18 +27,18 @@ const (
 	cookieAhead = 300
 )
 
-// jar makes and knows server cookies. A client that shows one of ours gets its answers at the address that it asks from: it
+// cookieSecret makes and knows server cookies. A client that shows one of ours gets its answers at the address that it asks from: it
 // needs no limit, as nobody can forge its questions. The secret lasts as long as the server runs.
-type jar struct{ k0, k1 uint64 }
+type cookieSecret struct{ k0, k1 uint64 }
 
-func newJar() *jar {
+func newCookieSecret() *cookieSecret {
 	var secret [16]byte
 	_, _ = rand.Read(secret[:]) // never fails
-	return &jar{binary.LittleEndian.Uint64(secret[:]), binary.LittleEndian.Uint64(secret[8:])}
+	return &cookieSecret{binary.LittleEndian.Uint64(secret[:]), binary.LittleEndian.Uint64(secret[8:])}
 }
 
 // hash is that of RFC 9018 section 4.4.
-func (j *jar) hash(client, head []byte, from netip.Addr) uint64 {
+func (j *cookieSecret) hash(client, head []byte, from netip.Addr) uint64 {
 	var in [clientCookie + 8 + 16]byte
 	n := copy(in[:], client)
 	n += copy(in[n:], head)
@@ -54,14 +54,14 @@ func (j *jar) hash(client, head []byte, from netip.Addr) uint64 {
 }
 
 // make writes the server cookie for a client.
-func (j *jar) make(out, client []byte, from netip.Addr, now time.Time) {
+func (j *cookieSecret) make(out, client []byte, from netip.Addr, now time.Time) {
 	out[0], out[1], out[2], out[3] = 1, 0, 0, 0
 	binary.BigEndian.PutUint32(out[4:], uint32(now.Unix()))
 	binary.LittleEndian.PutUint64(out[8:], j.hash(client, out[:8], from))
 }
 
 // knows reports whether a client shows a cookie that we made for it, lately.
-func (j *jar) knows(cookie []byte, from netip.Addr, now time.Time) bool {
+func (j *cookieSecret) knows(cookie []byte, from netip.Addr, now time.Time) bool {
 	if len(cookie) != clientCookie+serverCookie || cookie[clientCookie] != 1 {
 		return false
 	}

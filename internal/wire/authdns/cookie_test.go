@@ -14,7 +14,7 @@ import (
 func TestServerCookiesAreThoseOfTheStandard(t *testing.T) {
 	secret, err := hex.DecodeString("e5e973e5a6b2a43f48e7dc849e37bfcf")
 	require.NoError(t, err)
-	var j jar
+	var j cookieSecret
 	for i := range 8 {
 		j.k0 |= uint64(secret[i]) << (8 * i)
 		j.k1 |= uint64(secret[8+i]) << (8 * i)

@@ -13,8 +13,8 @@ import (
 // A copy of zones is a stream of records in wire format (RFC 1035 section 3.2.1, names not compressed), each behind its length in
 // four octets. A zone begins with its SOA record.
 
-// copyRecordMost bounds one record of a copy: the largest there can be.
-const copyRecordMost = 255 + fixedSize + 65535
+// maxCopyRecord bounds one record of a copy: the largest there can be.
+const maxCopyRecord = 255 + fixedSize + 65535
 
 // WriteCopy writes zones as they are now, each at one serial.
 func WriteCopy(w io.Writer, zones []*Zone) error {
@@ -73,7 +73,7 @@ func ReadCopy(r io.Reader) (zones []*Zone, err error) {
 			return nil, err
 		}
 		n := binary.BigEndian.Uint32(size[:])
-		if n > copyRecordMost {
+		if n > maxCopyRecord {
 			return nil, fmt.Errorf("a record of %d octets is longer than there can be", n)
 		}
 		wire := make([]byte, n)

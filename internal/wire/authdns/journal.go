@@ -24,9 +24,9 @@ type delta struct {
 	removed, added []record
 }
 
-// journalMost bounds how many records of past changes a zone remembers. A secondary that is further behind gets the whole
+// maxJournal bounds how many records of past changes a zone remembers. A secondary that is further behind gets the whole
 // zone.
-const journalMost = 50_000
+const maxJournal = 50_000
 
 // journal remembers a zone's newest changes, in order.
 type journal struct {
@@ -37,7 +37,7 @@ type journal struct {
 func (j *journal) add(d delta) {
 	j.deltas = append(j.deltas, d)
 	j.records += len(d.removed) + len(d.added) + 1
-	for j.records > journalMost {
+	for j.records > maxJournal {
 		first := &j.deltas[0]
 		j.records -= len(first.removed) + len(first.added) + 1
 		*first = delta{}        // lets its records go

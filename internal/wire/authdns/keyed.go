@@ -16,11 +16,11 @@ import (
 type keyed struct {
 	secret          string
 	name, algorithm []byte // in wire format and lower case
-	benches         sync.Pool
+	macStates         sync.Pool
 }
 
-// bench is what one signature is made on.
-type bench struct {
+// macState is what one signature is made on.
+type macState struct {
 	hash hash.Hash
 	text []byte
 }
@@ -33,7 +33,7 @@ func newKeyed(name, algorithm, secret string) (k *keyed, ok bool) {
 		return nil, false
 	}
 	k = &keyed{secret: secret, name: wireName(name), algorithm: wireName(algorithm)}
-	k.benches.New = func() any { return &bench{hash: hmac.New(kind, raw)} }
+	k.macStates.New = func() any { return &macState{hash: hmac.New(kind, raw)} }
 	return k, k.name != nil
 }
 
@@ -63,8 +63,8 @@ func appendTime(b []byte, t uint64) []byte {
 // digest gives the MAC of a message without its TSIG record, as RFC 8945 section 4.3 lays down: prior is the MAC of the
 // message before, nil for a request; with timers, only the times of the stamp are signed (section 5.3.1).
 func (k *keyed) digest(prior, message []byte, t stamp, timers bool) []byte {
-	w := k.benches.Get().(*bench)
-	defer k.benches.Put(w)
+	w := k.macStates.Get().(*macState)
+	defer k.macStates.Put(w)
 	b := w.text[:0]
 	if prior != nil {
 		b = append(binary.BigEndian.AppendUint16(b, uint16(len(prior))), prior...)
@@ -106,27 +106,27 @@ func appendTSIG(message, name, algorithm, mac []byte, t stamp) []byte {
 // keyring keeps what signs with the keys in use, by name.
 type keyring struct {
 	mu   sync.Mutex
-	keys map[ringed]*keyed
+	keys map[keyID]*keyed
 }
 
-type ringed struct{ name, algorithm string }
+type keyID struct{ name, algorithm string }
 
-// ringMost bounds a ring: keys that are no longer known are not told of.
-const ringMost = 4096
+// maxRing bounds a ring: keys that are no longer known are not told of.
+const maxRing = 4096
 
 // of gives what signs with a key; ok is false for one that cannot be used.
 func (r *keyring) of(name, algorithm, secret string) (k *keyed, ok bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	at := ringed{name, algorithm}
+	at := keyID{name, algorithm}
 	if k := r.keys[at]; k != nil && k.secret == secret {
 		return k, true
 	}
 	if k, ok = newKeyed(name, algorithm, secret); !ok {
 		return nil, false
 	}
-	if r.keys == nil || len(r.keys) >= ringMost {
-		r.keys = map[ringed]*keyed{}
+	if r.keys == nil || len(r.keys) >= maxRing {
+		r.keys = map[keyID]*keyed{}
 	}
 	r.keys[at] = k
 	return k, true

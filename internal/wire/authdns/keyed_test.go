@@ -81,11 +81,11 @@ func TestKeysThatCannotSign(t *testing.T) {
 	require.Same(t, first, again, "a key's hashes are kept")
 	other, _ := ring.of("key.example.", dns.HmacSHA256, "b3RoZXIgc2VjcmV0IG9mIHRoaXMga2V5")
 	require.NotSame(t, first, other, "a new secret takes effect at once")
-	for i := range ringMost + 1 {
+	for i := range maxRing + 1 {
 		_, ok := ring.of(fmt.Sprintf("key-%d.example.", i), dns.HmacSHA256, secret)
 		require.True(t, ok)
 	}
-	require.LessOrEqual(t, len(ring.keys), ringMost)
+	require.LessOrEqual(t, len(ring.keys), maxRing)
 }
 
 func TestWhatIsNotSignedAtTheEnd(t *testing.T) {

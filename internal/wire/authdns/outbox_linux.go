@@ -9,16 +9,16 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// postal is where a reply goes: to whoever asked, from the address that was asked.
-type postal struct {
+// replyAddr is where a reply goes: to whoever asked, from the address that was asked.
+type replyAddr struct {
 	name    unix.RawSockaddrInet6
 	length  uint32
 	control []byte
 }
 
-// postal gives where a later reply to the ith packet goes.
-func (b *batch) postal(i int) postal {
-	p := postal{name: b.names[i], length: b.in[i].header.Namelen}
+// replyAddr gives where a later reply to the ith packet goes.
+func (b *batch) replyAddr(i int) replyAddr {
+	p := replyAddr{name: b.names[i], length: b.in[i].header.Namelen}
 	if b.wild {
 		p.control = append([]byte(nil), b.source(i)...)
 	}
@@ -30,7 +30,7 @@ func (b *batch) postal(i int) postal {
 type outbox struct {
 	mu      sync.Mutex
 	raw     syscall.RawConn
-	letters [batchSize]letter
+	letters [batchSize]queuedReply
 	out     [batchSize]message
 	outs    [batchSize]unix.Iovec
 	count   int
@@ -39,8 +39,8 @@ type outbox struct {
 	sending func(fd uintptr) bool
 }
 
-type letter struct {
-	to   postal
+type queuedReply struct {
+	to   replyAddr
 	text []byte
 }
 
@@ -62,7 +62,7 @@ func newOutbox(conn *net.UDPConn) (*outbox, error) {
 }
 
 // post takes a reply. With more, another follows at once, and this one may wait for it.
-func (b *outbox) post(to postal, text []byte, more bool) {
+func (b *outbox) post(to replyAddr, text []byte, more bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	l := &b.letters[b.count]

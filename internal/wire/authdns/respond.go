@@ -37,7 +37,7 @@ type query struct {
 	size      int
 	cookie    [clientCookie + serverCookieMax]byte
 	cookieLen int
-	jar       *jar
+	cookieSecret       *cookieSecret
 	from      netip.Addr
 	now       time.Time
 }
@@ -226,7 +226,7 @@ func (q *query) optLength() int {
 	switch {
 	case !q.edns:
 		return 0
-	case q.cookieLen > 0 && q.jar != nil:
+	case q.cookieLen > 0 && q.cookieSecret != nil:
 		return optSize + cookieOption
 	}
 	return optSize
@@ -282,13 +282,13 @@ func (r *reply) finish() int {
 			opt[7] = 0x80
 		}
 		r.n += optSize
-		if r.q.cookieLen > 0 && r.q.jar != nil {
+		if r.q.cookieLen > 0 && r.q.cookieSecret != nil {
 			binary.BigEndian.PutUint16(opt[9:], cookieOption)
 			option := r.out[r.n : r.n+cookieOption]
 			binary.BigEndian.PutUint16(option, dns.EDNS0COOKIE)
 			binary.BigEndian.PutUint16(option[2:], clientCookie+serverCookie)
 			copy(option[4:], r.q.cookie[:clientCookie])
-			r.q.jar.make(option[4+clientCookie:], r.q.cookie[:clientCookie], r.q.from, r.q.now)
+			r.q.cookieSecret.make(option[4+clientCookie:], r.q.cookie[:clientCookie], r.q.from, r.q.now)
 			r.n += cookieOption
 		}
 		r.additionals++

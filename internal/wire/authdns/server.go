@@ -26,7 +26,7 @@ type Server struct {
 	access    atomic.Pointer[Access]
 	clients   int // connections over TCP at once
 	limit     *limiter
-	cookies   *jar
+	cookies   *cookieSecret
 	outbox    *outbox
 	keys      keyring
 	updating  atomic.Int64 // updates over UDP that are being carried out
@@ -46,7 +46,7 @@ type Counts struct {
 const (
 	tcpClients  = 256              // connections at once; for one more, the idlest has to go
 	tcpIdle     = 10 * time.Second // RFC 7766 section 6.2.3 asks for a few seconds
-	updatesMost = 1024             // over UDP at once
+	maxUpdates = 1024             // over UDP at once
 	maxQuery    = 4096             // no honest question is longer
 )
 
@@ -61,7 +61,7 @@ func Listen(address string, d *Directory, log *slog.Logger) (*Server, error) {
 		t, err := net.Listen("tcp", u.LocalAddr().String())
 		if err == nil {
 			out, err := newOutbox(u.(*net.UDPConn))
-			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log, outbox: out, cookies: newJar(), clients: tcpClients}, err
+			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log, outbox: out, cookies: newCookieSecret(), clients: tcpClients}, err
 		}
 		_ = u.Close()
 		last = fmt.Errorf("DNS on TCP: %w", err)
@@ -144,12 +144,12 @@ func (s *Server) serveUDP(ctx context.Context) {
 func (s *Server) overUDP(ctx context.Context, b *batch, i int, now time.Time) int {
 	in := b.packet(i)
 	if isSlow(in) {
-		to := b.postal(i)
+		to := b.replyAddr(i)
 		_ = s.slow(ctx, in, caller{from: b.from(i).Addr().Unmap(), write: func(out []byte, more bool) error { s.outbox.post(to, out, more); return nil }})
 		return 0
 	}
 	out := b.replies[i]
-	q := query{jar: s.cookies, from: b.from(i).Addr(), now: now}
+	q := query{cookieSecret: s.cookies, from: b.from(i).Addr(), now: now}
 	n := s.directory.answerTo(&q, in, out, false)
 	if n == 0 || s.limit == nil || q.cookieLen > 0 && s.cookies.knows(q.cookie[:q.cookieLen], q.from, now) {
 		return n
@@ -166,7 +166,7 @@ func (s *Server) overUDP(ctx context.Context, b *batch, i int, now time.Time) in
 }
 
 func (s *Server) serveTCP(ctx context.Context) {
-	open := visitors{most: s.clients}
+	open := tcpConns{most: s.clients}
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	for {
@@ -189,16 +189,16 @@ func (s *Server) serveTCP(ctx context.Context) {
 	}
 }
 
-// visitors are the open connections, each with when it last had a whole question. Where there are too many, the one that has
+// tcpConns are the open connections, each with when it last had a whole question. Where there are too many, the one that has
 // been silent for longest has to go (RFC 7766 section 6.2.3): whoever holds connections without asking anything keeps
 // nobody out.
-type visitors struct {
+type tcpConns struct {
 	mu   sync.Mutex
 	last map[net.Conn]time.Time
 	most int
 }
 
-func (v *visitors) enter(c net.Conn, now time.Time) {
+func (v *tcpConns) enter(c net.Conn, now time.Time) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.last == nil {
@@ -218,7 +218,7 @@ func (v *visitors) enter(c net.Conn, now time.Time) {
 	_ = idlest.Close()
 }
 
-func (v *visitors) leave(c net.Conn) {
+func (v *tcpConns) leave(c net.Conn) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	delete(v.last, c)
@@ -258,7 +258,7 @@ func (s *Server) serveConn(ctx context.Context, c net.Conn, asked func()) {
 			}
 			continue
 		}
-		q := query{jar: s.cookies, from: from.Addr(), now: time.Now()}
+		q := query{cookieSecret: s.cookies, from: from.Addr(), now: time.Now()}
 		n = s.directory.answerTo(&q, in[:n], out[2:], true)
 		if n == 0 {
 			return

@@ -96,7 +96,7 @@ func (s *Server) update(ctx context.Context, m *dns.Msg, req []byte, access Acce
 	}
 	s.counters.updates.Add(1)
 	if !c.tcp {
-		if s.updating.Add(1) > updatesMost {
+		if s.updating.Add(1) > maxUpdates {
 			s.updating.Add(-1)
 			return nil
 		}

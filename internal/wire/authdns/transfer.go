@@ -24,7 +24,7 @@ func (s *Server) transfer(m *dns.Msg, access Access, from netip.Addr, tcp bool, 
 		s.counters.transfersRefused.Add(1)
 		return refuse(dns.RcodeRefused)
 	}
-	out := &parcel{request: m, send: send}
+	out := &transferWriter{request: m, send: send}
 	if q.Qtype == dns.TypeIXFR {
 		theirs, ok := soaIn(m.Ns)
 		if !ok {
@@ -56,7 +56,7 @@ func (s *Server) transfer(m *dns.Msg, access Access, from netip.Addr, tcp bool, 
 	return out.flushWith(soa)
 }
 
-func incremental(out *parcel, soa *dns.SOA, list []delta) error {
+func incremental(out *transferWriter, soa *dns.SOA, list []delta) error {
 	at := func(serial uint32) *dns.SOA {
 		then := *soa
 		then.Serial = serial
@@ -94,15 +94,15 @@ func soaIn(list []dns.RR) (serial uint32, ok bool) {
 	return soa.Serial, true
 }
 
-// parcel gathers records into messages and sends each when it is full.
-type parcel struct {
+// transferWriter gathers records into messages and sends each when it is full.
+type transferWriter struct {
 	request *dns.Msg
 	send    func(*dns.Msg) error
 	answer  []dns.RR
 	size    int
 }
 
-func (p *parcel) add(rr dns.RR) error {
+func (p *transferWriter) add(rr dns.RR) error {
 	p.answer = append(p.answer, rr)
 	if p.size += dns.Len(rr); p.size < transferSize {
 		return nil
@@ -110,7 +110,7 @@ func (p *parcel) add(rr dns.RR) error {
 	return p.flush()
 }
 
-func (p *parcel) record(r record) error {
+func (p *transferWriter) record(r record) error {
 	buf := make([]byte, 0, len(r.owner)+len(r.rest))
 	buf = append(append(buf, r.owner...), r.rest...)
 	rr, _, err := dns.UnpackRR(buf, 0)
@@ -120,7 +120,7 @@ func (p *parcel) record(r record) error {
 	return p.add(rr)
 }
 
-func (p *parcel) flush() error {
+func (p *transferWriter) flush() error {
 	if len(p.answer) == 0 {
 		return nil
 	}
@@ -131,7 +131,7 @@ func (p *parcel) flush() error {
 }
 
 // flushWith adds the SOA record that ends a transfer and sends what is left.
-func (p *parcel) flushWith(soa *dns.SOA) error {
+func (p *transferWriter) flushWith(soa *dns.SOA) error {
 	p.answer = append(p.answer, soa)
 	return p.flush()
 }

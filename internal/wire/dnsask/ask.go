@@ -78,22 +78,24 @@ func ask(ctx context.Context, conn *dns.Conn, client dns.Client, server string, 
 
 // Home asks one authoritative server of our own again and again, over sockets that it keeps. A server elsewhere is asked from
 // a new port each time, so that nobody can guess where an answer has to go; our own needs no such care.
-type Home struct {
+type LocalServer struct {
 	server string
 	idle   chan *dns.Conn
 }
 
 // NewHome makes a Home of the server at "host:port".
-func NewHome(server string) *Home { return &Home{server: server, idle: make(chan *dns.Conn, 8)} }
+func NewLocalServer(server string) *LocalServer {
+	return &LocalServer{server: server, idle: make(chan *dns.Conn, 8)}
+}
 
 // Addresses is as the function of that name.
-func (h *Home) Addresses(ctx context.Context, name names.Name) (wan.Pair, error) {
+func (h *LocalServer) Addresses(ctx context.Context, name names.Name) (wan.Pair, error) {
 	return h.ask(ctx, name, dns.TypeA, dns.TypeAAAA)
 }
 
 // Changed is Addresses for a name whose answer was just changed to want: a family that should have no address is taken to
 // have none, which the next full round proves.
-func (h *Home) Changed(ctx context.Context, name names.Name, want wan.Pair) (wan.Pair, error) {
+func (h *LocalServer) Changed(ctx context.Context, name names.Name, want wan.Pair) (wan.Pair, error) {
 	switch {
 	case want.IPv4.IsValid() && !want.IPv6.IsValid():
 		return h.ask(ctx, name, dns.TypeA)
@@ -103,7 +105,7 @@ func (h *Home) Changed(ctx context.Context, name names.Name, want wan.Pair) (wan
 	return h.Addresses(ctx, name)
 }
 
-func (h *Home) ask(ctx context.Context, name names.Name, types ...uint16) (wan.Pair, error) {
+func (h *LocalServer) ask(ctx context.Context, name names.Name, types ...uint16) (wan.Pair, error) {
 	client := dns.Client{Timeout: patience}
 	var conn *dns.Conn
 	select {
@@ -128,7 +130,7 @@ func (h *Home) ask(ctx context.Context, name names.Name, types ...uint16) (wan.P
 }
 
 // Close closes the sockets that are kept.
-func (h *Home) Close() {
+func (h *LocalServer) Close() {
 	for {
 		select {
 		case conn := <-h.idle:

@@ -88,7 +88,7 @@ func TestServersAreAskedOverBothFamiliesAndTransports(t *testing.T) {
 		p, err := Addresses(t.Context(), at+"/tcp", Resolver, "long.example")
 		require.NoError(t, err)
 		require.Equal(t, "198.51.100.9", p.String(), "over TCP nothing is cut short")
-		home := NewHome(at)
+		home := NewLocalServer(at)
 		for range 20 {
 			p, err := home.Addresses(t.Context(), "both.example")
 			require.NoError(t, err)

@@ -27,10 +27,10 @@ var ErrNoAnswer = errors.New("no gateway answers UPnP IGD")
 
 // Limits of what is read of a gateway.
 const (
-	replyMost       = 2 << 10 // octets of a reply to a search
-	repliesMost     = 32      // replies to one search
-	descriptionMost = 256 << 10
-	depthMost       = 16
+	maxReply       = 2 << 10 // octets of a reply to a search
+	maxReplies     = 32      // replies to one search
+	maxDescription = 256 << 10
+	maxDepth       = 16
 	requestLimit    = 3 * time.Second
 )
 
@@ -72,10 +72,10 @@ func Find(ctx context.Context, local netip.Addr, at netip.AddrPort) (Gateway, er
 		until = d
 	}
 	_ = conn.SetReadDeadline(until)
-	buffer := make([]byte, replyMost)
+	buffer := make([]byte, maxReply)
 	tried := map[string]bool{}
 	err = ErrNoAnswer
-	for range repliesMost {
+	for range maxReplies {
 		n, from, readErr := conn.ReadFromUDPAddrPort(buffer)
 		if readErr != nil {
 			break
@@ -151,12 +151,12 @@ func get(ctx context.Context, at *url.URL) ([]byte, error) {
 }
 
 func bounded(r io.Reader) ([]byte, error) {
-	body, err := io.ReadAll(io.LimitReader(r, descriptionMost+1))
+	body, err := io.ReadAll(io.LimitReader(r, maxDescription+1))
 	if err != nil {
 		return nil, err
 	}
-	if len(body) > descriptionMost {
-		return nil, fmt.Errorf("the gateway sends more than %d KiB of XML; that is not read", descriptionMost>>10)
+	if len(body) > maxDescription {
+		return nil, fmt.Errorf("the gateway sends more than %d KiB of XML; that is not read", maxDescription>>10)
 	}
 	return body, nil
 }
@@ -220,8 +220,8 @@ func elements(doc []byte, visit func(path []string, fields map[string]string)) e
 		case xml.Directive:
 			return errors.New("the gateway's XML has a document type; that is not read")
 		case xml.StartElement:
-			if len(path) >= depthMost {
-				return fmt.Errorf("the gateway's XML is nested more than %d deep; that is not read", depthMost)
+			if len(path) >= maxDepth {
+				return fmt.Errorf("the gateway's XML is nested more than %d deep; that is not read", maxDepth)
 			}
 			path, fields = append(path, t.Name.Local), append(fields, map[string]string{})
 			text.Reset()

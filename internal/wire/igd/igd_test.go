@@ -112,11 +112,11 @@ func TestAGatewayIsFoundAskedAndHeard(t *testing.T) {
 	case <-time.After(2 * time.Second):
 		t.Fatal("a notice of another address is not passed on")
 	}
-	require.Equal(t, http.StatusRequestEntityTooLarge, notify(strings.Repeat("x", descriptionMost+1)))
+	require.Equal(t, http.StatusRequestEntityTooLarge, notify(strings.Repeat("x", maxDescription+1)))
 }
 
 func TestAGatewayLeadsNowhereElse(t *testing.T) {
-	huge := strings.Replace(description, "<device>", "<device><!--"+strings.Repeat("x", descriptionMost)+"-->", 1)
+	huge := strings.Replace(description, "<device>", "<device><!--"+strings.Repeat("x", maxDescription)+"-->", 1)
 	for name, c := range map[string]struct {
 		describe http.HandlerFunc
 		words    string

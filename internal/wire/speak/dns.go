@@ -14,24 +14,24 @@ import (
 
 // speakDNS asks one question (RFC 1035 section 4.1; over TCP section 4.2.2). Any answer to it, a refusal too, proves a name
 // server; recursion for everybody is told of.
-func speakDNS(ctx context.Context, t *talk) (heard, error) {
+func speakDNS(ctx context.Context, t *attempt) (reply, error) {
 	name := dns.Fqdn(orDefault(t.request.Options.Ask, t.request.Name))
 	if _, ok := dns.IsDomainName(name); !ok {
-		return heard{}, odd(fmt.Sprintf("%q is no name that could be asked for", name))
+		return reply{}, protocolError(fmt.Sprintf("%q is no name that could be asked for", name))
 	}
 	q := new(dns.Msg)
 	q.SetQuestion(name, dns.TypeSOA)
 	packed, err := q.Pack()
 	if err != nil {
-		return heard{}, odd("the question cannot be put: " + err.Error())
+		return reply{}, protocolError("the question cannot be put: " + err.Error())
 	}
 	var answer dns.Msg
 	take := func(packet []byte) error {
 		if err := answer.Unpack(packet); err != nil {
-			return odd("it answers " + spoken(packet) + ", which is not DNS")
+			return protocolError("it answers " + spoken(packet) + ", which is not DNS")
 		}
 		if answer.Id != q.Id || !answer.Response || len(answer.Question) > 0 && !strings.EqualFold(answer.Question[0].Name, name) {
-			return odd("the answer is to another question")
+			return protocolError("the answer is to another question")
 		}
 		return nil
 	}
@@ -51,11 +51,11 @@ func speakDNS(ctx context.Context, t *talk) (heard, error) {
 		}
 	}
 	if err != nil {
-		return heard{}, err
+		return reply{}, err
 	}
-	h := heard{words: fmt.Sprintf("name server, %s for %s", dns.RcodeToString[answer.Rcode], name)}
+	h := reply{words: fmt.Sprintf("name server, %s for %s", dns.RcodeToString[answer.Rcode], name)}
 	if answer.RecursionAvailable && answer.Rcode != dns.RcodeRefused {
-		h.loose = "it resolves names for everybody, which lets it be used against others"
+		h.weakness = "it resolves names for everybody, which lets it be used against others"
 	}
 	t.step("receive", "%s", h.words)
 	return h, nil

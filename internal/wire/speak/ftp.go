@@ -6,7 +6,7 @@ import (
 )
 
 // speakFTP reads the greeting (RFC 959 section 5.4) and goes over to TLS where the server does (AUTH: RFC 4217 section 4).
-func speakFTP(ctx context.Context, t *talk) (heard, error) {
+func speakFTP(ctx context.Context, t *attempt) (reply, error) {
 	d, err := t.begin(ctx)
 	if err != nil {
 		return d.h, err
@@ -16,7 +16,7 @@ func speakFTP(ctx context.Context, t *talk) (heard, error) {
 		return d.h, err
 	}
 	if strings.Contains(strings.ToUpper(line), "SMTP") {
-		return d.h, odd("it says " + spoken([]byte(line)) + ", which is SMTP")
+		return d.h, protocolError("it says " + spoken([]byte(line)) + ", which is SMTP")
 	}
 	if !strings.HasPrefix(line, "220") {
 		return d.h, nil

@@ -23,7 +23,7 @@ const (
 
 // speakHTTP asks a web server for a page (RFC 9110, RFC 9112; over TLS for https). A redirect is followed only to a host
 // and port of the same site; anything else is where the story ends.
-func speakHTTP(ctx context.Context, t *talk) (heard, error) {
+func speakHTTP(ctx context.Context, t *attempt) (reply, error) {
 	r, scheme := t.request, "http"
 	if r.Kind == probe.KindHTTPS {
 		scheme = "https"
@@ -32,8 +32,8 @@ func speakHTTP(ctx context.Context, t *talk) (heard, error) {
 	if host == "" {
 		host = r.Target.Addr().String()
 	}
-	var h heard
-	shaken := make(chan heard, webRedirects+2)
+	var h reply
+	shaken := make(chan reply, webRedirects+2)
 	first := t.conn
 	dial := func(ctx context.Context, address string) (net.Conn, error) {
 		if first != nil {
@@ -85,7 +85,7 @@ func speakHTTP(ctx context.Context, t *talk) (heard, error) {
 	target := scheme + "://" + net.JoinHostPort(host, strconv.Itoa(int(r.Target.Port()))) + "/" + strings.TrimPrefix(r.Options.Path, "/")
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, target, nil)
 	if err != nil {
-		return h, odd("no request can be made of " + target)
+		return h, protocolError("no request can be made of " + target)
 	}
 	req.Header.Set("User-Agent", "inkpost-probe")
 	t.step("send", "GET %s", target)
@@ -95,7 +95,7 @@ func speakHTTP(ctx context.Context, t *talk) (heard, error) {
 	default:
 	}
 	if err != nil {
-		var strange odd
+		var strange protocolError
 		var bad *url.Error
 		if errors.As(err, &strange) {
 			return h, strange
@@ -120,7 +120,7 @@ func speakHTTP(ctx context.Context, t *talk) (heard, error) {
 		if left != "" {
 			say += "; a redirect was not followed: " + left
 		}
-		return h, odd(say)
+		return h, protocolError(say)
 	case r.Options.Text != "" && !strings.Contains(string(page), r.Options.Text):
 		if err != nil {
 			return h, fmt.Errorf("the page ended early: %w", err)
@@ -129,7 +129,7 @@ func speakHTTP(ctx context.Context, t *talk) (heard, error) {
 		if left != "" {
 			say += "; a redirect was not followed: " + left
 		}
-		return h, odd(say)
+		return h, protocolError(say)
 	}
 	if left != "" {
 		h.words += ", redirects to " + spoken([]byte(resp.Header.Get("Location"))) + " (not followed)"
@@ -137,7 +137,7 @@ func speakHTTP(ctx context.Context, t *talk) (heard, error) {
 	return h, nil
 }
 
-func (t *talk) own(u *url.URL) bool {
+func (t *attempt) own(u *url.URL) bool {
 	if t.request.Own == nil || u.Scheme != "http" && u.Scheme != "https" {
 		return false
 	}

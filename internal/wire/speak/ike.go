@@ -20,10 +20,10 @@ const (
 // speakIKE begins a key exchange (IKE_SA_INIT: RFC 7296 section 1.2). A server answers, if only to say that it likes none of
 // what was proposed. On port 4500 packets begin with four zero octets (section 2.23, RFC 3948); as a router may translate
 // the port, both forms are tried on any port but 500.
-func speakIKE(ctx context.Context, t *talk) (heard, error) {
+func speakIKE(ctx context.Context, t *attempt) (reply, error) {
 	question, err := ikeInit()
 	if err != nil {
-		return heard{}, err
+		return reply{}, err
 	}
 	marked := append(make([]byte, 4), question...)
 	next := t.request.Target.Port() == 4500
@@ -39,10 +39,10 @@ func speakIKE(ctx context.Context, t *talk) (heard, error) {
 	}, func(packet []byte) error {
 		packet = bytes.TrimPrefix(packet, make([]byte, 4))
 		if len(packet) < ikeHeader || packet[17] != 0x20 || packet[18] != ikeSAInit || packet[19]&ikeResponse == 0 {
-			return odd("it answers " + spoken(packet) + ", which is not IKEv2")
+			return protocolError("it answers " + spoken(packet) + ", which is not IKEv2")
 		}
 		if !bytes.Equal(packet[:8], question[:8]) {
-			return odd("the answer is to another exchange")
+			return protocolError("the answer is to another exchange")
 		}
 		words = "IKEv2 responder, takes the proposal"
 		if body := packet[ikeHeader:]; packet[16] == ikeNotify && len(body) >= 8 {
@@ -60,10 +60,10 @@ func speakIKE(ctx context.Context, t *talk) (heard, error) {
 		return nil
 	})
 	if err != nil {
-		return heard{}, err
+		return reply{}, err
 	}
 	t.step("receive", "%s", words)
-	return heard{words: words}, nil
+	return reply{words: words}, nil
 }
 
 // ikeInit makes a request with one proposal of common transforms (RFC 7296 section 3.3), a key of group 19 and a nonce.

@@ -7,7 +7,7 @@ import (
 
 // speakIMAP reads the greeting and asks for the capabilities (RFC 9051 sections 7.1 and 6.1.1), and goes over to TLS where
 // it is offered (section 6.2.1).
-func speakIMAP(ctx context.Context, t *talk) (heard, error) {
+func speakIMAP(ctx context.Context, t *attempt) (reply, error) {
 	d, err := t.begin(ctx)
 	if err != nil {
 		return d.h, err
@@ -27,7 +27,7 @@ func speakIMAP(ctx context.Context, t *talk) (heard, error) {
 		}
 		if strings.HasPrefix(line, "a ") {
 			if !strings.HasPrefix(line, "a OK") {
-				return d.h, odd("it answers CAPABILITY with " + spoken([]byte(line)))
+				return d.h, protocolError("it answers CAPABILITY with " + spoken([]byte(line)))
 			}
 			break
 		}

@@ -13,14 +13,14 @@ import (
 
 // dialogue is a conversation in lines, of which mail and file servers hold one.
 type dialogue struct {
-	talk *talk
+	talk *attempt
 	conn net.Conn
 	in   *textproto.Reader
-	h    heard
+	h    reply
 }
 
 // begin takes up a dialogue, over TLS where the service wants that first.
-func (t *talk) begin(ctx context.Context) (*dialogue, error) {
+func (t *attempt) begin(ctx context.Context) (*dialogue, error) {
 	d := &dialogue{talk: t, conn: t.conn}
 	if t.request.Options.TLS == "first" {
 		if err := d.secure(ctx); err != nil {
@@ -67,7 +67,7 @@ func (d *dialogue) greeting(protocol string, words ...string) (string, error) {
 			return line, nil
 		}
 	}
-	return line, odd("it says " + spoken([]byte(line)) + ", which is not " + protocol)
+	return line, protocolError("it says " + spoken([]byte(line)) + ", which is not " + protocol)
 }
 
 func (d *dialogue) say(line string) error {
@@ -121,8 +121,8 @@ func (d *dialogue) upgrade(ctx context.Context, offered bool, command string, ta
 		}
 	}
 	if need == "needed" {
-		return odd("it does not go over to TLS, which is needed")
+		return protocolError("it does not go over to TLS, which is needed")
 	}
-	d.h.loose = "passwords can be read on the way: it does not go over to TLS"
+	d.h.weakness = "passwords can be read on the way: it does not go over to TLS"
 	return nil
 }

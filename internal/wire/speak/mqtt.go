@@ -10,7 +10,7 @@ import (
 
 // speakMQTT says who connects and reads whether that is taken (CONNECT and CONNACK: MQTT 3.1.1 sections 3.1 and 3.2, MQTT 5
 // sections 3.1 and 3.2). A broker that turns a nameless client away speaks MQTT all the same.
-func speakMQTT(_ context.Context, t *talk) (heard, error) {
+func speakMQTT(_ context.Context, t *attempt) (reply, error) {
 	level := byte(4)
 	if t.request.Options.Version == "5" {
 		level = 5
@@ -24,22 +24,22 @@ func speakMQTT(_ context.Context, t *talk) (heard, error) {
 	body = append(body, id...)
 	t.step("send", "CONNECT, version %d", level)
 	if _, err := t.conn.Write(append([]byte{0x10, byte(len(body))}, body...)); err != nil {
-		return heard{}, err
+		return reply{}, err
 	}
 	head := make([]byte, 4)
 	if n, err := io.ReadFull(t.conn, head); err != nil {
 		if n > 0 {
-			return heard{}, odd("it answers " + spoken(head[:n]) + ", which is not MQTT")
+			return reply{}, protocolError("it answers " + spoken(head[:n]) + ", which is not MQTT")
 		}
-		return heard{}, err
+		return reply{}, err
 	}
 	if head[0] != 0x20 || head[1] < 2 || level == 4 && head[1] != 2 {
-		return heard{}, odd("it answers " + spoken(head) + ", which is not MQTT")
+		return reply{}, protocolError("it answers " + spoken(head) + ", which is not MQTT")
 	}
 	t.step("receive", "CONNACK, code %d", head[3])
-	h := heard{words: fmt.Sprintf("MQTT broker, CONNACK with code %d", head[3])}
+	h := reply{words: fmt.Sprintf("MQTT broker, CONNACK with code %d", head[3])}
 	if head[3] == 0 {
-		h.loose = "anybody may connect to the broker, without a password"
+		h.weakness = "anybody may connect to the broker, without a password"
 		_, _ = t.conn.Write([]byte{0xe0, 0})
 	}
 	return h, nil

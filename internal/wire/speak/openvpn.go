@@ -19,17 +19,17 @@ const (
 // speakOpenVPN asks for a session as a client begins one (hard reset, key method 2; the wire protocol is described in
 // OpenVPN's own documentation, there is no RFC). The server's reset has to acknowledge ours. A server that wants signed
 // packets does not answer: that is the option "guarded".
-func speakOpenVPN(ctx context.Context, t *talk) (heard, error) {
+func speakOpenVPN(ctx context.Context, t *attempt) (reply, error) {
 	question := make([]byte, 14)
 	question[0] = resetFromClient
 	_, _ = rand.Read(question[1:9])
 	take := func(packet []byte) error {
 		if len(packet) < 14 || packet[0]&0xf8 != resetFromServer {
-			return odd("it answers " + spoken(packet) + ", which is no reset of an OpenVPN server")
+			return protocolError("it answers " + spoken(packet) + ", which is no reset of an OpenVPN server")
 		}
 		acknowledged := int(packet[9])
 		if acknowledged < 1 || len(packet) < 10+4*acknowledged+8 || !bytes.Equal(packet[10+4*acknowledged:][:8], question[1:9]) {
-			return odd("the answer is to another session")
+			return protocolError("the answer is to another session")
 		}
 		return nil
 	}
@@ -49,8 +49,8 @@ func speakOpenVPN(ctx context.Context, t *talk) (heard, error) {
 		}
 	}
 	if err != nil {
-		return heard{}, err
+		return reply{}, err
 	}
 	t.step("receive", "the server's reset")
-	return heard{words: "OpenVPN server takes a session up"}, nil
+	return reply{words: "OpenVPN server takes a session up"}, nil
 }

@@ -6,7 +6,7 @@ import (
 )
 
 // speakPOP3 reads the greeting (RFC 1939 section 4) and goes over to TLS where the server does (STLS: RFC 2595 section 4).
-func speakPOP3(ctx context.Context, t *talk) (heard, error) {
+func speakPOP3(ctx context.Context, t *attempt) (reply, error) {
 	d, err := t.begin(ctx)
 	if err != nil {
 		return d.h, err

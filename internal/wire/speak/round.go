@@ -67,7 +67,7 @@ func All(ctx context.Context, s Service) Round {
 		one(0)
 	} else {
 		var wg sync.WaitGroup
-		slots := make(chan struct{}, pace.MostAtTarget)
+		slots := make(chan struct{}, pace.MaxAtTarget)
 		for i := range tries {
 			slots <- struct{}{}
 			wg.Go(func() { one(i); <-slots })

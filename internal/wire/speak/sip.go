@@ -11,18 +11,18 @@ import (
 )
 
 // speakSIP asks a telephony server what it can do (OPTIONS: RFC 3261 section 11), over UDP or TCP.
-func speakSIP(ctx context.Context, t *talk) (heard, error) {
+func speakSIP(ctx context.Context, t *attempt) (reply, error) {
 	from, host, id := local(t.conn), orDefault(t.request.Name, t.request.Target.Addr().String()), rand.Text()
 	request := fmt.Appendf(nil, "OPTIONS sip:%s SIP/2.0\r\nVia: SIP/2.0/%s %s;rport;branch=z9hG4bK%s\r\nMax-Forwards: 70\r\nFrom: <sip:probe@%s>;tag=%s\r\n"+
 		"To: <sip:%s>\r\nCall-ID: %s\r\nCSeq: 1 OPTIONS\r\nContact: <sip:probe@%s>\r\nAccept: application/sdp\r\nUser-Agent: inkpost-probe\r\nContent-Length: 0\r\n\r\n",
 		host, strings.ToUpper(string(t.request.Transport)), from, id[:16], from.Addr(), id[16:], host, id, from)
-	var r reply
+	var r statusReply
 	take := func(packet []byte) (err error) {
 		if r, err = readReply(bytes.NewReader(packet), "SIP/2.0"); err != nil {
 			return err
 		}
 		if r.header.Get("Call-ID") != id && r.header.Get("I") != id {
-			return odd("the answer is to another call")
+			return protocolError("the answer is to another call")
 		}
 		return nil
 	}
@@ -33,13 +33,13 @@ func speakSIP(ctx context.Context, t *talk) (heard, error) {
 		t.step("send", "OPTIONS sip:%s", host)
 		if _, err = t.conn.Write(request); err == nil {
 			if r, err = readReply(t.conn, "SIP/2.0"); err == nil && r.header.Get("Call-ID") != id && r.header.Get("I") != id {
-				err = odd("the answer is to another call")
+				err = protocolError("the answer is to another call")
 			}
 		}
 	}
 	if err != nil {
-		return heard{}, err
+		return reply{}, err
 	}
 	t.step("receive", "%s", r.line)
-	return heard{words: r.line, fingerprint: probe.BannerPrint(orDefault(r.header.Get("Server"), r.header.Get("User-Agent")))}, nil
+	return reply{words: r.line, fingerprint: probe.BannerPrint(orDefault(r.header.Get("Server"), r.header.Get("User-Agent")))}, nil
 }

@@ -8,7 +8,7 @@ import (
 
 // speakSMTP reads the greeting, says EHLO (RFC 5321 sections 3.1 and 4.1.1.1) and goes over to TLS where it is offered
 // (RFC 3207; RFC 8314 section 3 for TLS from the start).
-func speakSMTP(ctx context.Context, t *talk) (heard, error) {
+func speakSMTP(ctx context.Context, t *attempt) (reply, error) {
 	d, err := t.begin(ctx)
 	if err != nil {
 		return d.h, err
@@ -30,7 +30,7 @@ func speakSMTP(ctx context.Context, t *talk) (heard, error) {
 		return d.h, err
 	}
 	if !strings.HasPrefix(offers[0], "250") {
-		return d.h, odd("it answers EHLO with " + spoken([]byte(offers[0])))
+		return d.h, protocolError("it answers EHLO with " + spoken([]byte(offers[0])))
 	}
 	offered := slices.ContainsFunc(offers, func(o string) bool { return len(o) > 4 && strings.EqualFold(strings.TrimSpace(o[4:]), "STARTTLS") })
 	if err := d.upgrade(ctx, offered, "STARTTLS", func(line string) bool { return strings.HasPrefix(line, "220") }); err != nil {

@@ -29,10 +29,10 @@ type Reply struct {
 	probe.Result
 	From        netip.AddrPort // where we connected from; zero where nothing was opened
 	Took        time.Duration  // until connected, or, over UDP, until answered
-	Said        string         // what came of it, in words
+	Message     string         // what came of it, in words
 	Steps       []Step
 	Certificate Certificate
-	Loose       string // what is unsafe about how the service answers, in words; "" for nothing
+	Weakness    string // what is unsafe about how the service answers, in words; "" for nothing
 }
 
 // Step is one step of an attempt, and how long after the start it was done.
@@ -43,19 +43,19 @@ type Step struct {
 }
 
 // heard is what a conversation brought.
-type heard struct {
+type reply struct {
 	words       string
 	fingerprint string
 	certificate Certificate
-	loose       string
+	weakness    string
 }
 
 // odd reports a service that speaks, but not as it should. Its text says how.
-type odd string
+type protocolError string
 
-func (o odd) Error() string { return string(o) }
+func (o protocolError) Error() string { return string(o) }
 
-type conversation func(ctx context.Context, t *talk) (heard, error)
+type conversation func(ctx context.Context, t *attempt) (reply, error)
 
 var conversations = map[probe.Kind]conversation{
 	probe.KindUDP: speakUDP, probe.KindTLS: speakTLS, probe.KindHTTP: speakHTTP, probe.KindHTTPS: speakHTTP, probe.KindSSH: speakSSH,
@@ -69,7 +69,7 @@ var conversations = map[probe.Kind]conversation{
 func To(ctx context.Context, r Request) Reply {
 	ctx, cancel := context.WithTimeout(ctx, r.Deadline)
 	defer cancel()
-	t := &talk{request: r, began: time.Now()}
+	t := &attempt{request: r, began: time.Now()}
 	if r.Transport == probe.UDP {
 		return t.overUDP(ctx)
 	}

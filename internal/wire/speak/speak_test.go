@@ -45,7 +45,7 @@ func try(t *testing.T, r speak.Request) speak.Reply {
 	began := time.Now()
 	out := speak.To(t.Context(), r)
 	require.Less(t, time.Since(began), r.Deadline+500*time.Millisecond, "a probe never holds its slot past its deadline")
-	require.NotEmpty(t, out.Said)
+	require.NotEmpty(t, out.Message)
 	require.NotEmpty(t, out.Steps)
 	return out
 }
@@ -172,10 +172,10 @@ func TestCertificates(t *testing.T) {
 	r.Options.Certificate = "checked"
 	got = try(t, r)
 	require.Equal(t, probe.Garbled, probe.Judge(got.Result, ""))
-	require.Contains(t, got.Said, "expired")
+	require.Contains(t, got.Message, "expired")
 	at, _ = listen(t, peer.Peer{Kind: probe.KindTLS, Name: "ours.example"}, probe.TCP)
 	r.Kind, r.Target, r.Name = probe.KindTLS, at, "theirs.example"
-	require.Contains(t, try(t, r).Said, "made out to ours.example, not to theirs.example")
+	require.Contains(t, try(t, r).Message, "made out to ours.example, not to theirs.example")
 }
 
 func serve(l net.Listener, f func(net.Conn)) {
@@ -274,8 +274,8 @@ func TestRedirectsStayAtHome(t *testing.T) {
 	} {
 		at := web(location, "")
 		got := try(t, speak.Request{Kind: probe.KindHTTP, Transport: probe.TCP, Target: at, Name: "ours.example", Own: own, Options: probe.Options{Status: "200", Text: "lighthouse"}})
-		require.Equal(t, want.outcome, probe.Judge(got.Result, ""), "%s: %s", location, got.Said)
-		require.Contains(t, got.Said, want.said)
+		require.Equal(t, want.outcome, probe.Judge(got.Result, ""), "%s: %s", location, got.Message)
+		require.Contains(t, got.Message, want.said)
 	}
 	var loop netip.AddrPort
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -287,7 +287,7 @@ func TestRedirectsStayAtHome(t *testing.T) {
 		_, _ = fmt.Fprintf(c, "HTTP/1.1 302 Found\r\nLocation: http://ours.example:%d/again\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", loop.Port())
 	})
 	got := try(t, speak.Request{Kind: probe.KindHTTP, Transport: probe.TCP, Target: loop, Name: "ours.example", Own: func(string, uint16) bool { return true }, Options: probe.Options{Status: "200"}})
-	require.Contains(t, got.Said, "5 redirects already")
+	require.Contains(t, got.Message, "5 redirects already")
 }
 
 func TestPagesAreHeldAgainstWhatIsExpected(t *testing.T) {
@@ -297,9 +297,9 @@ func TestPagesAreHeldAgainstWhatIsExpected(t *testing.T) {
 	r.Options.Text = "puffins"
 	got := try(t, r)
 	require.Equal(t, probe.Garbled, probe.Judge(got.Result, ""))
-	require.Contains(t, got.Said, `"puffins" is not on the page`)
+	require.Contains(t, got.Message, `"puffins" is not on the page`)
 	r.Options = probe.Options{Status: "401"}
-	require.Contains(t, try(t, r).Said, "401 is expected")
+	require.Contains(t, try(t, r).Message, "401 is expected")
 }
 
 func TestACancelledProbeSaysNothing(t *testing.T) {

@@ -13,8 +13,8 @@ var errSeenEnough = errors.New("the host key is all that is asked for")
 
 // speakSSH exchanges versions and keys (RFC 4253 sections 4 and 7) and leaves before it would have to say who it is. The host
 // key is asked for in one order of algorithms always: a server has several, and its fingerprint must not depend on chance.
-func speakSSH(_ context.Context, t *talk) (heard, error) {
-	var h heard
+func speakSSH(_ context.Context, t *attempt) (reply, error) {
+	var h reply
 	var said banner
 	said.Conn = t.conn
 	config := &ssh.ClientConfig{User: "probe", ClientVersion: "SSH-2.0-InkPost", HostKeyAlgorithms: []string{ssh.KeyAlgoED25519,
@@ -34,7 +34,7 @@ func speakSSH(_ context.Context, t *talk) (heard, error) {
 		return h, nil
 	}
 	if line != nil && !isSSH(line) {
-		return h, odd("it says " + h.words + ", which is not SSH")
+		return h, protocolError("it says " + h.words + ", which is not SSH")
 	}
 	return h, err
 }

@@ -8,7 +8,7 @@ import (
 )
 
 // speakSTUN asks where our packet comes from (Binding: RFC 8489 section 3).
-func speakSTUN(ctx context.Context, t *talk) (heard, error) {
+func speakSTUN(ctx context.Context, t *attempt) (reply, error) {
 	network := "udp4"
 	if t.request.Target.Addr().Is6() {
 		network = "udp6"
@@ -17,13 +17,13 @@ func speakSTUN(ctx context.Context, t *talk) (heard, error) {
 	dial := func(context.Context, string, string) (net.Conn, error) { return kept{t.conn}, nil }
 	at, err := stun.Ask(ctx, dial, network, t.request.Target.String(), stun.Credential{})
 	if err != nil {
-		if t.came(0) > 0 {
-			err = odd("what it answers is no answer to a Binding request")
+		if t.count(0) > 0 {
+			err = protocolError("what it answers is no answer to a Binding request")
 		}
-		return heard{}, err
+		return reply{}, err
 	}
 	t.step("receive", "we come from %s", at)
-	return heard{words: "it sees us at " + at.String()}, nil
+	return reply{words: "it sees us at " + at.String()}, nil
 }
 
 // kept is a connection that whoever borrows it does not close.

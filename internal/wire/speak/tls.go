@@ -21,14 +21,14 @@ type Certificate struct {
 }
 
 // speakTLS shakes hands (RFC 8446; RFC 5246 for older devices) and looks at the certificate (RFC 5280).
-func speakTLS(ctx context.Context, t *talk) (heard, error) {
+func speakTLS(ctx context.Context, t *attempt) (reply, error) {
 	_, h, err := t.handshake(ctx, t.conn)
 	return h, err
 }
 
 // handshake begins TLS on a connection. No certificate is turned down for who signed it: at a customer's site most sign
 // themselves, and the pinned key says more. Old versions and ciphers are taken, and told of.
-func (t *talk) handshake(ctx context.Context, conn net.Conn) (*tls.Conn, heard, error) {
+func (t *attempt) handshake(ctx context.Context, conn net.Conn) (*tls.Conn, reply, error) {
 	config := &tls.Config{InsecureSkipVerify: true, ServerName: t.request.Name, MinVersion: tls.VersionTLS10}
 	for _, suites := range [][]*tls.CipherSuite{tls.CipherSuites(), tls.InsecureCipherSuites()} {
 		for _, s := range suites {
@@ -37,17 +37,17 @@ func (t *talk) handshake(ctx context.Context, conn net.Conn) (*tls.Conn, heard, 
 	}
 	c := tls.Client(conn, config)
 	if err := c.HandshakeContext(ctx); err != nil {
-		return nil, heard{}, fmt.Errorf("TLS: %w", err)
+		return nil, reply{}, fmt.Errorf("TLS: %w", err)
 	}
 	state := c.ConnectionState()
 	version := tls.VersionName(state.Version)
 	t.step("TLS", "%s, %s", version, tls.CipherSuiteName(state.CipherSuite))
-	h := heard{words: version}
+	h := reply{words: version}
 	if state.Version < tls.VersionTLS12 {
-		h.loose = version + " is out of date"
+		h.weakness = version + " is out of date"
 	}
 	if len(state.PeerCertificates) == 0 {
-		return c, h, odd("no certificate was shown")
+		return c, h, protocolError("no certificate was shown")
 	}
 	cert := state.PeerCertificates[0]
 	sum := sha256.Sum256(cert.RawSubjectPublicKeyInfo)
@@ -69,7 +69,7 @@ func (t *talk) handshake(ctx context.Context, conn net.Conn) (*tls.Conn, heard, 
 	if h.certificate.Problem != "" {
 		t.step("certificate", "%s", h.certificate.Problem)
 		if t.request.Options.Certificate == "checked" {
-			return c, h, odd(h.certificate.Problem)
+			return c, h, protocolError(h.certificate.Problem)
 		}
 	}
 	return c, h, nil

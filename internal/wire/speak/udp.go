@@ -16,13 +16,13 @@ const patience = 500 * time.Millisecond
 
 // ask sends a question until an answer comes that take accepts, or the deadline. take gives nil for the answer, and an
 // error for what is none; the last of those is what went wrong, where nothing better came.
-func (t *talk) ask(ctx context.Context, name string, question []byte, take func(packet []byte) error) error {
+func (t *attempt) ask(ctx context.Context, name string, question []byte, take func(packet []byte) error) error {
 	t.step("send", "%s", name)
 	return t.exchange(ctx, func() []byte { return question }, take)
 }
 
 // exchange is ask with a question that is made anew for each try.
-func (t *talk) exchange(ctx context.Context, question func() []byte, take func(packet []byte) error) error {
+func (t *attempt) exchange(ctx context.Context, question func() []byte, take func(packet []byte) error) error {
 	var wrong error
 	end, _ := ctx.Deadline()
 	buffer := make([]byte, 4096)
@@ -59,11 +59,11 @@ func (t *talk) exchange(ctx context.Context, question func() []byte, take func(p
 
 // speakUDP sends one empty datagram (RFC 768). An answer of any kind proves that somebody is there, and so does ICMP that
 // nobody is; silence proves nothing.
-func speakUDP(ctx context.Context, t *talk) (heard, error) {
+func speakUDP(ctx context.Context, t *attempt) (reply, error) {
 	var words string
 	err := t.ask(ctx, "an empty datagram", nil, func(packet []byte) error {
 		words = "it answers: " + spoken(packet)
 		return nil
 	})
-	return heard{words: words}, err
+	return reply{words: words}, err
 }

@@ -29,7 +29,7 @@ const (
 
 // speakWireGuard carries out a genuine handshake with a key that the server knows as a peer's. Only the holder of the server's
 // private key can complete it, so that an answer proves who it is; to anybody else the server says nothing.
-func speakWireGuard(ctx context.Context, t *talk) (heard, error) {
+func speakWireGuard(ctx context.Context, t *attempt) (reply, error) {
 	peer, err := probe.WireGuardKey(t.request.Options.PeerKey)
 	if err != nil || len(t.request.ProbeKey) != 32 {
 		h, err := speakUDP(ctx, t) // without keys it is a port like any other
@@ -37,11 +37,11 @@ func speakWireGuard(ctx context.Context, t *talk) (heard, error) {
 	}
 	static, err := ecdh.X25519().NewPrivateKey(t.request.ProbeKey)
 	if err != nil {
-		return heard{}, err
+		return reply{}, err
 	}
 	remote, err := ecdh.X25519().NewPublicKey(peer)
 	if err != nil {
-		return heard{}, odd("the server's key is no key of X25519")
+		return reply{}, protocolError("the server's key is no key of X25519")
 	}
 	var tries []*initiation
 	words := ""
@@ -64,13 +64,13 @@ func speakWireGuard(ctx context.Context, t *talk) (heard, error) {
 				return nil
 			}
 		}
-		return odd("it answers " + spoken(packet) + ", which does not complete the handshake")
+		return protocolError("it answers " + spoken(packet) + ", which does not complete the handshake")
 	})
 	if err != nil {
-		return heard{}, err
+		return reply{}, err
 	}
 	t.step("receive", "%s", words)
-	return heard{words: words, fingerprint: "key " + t.request.Options.PeerKey}, nil
+	return reply{words: words, fingerprint: "key " + t.request.Options.PeerKey}, nil
 }
 
 // initiation is a handshake that we began.

@@ -14,7 +14,7 @@ function Findings({ review }: { review: Review }) {
       {review.findings.map((f) => (
         <Stack key={`${f.port} ${f.what}`} data-advice={f.port} direction="row" sx={{ borderTop: (t) => t.rule.hair, px: 2, py: 0.75, columnGap: 2, flexWrap: 'wrap' }}>
           <Typography variant="mono" sx={{ fontWeight: 600, minWidth: (t) => t.draw.word }}>{f.port}</Typography>
-          <Typography sx={{ color: f.grave ? 'error.main' : 'warning.main', flex: 1, minWidth: { xs: '70%', md: 0 } }}>{f.grave ? 'grave: ' : ''}{f.what}{f.service ? ` (${f.service})` : ''}</Typography>
+          <Typography sx={{ color: f.severe ? 'error.main' : 'warning.main', flex: 1, minWidth: { xs: '70%', md: 0 } }}>{f.severe ? 'severe: ' : ''}{f.what}{f.service ? ` (${f.service})` : ''}</Typography>
           <Typography sx={{ flex: 1, minWidth: { xs: '100%', md: 0 } }}>{f.advice}</Typography>
         </Stack>
       ))}

@@ -52,7 +52,7 @@ function hostnameLine(h: Hostname, push?: Push): Line {
   const note = h.held ?? (differ.length ? differ.join(', ') : '')
   return {
     key: h.name, words: h.state, tone: nameTone(h.state), path: `/hostnames/${h.name}`, tag: tagOf(h),
-    detail: <>{h.shown ? `${h.shown} (${h.name})` : h.name} → {h.given || '-'}, {h.kept_at ? `kept at ${h.kept_at}` : `follows ${h.link ? `link ${h.link}` : 'the preferred link'}`} of <Link component={To} to={`/sites/${h.site}`}>{h.site}</Link>
+    detail: <>{h.shown ? `${h.shown} (${h.name})` : h.name} → {h.given || '-'}, {h.hold_at ? `held at ${h.hold_at}` : `follows ${h.link ? `link ${h.link}` : 'the preferred link'}`} of <Link component={To} to={`/sites/${h.site}`}>{h.site}</Link>
       {push?.taken && <>, taken <Ago at={push.taken} /></>}{note && <Box component="span" sx={{ color: 'error.main' }}>: {note}</Box>}</>,
   }
 }

@@ -73,7 +73,7 @@ export function RecordSection({ site: s }: { site: Site }) {
   const [doomed, setDoomed] = useState<Doomed | null>(null)
   const invite = useMutation({ mutationFn: (link: string) => api.invite(s.code, link) })
   const routerKey = useMutation({ mutationFn: (link: string) => api.routerKey(s.code, link) })
-  const keep = useMutation({ mutationFn: (h: Hostname) => api.keep(h.name, !h.kept_by) })
+  const keep = useMutation({ mutationFn: (h: Hostname) => api.hold(h.name, !h.hold_by) })
   const suggestion = useQuery({ queryKey: ['suggestion', s.code], queryFn: () => api.suggestName(s.code), retry: false })
   const kinds = useQuery({ queryKey: ['kinds'], queryFn: api.kinds, staleTime: Infinity })
   const f = forms(s, suggestion.data?.free ? suggestion.data.name : '', kinds.data ?? [])
@@ -95,9 +95,9 @@ export function RecordSection({ site: s }: { site: Site }) {
       }))} />
       <Part title="Hostnames" add={f.hostname()} {...part} lines={s.hostnames.map((h) => ({
         key: h.name, words: h.state, tone: nameTone(h.state), edit: f.hostname(h), path: `/hostnames/${h.name}`, tag: tagOf(h),
-        detail: [h.shown ? `${h.shown} (${h.name})` : h.name, h.kept_at ? `kept at ${h.kept_at}` : `follows ${h.link || 'the preferred link'}`, `TTL ${h.ttl_seconds} s`, h.extras?.length && `with ${h.extras.join(', ')}`, h.held,
+        detail: [h.shown ? `${h.shown} (${h.name})` : h.name, h.hold_at ? `held at ${h.hold_at}` : `follows ${h.link || 'the preferred link'}`, `TTL ${h.ttl_seconds} s`, h.extras?.length && `with ${h.extras.join(', ')}`, h.held,
           ...(h.resolvers ?? []).filter((r) => r.differs).map((r) => `${r.server} gives ${r.given}`)].filter(Boolean).join(', '),
-        extra: [{ word: h.kept_by ? 'Let it follow' : 'Keep it here', act: () => keep.mutate(h) }],
+        extra: [{ word: h.hold_by ? 'Let it follow' : 'Hold it here', act: () => keep.mutate(h) }],
       }))} />
       <Part title="Devices" add={f.device()} {...part} lines={s.devices.map((d) => ({
         key: `device ${d.name}`, words: d.name, detail: `${d.lan_address}, ${d.mac || 'no MAC'}, ${d.reserved ? 'reserved' : 'not reserved'}`, edit: f.device(d), path: `${base}/devices/${d.name}`, tag: tagOf(d),

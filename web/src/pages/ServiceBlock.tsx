@@ -20,7 +20,7 @@ function Told({ story }: { story: Story }) {
       {story.attempts.map((a) => (
         <Box key={`${a.target} ${a.transport}`}>
           <Typography sx={{ fontWeight: 600 }}>{a.target || 'no address'} {a.transport} from {story.vantage}: {a.outcome}</Typography>
-          {(a.steps ?? [{ step: '', at_us: a.took_us, words: a.said }]).map((s, i) => (
+          {(a.steps ?? [{ step: '', at_us: a.took_us, words: a.message }]).map((s, i) => (
             <Stack key={i} direction="row" sx={{ gap: 1.5 }}>
               <Typography variant="mono" sx={{ color: 'text.secondary', minWidth: (t) => t.draw.word, textAlign: 'right' }}>{length(s.at_us / 1000)}</Typography>
               <Typography sx={{ minWidth: (t) => t.draw.word }}>{s.step}</Typography>
@@ -29,8 +29,8 @@ function Told({ story }: { story: Story }) {
           ))}
         </Box>
       ))}
-      {story.by_name && <Typography>By name: {story.by_name.hostname} is {story.by_name.given} by {story.by_name.resolver}. {story.by_name.said}</Typography>}
-      {story.loose && <Typography sx={{ color: 'warning.main' }}>Mind: {story.loose}.</Typography>}
+      {story.by_name && <Typography>By name: {story.by_name.hostname} is {story.by_name.given} by {story.by_name.resolver}. {story.by_name.message}</Typography>}
+      {story.weakness && <Typography sx={{ color: 'warning.main' }}>Warning: {story.weakness}.</Typography>}
     </Box>
   )
 }

@@ -51,11 +51,11 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
   const strange = service.fingerprint && service.fingerprint_seen && service.fingerprint !== service.fingerprint_seen
   return (
     <Box sx={{ borderTop: (t) => t.rule.hair, mt: 1.5, pt: 1 }}>
-      {service.views?.map((v) => (
+      {service.vantages?.map((v) => (
         <Stack key={v.vantage} data-view={v.vantage} direction="row" sx={{ columnGap: 2, flexWrap: 'wrap', borderBottom: (t) => t.rule.hair, py: 0.5 }}>
           <Typography sx={{ fontWeight: 600, minWidth: (t) => t.draw.stationWidth }}>{v.vantage}</Typography>
           <Typography>{v.outcome}, {v.in_row} in a row, <Ago at={v.at} /></Typography>
-          <Typography variant="mono">{v.said}</Typography>
+          <Typography variant="mono">{v.message}</Typography>
           {v.does_not_count && <Typography sx={{ color: 'warning.main' }}>does not count: {v.does_not_count}</Typography>}
         </Stack>
       ))}
@@ -73,9 +73,9 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
         </Alert>
       )}
       {service.certificate && <Typography>Certificate for {service.certificate.names?.join(', ') || 'nobody'}, until {exact(service.certificate.expires)}{service.certificate.problem ? `: ${service.certificate.problem}` : ''}.</Typography>}
-      {service.ways?.map((w) => <Typography key={w.way} data-way={w.way}>{w.way === 'pinhole' ? 'Over IPv6, by a pinhole' : 'Over IPv4, by the forward'}{w.target ? `, at ${w.target}` : ''}: {w.outcome}{w.said ? ` (${w.said})` : ''}.</Typography>)}
-      {service.by_name && <Typography>By name, <Ago at={service.by_name.at} />: {service.by_name.hostname} is {service.by_name.given}. {service.by_name.said}</Typography>}
-      {service.loose && <Typography sx={{ color: 'warning.main' }}>Mind: {service.loose}.</Typography>}
+      {service.ways?.map((w) => <Typography key={w.way} data-way={w.way}>{w.way === 'pinhole' ? 'Over IPv6, by a pinhole' : 'Over IPv4, by the forward'}{w.target ? `, at ${w.target}` : ''}: {w.outcome}{w.message ? ` (${w.message})` : ''}.</Typography>)}
+      {service.by_name && <Typography>By name, <Ago at={service.by_name.at} />: {service.by_name.hostname} is {service.by_name.given}. {service.by_name.message}</Typography>}
+      {service.weakness && <Typography sx={{ color: 'warning.main' }}>Warning: {service.weakness}.</Typography>}
       {service.probe_peer_key && <Typography>On the WireGuard server, a peer with this public key lets a handshake prove it: <Typography component="span" variant="mono">{service.probe_peer_key}</Typography>{Object.entries(service.vantage_peer_keys ?? {}).map(([name, key]) => <span key={name}>; for {name} <Typography component="span" variant="mono">{key}</Typography></span>)}</Typography>}
       {cards.data?.map((c) => <CardSheet key={c.title} card={c} />)}
       <Box sx={{ mt: 1.5 }}>{availability.data?.[0] && <Windows list={availability.data[0].windows} />}</Box>

@@ -10,7 +10,7 @@ const natWords: Record<string, string> = { direct: 'none', double: 'double NAT',
 const natTone: Record<string, string | undefined> = { direct: 'success.main', double: 'warning.main', carrier: 'error.main' }
 
 function LinkSide({ link }: { link: Link }) {
-  const s = link.standing
+  const s = link.report
   if (!s) return null
   return (
     <Box data-link={link.label} sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
@@ -69,7 +69,7 @@ function Proof({ site }: { site: Site }) {
 export function SiteSide({ site }: { site: Site }) {
   const lan = useQuery({ queryKey: ['lan', site.code], queryFn: () => api.lan(site.code) })
   const look = useMutation({ mutationFn: () => api.look(site.code), onSuccess: () => lan.refetch() })
-  if (!site.links.some((l) => l.standing)) return null
+  if (!site.links.some((l) => l.report)) return null
   return (
     <Section title="From inside the site" id="site-side" aside={
       <Button size="small" variant="outlined" disabled={look.isPending} onClick={() => look.mutate()}>Look now</Button>

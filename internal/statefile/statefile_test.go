@@ -1,4 +1,4 @@
-package keep
+package statefile
 
 import (
 	"io/fs"

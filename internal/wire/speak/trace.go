@@ -8,9 +8,9 @@ import (
 func Attempts(out Round) []probe.Attempt {
 	var list []probe.Attempt
 	for _, t := range out.Tries {
-		a := probe.Attempt{Target: t.Target.String(), Transport: t.Transport, Outcome: t.Outcome, TookUS: t.Took.Microseconds(), Said: t.Said}
+		a := probe.Attempt{Target: t.Target.String(), Transport: t.Transport, Outcome: t.Outcome, TookUS: t.Took.Microseconds(), Message: t.Message}
 		if out.Inside {
-			a.Outcome, a.Said = probe.Skipped, Insider
+			a.Outcome, a.Message = probe.Skipped, Insider
 		}
 		if t.From.IsValid() {
 			a.From = t.From.String()

@@ -1,5 +1,5 @@
-// Package keep writes the files in which the programs that run far away keep what they know.
-package keep
+// Package statefile writes the files in which the programs that run far away keep what they know.
+package statefile
 
 import (
 	"encoding/json"

@@ -18,10 +18,10 @@ import (
 // most is how many octets are read in one attempt.
 const most = 512 << 10
 
-var errTooMuch = odd(fmt.Sprintf("it sent more than %d KiB, and was cut off", most>>10))
+var errTooMuch = protocolError(fmt.Sprintf("it sent more than %d KiB, and was cut off", most>>10))
 
 // talk is one attempt under way.
-type talk struct {
+type attempt struct {
 	request Request
 	began   time.Time
 	conn    net.Conn // counted, with the deadline set
@@ -33,27 +33,27 @@ type talk struct {
 	steps []Step
 }
 
-func (t *talk) step(name, format string, args ...any) {
+func (t *attempt) step(name, format string, args ...any) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.steps = append(t.steps, Step{Name: name, At: time.Since(t.began), Words: fmt.Sprintf(format, args...)})
 }
 
-func (t *talk) story() []Step {
+func (t *attempt) trace() []Step {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return slices.Clone(t.steps)
 }
 
 // came counts octets that came back, and gives how many there are by now.
-func (t *talk) came(n int) int {
+func (t *attempt) count(n int) int {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.read += n
 	return t.read
 }
 
-func (t *talk) dial(ctx context.Context, network string, target netip.AddrPort) (net.Conn, error) {
+func (t *attempt) dial(ctx context.Context, network string, target netip.AddrPort) (net.Conn, error) {
 	dialer := net.Dialer{KeepAlive: -1}
 	if t.request.From.IsValid() {
 		dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(t.request.From, 0))
@@ -79,16 +79,16 @@ func (t *talk) dial(ctx context.Context, network string, target netip.AddrPort) 
 // counted bounds how much is read.
 type counted struct {
 	net.Conn
-	talk *talk
+	talk *attempt
 	stop func() bool
 }
 
 func (c *counted) Read(p []byte) (int, error) {
-	if c.talk.came(0) >= most {
+	if c.talk.count(0) >= most {
 		return 0, errTooMuch
 	}
 	n, err := c.Conn.Read(p)
-	c.talk.came(n)
+	c.talk.count(n)
 	return n, err
 }
 
@@ -107,14 +107,14 @@ func local(c net.Conn) netip.AddrPort {
 	return netip.AddrPort{}
 }
 
-func (t *talk) overTCP(ctx context.Context) Reply {
+func (t *attempt) overTCP(ctx context.Context) Reply {
 	var r Reply
 	c, err := t.dial(ctx, "tcp", t.request.Target)
 	t.took = time.Since(t.began)
 	if err != nil {
-		r.Signal, r.Said = signal(ctx, err)
-		t.step("connect", "%s: %s", t.request.Target, r.Said)
-		r.Took, r.Steps = t.took, t.story()
+		r.Signal, r.Message = signal(ctx, err)
+		t.step("connect", "%s: %s", t.request.Target, r.Message)
+		r.Took, r.Steps = t.took, t.trace()
 		return r
 	}
 	defer c.Close()
@@ -122,20 +122,20 @@ func (t *talk) overTCP(ctx context.Context) Reply {
 	t.step("connect", "%s accepts a connection from %s", t.request.Target, r.From)
 	speak := conversations[t.request.Kind]
 	if speak == nil || t.request.Kind == probe.KindUDP {
-		r.Signal, r.Said, r.Took, r.Steps = probe.SignalConnected, "connection accepted", t.took, t.story()
+		r.Signal, r.Message, r.Took, r.Steps = probe.SignalConnected, "connection accepted", t.took, t.trace()
 		return r
 	}
 	h, err := speak(ctx, t)
 	return t.conclude(ctx, r, h, err)
 }
 
-func (t *talk) overUDP(ctx context.Context) Reply {
+func (t *attempt) overUDP(ctx context.Context) Reply {
 	var r Reply
 	c, err := t.dial(ctx, "udp", t.request.Target)
 	if err != nil {
-		r.Signal, r.Said = signal(ctx, err)
-		t.step("send", "%s: %s", t.request.Target, r.Said)
-		r.Took, r.Steps = time.Since(t.began), t.story()
+		r.Signal, r.Message = signal(ctx, err)
+		t.step("send", "%s: %s", t.request.Target, r.Message)
+		r.Took, r.Steps = time.Since(t.began), t.trace()
 		return r
 	}
 	defer c.Close()
@@ -146,43 +146,43 @@ func (t *talk) overUDP(ctx context.Context) Reply {
 	}
 	h, err := speak(ctx, t)
 	t.took = time.Since(t.began)
-	var strange odd
-	if err != nil && t.came(0) == 0 && !errors.As(err, &strange) {
-		if r.Signal, r.Said = signal(ctx, err); r.Signal == probe.SignalReset {
-			r.Said = "refused: ICMP says that nobody listens there"
+	var strange protocolError
+	if err != nil && t.count(0) == 0 && !errors.As(err, &strange) {
+		if r.Signal, r.Message = signal(ctx, err); r.Signal == probe.SignalReset {
+			r.Message = "refused: ICMP says that nobody listens there"
 		}
-		t.step("wait", "%s", r.Said)
-		r.Took, r.Steps = t.took, t.story()
+		t.step("wait", "%s", r.Message)
+		r.Took, r.Steps = t.took, t.trace()
 		return r
 	}
 	return t.conclude(ctx, r, h, err)
 }
 
 // conclude says what a conversation came to, now that the network let it through.
-func (t *talk) conclude(ctx context.Context, r Reply, h heard, err error) Reply {
+func (t *attempt) conclude(ctx context.Context, r Reply, h reply, err error) Reply {
 	r.Signal, r.Talk, r.Took = probe.SignalConnected, probe.TalkExpected, t.took
-	r.Said, r.Fingerprint, r.Certificate, r.Loose = h.words, h.fingerprint, h.certificate, h.loose
+	r.Message, r.Fingerprint, r.Certificate, r.Weakness = h.words, h.fingerprint, h.certificate, h.weakness
 	if err != nil {
 		r.Talk = probe.TalkOther
-		var strange odd
+		var strange protocolError
 		var timeout net.Error
 		switch {
 		case errors.Is(ctx.Err(), context.Canceled):
-			r.Signal, r.Said = probe.SignalLocal, "the attempt was cancelled"
+			r.Signal, r.Message = probe.SignalLocal, "the attempt was cancelled"
 		case errors.As(err, &strange):
-			r.Said = string(strange)
-		case t.came(0) == 0 && errors.As(err, &timeout) && timeout.Timeout():
-			r.Said = "the connection was accepted, then nothing was said before the deadline"
+			r.Message = string(strange)
+		case t.count(0) == 0 && errors.As(err, &timeout) && timeout.Timeout():
+			r.Message = "the connection was accepted, then nothing was said before the deadline"
 		case errors.As(err, &timeout) && timeout.Timeout():
-			r.Said = fmt.Sprintf("it said %d octets, then nothing more before the deadline", t.came(0))
-		case t.came(0) == 0:
-			r.Said = "the connection was accepted, then cut off before anything was said"
+			r.Message = fmt.Sprintf("it said %d octets, then nothing more before the deadline", t.count(0))
+		case t.count(0) == 0:
+			r.Message = "the connection was accepted, then cut off before anything was said"
 		default:
-			r.Said = "it does not speak " + string(t.request.Kind) + ": " + err.Error()
+			r.Message = "it does not speak " + string(t.request.Kind) + ": " + err.Error()
 		}
 	}
-	t.step("conclude", "%s", r.Said)
-	r.Steps = t.story()
+	t.step("conclude", "%s", r.Message)
+	r.Steps = t.trace()
 	return r
 }
 

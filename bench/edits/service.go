@@ -1,0 +1,160 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/store/cluster"
+)
+
+const apex = "isles.saltmarsh.example"
+
+// service is the service on a record.
+type service struct {
+	daemon *daemon.Daemon
+	client *client.Client
+	keyID  int64
+}
+
+// start runs the service on a database with so many sites and records, written into it directly.
+func start(ctx context.Context, c *cluster.Cluster, at setting) (*service, error) {
+	url, err := c.NewDatabase(ctx, fmt.Sprintf("edits%d_%d", at.sites, at.records))
+	if err != nil {
+		return nil, err
+	}
+	st, err := store.Open(ctx, url) // brings the schema up to date
+	if err != nil {
+		return nil, err
+	}
+	st.Close()
+	db, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close(ctx)
+	for _, statement := range []string{
+		`INSERT INTO zone (apex, contact, serial, refresh, retry, expire, negative, ttl, servers) VALUES ('` + apex + `', 'hostmaster.` + apex + `', 1, 3600, 300, 1209600, 30, 300,
+			'[{"name": "ns1.` + apex + `", "addresses": ["198.51.100.1"]}]')`,
+		fmt.Sprintf(`INSERT INTO site (code, name) SELECT 'S' || g || '-1', 'Site ' || g FROM generate_series(1, %d) g`, at.sites),
+		`INSERT INTO link (site_id, label, mode, position, ipv4, since_at, heard_at) SELECT id, 'main', 'static', 1, '127.64.0.1'::inet + id, now(), now() FROM site`,
+		`INSERT INTO device (site_id, name, address, reserved) SELECT id, 'box', '192.168.7.20', true FROM site`,
+		`INSERT INTO service (site_id, device_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s)
+			SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', 21001 + g, 21001 + g, 21001 + g, 'reachable', 86400 FROM device d, generate_series(0, 4) g`,
+		`INSERT INTO hostname (zone_id, site_id, name, ttl) SELECT z.id, s.id, lower(s.code) || '.' || z.apex, 30 FROM site s, zone z`,
+		fmt.Sprintf(`INSERT INTO zone_record (zone_id, name, type, ttl, data) SELECT z.id, 'r' || g || '.' || z.apex, 'TXT', 300, '"' || g || '"' FROM zone z, generate_series(1, %d) g`, at.records),
+		`ANALYZE`,
+	} {
+		if _, err := db.Exec(ctx, statement); err != nil {
+			return nil, fmt.Errorf("%s: %w", strings.Fields(statement)[2], err)
+		}
+	}
+	d, err := daemon.Start(ctx, daemon.Options{Database: url, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", ShortestInterval: time.Second,
+		Policy: wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")}}})
+	if err != nil {
+		return nil, err
+	}
+	if _, err := d.Engine().Access.EnsureOwner(ctx, "owner"); err != nil {
+		return nil, err
+	}
+	person, err := d.Store().PersonNamed(ctx, "owner")
+	if err != nil {
+		return nil, err
+	}
+	key, err := d.Engine().AddKey(ctx, person.ID, person.Name, contract.KeyInput{Label: "bench"})
+	if err != nil {
+		return nil, err
+	}
+	s := &service{daemon: d}
+	s.client, err = client.New(d.URL, key.Secret)
+	return s, err
+}
+
+// editKind is an edit of one kind of resource; the nth differs from the one before.
+type editKind struct {
+	words string
+	edit  func(ctx context.Context, s *service, n int) error
+}
+
+// code is the site whose parts are edited.
+const code = "S1-1"
+
+var edits = []editKind{
+	{"site", func(ctx context.Context, s *service, n int) error {
+		_, err := s.client.EditSite(ctx, code, client.Fields{"note": fmt.Sprint(n)})
+		return err
+	}},
+	{"link", func(ctx context.Context, s *service, n int) error {
+		_, err := s.client.EditLink(ctx, code, "main", client.Fields{"provider": fmt.Sprintf("Provider %d", n)})
+		return err
+	}},
+	{"device", func(ctx context.Context, s *service, n int) error {
+		_, err := s.client.EditDevice(ctx, code, "box", client.Fields{"lan_address": fmt.Sprintf("192.168.7.%d", 20+n%200)})
+		return err
+	}},
+	{"service", func(ctx context.Context, s *service, n int) error {
+		_, err := s.client.EditService(ctx, code, "service-0", client.Fields{"interval_seconds": 3600 + n})
+		return err
+	}},
+	{"hostname", func(ctx context.Context, s *service, n int) error {
+		_, err := s.client.EditHostname(ctx, "s1-1."+apex, client.Fields{"ttl_seconds": 30 + n})
+		return err
+	}},
+	{"hostname, new", func(ctx context.Context, s *service, n int) error {
+		_, err := s.client.AddHostname(ctx, contract.HostnameInput{Name: fmt.Sprintf("new%d.%s", n, apex), Site: code})
+		return err
+	}},
+	{"alias, new", func(ctx context.Context, s *service, n int) error {
+		_, err := s.client.AddAlias(ctx, contract.AliasInput{Name: fmt.Sprintf("alias%d.%s", n, apex), Hostname: "s1-1." + apex})
+		return err
+	}},
+	{"record, new", func(ctx context.Context, s *service, n int) error {
+		_, err := s.client.AddZoneRecord(ctx, apex, contract.RecordInput{Name: names.Name(fmt.Sprintf("text%d.%s", n, apex)), Type: "TXT", Data: `"bench"`})
+		return err
+	}},
+	{"zone", func(ctx context.Context, s *service, n int) error {
+		_, err := s.client.EditZone(ctx, apex, client.Fields{"negative_seconds": 30 + n})
+		return err
+	}},
+	{"API key, new", func(ctx context.Context, s *service, n int) error {
+		k, err := s.client.AddKey(ctx, contract.KeyInput{Label: fmt.Sprint(n)})
+		s.keyID = k.ID
+		return err
+	}},
+	{"API key, revoked", func(ctx context.Context, s *service, n int) error {
+		return s.client.RevokeKey(ctx, s.keyID)
+	}},
+	{"signing key, new", func(ctx context.Context, s *service, n int) error {
+		_, err := s.client.AddSigningKey(ctx, contract.SigningKeyInput{Name: fmt.Sprintf("k%d.example", n)})
+		return err
+	}},
+}
+
+// record puts one site on record and returns how many calls that took.
+func record(ctx context.Context, s *service, n int) (calls int, err error) {
+	code := fmt.Sprintf("N%d-1", n)
+	do := func(_ any, e error) {
+		calls++
+		if err == nil && e != nil {
+			err = fmt.Errorf("site %s: %w", code, e)
+		}
+	}
+	do(s.client.AddSite(ctx, contract.SiteInput{Code: code, Name: "Site " + code}))
+	do(s.client.AddLink(ctx, code, contract.LinkInput{Label: "main", Mode: "static", IPv4: fmt.Sprintf("127.65.%d.%d", n/250, 1+n%250)}))
+	do(s.client.AddDevice(ctx, code, contract.DeviceInput{Name: "box", Address: "192.168.7.20", Reserved: true}))
+	for i := range 5 {
+		do(s.client.AddService(ctx, code, contract.ServiceInput{Name: fmt.Sprintf("service-%d", i), Device: "box", Kind: "tcp", External: fmt.Sprint(21001 + i), Expected: "reachable", Interval: 86400}))
+	}
+	do(s.client.AddHostname(ctx, contract.HostnameInput{Name: fmt.Sprintf("n%d.%s", n, apex), Site: code}))
+	return calls, err
+}
