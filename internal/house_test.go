@@ -20,27 +20,49 @@ const house = "inkpost.example/inkpost/"
 // rooms says which rooms of the house a room may import; those below a room are meant with it. A room that is not listed falls under
 // the one that it is in. core is open to all.
 var rooms = map[string][]string{
-	"internal/core":          {},
-	"internal/wire":          {"internal/wire"},
-	"internal/access":        {"internal/store"},
-	"internal/statefile":          {},
-	"internal/contract":      {},
-	"internal/store":         {},
-	"internal/store/cluster": {},
-	"internal/engine":        {"internal/access", "internal/contract", "internal/store", "internal/wire"},
-	"internal/api":           {"internal/access", "internal/contract", "internal/engine", "internal/store"},
-	"internal/client":        {"internal/contract"},
-	"internal/agent":         {"internal/agent", "internal/client", "internal/contract", "internal/statefile", "internal/wire"},
-	"internal/vantage":       {"internal/client", "internal/contract", "internal/statefile", "internal/wire"},
-	"internal/lab":           {"internal/contract", "internal/lab", "internal/wire"},
-	"internal/daemon":        {"internal/access", "internal/api", "internal/engine", "internal/statefile", "internal/store", "internal/wire"},
-	"internal/demo":          {"internal/agent", "internal/contract", "internal/daemon", "internal/engine", "internal/lab", "internal/store", "internal/vantage"},
-	"internal/cli":           {"internal/agent/command", "internal/client", "internal/contract", "internal/daemon", "internal/demo", "internal/vantage", "web"},
-	"internal/testbed":       {"internal/client", "internal/contract", "internal/daemon", "internal/store/cluster"},
-	"cmd/inkpost":            {"internal/cli"},
-	"cmd/inkpost-agent":      {"internal/agent/command"},
-	"web":                    {},
+	"internal/core":             {},
+	"internal/wire":             {"internal/wire"},
+	"internal/access":           {"internal/store"},
+	"internal/statefile":        {},
+	"internal/contract":         {},
+	"internal/store":            {},
+	"internal/store/cluster":    {},
+	"internal/engine/locks":     {},
+	"internal/engine/events":    {"internal/contract", "internal/engine/locks"},
+	"internal/engine/record":    {"internal/engine/locks", "internal/store", "internal/wire"},
+	"internal/engine/moves":     {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
+	"internal/engine/history":   {"internal/engine/locks", "internal/engine/record", "internal/store"},
+	"internal/engine/siteside":  {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
+	"internal/engine/faults":    {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
+	"internal/engine/zones":     {"internal/engine/locks", "internal/engine/record", "internal/wire"},
+	"internal/engine/verify":    {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/wire"},
+	"internal/engine/push":      {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/engine/zones", "internal/store", "internal/wire"},
+	"internal/engine/probing":   {"internal/engine/events", "internal/engine/history", "internal/engine/locks", "internal/engine/record", "internal/store", "internal/wire"},
+	"internal/engine/vantages":  {"internal/engine/history", "internal/engine/locks", "internal/engine/probing", "internal/engine/record", "internal/store", "internal/wire"},
+	"internal/engine/rooms":     append([]string{"internal/access", "internal/store"}, stateful...),
+	"internal/engine/views":     append([]string{"internal/contract", "internal/engine/rooms", "internal/store", "internal/wire"}, stateful...),
+	"internal/engine/changes":   append([]string{"internal/engine/locks", "internal/engine/rooms", "internal/store"}, stateful...),
+	"internal/engine/siteedits": append([]string{"internal/contract", "internal/engine/changes", "internal/engine/rooms", "internal/engine/views", "internal/store"}, stateful...),
+	"internal/engine/zoneedits": append([]string{"internal/access", "internal/contract", "internal/engine/changes", "internal/engine/rooms", "internal/engine/views", "internal/store", "internal/wire"}, stateful...),
+	"internal/engine/intake":    append([]string{"internal/access", "internal/engine/changes", "internal/engine/rooms", "internal/engine/zoneedits", "internal/store", "internal/wire"}, stateful...),
+	"internal/engine":           {"internal/access", "internal/contract", "internal/engine", "internal/store", "internal/wire"},
+	"internal/api":              {"internal/access", "internal/contract", "internal/engine", "internal/store"},
+	"internal/client":           {"internal/contract"},
+	"internal/agent":            {"internal/agent", "internal/client", "internal/contract", "internal/statefile", "internal/wire"},
+	"internal/vantage":          {"internal/client", "internal/contract", "internal/statefile", "internal/wire"},
+	"internal/lab":              {"internal/contract", "internal/lab", "internal/wire"},
+	"internal/daemon":           {"internal/access", "internal/api", "internal/engine", "internal/statefile", "internal/store", "internal/wire"},
+	"internal/demo":             {"internal/access", "internal/agent", "internal/contract", "internal/daemon", "internal/engine", "internal/lab", "internal/store", "internal/vantage"},
+	"internal/cli":              {"internal/agent/command", "internal/client", "internal/contract", "internal/daemon", "internal/demo", "internal/vantage", "web"},
+	"internal/testbed":          {"internal/client", "internal/contract", "internal/daemon", "internal/store/cluster"},
+	"cmd/inkpost":               {"internal/cli"},
+	"cmd/inkpost-agent":         {"internal/agent/command"},
+	"web":                       {},
 }
+
+// stateful are the rooms of the engine that hold state, which views and the order of writes work with side by side.
+var stateful = []string{"internal/engine/events", "internal/engine/faults", "internal/engine/history", "internal/engine/moves", "internal/engine/probing", "internal/engine/push",
+	"internal/engine/record", "internal/engine/siteside", "internal/engine/vantages", "internal/engine/verify", "internal/engine/zones"}
 
 func within(path, room string) bool { return path == room || strings.HasPrefix(path, room+"/") }
 
@@ -100,7 +122,7 @@ func cmpSkip(err error) error {
 }
 
 func TestTheTableRefusesWhatItDoesNotList(t *testing.T) {
-	for _, wrong := range [][2]string{{"internal/store", "internal/contract"}, {"internal/wire/speak", "internal/contract"}, {"internal/cli", "internal/engine"}, {"internal/cli", "internal/store"},
+	for _, wrong := range [][2]string{{"internal/store", "internal/contract"}, {"internal/wire/speak", "internal/contract"}, {"internal/cli", "internal/engine"}, {"internal/cli", "internal/store"}, {"internal/engine/record", "internal/contract"}, {"internal/engine/probing", "internal/engine/vantages"}, {"internal/engine/moves", "internal/engine"},
 		{"internal/core/wan", "internal/store"}, {"internal/client", "internal/engine"}, {"internal/agent", "internal/engine"}, {"internal/new", "internal/core/wan"}} {
 		require.False(t, mayImport(wrong[0], wrong[1]), wrong)
 	}
@@ -114,4 +136,34 @@ func TestTheTableStandsInTheArchitecture(t *testing.T) {
 			require.Contains(t, string(text), "`"+room, "the room is in the house's table")
 		}
 	}
+}
+
+// Bounds of what a reader has to take in at once, in lines, tests apart for a room.
+const maxFile, maxRoom = 400, 1500
+
+func TestNoFileAndNoRoomOfTheEngineIsTooLarge(t *testing.T) {
+	lines := map[string]int{}
+	for _, root := range []string{".", "../bench", "../cmd"} {
+		require.NoError(t, filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") {
+				return err
+			}
+			text, err := os.ReadFile(path)
+			require.NoError(t, err)
+			n := strings.Count(string(text), "\n")
+			require.LessOrEqual(t, n, maxFile, "%s has too many lines; split it by concern", path)
+			if !strings.HasSuffix(path, "_test.go") {
+				lines[filepath.ToSlash(filepath.Dir(path))] += n
+			}
+			return nil
+		}))
+	}
+	rooms := 0
+	for folder, n := range lines {
+		if within(folder, "engine") || folder == "access" {
+			rooms++
+			require.LessOrEqual(t, n, maxRoom, "room %s has too many lines", folder)
+		}
+	}
+	require.Greater(t, rooms, 15, "the walk found the rooms")
 }

@@ -123,7 +123,7 @@ ahead of it and restored after it. TIME is 2026-11-24T02:00:00Z, 6h for so long 
 			if err != nil {
 				return err
 			}
-			return showOne(cmd, l, append(linkColumns(), standingColumns(l)...)...)
+			return showOne(cmd, l, append(linkColumns(), reportColumns(l)...)...)
 		})}
 	return group("link", "Internet connections of sites", add, list, one, edit, plan,
 		removal("remove SITE LABEL", "Remove a link", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {

@@ -10,8 +10,8 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 )
 
-// standingColumns are what is known of a link from the site's side: one row each, as many as there are.
-func standingColumns(l contract.Link) []column[contract.Link] {
+// reportColumns are what is known of a link from the site's side: one row each, as many as there are.
+func reportColumns(l contract.Link) []column[contract.Link] {
 	s := l.Report
 	if s == nil {
 		s = &contract.LinkReport{}

@@ -1,0 +1,62 @@
+package probing
+
+import (
+	"net/netip"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/wire/speak"
+)
+
+// VantageResult is what one vantage point last saw of a service.
+type VantageResult struct {
+	Vantage int64
+	probe.View
+	Latency time.Duration
+	Message string
+	LeftOut string // why it does not count
+	Known   bool   // the service has answered it before
+}
+
+// Status is what is known of a service now.
+type Status struct {
+	State   probe.State
+	Since   time.Time
+	View    probe.View // that explains the state
+	Probed  time.Time
+	Turned  time.Time // since when the outcome has had the same meaning
+	Address netip.Addr
+	Latency time.Duration
+	Message string
+	Shown   *Shown
+	Ways    []Way // what our newest round found over each way
+	// Settling reports that the newest result may be about an address that is no longer the site's.
+	Settling bool
+}
+
+// Shown is what a service last showed of itself. It is not changed in place.
+type Shown struct {
+	Fingerprint string
+	Weakness    string // what is unsafe about how it answers
+	Certificate *speak.Certificate
+	Named       *NameResult
+}
+
+// NameResult is what came of going by a service's hostname, as a user's machine does.
+type NameResult struct {
+	Hostname, Resolver string
+	Given              wan.Pair
+	Outcome            probe.Outcome
+	Message            string
+	At                 time.Time
+}
+
+// Way is what a round found over one way to a service.
+type Way struct {
+	Reach   site.Reach
+	Target  netip.AddrPort // zero when its address is not known
+	Outcome probe.Outcome
+	Message string
+}
