@@ -18,7 +18,7 @@ TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/n
 	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn \
 	/usr/sbin/kamailio:kamailio /usr/bin/Xtigervnc:tigervnc-standalone-server /usr/lib/ipsec/charon:strongswan-charon
 
-.PHONY: dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
+.PHONY: types dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
 
 demo: install-demo build
 	@exec bin/inkpost demo
@@ -51,11 +51,21 @@ web/dist/index.html: web/node_modules/.installed $(shell find web/src web/public
 web/node_modules/.installed: web/package-lock.json
 	@cd web && npm ci --silent --no-audit --no-fund --prefer-offline && touch node_modules/.installed
 
+# typed writes the console's types to $(1).
+typed = @mkdir -p bin && $(GO) run ./internal/api/openapi >bin/openapi.json && \
+  cd web && npm exec --silent -- openapi-typescript ../bin/openapi.json -o ../$(1) >/dev/null
+
+# The console's types, from the API's own description.
+types: web/node_modules/.installed
+	$(call typed,web/src/generated.ts)
+
 check: console
 	@unformatted=$$(gofmt -l bench cmd internal docs web/*.go); if [ -n "$$unformatted" ]; then echo "gofmt: $$unformatted"; exit 1; fi
 	$(GO) vet $(PACKAGES)
 	$(GO) tool staticcheck $(PACKAGES)
 	cd web && npm run --silent check
+	$(call typed,bin/generated.ts)
+	@cmp bin/generated.ts web/src/generated.ts || { echo "web/src/generated.ts is not what internal/contract describes: run make types"; exit 1; }
 
 # The packages with goroutines run under the race detector, two packages at a time: most of them wait more than they compute.
 test: install-test build check

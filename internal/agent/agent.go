@@ -58,11 +58,11 @@ type LinkOptions struct {
 }
 
 const (
-	requestLimit = 5 * time.Second
+	requestLimit     = 5 * time.Second
 	maxAnnouncePause = 5 * time.Minute // an announcement is due after this long, even if nothing differs
-	retryBase    = 500 * time.Millisecond
-	maxRetry    = 10 * time.Second       // the network may be back at any moment
-	slowFor      = 300 * time.Millisecond // how long an announcement waits for sources that are no witnesses
+	retryBase        = 500 * time.Millisecond
+	maxRetry         = 10 * time.Second       // the network may be back at any moment
+	slowFor          = 300 * time.Millisecond // how long an announcement waits for sources that are no witnesses
 )
 
 // ErrRevoked reports that the server no longer takes the agent's key: a person has to enrol it again.

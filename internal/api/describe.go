@@ -12,7 +12,13 @@ import (
 	"github.com/getkin/kin-openapi/openapi3gen"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
 )
+
+// Description is the OpenAPI 3.1 description of the API.
+func Description(version string) ([]byte, error) { return describe((&api{}).routes(), version) }
 
 // describe writes the OpenAPI 3.1 description of the routes: the same table that they are served from.
 func describe(routes []route, version string) ([]byte, error) {
@@ -25,12 +31,12 @@ func describe(routes []route, version string) ([]byte, error) {
 	}
 	doc.Components.SecuritySchemes["key"] = &openapi3.SecuritySchemeRef{Value: openapi3.NewSecurityScheme().WithType("http").WithScheme("bearer")}
 	doc.Components.SecuritySchemes["session"] = &openapi3.SecuritySchemeRef{Value: openapi3.NewSecurityScheme().WithType("apiKey").WithIn("cookie").WithName(cookieName)}
-	for name, format := range map[string]string{"Addr": "ip", "AddrPort": "ip-and-port", "Prefix": "ip-prefix"} {
+	for name, format := range map[string]string{"Addr": "ip", "AddrPort": "ip-and-port", "Prefix": "ip-prefix", "Server": "name-server"} {
 		doc.Components.Schemas[name] = openapi3.NewSchemaRef("", openapi3.NewStringSchema().WithFormat(format))
 	}
 	gen := openapi3gen.NewGenerator(
 		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
-		openapi3gen.SchemaCustomizer(addresses))
+		openapi3gen.SchemaCustomizer(refined(routes)))
 	schema := func(v any) (*openapi3.SchemaRef, error) { return gen.NewSchemaRefForValue(v, doc.Components.Schemas) }
 	problem, err := schema(contract.Problem{})
 	if err != nil {
@@ -62,11 +68,7 @@ func describe(routes []route, version string) ([]byte, error) {
 			op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("key"))
 		}
 		if r.in != nil {
-			document := r.in
-			if names := r.readOnly(); names != nil { // one document a resource: the one that is read
-				document = r.out
-			}
-			ref, err := schema(document)
+			ref, err := schema(r.in)
 			if err != nil {
 				return nil, fmt.Errorf("describe %s %s: %w", r.method, r.path, err)
 			}
@@ -151,13 +153,54 @@ func operationID(r route) string {
 	return id
 }
 
-// addresses describes addresses as the text that they are written as.
-func addresses(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema) error {
-	switch t {
-	case reflect.TypeFor[netip.Addr](), reflect.TypeFor[netip.AddrPort](), reflect.TypeFor[netip.Prefix]():
-		*s = *openapi3.NewStringSchema()
+// words are the types of text that take one of a few words.
+var words = map[reflect.Type][]any{
+	reflect.TypeFor[probe.Outcome](): {probe.Answered, probe.Opened, probe.Refused, probe.Silent, probe.Unroutable, probe.Garbled, probe.Stranger, probe.Skipped},
+	reflect.TypeFor[diagnose.Hop](): {diagnose.HopVantage, diagnose.HopHostname, diagnose.HopAddress, diagnose.HopUpstream, diagnose.HopForward, diagnose.HopDevice,
+		diagnose.HopService},
+	reflect.TypeFor[diagnose.Verdict](): {diagnose.Proven, diagnose.Unsettled, diagnose.Broken, diagnose.Unproven},
+	reflect.TypeFor[contract.Need]():    {contract.NeedNow, contract.NeedSoon, contract.NeedNothing, contract.NeedUnknown},
+	reflect.TypeFor[names.ZoneKind]():   {names.Hosted, names.Remote},
+}
+
+// refined describes addresses and servers as the text that they are written as, words as what they may be, and marks the fields that are
+// always there. Nothing is marked in a document that is only sent: what is left out of it has a default, or stays as it is.
+func refined(routes []route) openapi3gen.SchemaCustomizerFn {
+	sent := map[reflect.Type]bool{}
+	for _, r := range routes {
+		if r.in != nil {
+			sent[reflect.TypeOf(r.in)] = true
+		}
 	}
-	return nil
+	return func(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema) error {
+		switch t {
+		case reflect.TypeFor[netip.Addr](), reflect.TypeFor[netip.AddrPort](), reflect.TypeFor[netip.Prefix](), reflect.TypeFor[names.Server]():
+			*s = *openapi3.NewStringSchema()
+			return nil
+		}
+		if list, ok := words[t]; ok {
+			s.Enum = list
+		}
+		if t.Kind() == reflect.Struct && !sent[t] {
+			s.Required = always(t)
+		}
+		return nil
+	}
+}
+
+// always lists the fields of a document that are always there.
+func always(t reflect.Type) (out []string) {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+		switch {
+		case f.Anonymous && name == "" && f.Type.Kind() == reflect.Struct:
+			out = append(out, always(f.Type)...)
+		case name != "" && name != "-" && !strings.Contains(options, "omit"):
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 func parseAddr(text string) (netip.Addr, error) {

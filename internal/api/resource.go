@@ -3,6 +3,7 @@ package api
 import (
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"reflect"
 	"slices"
 	"strings"
@@ -16,7 +17,7 @@ const readOnlyKey = "read-only fields"
 // readOnly lists the fields of the document that a route writes which only the server sets: a document that was read can be sent back
 // as it is, and those are passed over. It is nil for a route whose document is not that of a resource.
 func (r route) readOnly() []string {
-	if r.in == nil || r.out == nil {
+	if r.in == nil || r.out == nil || r.method != http.MethodPost && r.method != http.MethodPatch {
 		return nil
 	}
 	written, shown := fields(reflect.TypeOf(r.in)), fields(reflect.TypeOf(r.out))

@@ -22,8 +22,8 @@ type spool struct {
 }
 
 const (
-	maxSpool = 100_000
-	maxBatch = 2000
+	maxSpool  = 100_000
+	maxBatch  = 2000
 	spoolFile = "spool.json"
 )
 

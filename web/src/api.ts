@@ -1,79 +1,56 @@
 // The documents of the API that the console reads, and the calls it makes.
 
-export type Hop = 'vantage' | 'hostname' | 'address' | 'upstream' | 'forward' | 'device' | 'service'
-export type Verdict = 'proven' | 'unsettled' | 'broken' | 'unproven'
-export type Outcome = 'answered' | 'opened' | 'refused' | 'silent' | 'unroutable' | 'garbled' | 'stranger' | 'skipped'
-export type Need = 'now' | 'soon' | 'nothing' | 'unknown'
+import type { components } from './generated'
 
-export interface Session { name: string; csrf: string; choose_password: boolean; lab: boolean }
-export interface Finding { cause: string; hop: Hop; subject: string; services?: string[]; summary: string; evidence: string[]; next_step: string; also?: string[] }
-export interface Fault { id: number; site: string; site_name: string; serious: boolean; opened: string; closed?: string; finding: Finding }
-export interface SiteSummary {
-  id: number; revision: number; link: string
-  code: string; name: string; note: string; need: Need; address: string; hostname: string
-  service_count: number; as_expected_count: number; fault_count: number
-}
-export interface Stage { name: string; at?: string; after_ms: number; reached_ms: number }
-export interface Move { id: number; site: string; link: string; old: string; new: string; source: string; noticed: string; total_ms: number; stages: Stage[]; zones?: { zone: string; at: string; reached_ms: number }[] }
-export interface Overview { standby?: string; trouble?: string; faults: Fault[]; sites: SiteSummary[]; moves: Move[] }
-export interface Link { id: number; revision: number; label: string; provider: string; mode: string; position: number; ipv4?: string; ipv6?: string; since?: string; heard?: string; source?: string; agent: boolean; overdue: boolean; change_at?: string
-  router_address?: string; dynamic_range?: string; sources?: string[]; failing?: boolean; report?: LinkReport; change_pattern?: { words: string; next: string; sure: number }
-}
-export interface LinkReport {
-  nat: string; words?: string; remedies?: string[]; chain?: string[]; router_address?: string; reason?: string; held?: string; agent?: string; resolver?: string
-  sources?: { source: string; via?: string; addresses: string; at?: string; problem?: string; dissent?: string }[]
-  refused?: { reason: string; from?: string; count: number; last: string; stranger?: boolean }[]
-}
-export interface Sighting { device: string; present: boolean; found?: string; ipv6?: string; mac?: string; at?: string; ports?: { service: string; state: string }[] }
-export interface Proof { proven: boolean; words: string; next_step?: string }
-export interface ResolverView { server: string; authoritative?: boolean; given: string; differs: boolean }
-export interface Hostname {
-  id: number; revision: number; name: string; shown?: string; zone: string; site: string; link?: string; ttl_seconds: number; state: string; ipv4?: string; ipv6?: string; given?: string
-  held?: string; hold_by?: string; hold_at?: string; extras?: string[]; mail?: string; device?: string; resolvers?: ResolverView[]
-}
-export interface Zone {
-  id: number; revision: number; apex: string; kind: 'hosted' | 'remote'; contact: string; serial: number; ttl_seconds: number; servers: { name: string; addresses?: string[] }[]; notify?: string[]; transfer_key?: string
-  refresh_seconds: number; retry_seconds: number; expire_seconds: number; negative_seconds: number; transfer_to?: string[]; also_ask?: string[]
-  template?: string; primary?: string; primary_key?: string; transport?: string; reassert_seconds?: number; pushing?: boolean
-}
-export interface Push { name: string; state: string; taken?: string; tries: number; detail?: string }
-export interface Difference { name: string; type: string; now: string[] | null; want: string[] | null }
-export interface Alias { id: number; revision: number; zone: string; name: string; hostname: string; site: string; given?: string; hostname_given?: string; same: boolean; resolvers?: ResolverView[] }
-export interface Redirect { id: number; revision: number; zone: string; name: string; hostname: string; site: string; scheme: string; port?: number; path: string; keep_path: boolean; status: number; leads: string }
-export interface ZoneRecord { id: number; name: string; type: string; ttl_seconds: number; data: string }
-export interface SigningKey { name: string; algorithm: string; site?: string; created: string; secret?: string }
-export interface NameCheck { name: string; shown: string; legal: boolean; free: boolean; detail: string }
-export interface Key { server?: string; secret: string; holder: string }
-export interface Device { id: number; revision: number; name: string; mac: string; lan_address: string; reserved: boolean; router?: boolean }
-export interface Service { reach?: string; ways?: { way: string; target?: string; outcome: string; message?: string }[];
-  id: number; revision: number; state_words: string
-  name: string; device: string; link?: string; kind: string; transport: string; external_from: number; external_to: number; internal_from: number
-  expected: string; interval_seconds: number; state: string; as_expected: boolean; since?: string; outcome?: Outcome; probed?: string; address?: string; latency_us: number
-  message?: string; not_provable?: boolean; expected_now: string; open_until?: string; options?: Record<string, string>; vantages?: ServiceView[]
-  fingerprint?: string; pinned?: string; pinned_by?: string; fingerprint_seen?: string; certificate?: Certificate; weakness?: string; by_name?: NameWay; probe_peer_key?: string; vantage_peer_keys?: Record<string, string>
-}
-export interface ServiceView { vantage: string; outcome: Outcome; in_row: number; at: string; latency_us?: number; message?: string; does_not_count?: string }
-export interface Certificate { names?: string[]; expires: string; problem?: string }
-export interface NameWay { hostname: string; resolver: string; given: string; outcome: Outcome; message: string; at: string }
-export interface Trait { kind: string; about: string; transports: string[]; port: number; options?: string[]; recognised_by?: string }
-export interface Card { title: string; where: string; fields: { label: string; value: string }[]; note?: string }
-export interface Availability { window: string; share: number | null; as_expected_s: number; impaired_s: number; failing_s: number; unknown_s: number; median_us: number; p95_us: number; p99_us: number }
-export interface Vantage { id: number; name: string; note?: string; own: boolean; enrolled?: string; heard?: string; state: string; problem?: string; services: number; observed?: string; networks?: string[]; waiting?: number; version?: string; platform?: string }
-export interface Advice { port: number; what: string; service?: string; severe: boolean; advice: string }
-export interface Review { id: number; person: string; consent: string; started: string; ended?: string; address: string; ports: number[]; open: number; findings: Advice[]; problem?: string }
-export interface Station { hop: Hop; value: string; detail?: string; verdict: Verdict }
-export interface Path { service: string; state: string; state_words: string; outcome: Outcome; stations: Station[]; finding?: Finding }
-export interface Site extends SiteSummary { links: Link[]; hostnames: Hostname[]; devices: Device[]; services: Service[]; faults: Fault[]; paths: Path[] }
-export interface Span { vantage: string; outcome: Outcome; from: string; until: string; count: number; fastest_us: number; slowest_us: number }
-export interface History { service: string; from: string; until: string; gap_ms: number; spans: Span[] }
-export interface Attempt { target: string; transport?: string; from?: string; outcome: Outcome; took_us: number; message: string; steps?: { step: string; at_us: number; words: string }[] }
-export interface Story { outcome: Outcome; state: string; vantage: string; attempts: Attempt[]; by_name?: NameWay; not_provable?: boolean; weakness?: string }
-export interface Invitation { server?: string; code: string; expires: string; link: string }
-
-export interface Flaw { field: string; detail: string }
-
-// Edit is one revision of a resource: who made it, when, and what changed with it.
-export interface Edit { revision: number; person: string; at: string; changes: { field: string; before?: unknown; after?: unknown }[] }
+// The documents of the API, as its description has them: `npm run types` makes them anew.
+type Schemas = components['schemas']
+export type Hop = Schemas['Station']['hop']
+export type Verdict = Schemas['Station']['verdict']
+export type Outcome = Schemas['VantageResult']['outcome']
+export type Need = Schemas['SiteSummary']['need']
+export type Session = Schemas['Session']
+export type Finding = Schemas['Finding']
+export type Fault = Schemas['Fault']
+export type SiteSummary = Schemas['SiteSummary']
+export type Stage = Schemas['Stage']
+export type Move = Schemas['Move']
+export type Overview = Schemas['Overview']
+export type Link = Schemas['Link']
+export type LinkReport = Schemas['LinkReport']
+export type DeviceReport = Schemas['DeviceReport']
+export type Proof = Schemas['Proof']
+export type ServerAnswer = Schemas['ServerAnswer']
+export type Hostname = Schemas['Hostname']
+export type Zone = Schemas['Zone']
+export type Push = Schemas['Push']
+export type Difference = Schemas['Difference']
+export type Alias = Schemas['Alias']
+export type Redirect = Schemas['Redirect']
+export type ZoneRecord = Schemas['ZoneRecord']
+export type SigningKey = Schemas['SigningKey']
+export type NameCheck = Schemas['NameCheck']
+export type Key = Schemas['Key']
+export type Device = Schemas['Device']
+export type Service = Schemas['Service']
+export type VantageResult = Schemas['VantageResult']
+export type Certificate = Schemas['Certificate']
+export type NameResult = Schemas['NameResult']
+export type Trait = Schemas['Trait']
+export type Card = Schemas['Card']
+export type Availability = Schemas['Availability']
+export type Vantage = Schemas['Vantage']
+export type Advice = Schemas['Advice']
+export type Review = Schemas['Review']
+export type Station = Schemas['Station']
+export type Path = Schemas['Path']
+export type Site = Schemas['Site']
+export type Span = Schemas['Span']
+export type History = Schemas['History']
+export type Attempt = Schemas['Attempt']
+export type ProbeTrace = Schemas['ProbeTrace']
+export type Invitation = Schemas['Invitation']
+export type Flaw = Schemas['Flaw']
+export type Edit = Schemas['Edit']
 
 // tagOf stands for a resource as it was read: an edit or removal that carries it is refused where somebody edited it meanwhile.
 export const tagOf = (r: { id: number; revision: number }) => `${r.id}-${r.revision}`
@@ -147,7 +124,7 @@ export const api = {
   moves: (site: string, limit: number) => call<Move[]>('GET', `/moves?site=${encodeURIComponent(site)}&limit=${limit}`),
   history: (site: string, service: string, from: Date, until: Date) =>
     call<History>('GET', at('sites', site, 'services', service, 'history') + `?from=${from.toISOString()}&until=${until.toISOString()}`),
-  probe: (site: string, service: string, from: string) => call<Story>('POST', at('sites', site, 'services', service, 'probes') + (from ? `?from=${encodeURIComponent(from)}` : '')),
+  probe: (site: string, service: string, from: string) => call<ProbeTrace>('POST', at('sites', site, 'services', service, 'probes') + (from ? `?from=${encodeURIComponent(from)}` : '')),
   kinds: () => call<Trait[]>('GET', '/kinds'),
   cards: (site: string, service: string) => call<Card[]>('GET', at('sites', site, 'services', service, 'cards')),
   availability: (site: string, service: string) => call<{ windows: Availability[] }[]>('GET', at('sites', site, 'services', service, 'availability')),
@@ -175,8 +152,8 @@ export const api = {
   differences: (zone: string) => call<Difference[]>('GET', at('zones', zone, 'differences')),
   send: (method: 'POST' | 'PATCH', path: string, body: unknown, tag?: string) => call<unknown>(method, path, body, tag),
   remove: (path: string, tag?: string) => call<void>('DELETE', path, undefined, tag),
-  lan: (site: string) => call<Sighting[]>('GET', at('sites', site, 'lan')),
-  look: (site: string) => call<Sighting[]>('POST', at('sites', site, 'lan')),
+  lan: (site: string) => call<DeviceReport[]>('GET', at('sites', site, 'lan')),
+  look: (site: string) => call<DeviceReport[]>('POST', at('sites', site, 'lan')),
   prove: (site: string, transport: string, external: number) => call<Proof>('POST', at('sites', site, 'proofs'), { transport, external }),
   renumber: (site: string, link: string) => call<{ old: string; new: string }>('POST', at('lab', 'sites', site, 'links', link, 'renumberings')),
 }

@@ -14,10 +14,6 @@ export function exact(at: string | number | Date): string {
   return new Date(at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium' })
 }
 
-export function ports(from: number, to: number): string {
-  return from === to ? `${from}` : `${from}-${to}`
-}
-
 // nameTone is the colour that goes with the word for a hostname's state.
 export function nameTone(state: string): string | undefined {
   return { pointed: 'success.main', settling: 'warning.main', held: 'error.main', stale: 'error.main' }[state]

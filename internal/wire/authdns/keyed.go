@@ -16,7 +16,7 @@ import (
 type keyed struct {
 	secret          string
 	name, algorithm []byte // in wire format and lower case
-	macStates         sync.Pool
+	macStates       sync.Pool
 }
 
 // macState is what one signature is made on.

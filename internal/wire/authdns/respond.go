@@ -25,21 +25,21 @@ const (
 
 // query is a request taken apart, as far as an answer needs it.
 type query struct {
-	id, flags uint16
-	name      [255]byte // wire format, lower case
-	nameLen   int
-	end       int // where the question ends in the request
-	qtype     uint16
-	qclass    uint16
-	edns      bool
-	version   byte
-	secure    bool // the DO bit
-	size      int
-	cookie    [clientCookie + serverCookieMax]byte
-	cookieLen int
-	cookieSecret       *cookieSecret
-	from      netip.Addr
-	now       time.Time
+	id, flags    uint16
+	name         [255]byte // wire format, lower case
+	nameLen      int
+	end          int // where the question ends in the request
+	qtype        uint16
+	qclass       uint16
+	edns         bool
+	version      byte
+	secure       bool // the DO bit
+	size         int
+	cookie       [clientCookie + serverCookieMax]byte
+	cookieLen    int
+	cookieSecret *cookieSecret
+	from         netip.Addr
+	now          time.Time
 }
 
 // respond writes the answer to req into out and returns its length; 0 means that the request is

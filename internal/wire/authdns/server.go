@@ -44,10 +44,10 @@ type Counts struct {
 }
 
 const (
-	tcpClients  = 256              // connections at once; for one more, the idlest has to go
-	tcpIdle     = 10 * time.Second // RFC 7766 section 6.2.3 asks for a few seconds
+	tcpClients = 256              // connections at once; for one more, the idlest has to go
+	tcpIdle    = 10 * time.Second // RFC 7766 section 6.2.3 asks for a few seconds
 	maxUpdates = 1024             // over UDP at once
-	maxQuery    = 4096             // no honest question is longer
+	maxQuery   = 4096             // no honest question is longer
 )
 
 // Listen opens both sockets at address; the DNS answers once Serve runs. Port 0 picks a free one, the same for both.

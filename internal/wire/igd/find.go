@@ -31,7 +31,7 @@ const (
 	maxReplies     = 32      // replies to one search
 	maxDescription = 256 << 10
 	maxDepth       = 16
-	requestLimit    = 3 * time.Second
+	requestLimit   = 3 * time.Second
 )
 
 // Gateway is the service of a device that knows the WAN connection.

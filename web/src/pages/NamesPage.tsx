@@ -34,7 +34,7 @@ const zoneBlanks = (kind: string, keys: string[]): Blank[] => [
 function zoneForm(z: Zone, keys: string[]): Form {
   const given: Form['given'] = z.kind === 'remote'
     ? { primary: z.primary ?? '', primary_key: z.primary_key ?? '', transport: z.transport ?? 'udp', reassert_seconds: z.reassert_seconds ?? 86400 }
-    : { servers: z.servers.flatMap((s) => (s.addresses?.length ? s.addresses.map((a) => `${s.name}=${a}`) : [s.name])), contact: z.contact, notify: z.notify ?? [], transfer_key: z.transfer_key ?? '',
+    : { servers: z.servers, contact: z.contact, notify: z.notify ?? [], transfer_key: z.transfer_key ?? '',
       transfer_to: z.transfer_to ?? [], refresh_seconds: z.refresh_seconds, retry_seconds: z.retry_seconds, expire_seconds: z.expire_seconds, negative_seconds: z.negative_seconds }
   return { title: `Edit zone ${z.apex}`, path: `/zones/${z.apex}`, method: 'PATCH', blanks: zoneBlanks(z.kind, keys), given: { ttl_seconds: z.ttl_seconds, template: z.template ?? '', also_ask: z.also_ask ?? [], ...given }, tag: tagOf(z) }
 }
@@ -114,7 +114,7 @@ function ZoneSheet({ z, hostnames, aliases, redirects, keys, open, doom }: {
           <Field label="names" tone={waiting.length ? 'error.main' : 'success.main'}>{!z.pushing ? 'not pushed yet' : waiting.length ? `${waiting.length} of ${pushes.data?.length} wait` : `all ${pushes.data?.length ?? ''} taken`}</Field>
         </> : <>
           <Field label="serial">{z.serial}</Field>
-          <Field label="name servers" wide>{z.servers.map((s) => s.name).join(' ')}</Field>
+          <Field label="name servers" wide>{z.servers.map((s) => s.split('=')[0]).join(' ')}</Field>
         </>}
         <Field label="TTL">{z.ttl_seconds} s</Field>
       </Box>

@@ -6,7 +6,7 @@ import { api, nobodySaid, tagOf, type Device, type Hostname, type Link, type Ser
 import { Entry, type Blank } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form } from '../parts/Part'
 import { Section } from '../parts/Sheet'
-import { exact, nameTone, ports } from '../words'
+import { exact, nameTone } from '../words'
 
 const siteBlanks: Blank[] = [{ name: 'code', label: 'Site code' }, { name: 'name', label: 'Name' }, { name: 'note', label: 'Note for the next visit' }]
 const linkBlanks: Blank[] = [
@@ -58,10 +58,10 @@ function forms(s: Site, suggested: string, kinds: Trait[]) {
       : { title: 'Add a hostname', path: '/hostnames', method: 'POST', blanks: hostnameBlanks(true), given: { name: suggested, site: s.code, link: '', ttl_seconds: 0, extras: '', mail: '', device: '' } },
     plan: (l: Link): Form => edit(`When will link ${l.label} change?`, `/links/${l.label}`, [{ name: 'change_at', label: 'The provider changes the address at', kind: 'time', help: 'TTLs are lowered ahead of it. Empty: nothing is planned.' }], { change_at: l.change_at ?? '' }, l),
     device: (d?: Device): Form => d
-      ? edit(`Edit device ${d.name}`, `/devices/${d.name}`, deviceBlanks, { name: d.name, lan_address: d.lan_address, mac: d.mac, reserved: d.reserved, router: d.router ?? false }, d)
+      ? edit(`Edit device ${d.name}`, `/devices/${d.name}`, deviceBlanks, { name: d.name, lan_address: d.lan_address ?? '', mac: d.mac ?? '', reserved: d.reserved, router: d.router ?? false }, d)
       : { title: 'Add a device', path: base + '/devices', method: 'POST', blanks: deviceBlanks, given: { name: '', lan_address: '', mac: '', reserved: false, router: false } },
     service: (v?: Service): Form => v
-      ? edit(`Edit service ${v.name}`, `/services/${v.name}`, serviceBlanks, { name: v.name, device: v.device, external: ports(v.external_from, v.external_to), internal: String(v.internal_from), kind: v.kind, transport: v.transport, expected: v.expected, reach: v.reach ?? 'forward', link: v.link ?? '', interval_seconds: v.interval_seconds, options: v.options ?? {}, open_until: v.open_until ?? '' }, v)
+      ? edit(`Edit service ${v.name}`, `/services/${v.name}`, serviceBlanks, { name: v.name, device: v.device, external: v.external, internal: v.internal, kind: v.kind, transport: v.transport, expected: v.expected, reach: v.reach ?? 'forward', link: v.link ?? '', interval_seconds: v.interval_seconds, options: v.options ?? {}, open_until: v.open_until ?? '' }, v)
       : { title: 'Add a service', path: base + '/services', method: 'POST', blanks: serviceBlanks, given: { name: '', device: s.devices[0]?.name ?? '', external: '', internal: '', kind: 'tcp', transport: '', expected: 'reachable', reach: 'forward', link: '', interval_seconds: 60, options: '', open_until: '' } },
   }
 }
@@ -103,7 +103,7 @@ export function RecordSection({ site: s }: { site: Site }) {
         key: `device ${d.name}`, words: d.name, detail: `${d.lan_address}, ${d.mac || 'no MAC'}, ${d.reserved ? 'reserved' : 'not reserved'}`, edit: f.device(d), path: `${base}/devices/${d.name}`, tag: tagOf(d),
       }))} />
       <Part title="Services" add={f.service()} {...part} lines={s.services.map((v) => ({
-        key: `service ${v.name}`, words: v.name, detail: `${v.kind}, ${v.transport} ${ports(v.external_from, v.external_to)} → ${v.device} port ${v.internal_from}, ${v.expected}${v.open_until ? ` until ${exact(v.open_until)}` : ''}, every ${v.interval_seconds} s`, edit: f.service(v), path: `${base}/services/${v.name}`, tag: tagOf(v),
+        key: `service ${v.name}`, words: v.name, detail: `${v.kind}, ${v.transport} ${v.external} → ${v.device} port ${v.internal}, ${v.expected}${v.open_until ? ` until ${exact(v.open_until)}` : ''}, every ${v.interval_seconds} s`, edit: f.service(v), path: `${base}/services/${v.name}`, tag: tagOf(v),
       }))} />
       {form && <Entry {...form} close={() => setForm(null)} done={(saved) => { if (form.path === base) void go(`/sites/${(saved as Site).code}`) }} />}
       {doomed && <Removal doomed={doomed} keep={() => setDoomed(null)} removed={() => { setDoomed(null); if (doomed.path === base) void go('/') }} />}

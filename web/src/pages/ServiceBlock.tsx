@@ -1,11 +1,11 @@
 import { Alert, Box, Button, MenuItem, Stack, TextField, Typography } from '@mui/material'
 import { useMutation } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, type Path, type Service, type Story } from '../api'
+import { api, type Path, type Service, type ProbeTrace } from '../api'
 import { PathLine } from '../drawings/PathLine'
 import { Ribbon, type Window } from '../drawings/Ribbon'
 import { Ago } from '../parts/Ago'
-import { exact, length, ports } from '../words'
+import { exact, length } from '../words'
 import { ServiceDetail } from './ServiceDetail'
 
 function tone(s: Service): string {
@@ -14,7 +14,7 @@ function tone(s: Service): string {
 }
 
 // Told is the story of one probe, step by step.
-function Told({ story }: { story: Story }) {
+function Told({ story }: { story: ProbeTrace }) {
   return (
     <Box data-story={story.outcome} sx={{ border: (t) => t.rule.hair, px: 1.5, py: 1, mb: 1 }}>
       {story.attempts.map((a) => (
@@ -48,7 +48,7 @@ export function ServiceBlock({ site, service, path, vantages, view, zoom }: { si
         <Typography variant="value">{service.name}</Typography>
         <Typography sx={{ color: tone(service), fontWeight: 600 }}>{service.state_words}</Typography>
         <Typography variant="body2" sx={{ color: 'text.secondary' }}>
-          {service.kind} {service.outcome ?? 'not probed'} on {service.transport} {ports(service.external_from, service.external_to)}
+          {service.kind} {service.outcome ?? 'not probed'} on {service.transport} {service.external}
           {closed ? ', must stay closed' : service.open_until ? `, open until ${exact(service.open_until)}` : ''}, probed <Ago at={service.probed} />
         </Typography>
         <Box sx={{ flex: 1 }} />

@@ -1,7 +1,7 @@
 import { Alert, Box, Button, Stack, TextField, Typography } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, type Link, type Sighting, type Site } from '../api'
+import { api, type Link, type DeviceReport, type Site } from '../api'
 import { Ago } from '../parts/Ago'
 import { Field, Section } from '../parts/Sheet'
 import { exact } from '../words'
@@ -40,7 +40,7 @@ function LinkSide({ link }: { link: Link }) {
   )
 }
 
-function seen(d: Sighting): { words: string; tone: string } {
+function seen(d: DeviceReport): { words: string; tone: string } {
   if (d.found) return { words: `at ${d.found}, not where the record has it`, tone: 'error.main' }
   return d.present ? { words: 'there', tone: 'success.main' } : { words: 'does not answer', tone: 'error.main' }
 }
