@@ -61,7 +61,7 @@ func (a *api) moves(c *echo.Context, _ principal) error {
 // moveTable writes moves as CSV (RFC 4180): a column for the time of each stage, in RFC 3339, and how long it took in all.
 func moveTable(w *csv.Writer, list []contract.Move) error {
 	head := []string{"id", "site", "link", "old", "new", "source"}
-	for _, name := range []string{"noticed", "received", "recorded", "published", "answered", "seen", "confirmed"} {
+	for _, name := range contract.StageNames {
 		head = append(head, name+"_at")
 	}
 	if err := w.Write(append(head, "remote_zones", "total_ms")); err != nil {
@@ -69,9 +69,9 @@ func moveTable(w *csv.Writer, list []contract.Move) error {
 	}
 	for _, m := range list {
 		row := []string{fmt.Sprint(m.ID), m.Site, m.Link, m.Old, m.New, m.Source}
-		for _, s := range m.Stages {
+		for _, name := range contract.StageNames {
 			at := ""
-			if !s.At.IsZero() {
+			if s := m.Stage(name); !s.At.IsZero() {
 				at = s.At.Format(time.RFC3339Nano)
 			}
 			row = append(row, at)

@@ -39,8 +39,8 @@ func TestADocumentIsReadWholeOrNotAtAll(t *testing.T) {
 		"no JSON":              {"text/plain", `{}`, 415, "application/json"},
 		"cut short":            {"application/json", `{"name": "a`, 400, "cannot be read"},
 		"a field too many":     {"application/json", `{"name": "a", "colour": "red"}`, 400, `unknown field "colour"`},
-		"two documents":        {"application/json", `{"name": "a"} {"name": "b"}`, 400, "something behind the document"},
-		"a number for a text":  {"application/json", `{"name": 7}`, 422, "name: is a number; a string is needed"},
+		"two documents":        {"application/json", `{"name": "a"} {"name": "b"}`, 400, "unexpected data after the JSON document"},
+		"a number for a text":  {"application/json", `{"name": 7}`, 422, "name: is a number; a string is required"},
 		"a NUL":                {"application/json", `{"name": "a\u0000b"}`, 422, "name: has a control character"},
 		"an escape":            {"application/json", `{"note": "\u001b[31m"}`, 422, "note: has a control character"},
 		"text that turns back": {"application/json", `{"note": "a\u202eb"}`, 422, "note: has a control character"},
@@ -81,7 +81,7 @@ func TestWhatMachinesSayIsCleanedWhereItComesIn(t *testing.T) {
 	require.Equal(t, "\ufffd1", in.Devices[0].Found)
 	require.Equal(t, "220 \ufffd[2J", in.Devices[0].Ports[0].Detail)
 	long := []byte(`{"devices": [{"device": "a", "mac": "` + strings.Repeat("x", maxText+1) + `"}]}`)
-	require.ErrorContains(t, decodeReport(asking("POST", "/", "application/json", long), &in), "sightings[0].mac")
+	require.ErrorContains(t, decodeReport(asking("POST", "/", "application/json", long), &in), "devices[0].mac")
 	require.Equal(t, "grün\tund\nbunt 🎣 \u200d", clean("grün\tund\nbunt 🎣 \u200d"), "text stays text")
 	require.Equal(t, "a\ufffdb", clean("a\xffb"))
 }

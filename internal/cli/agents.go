@@ -12,6 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/agent/command"
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/pace"
 )
 
 // prefixFlag adds the flag that says where a key may announce beside its connection's own address.
@@ -123,7 +124,7 @@ func keyCommand() *cobra.Command {
 					if k.Expires.IsZero() {
 						return "never"
 					}
-					return "in " + length(time.Until(k.Expires))
+					return "in " + pace.Length(time.Until(k.Expires))
 				}, machine: func(k contract.Key) string { return stamp(k.Expires) }},
 				column[contract.Key]{title: "may announce", text: func(k contract.Key) string {
 					var words []string

@@ -350,7 +350,7 @@ func TestMistakesAreAnsweredInTheWordsThatWereTyped(t *testing.T) {
 			_, errs, code := term.run("", x.args...)
 			require.Equal(t, x.code, code, errs)
 			require.Contains(t, errs, x.says)
-			require.NotContains(t, errs, "external")
+			require.NotContains(t, errs, "external_from")
 			require.NotContains(t, errs, "interval_seconds")
 			require.NotContains(t, errs, "lan_address:")
 		})

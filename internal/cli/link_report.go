@@ -69,19 +69,8 @@ func lanCommand() *cobra.Command {
 			return show(cmd, rows,
 				column[contract.DeviceReport]{title: "device", text: func(s contract.DeviceReport) string { return s.Device }, tone: func(contract.DeviceReport) tone { return strong }},
 				column[contract.DeviceReport]{title: "there", text: func(s contract.DeviceReport) string {
-					switch {
-					case s.Found != "":
-						return "at " + s.Found
-					case s.Present:
-						return "yes"
-					}
-					return "no"
-				}, tone: func(s contract.DeviceReport) tone {
-					if !s.Present || s.Found != "" {
-						return wrong
-					}
-					return proven
-				}},
+					return s.Words
+				}, tone: func(s contract.DeviceReport) tone { return tones[s.Verdict] }},
 				column[contract.DeviceReport]{title: "MAC", text: func(s contract.DeviceReport) string { return orDash(s.MAC) }},
 				column[contract.DeviceReport]{title: "IPv6", text: func(s contract.DeviceReport) string { return orDash(s.IPv6) }},
 				column[contract.DeviceReport]{title: "ports from inside", text: func(s contract.DeviceReport) string {

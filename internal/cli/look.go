@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/pace"
 )
 
 func overviewCommand() *cobra.Command {
@@ -52,7 +53,7 @@ func faultColumns() []column[contract.Fault] {
 			if f.Closed.IsZero() {
 				return "open"
 			}
-			return "after " + length(f.Closed.Sub(f.Opened))
+			return "after " + pace.Length(f.Closed.Sub(f.Opened))
 		}, machine: func(f contract.Fault) string { return stamp(f.Closed) }, tone: func(f contract.Fault) tone {
 			if f.Closed.IsZero() {
 				return wrong
@@ -89,7 +90,7 @@ func printFaults(cmd *cobra.Command, list []contract.Fault) {
 		if !f.Serious {
 			t = unsettled
 		}
-		say(cmd, "  %s  %s  %s", paint(strong, f.Site), paint(t, f.Finding.Summary), paint(faded, "since "+length(time.Since(f.Opened))))
+		say(cmd, "  %s  %s  %s", paint(strong, f.Site), paint(t, f.Finding.Summary), paint(faded, "since "+pace.Length(time.Since(f.Opened))))
 		for _, line := range wrapped("Next: "+f.Finding.Next, 92) {
 			say(cmd, "      %s", line)
 		}
@@ -106,8 +107,8 @@ func moveColumns() []column[contract.Move] {
 		{title: "new", text: func(m contract.Move) string { return m.New }},
 		{title: "source", text: func(m contract.Move) string { return m.Source }},
 	}
-	for i, name := range []string{"received", "recorded", "published", "answered", "seen", "confirmed"} {
-		at := func(m contract.Move) contract.Stage { return m.Stages[i+1] }
+	for _, name := range contract.StageNames[1:] {
+		at := func(m contract.Move) contract.Stage { return m.Stage(name) }
 		out = append(out, column[contract.Move]{title: name,
 			text: func(m contract.Move) string {
 				if at(m).At.IsZero() {
@@ -221,9 +222,8 @@ func printPaths(cmd *cobra.Command, s contract.Site) {
 		say(cmd, "No services are on record. Add one: inkpost service add %s NAME --device DEVICE --external PORT", s.Code)
 	}
 	marks := map[diagnose.Verdict]string{diagnose.Proven: "█", diagnose.Unsettled: "▒", diagnose.Broken: "╳", diagnose.Unproven: "·"}
-	tones := map[diagnose.Verdict]tone{diagnose.Proven: proven, diagnose.Unsettled: unsettled, diagnose.Broken: wrong, diagnose.Unproven: faded}
-	for i, p := range s.Paths {
-		say(cmd, "\n%s  %s", paint(strong, p.Service), paint(stateTone(s.Services[i].AsExpected, p.State), p.Words))
+	for _, p := range s.Paths {
+		say(cmd, "\n%s  %s", paint(strong, p.Service), paint(tones[p.Verdict], p.Words))
 		width := 0
 		for _, st := range p.Stations {
 			width = max(width, len([]rune(st.Value)))

@@ -13,7 +13,7 @@ import (
 func hostnameColumns() []column[contract.Hostname] {
 	return []column[contract.Hostname]{
 		{title: "hostname", text: func(h contract.Hostname) string { return readable(string(h.Name), h.Shown) }, machine: func(h contract.Hostname) string { return string(h.Name) }, tone: func(contract.Hostname) tone { return strong }},
-		{title: "state", text: func(h contract.Hostname) string { return string(h.State) }, tone: func(h contract.Hostname) tone { return nameTone(h.State) }},
+		{title: "state", text: func(h contract.Hostname) string { return string(h.State) }, tone: func(h contract.Hostname) tone { return tones[h.Verdict] }},
 		{title: "site", text: func(h contract.Hostname) string { return h.Site }},
 		{title: "follows", text: func(h contract.Hostname) string {
 			if h.HoldAt != "" {
@@ -116,7 +116,7 @@ func hostnameCommand() *cobra.Command {
 			}
 			return err
 		})}
-	release := &cobra.Command{Use: "release NAME", Short: "Let a hostname that is kept follow its link again", Args: cobra.ExactArgs(1),
+	release := &cobra.Command{Use: "release NAME", Short: "Let a hostname that is held follow its link again", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			h, err := c.ReleaseHostname(cmd.Context(), args[0])
 			if err == nil {

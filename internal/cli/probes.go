@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/ledger"
+	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 )
@@ -44,7 +45,7 @@ func tellStory(cmd *cobra.Command, s contract.ProbeTrace) {
 		}
 		say(cmd, "  %s %s: %s", orDash(a.Target), a.Transport, paint(t, string(a.Outcome)))
 		for _, step := range a.Steps {
-			say(cmd, "    %s  %s  %s", paint(faded, fmt.Sprintf("%9s", length(time.Duration(step.AtUS)*time.Microsecond))), pad(step.Name, 11), step.Words)
+			say(cmd, "    %s  %s  %s", paint(faded, fmt.Sprintf("%9s", pace.Length(time.Duration(step.AtUS)*time.Microsecond))), pad(step.Name, 11), step.Words)
 		}
 		if len(a.Steps) == 0 {
 			say(cmd, "    %s", a.Message)
@@ -183,7 +184,7 @@ func availabilityCommand() *cobra.Command {
 					if of(r) == 0 {
 						return "-"
 					}
-					return length(time.Duration(of(r)) * time.Second)
+					return pace.Length(time.Duration(of(r)) * time.Second)
 				}, machine: func(r row) string { return fmt.Sprint(of(r)) }}
 			}
 			titled := func(title string, c column[row]) column[row] { c.title = title; return c }

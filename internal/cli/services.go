@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/ledger"
+	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/site"
 )
 
@@ -18,7 +19,7 @@ func serviceColumns() []column[contract.Service] {
 		{title: "service", text: func(s contract.Service) string { return s.Name }, tone: func(contract.Service) tone { return strong }},
 		{title: "state", text: func(s contract.Service) string {
 			return s.StateWords
-		}, machine: func(s contract.Service) string { return string(s.State) }, tone: func(s contract.Service) tone { return stateTone(s.AsExpected, s.State) }},
+		}, machine: func(s contract.Service) string { return string(s.State) }, tone: func(s contract.Service) tone { return tones[s.Verdict] }},
 		{title: "outcome", text: func(s contract.Service) string { return orDash(string(s.Outcome)) }},
 		{title: "probed", text: func(s contract.Service) string { return ago(s.Probed) }, machine: func(s contract.Service) string { return stamp(s.Probed) }},
 		{title: "external", text: func(s contract.Service) string {
@@ -35,7 +36,7 @@ func serviceColumns() []column[contract.Service] {
 		{title: "kind", text: func(s contract.Service) string { return string(s.Kind) }},
 		{title: "expected", text: func(s contract.Service) string {
 			if !s.OpenUntil.IsZero() && s.ExpectedNow == s.Expected {
-				return "open for " + length(time.Until(s.OpenUntil))
+				return "open for " + pace.Length(time.Until(s.OpenUntil))
 			}
 			return string(s.ExpectedNow)
 		}, machine: func(s contract.Service) string { return string(s.ExpectedNow) }},
@@ -163,7 +164,7 @@ func historyCommand() *cobra.Command {
 			return show(cmd, h.Spans,
 				column[ledger.Span]{title: "from", text: func(s ledger.Span) string { return s.From.Local().Format("2006-01-02 15:04:05") }, machine: func(s ledger.Span) string { return stamp(s.From) }},
 				column[ledger.Span]{title: "until", text: func(s ledger.Span) string { return s.Until.Local().Format("2006-01-02 15:04:05") }, machine: func(s ledger.Span) string { return stamp(s.Until) }},
-				column[ledger.Span]{title: "lasted", text: func(s ledger.Span) string { return length(s.Until.Sub(s.From)) }, machine: func(s ledger.Span) string { return fmt.Sprintf("%.3f", s.Until.Sub(s.From).Seconds()) }},
+				column[ledger.Span]{title: "lasted", text: func(s ledger.Span) string { return pace.Length(s.Until.Sub(s.From)) }, machine: func(s ledger.Span) string { return fmt.Sprintf("%.3f", s.Until.Sub(s.From).Seconds()) }},
 				column[ledger.Span]{title: "outcome", text: func(s ledger.Span) string { return string(s.Outcome) }, tone: func(s ledger.Span) tone {
 					if s.Outcome.Good() {
 						return proven
@@ -230,5 +231,5 @@ func micros(us int64) string {
 	if us == 0 {
 		return "-"
 	}
-	return length(time.Duration(us) * time.Microsecond)
+	return pace.Length(time.Duration(us) * time.Microsecond)
 }

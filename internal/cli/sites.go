@@ -70,9 +70,7 @@ func siteColumns() []column[contract.SiteSummary] {
 	return []column[contract.SiteSummary]{
 		{title: "site", text: func(s contract.SiteSummary) string { return s.Code }, tone: func(contract.SiteSummary) tone { return strong }},
 		{title: "name", text: func(s contract.SiteSummary) string { return s.Name }},
-		{title: "needs you", text: func(s contract.SiteSummary) string { return string(s.Need) }, tone: func(s contract.SiteSummary) tone {
-			return map[contract.Need]tone{contract.NeedNow: wrong, contract.NeedSoon: unsettled, contract.NeedUnknown: unsettled, contract.NeedNothing: proven}[s.Need]
-		}},
+		{title: "needs you", text: func(s contract.SiteSummary) string { return string(s.Need) }, tone: func(s contract.SiteSummary) tone { return tones[s.Verdict] }},
 		{title: "as expected", text: func(s contract.SiteSummary) string { return count(s.AsExpectedCount) + " of " + count(s.ServiceCount) }},
 		{title: "address", text: func(s contract.SiteSummary) string { return orDash(s.Address) }},
 		{title: "hostname", text: func(s contract.SiteSummary) string { return orDash(s.Hostname) }},

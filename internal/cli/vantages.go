@@ -18,9 +18,7 @@ import (
 func vantageColumns() []column[contract.Vantage] {
 	return []column[contract.Vantage]{
 		{title: "vantage point", text: func(v contract.Vantage) string { return v.Name }, tone: func(contract.Vantage) tone { return strong }},
-		{title: "state", text: func(v contract.Vantage) string { return v.State }, tone: func(v contract.Vantage) tone {
-			return map[string]tone{contract.VantageWorking: proven, contract.VantageAiling: wrong, contract.VantageAway: wrong, contract.VantageInvited: unsettled}[v.State]
-		}},
+		{title: "state", text: func(v contract.Vantage) string { return v.State }, tone: func(v contract.Vantage) tone { return tones[v.Verdict] }},
 		{title: "services", text: func(v contract.Vantage) string { return fmt.Sprint(v.Services) }},
 		{title: "heard", text: func(v contract.Vantage) string {
 			if v.Own {

@@ -12,6 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/pace"
 )
 
 func zoneColumns() []column[names.Zone] {
@@ -255,7 +256,7 @@ func zonePushes() *cobra.Command {
 					if p.NextTry.IsZero() {
 						return "-"
 					}
-					return "in " + length(max(time.Second, time.Until(p.NextTry)))
+					return "in " + pace.Length(max(time.Second, time.Until(p.NextTry)))
 				}, machine: func(p contract.Push) string { return stamp(p.NextTry) }},
 				column[contract.Push]{title: "detail", text: func(p contract.Push) string { return orDash(p.Detail) }})
 		})}

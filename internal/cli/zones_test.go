@@ -58,7 +58,7 @@ func TestZonesFromTheCommandLine(t *testing.T) {
 	require.Contains(t, term.ok("redirect", "add", "tickets."+zone, "fer-11."+quay, "--port", "8080", "--keep-path"), "leads to http://fer-11."+quay+":8080/")
 	require.Contains(t, term.ok("redirect", "edit", "tickets."+zone, "--scheme", "https", "--port", "0"), "leads to https://fer-11."+quay+"/")
 	require.Contains(t, term.ok("redirect", "list", "--format", "csv"), "tickets."+zone+",https://fer-11."+quay+"/,kept,307,FER-11")
-	require.Contains(t, term.ok("hostname", "keep", "fer-11."+quay), "stays at 198.51.100.11")
+	require.Contains(t, term.ok("hostname", "hold", "fer-11."+quay), "stays at 198.51.100.11")
 	require.Contains(t, term.ok("hostname", "release", "fer-11."+quay), "follows its link")
 	require.Contains(t, term.ok("link", "plan", "FER-11", "main", "2h"), "TTLs are lowered ahead of that")
 	require.Contains(t, term.ok("link", "plan", "FER-11", "main", "never"), "No change of link main")

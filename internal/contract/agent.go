@@ -53,19 +53,20 @@ type LinkSource struct {
 
 // LinkStanding is what is known of a link from the site's side.
 type LinkReport struct {
-	NAT      wan.Verdict  `json:"nat"`
-	Words    string       `json:"words,omitempty"`
-	Remedies []string     `json:"remedies,omitempty"`
-	Chain    []string     `json:"chain,omitempty"`
-	Router   string       `json:"router_address,omitempty"`
-	Reason   string       `json:"reason,omitempty"`
-	Held     string       `json:"held,omitempty"`
-	Sources  []LinkSource `json:"sources,omitempty"`
-	Agent    string       `json:"agent,omitempty"`
-	Protocol int          `json:"protocol,omitempty"`
-	Resolver string       `json:"resolver,omitempty"`
-	Cannot   []string     `json:"cannot,omitempty"`
-	Reported time.Time    `json:"reported,omitzero"`
+	NAT      wan.Verdict      `json:"nat"`
+	Verdict  diagnose.Verdict `json:"verdict"`
+	Words    string           `json:"words,omitempty"`
+	Remedies []string         `json:"remedies,omitempty"`
+	Chain    []string         `json:"chain,omitempty"`
+	Router   string           `json:"router_address,omitempty"`
+	Reason   string           `json:"reason,omitempty"`
+	Held     string           `json:"held,omitempty"`
+	Sources  []LinkSource     `json:"sources,omitempty"`
+	Agent    string           `json:"agent,omitempty"`
+	Protocol int              `json:"protocol,omitempty"`
+	Resolver string           `json:"resolver,omitempty"`
+	Cannot   []string         `json:"cannot,omitempty"`
+	Reported time.Time        `json:"reported,omitzero"`
 	// Refused tells of announcements that were refused lately.
 	Refused []Refusal `json:"refused,omitempty"`
 	// Rhythm is how often a router without an agent announces, in seconds; 0 where that is not known.
@@ -125,6 +126,9 @@ type DeviceReport struct {
 	MAC   string     `json:"mac,omitempty"`
 	Ports []PortSeen `json:"ports,omitempty"`
 	At    time.Time  `json:"at,omitzero"`
+	// Verdict and Words say where the device was; the server gives them.
+	Verdict diagnose.Verdict `json:"verdict,omitempty"`
+	Words   string           `json:"words,omitempty"`
 	// Hours counts at which hours of the day the device was there; the server does that.
 	Hours diagnose.Hours `json:"hours,omitzero"`
 	// Without counts the looks in a row at which the device was there without the IPv6 address that is wanted; the server does that.

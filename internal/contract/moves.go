@@ -13,6 +13,20 @@ type Stage struct {
 	ReachedMS float64   `json:"reached_ms"`
 }
 
+// The stages of a move, the first one first.
+const (
+	StageNoticed   = "noticed"   // by whoever saw the new address
+	StageReceived  = "received"  // by the server
+	StageRecorded  = "recorded"  // kept on disk
+	StagePublished = "published" // in every zone that the server answers for
+	StageAnswered  = "answered"  // by the servers of the zones
+	StageSeen      = "seen"      // by resolvers elsewhere
+	StageConfirmed = "confirmed" // services reached at the new address
+)
+
+// StageNames are the stages of a move in the order in which lists have them.
+var StageNames = []string{StageNoticed, StageReceived, StageRecorded, StagePublished, StageAnswered, StageSeen, StageConfirmed}
+
 // Move is one WAN address change carried end to end.
 type Move struct {
 	ID      int64     `json:"id"`
@@ -26,6 +40,16 @@ type Move struct {
 	Stages  []Stage   `json:"stages"`
 	// Zones says when each remote zone's primary took the move; hosted zones have it at the stage published.
 	Zones []ZoneReached `json:"zones,omitempty"`
+}
+
+// Stage is the move's stage of that name; one that it does not have was not reached.
+func (m Move) Stage(name string) Stage {
+	for _, s := range m.Stages {
+		if s.Name == name {
+			return s
+		}
+	}
+	return Stage{Name: name}
 }
 
 // ZoneReached is when a move had reached one remote zone.

@@ -90,9 +90,10 @@ type AliasInput struct {
 // Alias is an alias as it was last asked for, beside its hostname.
 type Alias struct {
 	site.Alias
-	Given         string `json:"given,omitempty"`
-	HostnameGiven string `json:"hostname_given,omitempty"`
-	Same          bool   `json:"same"`
+	Given         string           `json:"given,omitempty"`
+	HostnameGiven string           `json:"hostname_given,omitempty"`
+	Same          bool             `json:"same"`
+	Verdict       diagnose.Verdict `json:"verdict"`
 	// Resolvers says what each resolver elsewhere answered for the alias.
 	Resolvers []ServerAnswer `json:"resolvers,omitempty"`
 }
@@ -150,11 +151,12 @@ type Hostname struct {
 	// Shown is the name as a person reads it, where that is not its ASCII form.
 	Shown string `json:"shown,omitempty"`
 	// HoldAt is the address at which it is kept while its link moves.
-	HoldAt string      `json:"hold_at,omitempty"`
-	State  names.State `json:"state"`
-	IPv4   netip.Addr  `json:"ipv4,omitzero"`
-	IPv6   netip.Addr  `json:"ipv6,omitzero"`
-	Given  string      `json:"given,omitempty"`
+	HoldAt  string           `json:"hold_at,omitempty"`
+	State   names.State      `json:"state"`
+	Verdict diagnose.Verdict `json:"verdict"`
+	IPv4    netip.Addr       `json:"ipv4,omitzero"`
+	IPv6    netip.Addr       `json:"ipv6,omitzero"`
+	Given   string           `json:"given,omitempty"`
 	// Held says why the zone's primary does not have it, where the state is held.
 	Held string `json:"held,omitempty"`
 	// Resolvers says what each resolver elsewhere last answered.
@@ -173,17 +175,18 @@ type ServerAnswer struct {
 // Service is a service as it stands now.
 type Service struct {
 	site.Service
-	External   string        `json:"external"` // port, or range of ports
-	Internal   string        `json:"internal"` // the first port on the device
-	State      probe.State   `json:"state"`
-	StateWords string        `json:"state_words"` // for people: "closed, as wanted" for what has to stay closed and is
-	AsExpected bool          `json:"as_expected"`
-	Since      time.Time     `json:"since,omitzero"`
-	Outcome    probe.Outcome `json:"outcome,omitempty"`
-	Probed     time.Time     `json:"probed,omitzero"`
-	Address    netip.Addr    `json:"address,omitzero"`
-	LatencyUS  int64         `json:"latency_us"`
-	Message    string        `json:"message,omitempty"`
+	External   string           `json:"external"` // port, or range of ports
+	Internal   string           `json:"internal"` // the first port on the device
+	State      probe.State      `json:"state"`
+	Verdict    diagnose.Verdict `json:"verdict"`
+	StateWords string           `json:"state_words"` // for people: "closed, as wanted" for what has to stay closed and is
+	AsExpected bool             `json:"as_expected"`
+	Since      time.Time        `json:"since,omitzero"`
+	Outcome    probe.Outcome    `json:"outcome,omitempty"`
+	Probed     time.Time        `json:"probed,omitzero"`
+	Address    netip.Addr       `json:"address,omitzero"`
+	LatencyUS  int64            `json:"latency_us"`
+	Message    string           `json:"message,omitempty"`
 	// NotProvable says that silence is all there is, and proves nothing; ExpectedNow is what the port should be at present.
 	NotProvable bool            `json:"not_provable,omitempty"`
 	ExpectedNow probe.Expected  `json:"expected_now"`
@@ -211,13 +214,14 @@ type ServiceWay struct {
 // SiteSummary is a site in a list.
 type SiteSummary struct {
 	site.Site
-	Need            Need   `json:"need"`
-	Link            string `json:"link"` // the preferred one that works
-	Address         string `json:"address"`
-	Hostname        string `json:"hostname"`
-	ServiceCount    int    `json:"service_count"`
-	AsExpectedCount int    `json:"as_expected_count"`
-	FaultCount      int    `json:"fault_count"`
+	Need            Need             `json:"need"`
+	Verdict         diagnose.Verdict `json:"verdict"` // proven where it needs nobody
+	Link            string           `json:"link"`    // the preferred one that works
+	Address         string           `json:"address"`
+	Hostname        string           `json:"hostname"`
+	ServiceCount    int              `json:"service_count"`
+	AsExpectedCount int              `json:"as_expected_count"`
+	FaultCount      int              `json:"fault_count"`
 }
 
 // Need says how much a site needs somebody.

@@ -3,6 +3,7 @@ package contract
 import (
 	"time"
 
+	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
@@ -26,13 +27,14 @@ type VantageSelf struct {
 
 // Vantage is a vantage point as it stands now.
 type Vantage struct {
-	ID       int64     `json:"id"`
-	Name     string    `json:"name"`
-	Note     string    `json:"note,omitempty"`
-	Own      bool      `json:"own"` // the server's
-	Enrolled time.Time `json:"enrolled,omitzero"`
-	Heard    time.Time `json:"heard,omitzero"`
-	State    string    `json:"state"`
+	ID       int64            `json:"id"`
+	Name     string           `json:"name"`
+	Note     string           `json:"note,omitempty"`
+	Own      bool             `json:"own"` // the server's
+	Enrolled time.Time        `json:"enrolled,omitzero"`
+	Heard    time.Time        `json:"heard,omitzero"`
+	State    string           `json:"state"`
+	Verdict  diagnose.Verdict `json:"verdict"`
 	// Problem says why what it sees does not count, where its state is ailing.
 	Problem  string `json:"problem,omitempty"`
 	Services int    `json:"services"` // of which it has a view that counts

@@ -1217,6 +1217,8 @@ export interface components {
             readonly same: boolean;
             readonly site: string;
             ttl_seconds: number;
+            /** @enum {string} */
+            readonly verdict: "proven" | "unsettled" | "broken" | "unproven";
             readonly zone: string;
         };
         AliasInput: {
@@ -1329,7 +1331,10 @@ export interface components {
             mac?: string;
             ports?: components["schemas"]["PortSeen"][];
             present: boolean;
+            /** @enum {string} */
+            verdict?: "proven" | "unsettled" | "broken" | "unproven";
             without_ipv6?: number;
+            words?: string;
         };
         Difference: {
             name: string;
@@ -1423,6 +1428,8 @@ export interface components {
             site: string;
             readonly state: string;
             ttl_seconds: number;
+            /** @enum {string} */
+            readonly verdict: "proven" | "unsettled" | "broken" | "unproven";
             readonly zone: string;
         };
         HostnameInput: {
@@ -1541,6 +1548,8 @@ export interface components {
             rhythm_seconds?: number;
             router_address?: string;
             sources?: components["schemas"]["LinkSource"][];
+            /** @enum {string} */
+            verdict: "proven" | "unsettled" | "broken" | "unproven";
             words?: string;
         };
         LinkSource: {
@@ -1658,6 +1667,8 @@ export interface components {
             state: string;
             state_words: string;
             stations: components["schemas"]["Station"][];
+            /** @enum {string} */
+            verdict: "proven" | "unsettled" | "broken" | "unproven";
         };
         Pin: {
             fingerprint?: string;
@@ -1888,6 +1899,8 @@ export interface components {
                 [key: string]: string;
             };
             readonly vantages?: components["schemas"]["VantageResult"][];
+            /** @enum {string} */
+            readonly verdict: "proven" | "unsettled" | "broken" | "unproven";
             readonly ways?: components["schemas"]["ServiceWay"][];
             readonly weakness?: string;
         };
@@ -1969,6 +1982,8 @@ export interface components {
             readonly revision: number;
             readonly service_count: number;
             readonly services: components["schemas"]["Service"][];
+            /** @enum {string} */
+            readonly verdict: "proven" | "unsettled" | "broken" | "unproven";
         };
         SiteInput: {
             code?: string;
@@ -1993,6 +2008,8 @@ export interface components {
             /** Format: int64 */
             revision: number;
             service_count: number;
+            /** @enum {string} */
+            verdict: "proven" | "unsettled" | "broken" | "unproven";
         };
         SourceReport: {
             /** Format: int64 */
@@ -2067,6 +2084,8 @@ export interface components {
             problem?: string;
             services: number;
             state: string;
+            /** @enum {string} */
+            verdict: "proven" | "unsettled" | "broken" | "unproven";
             version?: string;
             waiting?: number;
         };

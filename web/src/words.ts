@@ -1,4 +1,6 @@
-// Lengths of time in the unit a person would say.
+import type { Need, Verdict } from './api'
+
+// length says a time in the unit a person would say, as the server does: one table tests both.
 export function length(ms: number): string {
   if (ms < 10) return `${Math.max(0, ms).toFixed(1)} ms`
   if (ms < 1000) return `${Math.round(ms)} ms`
@@ -14,10 +16,11 @@ export function exact(at: string | number | Date): string {
   return new Date(at).toLocaleString('en-GB', { dateStyle: 'medium', timeStyle: 'medium' })
 }
 
-// nameTone is the colour that goes with the word for a hostname's state.
-export function nameTone(state: string): string | undefined {
-  return { pointed: 'success.main', settling: 'warning.main', held: 'error.main', stale: 'error.main' }[state]
-}
+// toneOf is the colour of a verdict. Words say the same without it.
+export const toneOf: Record<Verdict, string> = { proven: 'success.main', unsettled: 'warning.main', broken: 'error.main', unproven: 'text.secondary' }
+
+// needs is how much a site needs somebody.
+export const needs: Record<Need, string> = { now: 'needs you now', soon: 'needs you soon', unknown: 'nothing proven yet', nothing: 'as it should be' }
 
 export function capital(s: string): string {
   return s.charAt(0).toUpperCase() + s.slice(1)

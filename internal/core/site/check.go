@@ -179,7 +179,9 @@ func (s Service) Checked(shortest time.Duration) (Service, error) {
 	f.label("name", s.Name)
 	f.port("external", s.ExternalFrom)
 	f.port("external", s.ExternalTo)
-	f.port("internal", s.InternalFrom)
+	if s.InternalFrom != s.ExternalFrom { // the external one, where none is given
+		f.port("internal", s.InternalFrom)
+	}
 	if len(f) == 0 {
 		width := s.ExternalTo - s.ExternalFrom
 		switch {

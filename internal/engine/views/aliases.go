@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/rooms"
@@ -39,6 +40,7 @@ func (vw *Views) aliasNow(a site.Alias) contract.Alias {
 		i := slices.IndexFunc(elsewhere, func(one verify.Answer) bool { return one.Server == r.Server })
 		out.Same = out.Same && i >= 0 && elsewhere[i].Given == r.Given
 	}
+	out.Verdict = diagnose.OfAlias(answers.Asked, out.Same)
 	return out
 }
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
@@ -149,6 +150,7 @@ func (vw *Views) DeviceReports(code string) ([]contract.DeviceReport, error) {
 func deviceReportView(r siteside.DeviceReport) contract.DeviceReport {
 	out := contract.DeviceReport{Device: r.Device, Present: r.Present, Found: rooms.AddressText(r.Found), IPv6: rooms.AddressText(r.IPv6), MAC: r.MAC, At: r.At, Hours: r.Hours,
 		Without: r.WithoutIPv6}
+	out.Verdict, out.Words = diagnose.OfDevice(r.Present, out.Found)
 	for _, p := range r.Ports {
 		out.Ports = append(out.Ports, contract.PortSeen(p))
 	}
@@ -161,7 +163,7 @@ func (vw *Views) linkReportView(linkID int64) *contract.LinkReport {
 	if !ok {
 		return nil
 	}
-	out := &contract.LinkReport{NAT: r.NAT.Verdict, Words: r.NAT.Words, Remedies: r.NAT.Remedies, Router: rooms.AddressText(r.NAT.RouterWAN), Reason: r.Reason, Held: r.Held,
+	out := &contract.LinkReport{NAT: r.NAT.Verdict, Verdict: diagnose.OfNAT(r.NAT.Verdict), Words: r.NAT.Words, Remedies: r.NAT.Remedies, Router: rooms.AddressText(r.NAT.RouterWAN), Reason: r.Reason, Held: r.Held,
 		Agent: r.Agent, Protocol: r.Protocol, Resolver: r.Resolver, Cannot: r.Cannot, Reported: r.Reported, Rhythm: r.Rhythm.Seconds(),
 		OwnIPv4: r.Own.IPv4, OwnIPv6: r.Own.IPv6}
 	for _, hop := range r.NAT.Chain {
@@ -181,15 +183,15 @@ func (vw *Views) Vantages() []contract.Vantage {
 	now, unfit, counts := vw.Now(), vw.Prober.Unfit(), vw.Prober.CountResults()
 	out := []contract.Vantage{}
 	for _, v := range vw.Rooms.Vantages.List() {
-		one := contract.Vantage{ID: v.ID, Name: v.Name, Note: v.Note, Own: v.Own, Enrolled: v.Enrolled, Heard: v.Heard, State: contract.VantageWorking,
+		one := contract.Vantage{ID: v.ID, Name: v.Name, Note: v.Note, Own: v.Own, Enrolled: v.Enrolled, Heard: v.Heard, State: contract.VantageWorking, Verdict: diagnose.Proven,
 			Problem: unfit[v.ID], Services: counts[v.ID], VantageSelf: contract.VantageSelf(v.Self)}
 		switch {
 		case !one.Own && one.Enrolled.IsZero():
-			one.State = contract.VantageInvited
+			one.State, one.Verdict = contract.VantageInvited, diagnose.Unsettled
 		case v.Away(now):
-			one.State = contract.VantageAway
+			one.State, one.Verdict = contract.VantageAway, diagnose.Broken
 		case one.Problem != "":
-			one.State = contract.VantageAiling
+			one.State, one.Verdict = contract.VantageAiling, diagnose.Broken
 		}
 		out = append(out, one)
 	}

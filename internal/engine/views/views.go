@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
@@ -76,6 +77,8 @@ func (vw *Views) summary(p record.Site, now time.Time) contract.SiteSummary {
 			s.Need = contract.NeedSoon
 		}
 	}
+	s.Verdict = map[contract.Need]diagnose.Verdict{contract.NeedNow: diagnose.Broken, contract.NeedSoon: diagnose.Unsettled,
+		contract.NeedUnknown: diagnose.Unsettled, contract.NeedNothing: diagnose.Proven}[s.Need]
 	return s
 }
 
@@ -107,6 +110,7 @@ func (vw *Views) Site(ctx context.Context, code string) (contract.Site, error) {
 func (vw *Views) hostname(p record.Site, h site.Hostname, now time.Time) contract.Hostname {
 	want := p.AnswerOf(h)
 	out := contract.Hostname{Hostname: h, Shown: rooms.Shown(h.Name), HoldAt: rooms.HoldAt(h), State: vw.Verify.State(p, h, now), IPv4: want.IPv4, IPv6: want.IPv6}
+	out.Verdict = diagnose.OfName(out.State)
 	if given, asked := vw.Verify.Given(h.ID); asked {
 		out.Given = given.String()
 	}
@@ -126,6 +130,7 @@ func (vw *Views) serviceNow(s site.Service) contract.Service {
 		Outcome: st.View.Outcome, Probed: st.Probed, Address: st.Address, LatencyUS: st.Latency.Microseconds(), Message: st.Message, ExpectedNow: expected,
 		NotProvable: s.Mute() && st.View.Outcome == probe.Silent, Vantages: vw.seenBy(s, now)}
 	out.Ways = waysView(st.Ways)
+	out.Verdict = diagnose.OfService(expected, st.State)
 	out.StateWords = probe.Words(expected, st.State, out.NotProvable)
 	if st.Shown != nil {
 		out.Seen, out.Certificate, out.Weakness, out.Named = st.Shown.Fingerprint, certificateView(st.Shown.Certificate), st.Shown.Weakness, namedView(st.Shown.Named)
@@ -244,8 +249,8 @@ func trail(m store.Move) contract.Move {
 		name     string
 		at       time.Time
 		parallel bool
-	}{{"noticed", m.Noticed, false}, {"received", m.Received, false}, {"recorded", m.Recorded, false}, {"published", m.Published, false},
-		{"answered", m.Answered, true}, {"seen", m.Seen, true}, {"confirmed", m.Confirmed, true}} {
+	}{{contract.StageNoticed, m.Noticed, false}, {contract.StageReceived, m.Received, false}, {contract.StageRecorded, m.Recorded, false}, {contract.StagePublished, m.Published, false},
+		{contract.StageAnswered, m.Answered, true}, {contract.StageSeen, m.Seen, true}, {contract.StageConfirmed, m.Confirmed, true}} {
 		stage := contract.Stage{Name: s.name, At: s.at}
 		if !s.at.IsZero() {
 			stage.AfterMS, stage.ReachedMS = millis(s.at.Sub(cause)), millis(s.at.Sub(m.Noticed))

@@ -2,19 +2,13 @@ import { Alert, Box, Button, Link, Stack, TextField, Typography } from '@mui/mat
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 import { Link as To, useNavigate } from 'react-router'
-import { api, type Need, type SiteSummary } from '../api'
+import { api, type SiteSummary } from '../api'
 import { Trail } from '../drawings/Trail'
 import { Ago } from '../parts/Ago'
 import { Entry } from '../parts/Entry'
 import { FaultCard } from '../parts/FaultCard'
 import { Section, Trouble } from '../parts/Sheet'
-
-const needs: Record<Need, { word: string; tone: string }> = {
-  now: { word: 'needs you now', tone: 'error.main' },
-  soon: { word: 'needs you soon', tone: 'warning.main' },
-  unknown: { word: 'nothing proven yet', tone: 'warning.main' },
-  nothing: { word: 'as it should be', tone: 'success.main' },
-}
+import { needs, toneOf } from '../words'
 
 function SiteLine({ s }: { s: SiteSummary }) {
   return (
@@ -24,7 +18,7 @@ function SiteLine({ s }: { s: SiteSummary }) {
     }}>
       <Link component={To} to={`/sites/${s.code}`} color="text.primary" sx={{ fontFamily: (t) => t.font.label, fontWeight: 700 }}>{s.code}</Link>
       <Typography noWrap>{s.name}</Typography>
-      <Typography variant="body2" sx={{ color: needs[s.need].tone }}>{needs[s.need].word}</Typography>
+      <Typography variant="body2" sx={{ color: toneOf[s.verdict] }}>{needs[s.need]}</Typography>
       <Typography variant="body2">{s.as_expected_count} of {s.service_count} services</Typography>
       <Typography variant="mono">{s.address || '-'}</Typography>
       <Typography variant="mono" noWrap>{s.hostname || '-'}</Typography>
@@ -52,7 +46,7 @@ export function FirstPage() {
   const o = overview.data
   const words = search.toLowerCase().split(/\s+/).filter(Boolean)
   const sites = (o?.sites ?? []).filter((s) => {
-    const text = [s.code, s.name, s.address, s.hostname, needs[s.need].word].join(' ').toLowerCase()
+    const text = [s.code, s.name, s.address, s.hostname, needs[s.need]].join(' ').toLowerCase()
     return words.every((w) => text.includes(w))
   })
   return (

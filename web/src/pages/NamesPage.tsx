@@ -7,7 +7,7 @@ import { Ago } from '../parts/Ago'
 import { Entry, type Blank } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form, type Line } from '../parts/Part'
 import { Field, Section, Trouble } from '../parts/Sheet'
-import { nameTone } from '../words'
+import { toneOf } from '../words'
 
 const zoneBlanks = (kind: string, keys: string[]): Blank[] => [
   { name: 'ttl_seconds', label: 'TTL in seconds', kind: 'number' },
@@ -51,14 +51,14 @@ function hostnameLine(h: Hostname, push?: Push): Line {
   const differ = (h.resolvers ?? []).filter((r) => r.differs).map((r) => `${r.server} gives ${r.given}`)
   const note = h.held ?? (differ.length ? differ.join(', ') : '')
   return {
-    key: h.name, words: h.state, tone: nameTone(h.state), path: `/hostnames/${h.name}`, tag: tagOf(h),
+    key: h.name, words: h.state, tone: toneOf[h.verdict], path: `/hostnames/${h.name}`, tag: tagOf(h),
     detail: <>{h.shown ? `${h.shown} (${h.name})` : h.name} → {h.given || '-'}, {h.hold_at ? `held at ${h.hold_at}` : `follows ${h.link ? `link ${h.link}` : 'the preferred link'}`} of <Link component={To} to={`/sites/${h.site}`}>{h.site}</Link>
       {push?.taken && <>, taken <Ago at={push.taken} /></>}{note && <Box component="span" sx={{ color: 'error.main' }}>: {note}</Box>}</>,
   }
 }
 
 const aliasLine = (a: Alias): Line => ({
-  key: a.name, words: a.same ? 'the same' : a.given ? 'differs' : 'not asked yet', tone: a.same ? 'success.main' : 'warning.main', path: `/aliases/${a.name}`, tag: tagOf(a),
+  key: a.name, words: a.same ? 'the same' : a.given ? 'differs' : 'not asked yet', tone: toneOf[a.verdict], path: `/aliases/${a.name}`, tag: tagOf(a),
   detail: [`${a.name} stands for ${a.hostname}`, a.same || a.given === a.hostname_given ? `both give ${a.given || '-'}` : `it gives ${a.given || '-'}, the hostname ${a.hostname_given || '-'}`,
     ...(a.resolvers ?? []).filter((r) => r.differs).map((r) => `${r.server} still gives ${r.given}`)].join(', '),
 })

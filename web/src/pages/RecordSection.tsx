@@ -6,7 +6,7 @@ import { api, nobodySaid, tagOf, type Device, type Hostname, type Link, type Ser
 import { Entry, type Blank } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form } from '../parts/Part'
 import { Section } from '../parts/Sheet'
-import { exact, nameTone } from '../words'
+import { exact, toneOf } from '../words'
 
 const siteBlanks: Blank[] = [{ name: 'code', label: 'Site code' }, { name: 'name', label: 'Name' }, { name: 'note', label: 'Note for the next visit' }]
 const linkBlanks: Blank[] = [
@@ -94,7 +94,7 @@ export function RecordSection({ site: s }: { site: Site }) {
         extra: l.mode === 'dynamic' ? [{ word: 'Invite an agent', act: () => invite.mutate(l.label) }, { word: 'Router URL', act: () => routerKey.mutate(l.label) }, { word: 'Plan a change', act: () => setForm(f.plan(l)) }] : undefined,
       }))} />
       <Part title="Hostnames" add={f.hostname()} {...part} lines={s.hostnames.map((h) => ({
-        key: h.name, words: h.state, tone: nameTone(h.state), edit: f.hostname(h), path: `/hostnames/${h.name}`, tag: tagOf(h),
+        key: h.name, words: h.state, tone: toneOf[h.verdict], edit: f.hostname(h), path: `/hostnames/${h.name}`, tag: tagOf(h),
         detail: [h.shown ? `${h.shown} (${h.name})` : h.name, h.hold_at ? `held at ${h.hold_at}` : `follows ${h.link || 'the preferred link'}`, `TTL ${h.ttl_seconds} s`, h.extras?.length && `with ${h.extras.join(', ')}`, h.held,
           ...(h.resolvers ?? []).filter((r) => r.differs).map((r) => `${r.server} gives ${r.given}`)].filter(Boolean).join(', '),
         extra: [{ word: h.hold_by ? 'Let it follow' : 'Hold it here', act: () => keep.mutate(h) }],

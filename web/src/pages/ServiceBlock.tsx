@@ -5,13 +5,8 @@ import { api, type Path, type Service, type ProbeTrace } from '../api'
 import { PathLine } from '../drawings/PathLine'
 import { Ribbon, type Window } from '../drawings/Ribbon'
 import { Ago } from '../parts/Ago'
-import { exact, length } from '../words'
+import { exact, length, toneOf } from '../words'
 import { ServiceDetail } from './ServiceDetail'
-
-function tone(s: Service): string {
-  if (s.as_expected) return 'success.main'
-  return s.state === 'unknown' ? 'warning.main' : 'error.main'
-}
 
 // Told is the story of one probe, step by step.
 function Told({ story }: { story: ProbeTrace }) {
@@ -46,7 +41,7 @@ export function ServiceBlock({ site, service, path, vantages, view, zoom }: { si
     <Box data-service={service.name} data-state={service.state} data-outcome={service.outcome} sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
       <Stack direction="row" sx={{ alignItems: 'baseline', columnGap: 2, rowGap: 0.5, mb: 1, flexWrap: 'wrap' }}>
         <Typography variant="value">{service.name}</Typography>
-        <Typography sx={{ color: tone(service), fontWeight: 600 }}>{service.state_words}</Typography>
+        <Typography sx={{ color: toneOf[service.verdict], fontWeight: 600 }}>{service.state_words}</Typography>
         <Typography variant="body2" sx={{ color: 'text.secondary' }}>
           {service.kind} {service.outcome ?? 'not probed'} on {service.transport} {service.external}
           {closed ? ', must stay closed' : service.open_until ? `, open until ${exact(service.open_until)}` : ''}, probed <Ago at={service.probed} />

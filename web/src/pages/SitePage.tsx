@@ -28,7 +28,7 @@ function Head({ site }: { site: Site }) {
       {site.note && <Typography sx={{ color: 'text.secondary' }}>{site.note}</Typography>}
       <Box sx={{ display: 'flex', flexWrap: 'wrap', mt: 1.5, pl: '1px', pt: '1px' }}>
         <Field label="public address"><Dotted text={site.address || 'unknown'} /></Field>
-        <Field label={name ? `hostname, ${name.state}` : 'hostname'} wide tone={name?.state === 'stale' ? 'error.main' : undefined}><Dotted text={name?.name ?? 'none'} /></Field>
+        <Field label={name ? `hostname, ${name.state}` : 'hostname'} wide tone={name?.verdict === 'broken' ? 'error.main' : undefined}><Dotted text={name?.name ?? 'none'} /></Field>
         <Field label="services as expected" tone={site.as_expected_count < site.service_count ? 'error.main' : undefined}>{site.as_expected_count} of {site.service_count}</Field>
         <Field label={link ? `link ${link.label}, ${link.provider}` : 'link'} tone={link?.overdue ? 'error.main' : undefined}>
           {!link ? 'none' : link.mode === 'static' ? 'static address' : link.agent ? <>agent heard <Ago at={link.heard} /></> : 'no agent yet'}

@@ -1,13 +1,12 @@
 import { Alert, Box, Button, Stack, TextField, Typography } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, type Link, type DeviceReport, type Site } from '../api'
+import { api, type Link, type Site } from '../api'
 import { Ago } from '../parts/Ago'
 import { Field, Section } from '../parts/Sheet'
-import { exact } from '../words'
+import { exact, toneOf } from '../words'
 
 const natWords: Record<string, string> = { direct: 'none', double: 'double NAT', carrier: 'carrier NAT', unknown: 'not known' }
-const natTone: Record<string, string | undefined> = { direct: 'success.main', double: 'warning.main', carrier: 'error.main' }
 
 function LinkSide({ link }: { link: Link }) {
   const s = link.report
@@ -15,7 +14,7 @@ function LinkSide({ link }: { link: Link }) {
   return (
     <Box data-link={link.label} sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', pl: '1px', pt: '1px', mb: 1 }}>
-        <Field label={`link ${link.label}, in front of the router`} tone={natTone[s.nat]}>{natWords[s.nat] ?? s.nat}</Field>
+        <Field label={`link ${link.label}, in front of the router`} tone={toneOf[s.verdict]}>{natWords[s.nat] ?? s.nat}</Field>
         <Field label="router's WAN address">{s.router_address ?? 'not told'}</Field>
         <Field label="agent" wide>{link.failing ? 'nothing comes through' : s.agent?.trim() ? s.agent : 'none'}</Field>
       </Box>
@@ -38,11 +37,6 @@ function LinkSide({ link }: { link: Link }) {
       </Box>
     </Box>
   )
-}
-
-function seen(d: DeviceReport): { words: string; tone: string } {
-  if (d.found) return { words: `at ${d.found}, not where the record has it`, tone: 'error.main' }
-  return d.present ? { words: 'there', tone: 'success.main' } : { words: 'does not answer', tone: 'error.main' }
 }
 
 function Proof({ site }: { site: Site }) {
@@ -79,7 +73,7 @@ export function SiteSide({ site }: { site: Site }) {
       {lan.data?.map((d) => (
         <Stack key={d.device} data-device={d.device} direction="row" sx={{ borderTop: (t) => t.rule.hair, px: 2, py: 0.75, gap: 2, flexWrap: 'wrap' }}>
           <Typography sx={{ minWidth: (t) => t.draw.stationWidth, fontWeight: 600 }}>{d.device}</Typography>
-          <Typography sx={{ color: seen(d).tone }}>{seen(d).words}</Typography>
+          <Typography sx={{ color: toneOf[d.verdict ?? 'unproven'] }}>{d.words}</Typography>
           <Typography variant="mono">{[d.mac, d.ipv6].filter(Boolean).join(' ')}</Typography>
           <Typography sx={{ flex: 1 }}>{d.ports?.map((p) => `${p.service} ${p.state}`).join(', ')}</Typography>
           <Typography variant="body2" sx={{ color: 'text.secondary' }}><Ago at={d.at} /></Typography>

@@ -5,15 +5,14 @@ import { api, nobodySaid, type Vantage } from '../api'
 import { Ago } from '../parts/Ago'
 import { Removal, type Doomed } from '../parts/Part'
 import { Field, Section, Trouble } from '../parts/Sheet'
-
-const tones: Record<string, string> = { working: 'success.main', ailing: 'error.main', away: 'error.main', invited: 'warning.main' }
+import { toneOf } from '../words'
 
 function One({ v, remove }: { v: Vantage; remove: () => void }) {
   return (
     <Box data-vantage={v.name} data-state={v.state} sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
       <Stack direction="row" sx={{ alignItems: 'baseline', columnGap: 2, flexWrap: 'wrap', mb: 1 }}>
         <Typography variant="value">{v.name}</Typography>
-        <Typography sx={{ color: tones[v.state], fontWeight: 600 }}>{v.state}</Typography>
+        <Typography sx={{ color: toneOf[v.verdict], fontWeight: 600 }}>{v.state}</Typography>
         <Typography sx={{ color: 'text.secondary' }}>{v.own ? 'this server' : v.note}</Typography>
         <Box sx={{ flex: 1 }} />
         {!v.own && <Button size="small" color="error" onClick={remove} aria-label={`Remove ${v.name}`}>Remove</Button>}
