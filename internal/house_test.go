@@ -47,6 +47,7 @@ var rooms = map[string][]string{
 	"internal/engine/intake":    append([]string{"internal/access", "internal/engine/changes", "internal/engine/rooms", "internal/engine/zoneedits", "internal/store", "internal/wire"}, stateful...),
 	"internal/engine":           {"internal/access", "internal/contract", "internal/engine", "internal/store", "internal/wire"},
 	"internal/api":              {"internal/access", "internal/contract", "internal/engine", "internal/store"},
+	"internal/api/openapi":      {"internal/api"},
 	"internal/client":           {"internal/contract"},
 	"internal/agent":            {"internal/agent", "internal/client", "internal/contract", "internal/statefile", "internal/wire"},
 	"internal/vantage":          {"internal/client", "internal/contract", "internal/statefile", "internal/wire"},

@@ -25,7 +25,7 @@ type SourceReport struct {
 	Problem string `json:"problem,omitempty"`
 }
 
-// AgentWord is what an agent of protocol 2 says of itself and its link with an announcement.
+// AgentSelf is what an agent says of itself and its link with an announcement.
 type AgentSelf struct {
 	Protocol int       `json:"protocol,omitempty"`
 	Version  string    `json:"version,omitempty"`
@@ -51,7 +51,7 @@ type LinkSource struct {
 	Dissent   string     `json:"dissent,omitempty"`
 }
 
-// LinkStanding is what is known of a link from the site's side.
+// LinkReport is what is known of a link from its site's side.
 type LinkReport struct {
 	NAT      wan.Verdict      `json:"nat"`
 	Verdict  diagnose.Verdict `json:"verdict"`
@@ -87,7 +87,7 @@ type Refusal struct {
 	Last     time.Time `json:"last"`
 }
 
-// Orders is what an agent is to do at its site. Version stands for Watch: it changes with it.
+// AgentTasks are what an agent is to do at its site. Version stands for Watch: it changes with it.
 type AgentTasks struct {
 	Version string          `json:"version"`
 	Watch   []WatchedDevice `json:"watch"`
@@ -98,7 +98,7 @@ type AgentTasks struct {
 	Check bool `json:"check,omitempty"`
 }
 
-// WatchItem is a device on the site's record, with the ports of its services.
+// WatchedDevice is a device on the site's record, with the ports of its services.
 type WatchedDevice struct {
 	Device  string        `json:"device"`
 	MAC     string        `json:"mac,omitempty"`
@@ -109,14 +109,14 @@ type WatchedDevice struct {
 	IPv6     string `json:"ipv6,omitempty"`
 }
 
-// WatchPort is an internal port of a service.
+// WatchedPort is an internal port of a service.
 type WatchedPort struct {
 	Service   string `json:"service"`
 	Transport string `json:"transport"`
 	Port      int    `json:"port"`
 }
 
-// Sighting is what an agent saw of one device.
+// DeviceReport is what an agent saw of one device.
 type DeviceReport struct {
 	Device  string `json:"device"`
 	Present bool   `json:"present"`
@@ -149,7 +149,7 @@ type LANReport struct {
 	Problem string         `json:"problem,omitempty"`
 }
 
-// ProofOrder has an agent listen on a port for a while: what a vantage point sends to the external port has to arrive there.
+// ProofTask has an agent listen on a port for a while: what a vantage point sends to the external port has to arrive there.
 type ProofTask struct {
 	ID        int64   `json:"id"`
 	Transport string  `json:"transport"`
@@ -158,7 +158,7 @@ type ProofTask struct {
 	Seconds   float64 `json:"seconds"`
 }
 
-// ProofWord is what an agent says of a proof: that it listens, that the nonce has arrived, or that it failed and why.
+// ProofNews is what an agent says of a proof: that it listens, that the nonce has arrived, or that it failed and why.
 type ProofNews struct {
 	State   string `json:"state"`
 	From    string `json:"from,omitempty"`

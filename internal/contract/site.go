@@ -163,7 +163,7 @@ type Hostname struct {
 	Resolvers []ServerAnswer `json:"resolvers,omitempty"`
 }
 
-// ResolverView is what one resolver answered for a hostname.
+// ServerAnswer is what one server answered for a hostname.
 type ServerAnswer struct {
 	Server string `json:"server"`
 	// Authoritative servers answer from the zone; the others are resolvers with a cache.
@@ -278,7 +278,7 @@ type (
 	Step    = probe.Step
 )
 
-// Story is one probe told in full.
+// ProbeTrace is one probe, step by step.
 type ProbeTrace struct {
 	Site     string        `json:"site"`
 	Service  string        `json:"service"`

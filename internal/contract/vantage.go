@@ -15,7 +15,7 @@ type VantageInput struct {
 	Note string `json:"note"`
 }
 
-// VantageWord is what a vantage point says of itself. Ailing says what is wrong with it: its outcomes do not count then.
+// VantageSelf is what a vantage point says of itself. Ailing says what is wrong with it: its outcomes do not count then.
 type VantageSelf struct {
 	Version  string   `json:"version,omitempty"`
 	Platform string   `json:"platform,omitempty"`
@@ -96,7 +96,7 @@ type AssignmentNews struct {
 	Clock    time.Time    `json:"clock,omitzero"`
 }
 
-// StoryOrder asks for one probe with its full story.
+// ProbeTask asks for one probe with its trace.
 type ProbeTask struct {
 	ID      int64 `json:"id"`
 	Service int64 `json:"service"`
@@ -131,7 +131,7 @@ type BatchTaken struct {
 	Clock time.Time `json:"clock"`
 }
 
-// ServiceView is what one vantage point last saw of a service.
+// VantageResult is what one vantage point last saw of a service.
 type VantageResult struct {
 	Vantage   string        `json:"vantage"`
 	Outcome   probe.Outcome `json:"outcome"`
@@ -143,7 +143,7 @@ type VantageResult struct {
 	LeftOut string `json:"does_not_count,omitempty"`
 }
 
-// NameWay is how a service was reached the whole way, by its hostname.
+// NameResult is how a service was reached the whole way, by its hostname.
 type NameResult struct {
 	Hostname string        `json:"hostname"`
 	Resolver string        `json:"resolver"`
@@ -153,7 +153,7 @@ type NameResult struct {
 	At       time.Time     `json:"at"`
 }
 
-// CertificateView is the certificate that a service showed.
+// Certificate is the certificate that a service showed.
 type Certificate struct {
 	Names   []string  `json:"names,omitempty"`
 	Expires time.Time `json:"expires"`

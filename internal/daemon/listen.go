@@ -16,7 +16,7 @@ const reserved = 64
 // shares are parts of the process's file descriptors, but for the reserved ones.
 type shares struct{ probes, http, dns, redirects int }
 
-// share parts the descriptors that the process may have: half for probes, the rest for those who connect.
+// parted splits the descriptors that the process may have: half for probes, the rest for those who connect.
 func parted(files uint64) shares {
 	free := int(min(max(files, 2*reserved), 1<<20)) - reserved
 	return shares{probes: min(free/2, 4096), http: min(free/4, 8192), dns: min(free/8, 256), redirects: min(free/16, 1024)}

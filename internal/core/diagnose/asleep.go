@@ -14,7 +14,7 @@ const (
 	hoursLeast = 30  // fewer looks in an hour say nothing of it
 )
 
-// Look adds a look.
+// Note adds a look.
 func (h *Hours) Note(at time.Time, there bool) {
 	c := &h[at.UTC().Hour()]
 	if there {

@@ -100,7 +100,7 @@ type Way struct {
 	Outcome probe.Outcome
 }
 
-// View is what one vantage point last saw of a service. Left says why it does not count.
+// VantageResult is what one vantage point last saw of a service. Left says why it does not count.
 type VantageResult struct {
 	Vantage string
 	Outcome probe.Outcome

@@ -13,7 +13,7 @@ import (
 // InsideFor is how long what an agent saw of a device counts.
 const InsideFor = 5 * time.Minute
 
-// DeviceSeen is what an agent saw of a device from inside the site. Ports holds, by service, "open", "refused", "silent" or
+// DeviceReport is what an agent saw of a device from inside the site. Ports holds, by service, "open", "refused", "silent" or
 // "unknown"; Found is the address at which the device's MAC is, where that is another than on record.
 type DeviceReport struct {
 	At      time.Time

@@ -17,7 +17,7 @@ const (
 	StateIdle     State = "idle"     // no address known
 )
 
-// Standing is what is known of a hostname when its state is judged.
+// HostnameEvidence is what is known of a hostname when its state is judged.
 type HostnameEvidence struct {
 	Want      netip.Addr    // the address it should have; zero where none is known
 	Given     netip.Addr    // the address that the zone's server last gave; zero where it was not asked

@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// Dated is something that is due at a time. PutAt tells it its place in a queue, -1 where it is in none.
+// Item is something that is due at a time. PutAt tells it its place in a queue, -1 where it is in none.
 type Item interface {
 	DueAt() time.Time
 	PutAt(place int)
@@ -17,16 +17,16 @@ type Queue[T Item] struct{ list order[T] }
 // Len is how many things wait.
 func (q *Queue[T]) Len() int { return len(q.list) }
 
-// First is what is due first; there has to be something.
+// Peek returns what is due first; the queue must not be empty.
 func (q *Queue[T]) Peek() T { return q.list[0] }
 
 // Add puts something into the queue.
 func (q *Queue[T]) Add(x T) { heap.Push(&q.list, x) }
 
-// Take takes what is due first out of the queue.
+// Pop takes what is due first out of the queue, which must not be empty.
 func (q *Queue[T]) Pop() T { return heap.Pop(&q.list).(T) }
 
-// Moved puts what stands at a place where it belongs now that its time is another.
+// Fix moves the item at place i to where it belongs now that its time has changed.
 func (q *Queue[T]) Fix(place int) { heap.Fix(&q.list, place) }
 
 // Remove takes out what stands at a place.

@@ -1,6 +1,6 @@
 package probe
 
-// Sight is what one vantage point sees of the services that another one reaches too.
+// SharedView is what one vantage point sees of the services that another one reaches too.
 type SharedView struct {
 	Shared  int // services that some other vantage point reaches
 	Failing int // those of them that this one does not
@@ -16,7 +16,7 @@ func (s SharedView) Unfit(already bool) bool {
 	return s.Failing >= 5 && 4*s.Failing >= s.Shared
 }
 
-// Horizon is what a lone vantage point sees of the links that answered it before.
+// LinkView is what a lone vantage point sees of the links that answered it before.
 type LinkView struct {
 	Links int // links that answered before and were probed lately
 	Dark  int // those of them on which nothing answers now

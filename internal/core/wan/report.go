@@ -14,7 +14,7 @@ type Report struct {
 	Problem   string // why the source said nothing; "" where it did
 }
 
-// Witness reports whether a source sees the link from outside. Others repeat what somebody inside was told.
+// SeenFromOutside reports whether a source sees the link from outside. Others repeat what somebody inside was told.
 func (s Source) SeenFromOutside() bool { return s == SourceObserved || s == SourceSTUN }
 
 // Of gives the address of one family.

@@ -39,7 +39,7 @@ type Weighing struct {
 	Policy Policy
 }
 
-// UsualOrder is the order of sources where none is set.
+// DefaultOrder is the order of sources where none is set.
 var DefaultOrder = []Source{SourceObserved, SourceSTUN, SourceGateway, SourceInterface, SourceFixed}
 
 // Judgement is what a weighing comes to.

@@ -14,7 +14,7 @@ import (
 	"inkpost.example/inkpost/internal/wire/speak"
 )
 
-// Round is one probe of all ports of a service from one vantage point.
+// Result is one probe of all ports of a service from one vantage point.
 type Result struct {
 	Service  site.Service
 	Site     string // code

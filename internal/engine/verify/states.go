@@ -52,7 +52,7 @@ func (n *nameStates) set(hostnameID int64, f func(*nameState)) {
 	n.given[hostnameID] = s
 }
 
-// judge gives a hostname's state. Both families must be right; the IPv4 address is shown where both are.
+// State returns a hostname's state. Both families must be right; the IPv4 address is shown where both are.
 func (v *Verifier) State(p record.Site, h site.Hostname, now time.Time) names.State {
 	want, known := p.AnswerOf(h), v.names.of(h.ID)
 	if h.DeviceID != 0 && v.host.LostIPv6(h.DeviceID) {
@@ -87,7 +87,7 @@ func (v *Verifier) State(p record.Site, h site.Hostname, now time.Time) names.St
 	return state
 }
 
-// askAgain asks for the names of a site soon. A full queue drops it: the regular round comes by anyway.
+// Ask asks for the names of a site soon. A full queue drops it: the regular round comes by anyway.
 func (v *Verifier) Ask(siteID int64) {
 	select {
 	case v.recheck <- siteID:

@@ -76,14 +76,14 @@ func ask(ctx context.Context, conn *dns.Conn, client dns.Client, server string, 
 	return p, nil
 }
 
-// Home asks one authoritative server of our own again and again, over sockets that it keeps. A server elsewhere is asked from
+// LocalServer asks one authoritative server of our own again and again, over sockets that it keeps. A server elsewhere is asked from
 // a new port each time, so that nobody can guess where an answer has to go; our own needs no such care.
 type LocalServer struct {
 	server string
 	idle   chan *dns.Conn
 }
 
-// NewHome makes a Home of the server at "host:port".
+// NewLocalServer makes a LocalServer of the server at "host:port".
 func NewLocalServer(server string) *LocalServer {
 	return &LocalServer{server: server, idle: make(chan *dns.Conn, 8)}
 }

@@ -20,7 +20,7 @@ const most = 512 << 10
 
 var errTooMuch = protocolError(fmt.Sprintf("it sent more than %d KiB, and was cut off", most>>10))
 
-// talk is one attempt under way.
+// attempt is one attempt under way.
 type attempt struct {
 	request Request
 	began   time.Time
@@ -45,7 +45,7 @@ func (t *attempt) trace() []Step {
 	return slices.Clone(t.steps)
 }
 
-// came counts octets that came back, and gives how many there are by now.
+// count counts octets that came back, and gives how many there are by now.
 func (t *attempt) count(n int) int {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -42,7 +42,7 @@ type Step struct {
 	Words string
 }
 
-// heard is what a conversation brought.
+// reply is what a conversation brought.
 type reply struct {
 	words       string
 	fingerprint string
@@ -50,7 +50,7 @@ type reply struct {
 	weakness    string
 }
 
-// odd reports a service that speaks, but not as it should. Its text says how.
+// protocolError reports a service that speaks, but not as it should. Its text says how.
 type protocolError string
 
 func (o protocolError) Error() string { return string(o) }
