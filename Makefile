@@ -18,7 +18,7 @@ TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/n
 	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn \
 	/usr/sbin/kamailio:kamailio /usr/bin/Xtigervnc:tigervnc-standalone-server /usr/lib/ipsec/charon:strongswan-charon
 
-.PHONY: types dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
+.PHONY: fuzz types dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
 
 demo: install-demo build
 	@exec bin/inkpost demo
@@ -70,6 +70,12 @@ check: console
 # The packages with goroutines run under the race detector, two packages at a time: most of them wait more than they compute.
 test: install-test build check
 	$(GO) test -race -p 2 -timeout 8m $(PACKAGES)
+
+# Each fuzz target for FUZZTIME.
+FUZZTIME ?= 30s
+fuzz:
+	@grep -rHo --include=*_test.go '^func Fuzz[A-Za-z]*' internal | sed 's|\(.*\)/[^/]*:func |\1 |' | sort | while read at target; do \
+	  said=$$($(GO) test -run xxx -fuzz "^$$target$$" -fuzztime $(FUZZTIME) ./$$at) || { echo "$$said"; exit 1; }; echo "$$at $$target: $$(echo "$$said" | grep execs | tail -1)"; done
 
 bench:
 	$(GO) test -run xxx -bench . -benchtime 3s ./bench

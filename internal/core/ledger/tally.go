@@ -173,13 +173,18 @@ func Unpack(start time.Time, hours, latency []byte) Day {
 		case wholeHour:
 			d.Hours[i].Good = 3600
 		case 0:
-			for _, field := range []*uint16{&d.Hours[i].Good, &d.Hours[i].Partly, &d.Hours[i].Bad} {
+			var h Hour
+			for _, field := range []*uint16{&h.Good, &h.Partly, &h.Bad} {
 				n, size := binary.Uvarint(hours)
 				if size <= 0 || n > 3600 {
 					return d
 				}
 				*field, hours = uint16(n), hours[size:]
 			}
+			if int(h.Good)+int(h.Partly)+int(h.Bad) > 3600 {
+				return d
+			}
+			d.Hours[i] = h
 		}
 	}
 	for len(latency) > 1 {

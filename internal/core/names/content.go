@@ -33,11 +33,11 @@ func ParseOwner(s string) (Name, error) {
 			return "", ErrName{Name: s, Label: w, Detail: "is an underscore alone; a name such as _sip follows it"}
 		}
 	}
-	if _, err := Parse(strings.Join(words, ".")); err != nil {
+	if _, err := checked(strings.Join(words, "."), s); err != nil {
 		return "", err
 	}
 	if len(t) > MaxText {
-		return "", ErrName{Name: s[:24] + "…", Detail: fmt.Sprintf("has %d characters; at most %d are allowed", len(t), MaxText)}
+		return "", ErrName{Name: shortened(s), Detail: fmt.Sprintf("has %d characters; at most %d are allowed", len(t), MaxText)}
 	}
 	for _, w := range strings.Split(rest, ".") {
 		if len(w) > MaxLabel {

@@ -33,12 +33,16 @@ func (e ErrName) Error() string {
 // Parse checks s against the rules for hostnames (RFC 1123 section 2.1 and RFC 1035 section 2.3.4) and brings it into
 // canonical form. One final dot is accepted. It returns an ErrName.
 func Parse(s string) (Name, error) {
-	t := strings.ToLower(strings.TrimSuffix(s, "."))
+	return checked(strings.ToLower(strings.TrimSuffix(s, ".")), s)
+}
+
+// checked is the name t, without a final dot, where it is legal; s is what errors call it.
+func checked(t, s string) (Name, error) {
 	if t == "" {
 		return "", ErrName{Name: s, Detail: "is empty; give a name such as ket-07.isles.saltmarsh.example"}
 	}
 	if len(t) > MaxText {
-		return "", ErrName{Name: s[:24] + "…", Detail: fmt.Sprintf("has %d characters; at most %d are allowed", len(t), MaxText)}
+		return "", ErrName{Name: shortened(s), Detail: fmt.Sprintf("has %d characters; at most %d are allowed", len(t), MaxText)}
 	}
 	for _, label := range strings.Split(t, ".") {
 		if detail := labelFault(label); detail != "" {
@@ -50,6 +54,9 @@ func Parse(s string) (Name, error) {
 	}
 	return Name(t), nil
 }
+
+// shortened is the beginning of a name that is too long to be repeated in an error.
+func shortened(s string) string { return strings.ToValidUTF8(s[:min(len(s), 24)], "") + "…" }
 
 func labelFault(label string) string {
 	switch {

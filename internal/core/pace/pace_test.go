@@ -1,6 +1,8 @@
 package pace
 
 import (
+	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -90,4 +92,41 @@ func TestAQueueGivesWhatIsDueFirst(t *testing.T) {
 		got = append(got, q.Pop())
 	}
 	require.Equal(t, []*task{all[0], all[1], all[3], all[4]}, got)
+}
+
+// The queue against a plain list: whatever is added, put off, and taken out, what is due first comes first.
+func TestAQueueIsAnOrderedList(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 8))
+	var q Queue[*task]
+	var model []*task
+	at := func() time.Time { return now.Add(time.Duration(rng.IntN(1_000_000)) * time.Microsecond) }
+	for range 4_000 {
+		switch rng.IntN(4) {
+		case 0, 1:
+			x := &task{due: at()}
+			q.Add(x)
+			model = append(model, x)
+		case 2:
+			if len(model) > 0 {
+				x := model[rng.IntN(len(model))]
+				x.due = at()
+				q.Fix(x.place)
+			}
+		case 3:
+			if len(model) > 0 && rng.IntN(2) == 0 {
+				i := rng.IntN(len(model))
+				q.Remove(model[i].place)
+				require.Equal(t, -1, model[i].place)
+				model = slices.Delete(model, i, i+1)
+			} else if len(model) > 0 {
+				x := q.Pop()
+				for _, other := range model {
+					require.False(t, other.due.Before(x.due))
+				}
+				model = slices.DeleteFunc(model, func(other *task) bool { return other == x })
+			}
+		}
+		require.Equal(t, len(model), q.Len())
+	}
+	require.NotEmpty(t, model)
 }
