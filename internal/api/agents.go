@@ -1,7 +1,6 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -130,9 +129,9 @@ func (a *api) noteRefused(c *echo.Context, k store.Key, named string, err error)
 const maxTaskWait = 55
 
 func (a *api) orders(c *echo.Context, p principal) error {
-	wait, err := strconv.Atoi(cmp.Or(c.QueryParam("wait_seconds"), "0"))
-	if err != nil || wait < 0 || wait > maxTaskWait {
-		return site.Flaws{{Field: "wait_seconds", Detail: fmt.Sprintf("%q is out of range; 0 to %d", c.QueryParam("wait_seconds"), maxTaskWait)}}
+	wait, err := number(c, "wait_seconds", 0, 0, maxTaskWait)
+	if err != nil {
+		return site.Flaws{{Field: "wait_seconds", Detail: err.Error()}}
 	}
 	ctx, cancel := context.WithTimeout(c.Request().Context(), time.Duration(wait)*time.Second)
 	defer cancel()

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"strconv"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -115,28 +114,4 @@ func (a *api) history(c *echo.Context, _ principal) error {
 func (a *api) probeNow(c *echo.Context, _ principal) error {
 	s, err := a.engine().ProbeNow(c.Request().Context(), c.Param("code"), c.Param("name"), c.QueryParam("from"))
 	return ok(c, http.StatusOK, s, err)
-}
-
-func number(c *echo.Context, name string, otherwise, least, most int) (int, error) {
-	s := c.QueryParam(name)
-	if s == "" {
-		return otherwise, nil
-	}
-	n, err := strconv.Atoi(s)
-	if err != nil || n < least || n > most {
-		return 0, fmt.Errorf("%q is not a number from %d to %d", s, least, most)
-	}
-	return n, nil
-}
-
-func instant(c *echo.Context, name string, otherwise time.Time) (time.Time, error) {
-	s := c.QueryParam(name)
-	if s == "" {
-		return otherwise, nil
-	}
-	t, err := time.Parse(time.RFC3339, s)
-	if err != nil {
-		return otherwise, fmt.Errorf("%q is not a time; write it as 2026-11-23T08:00:00Z", s)
-	}
-	return t, nil
 }

@@ -66,88 +66,142 @@ func (a *api) problem(c *echo.Context, err error) {
 	_ = json.NewEncoder(c.Response()).Encode(f.Problem)
 }
 
-func explain(err error) failure {
-	var (
-		f         failure
-		flaws     site.Flaws
-		missing   store.Missing
-		taken     store.Taken
-		inUse     store.InUse
-		notPublic wan.ErrNotPublic
-		primary   push.PrimaryTrouble
-		tooLarge  *http.MaxBytesError
-		status    echo.HTTPStatusCoder
-		connect   *pgconn.ConnectError
-		network   net.Error
-		pg        *pgconn.PgError
-		clock     errClock
-		stale     changes.Stale
-		refused   changes.Refused
-		tooMany   access.TooMany
-	)
-	switch {
-	case errors.As(err, &f):
-		return f
-	case errors.As(err, &stale):
-		f := problemOf(http.StatusPreconditionFailed, "edited-meanwhile", stale.Error())
-		f.Current = stale.Tag
-		for _, one := range stale.Meanwhile {
-			edit := contract.Edit{Revision: one.Revision, Person: one.Person, At: one.At, Changes: []contract.FieldChange{}}
-			for _, c := range one.Changes {
-				edit.Changes = append(edit.Changes, contract.FieldChange(c))
+// ProblemError is the failure as Echo's own handlers and middleware know it (echo.ProblemErrorer).
+func (f failure) ProblemError() *echo.ProblemError {
+	return &echo.ProblemError{Type: f.Type, Title: f.Title, Status: f.Status, Detail: f.Detail}
+}
+
+// StatusCode is the failure's HTTP status.
+func (f failure) StatusCode() int { return f.Status }
+
+// errorKind says how errors of one kind are told: ok is false for an error of another.
+type errorKind func(err error) (f failure, ok bool)
+
+// oneOf tells an error that is, or wraps, one of these as they stand.
+func oneOf(status int, slug string, these ...error) errorKind {
+	return func(err error) (failure, bool) {
+		for _, one := range these {
+			if errors.Is(err, one) {
+				return problemOf(status, slug, err.Error()), true
 			}
-			f.Meanwhile = append(f.Meanwhile, edit)
 		}
-		return f
-	case errors.As(err, &tooMany):
-		return problemOf(http.StatusTooManyRequests, "too-many", tooMany.Error())
-	case errors.Is(err, access.ErrHashing):
-		return problemOf(http.StatusServiceUnavailable, "busy", err.Error())
-	case errors.As(err, &refused):
-		return problemOf(http.StatusUnprocessableEntity, "announcement-refused", refused.Error(), site.Flaw{Field: "address", Detail: refused.Error()})
-	case errors.Is(err, engine.ErrStandby), errors.Is(err, store.ErrNotWriter):
-		return problemOf(http.StatusServiceUnavailable, "standby", engine.ErrStandby.Error())
-	case errors.Is(err, changes.ErrBusy), errors.Is(err, changes.ErrCommitted):
-		return problemOf(http.StatusServiceUnavailable, "busy", err.Error())
-	case errors.As(err, &flaws):
-		return problemOf(http.StatusUnprocessableEntity, "not-valid", flaws.Error(), flaws...)
-	case errors.As(err, &notPublic):
-		return problemOf(http.StatusUnprocessableEntity, "not-public", notPublic.Error(), site.Flaw{Field: "address", Detail: notPublic.Error()})
-	case errors.As(err, &missing):
-		return problemOf(http.StatusNotFound, "not-on-record", missing.Error())
-	case errors.As(err, &taken):
-		return problemOf(http.StatusConflict, "taken", taken.Error(), site.Flaw{Field: taken.Field, Detail: taken.Error()})
-	case errors.As(err, &inUse):
-		return problemOf(http.StatusConflict, "in-use", inUse.Error())
-	case errors.As(err, &primary):
-		return problemOf(http.StatusBadGateway, "primary-away", primary.Error())
-	case errors.Is(err, access.ErrSignIn):
-		return problemOf(http.StatusUnauthorized, "sign-in-refused", err.Error())
-	case errors.Is(err, access.ErrKey):
-		return problemOf(http.StatusUnauthorized, "key-not-valid", err.Error())
-	case errors.Is(err, access.ErrCode):
-		return problemOf(http.StatusForbidden, "code-not-valid", err.Error())
-	case errors.Is(err, siteside.ErrNoAgent):
-		return problemOf(http.StatusConflict, "no-agent", err.Error())
-	case errors.As(err, &clock):
-		return problemOf(http.StatusForbidden, "clock-wrong", clock.Error())
-	case errors.Is(err, vantages.ErrGone):
-		return problemOf(http.StatusGone, "vantage-gone", err.Error())
-	case errors.Is(err, changes.ErrLinkGone):
-		return problemOf(http.StatusGone, "link-gone", err.Error())
-	case errors.Is(err, changes.ErrNotRecorded):
-		return problemOf(http.StatusServiceUnavailable, "not-recorded", err.Error())
-	case errors.As(err, &tooLarge), errors.Is(err, echo.ErrStatusRequestEntityTooLarge):
-		return problemOf(http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the request is larger than %d kB (%d MB for files)", bodyLimit>>10, fileLimit>>20))
-	case errors.As(err, &connect), errors.As(err, &network), errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled), errors.As(err, &pg) && store.Away(pg):
-		return problemOf(http.StatusServiceUnavailable, "database-away", "the database is away; nothing was changed, try again shortly")
-	case errors.As(err, &status):
-		code := status.StatusCode()
-		details := map[int]string{
-			http.StatusNotFound:         "there is nothing at this path; the API is described at " + base + "/openapi.json",
-			http.StatusMethodNotAllowed: "this path does not take that method; the API is described at " + base + "/openapi.json",
+		return failure{}, false
+	}
+}
+
+// ofType tells errors of type E; field, which may be "", is the field that they are about.
+func ofType[E error](status int, slug string, field func(E) string) errorKind {
+	return func(err error) (failure, bool) {
+		var e E
+		if !errors.As(err, &e) {
+			return failure{}, false
 		}
-		return problemOf(code, strings.ReplaceAll(strings.ToLower(http.StatusText(code)), " ", "-"), details[code])
+		if field == nil {
+			return problemOf(status, slug, e.Error()), true
+		}
+		return problemOf(status, slug, e.Error(), site.Flaw{Field: field(e), Detail: e.Error()}), true
+	}
+}
+
+func atAddress[E error](E) string { return "address" }
+
+// errorKinds are all kinds of error of the rooms below, which know nothing of HTTP.
+var errorKinds = []errorKind{
+	own, editedMeanwhile, notValid, standby, tooLarge,
+	ofType[access.TooMany](http.StatusTooManyRequests, "too-many", nil),
+	ofType(http.StatusUnprocessableEntity, "announcement-refused", atAddress[changes.Refused]),
+	ofType(http.StatusUnprocessableEntity, "not-public", atAddress[wan.ErrNotPublic]),
+	ofType[store.Missing](http.StatusNotFound, "not-on-record", nil),
+	ofType(http.StatusConflict, "taken", func(e store.Taken) string { return e.Field }),
+	ofType[store.InUse](http.StatusConflict, "in-use", nil),
+	ofType[push.PrimaryTrouble](http.StatusBadGateway, "primary-away", nil),
+	ofType[errClock](http.StatusForbidden, "clock-wrong", nil),
+	oneOf(http.StatusServiceUnavailable, "busy", access.ErrHashing, changes.ErrBusy, changes.ErrCommitted),
+	oneOf(http.StatusServiceUnavailable, "not-recorded", changes.ErrNotRecorded),
+	oneOf(http.StatusUnauthorized, "sign-in-refused", access.ErrSignIn),
+	oneOf(http.StatusUnauthorized, "key-not-valid", access.ErrKey),
+	oneOf(http.StatusForbidden, "code-not-valid", access.ErrCode),
+	oneOf(http.StatusConflict, "no-agent", siteside.ErrNoAgent),
+	oneOf(http.StatusGone, "vantage-gone", vantages.ErrGone),
+	oneOf(http.StatusGone, "link-gone", changes.ErrLinkGone),
+	databaseAway, echoes,
+}
+
+func explain(err error) failure {
+	for _, k := range errorKinds {
+		if f, ok := k(err); ok {
+			return f
+		}
 	}
 	return problemOf(http.StatusInternalServerError, "internal", "something went wrong in the service; its log says what")
+}
+
+// own is a failure already.
+func own(err error) (f failure, ok bool) { return f, errors.As(err, &f) }
+
+func notValid(err error) (failure, bool) {
+	var flaws site.Flaws
+	if !errors.As(err, &flaws) {
+		return failure{}, false
+	}
+	return problemOf(http.StatusUnprocessableEntity, "not-valid", flaws.Error(), flaws...), true
+}
+
+func standby(err error) (failure, bool) {
+	if !errors.Is(err, engine.ErrStandby) && !errors.Is(err, store.ErrNotWriter) {
+		return failure{}, false
+	}
+	return problemOf(http.StatusServiceUnavailable, "standby", engine.ErrStandby.Error()), true
+}
+
+func editedMeanwhile(err error) (failure, bool) {
+	var stale changes.Stale
+	if !errors.As(err, &stale) {
+		return failure{}, false
+	}
+	f := problemOf(http.StatusPreconditionFailed, "edited-meanwhile", stale.Error())
+	f.Current = stale.Tag
+	for _, one := range stale.Meanwhile {
+		edit := contract.Edit{Revision: one.Revision, Person: one.Person, At: one.At, Changes: []contract.FieldChange{}}
+		for _, c := range one.Changes {
+			edit.Changes = append(edit.Changes, contract.FieldChange(c))
+		}
+		f.Meanwhile = append(f.Meanwhile, edit)
+	}
+	return f, true
+}
+
+func tooLarge(err error) (failure, bool) {
+	var body *http.MaxBytesError
+	if !errors.As(err, &body) && !errors.Is(err, echo.ErrStatusRequestEntityTooLarge) {
+		return failure{}, false
+	}
+	return problemOf(http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the request is larger than %d kB (%d MB for files)", bodyLimit>>10, fileLimit>>20)), true
+}
+
+func databaseAway(err error) (failure, bool) {
+	var (
+		connect *pgconn.ConnectError
+		network net.Error
+		pg      *pgconn.PgError
+	)
+	if !errors.As(err, &connect) && !errors.As(err, &network) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) &&
+		!(errors.As(err, &pg) && store.Away(pg)) {
+		return failure{}, false
+	}
+	return problemOf(http.StatusServiceUnavailable, "database-away", "the database is away; nothing was changed, try again shortly"), true
+}
+
+// echoes are errors of Echo itself, such as a path that it does not know.
+func echoes(err error) (failure, bool) {
+	var status echo.HTTPStatusCoder
+	if !errors.As(err, &status) {
+		return failure{}, false
+	}
+	code := status.StatusCode()
+	details := map[int]string{
+		http.StatusNotFound:         "there is nothing at this path; the API is described at " + base + "/openapi.json",
+		http.StatusMethodNotAllowed: "this path does not take that method; the API is described at " + base + "/openapi.json",
+	}
+	return problemOf(code, strings.ReplaceAll(strings.ToLower(http.StatusText(code)), " ", "-"), details[code]), true
 }

@@ -120,13 +120,9 @@ func (a *api) enrolVantage(c *echo.Context, _ principal) error {
 // assignments streams what a vantage point is to probe: everything first, or what has changed since its cursor, then what
 // changes. A quiet stream says every few seconds that it is still there, and what time it is.
 func (a *api) assignments(c *echo.Context, p principal) error {
-	cursor := uint64(0)
-	if s := c.QueryParam("cursor"); s != "" {
-		n, err := strconv.ParseUint(s, 10, 64)
-		if err != nil {
-			return site.Flaws{{Field: "cursor", Detail: fmt.Sprintf("%q is no cursor of this stream", s)}}
-		}
-		cursor = n
+	cursor, err := echo.QueryParamOr[uint64](c, "cursor", 0)
+	if err != nil {
+		return site.Flaws{{Field: "cursor", Detail: fmt.Sprintf("%q is not a cursor of this stream", c.QueryParam("cursor"))}}
 	}
 	eng := a.engine()
 	end, ok := eng.Streaming(p.vantage)

@@ -53,15 +53,6 @@ func (a *api) importZone(c *echo.Context, _ principal) error {
 	return ok(c, http.StatusOK, out, err)
 }
 
-func yes(c *echo.Context, name string) (bool, error) {
-	switch word := c.QueryParamOr(name, "false"); word {
-	case "true", "false":
-		return word == "true", nil
-	default:
-		return false, fmt.Errorf("%q is neither true nor false", word)
-	}
-}
-
 func (a *api) redirects(c *echo.Context, _ principal) error {
 	return c.JSON(http.StatusOK, a.engine().Redirects())
 }

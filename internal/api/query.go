@@ -1,0 +1,35 @@
+package api
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/labstack/echo/v5"
+)
+
+// number reads a whole number from the query; otherwise where it is left out.
+func number(c *echo.Context, name string, otherwise, least, most int) (int, error) {
+	n, err := echo.QueryParamOr(c, name, otherwise)
+	if err != nil || n < least || n > most {
+		return otherwise, fmt.Errorf("%q is not a number from %d to %d", c.QueryParam(name), least, most)
+	}
+	return n, nil
+}
+
+// instant reads an RFC 3339 time from the query; otherwise where it is left out.
+func instant(c *echo.Context, name string, otherwise time.Time) (time.Time, error) {
+	t, err := echo.QueryParamOr(c, name, otherwise)
+	if err != nil {
+		return otherwise, fmt.Errorf("%q is not a time; write it as 2026-11-23T08:00:00Z", c.QueryParam(name))
+	}
+	return t, nil
+}
+
+// yes reads a truth value from the query; false where it is left out.
+func yes(c *echo.Context, name string) (bool, error) {
+	v, err := echo.QueryParamOr(c, name, false)
+	if err != nil {
+		return false, fmt.Errorf("%q is neither true nor false", c.QueryParam(name))
+	}
+	return v, nil
+}
