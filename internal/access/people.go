@@ -46,7 +46,7 @@ func ResetPassword(ctx context.Context, st *store.Store, name string, now time.T
 // checkPersonName checks the name that somebody signs in with.
 func checkPersonName(name string) error {
 	if n := utf8.RuneCountInString(name); n < 1 || n > 80 || strings.TrimSpace(name) != name || !printable(name) {
-		return site.Flaws{{Field: "name", Detail: "has to be 1 to 80 printable characters without spaces around them"}}
+		return site.Flaws{{Field: "name", Detail: "must be 1 to 80 printable characters without spaces at either end"}}
 	}
 	return nil
 }

@@ -45,7 +45,7 @@ func hash(s string) []byte {
 // checkLabel reports a key label that is not 1 to 80 printable characters.
 func checkLabel(label string) error {
 	if n := utf8.RuneCountInString(label); n < 1 || n > 80 || !printable(label) {
-		return site.Flaws{{Field: "label", Detail: "say in 1 to 80 printable characters where the key is used"}}
+		return site.Flaws{{Field: "label", Detail: "must be 1 to 80 printable characters that say where the key is used"}}
 	}
 	return nil
 }

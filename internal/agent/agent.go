@@ -66,7 +66,7 @@ const (
 )
 
 // ErrRevoked reports that the server no longer takes the agent's key: a person has to enrol it again.
-var ErrRevoked = errors.New("the server does not take this agent's key any more; enrol it again with a new code")
+var ErrRevoked = errors.New("the server no longer accepts this agent's key; enrol it again with a new code")
 
 func (o Options) withDefaults() Options {
 	if o.Log == nil {

@@ -36,7 +36,7 @@ type LAN interface {
 const NeighboursMost = 4096
 
 // ErrManyNeighbours reports a table that is not read to its end.
-var ErrManyNeighbours = errors.New("the neighbour table is full of addresses: somebody scans this network, or it is very large; only a part was looked at")
+var ErrManyNeighbours = errors.New("the neighbour table is full: someone is scanning this network, or it is very large; only a part was looked at")
 
 // tryLimit is how long a port may take to answer on a LAN.
 const tryLimit = 1500 * time.Millisecond
@@ -176,7 +176,7 @@ type SystemLAN struct {
 // Try implements LAN.
 func (l SystemLAN) Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string) {
 	if !(wan.Policy{LANs: l.Lab}).OnLAN(at.Addr()) {
-		return "unknown", fmt.Sprintf("%s is not an address of a LAN; it is not looked at", at.Addr())
+		return "unknown", fmt.Sprintf("%s is not an address of a LAN; it is not checked", at.Addr())
 	}
 	if transport != "tcp" && transport != "udp" {
 		return "unknown", "only tcp and udp can be tried"

@@ -67,7 +67,7 @@ func TestAnAgentTellsAllItsSourcesAndItsStatus(t *testing.T) {
 	}
 	require.Equal(t, "127.111.5.1", said[wan.SourceObserved].Addresses)
 	require.Equal(t, "127.111.5.1", said[wan.SourceSTUN].Addresses, "Ink Post's own STUN responder is asked without being named")
-	require.Contains(t, said[wan.SourceFixed].Dissent, "was typed as fixed")
+	require.Contains(t, said[wan.SourceFixed].Dissent, "was entered as fixed")
 	require.NotEmpty(t, said[wan.SourceGateway].Problem)
 	require.Equal(t, wan.NATUnknown, standing(t, s).NAT)
 

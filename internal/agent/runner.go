@@ -228,7 +228,7 @@ func (r *runner) tell(ctx context.Context, why reason) error {
 	}
 	seen, err := netip.ParseAddr(o.Address)
 	if err != nil {
-		return fmt.Errorf("the server's word %q is no address", o.Address)
+		return fmt.Errorf("the server said %q, which is not an address", o.Address)
 	}
 	if r.sent.Of(seen.Is6()) != seen && r.noticed.IsZero() {
 		r.noticed, r.by = time.Now(), cmp.Or(why.by, wan.SourceObserved)
@@ -313,7 +313,7 @@ func (r *runner) turn(ctx context.Context) error {
 	s := r.state
 	s.Key = next.Key
 	if err := s.write(r.dir); err != nil {
-		return fmt.Errorf("the new key cannot be kept, the old one stays in use: %w", err)
+		return fmt.Errorf("the new key cannot be saved; the old one stays in use: %w", err)
 	}
 	r.log.Info("the key was replaced")
 	return errAgain

@@ -39,7 +39,7 @@ func (a *api) moves(c *echo.Context, _ principal) error {
 		f.Note("source", err)
 	}
 	if q.Link != "" && q.Site == "" {
-		f.Note("link", fmt.Errorf("needs the site that it belongs to"))
+		f.Note("link", fmt.Errorf("requires the site that it belongs to"))
 	}
 	format := c.QueryParamOr("format", "json")
 	if format != "json" && format != "csv" {

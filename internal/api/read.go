@@ -91,7 +91,7 @@ func read(doc []byte, v any) error {
 		case utf8.RuneCountInString(s) > maxText:
 			return s, site.Flaws{{Field: field, Detail: fmt.Sprintf("has %d characters; %d are allowed", utf8.RuneCountInString(s), maxText)}}
 		case strings.IndexFunc(s, unprintable) >= 0:
-			return s, site.Flaws{{Field: field, Detail: "has a control character in it; leave that out"}}
+			return s, site.Flaws{{Field: field, Detail: "contains a control character, which is not allowed"}}
 		}
 		return s, nil
 	})

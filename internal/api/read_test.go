@@ -41,9 +41,9 @@ func TestADocumentIsReadWholeOrNotAtAll(t *testing.T) {
 		"a field too many":     {"application/json", `{"name": "a", "colour": "red"}`, 400, `unknown field "colour"`},
 		"two documents":        {"application/json", `{"name": "a"} {"name": "b"}`, 400, "unexpected data after the JSON document"},
 		"a number for a text":  {"application/json", `{"name": 7}`, 422, "name: is a number; a string is required"},
-		"a NUL":                {"application/json", `{"name": "a\u0000b"}`, 422, "name: has a control character"},
-		"an escape":            {"application/json", `{"note": "\u001b[31m"}`, 422, "note: has a control character"},
-		"text that turns back": {"application/json", `{"note": "a\u202eb"}`, 422, "note: has a control character"},
+		"a NUL":                {"application/json", `{"name": "a\u0000b"}`, 422, "name: contains a control character"},
+		"an escape":            {"application/json", `{"note": "\u001b[31m"}`, 422, "note: contains a control character"},
+		"text that turns back": {"application/json", `{"note": "a\u202eb"}`, 422, "note: contains a control character"},
 		"too long a text":      {"application/json", `{"note": "` + strings.Repeat("é", maxText+1) + `"}`, 422, "note: has 8193 characters; 8192 are allowed"},
 	} {
 		t.Run(what, func(t *testing.T) {

@@ -167,7 +167,7 @@ func (a *api) outcomes(c *echo.Context, p principal) error {
 		f.Note("outcomes", fmt.Errorf("there are too many; %d at most, and %d networks", maxOutcomes, maxReports*4))
 	}
 	if in.Sent.IsZero() {
-		f.Note("sent", fmt.Errorf("is missing; say when the batch was sent"))
+		f.Note("sent", fmt.Errorf("is required; say when the batch was sent"))
 	}
 	for _, words := range append([]string{in.Version, in.Platform, in.Observed, in.Ailing}, in.Networks...) {
 		if len(words) > 2*maxWords {

@@ -101,7 +101,7 @@ func TestAnInstallationFromTheCommandLine(t *testing.T) {
 
 	_, errs, code := term.run("", "service", "remove", "KET-07", "page")
 	require.Equal(t, 2, code)
-	require.Contains(t, errs, "say --yes")
+	require.Contains(t, errs, "give --yes")
 	for _, args := range [][]string{{"service", "remove", "KET-07", "page"}, {"hostname", "remove", "ket-07." + zone}, {"device", "remove", "KET-07", "recorder"},
 		{"link", "remove", "KET-07", "main"}, {"site", "remove", "KET-07"}, {"zone", "remove", zone}} {
 		require.Contains(t, term.ok(append(args, "--yes")...), "is removed")
@@ -159,7 +159,7 @@ func TestExitCodesAndWordsOfFailure(t *testing.T) {
 		"wrong key":          {[]string{"site", "list", "--key", "nonsense"}, 1, "sign in with: inkpost login"},
 		"no server":          {[]string{"site", "list", "--server", "http://127.0.0.1:9"}, 1, "does not answer"},
 		"bad server":         {[]string{"site", "list", "--server", "127.0.0.1"}, 1, "give one such as http://"},
-		"serve without":      {[]string{"serve"}, 2, "--database-url is needed"},
+		"serve without":      {[]string{"serve"}, 2, "--database-url is required"},
 		"unknown kind":       {[]string{"service", "add", "KET-07", "page", "--device", "x", "--external", "80", "--option", "colour=red"}, 2, `option "colour" is unknown`},
 		"bad open-until":     {[]string{"service", "add", "KET-07", "page", "--device", "x", "--external", "80", "--open-until", "soon"}, 2, "neither a time"},
 		"bad reference":      {[]string{"vantage", "run", "--server", "http://127.0.0.1:9", "--reference", "here"}, 2, "is not ADDRESS:PORT"},

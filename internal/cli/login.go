@@ -25,7 +25,7 @@ type login struct {
 func loginFile() (string, error) {
 	dir, err := os.UserConfigDir()
 	if err != nil {
-		return "", fmt.Errorf("no folder to keep the login in: %w", err)
+		return "", fmt.Errorf("there is no folder for the login: %w", err)
 	}
 	return filepath.Join(dir, "inkpost", "login.json"), nil
 }
@@ -76,7 +76,7 @@ password; inkpost key list shows it, inkpost key revoke ends it.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			server, _ := cmd.Flags().GetString("server")
 			if server == "" || name == "" {
-				return usagef("--server and --name are needed")
+				return usagef("--server and --name are required")
 			}
 			ask := asker(cmd, fromStdin)
 			anonymous, err := client.New(server, "")
@@ -130,7 +130,7 @@ func asker(cmd *cobra.Command, fromStdin bool) func(string) (string, error) {
 			return line, nil
 		}
 		if !term.IsTerminal(int(os.Stdin.Fd())) {
-			return "", usagef("standard input is no terminal; give the password with --password-stdin")
+			return "", usagef("standard input is not a terminal; give the password with --password-stdin")
 		}
 		_, _ = fmt.Fprint(cmd.ErrOrStderr(), prompt)
 		secret, err := term.ReadPassword(int(os.Stdin.Fd()))
@@ -145,7 +145,7 @@ func sure(cmd *cobra.Command, yes bool, what string) error {
 		return nil
 	}
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return usagef("this removes %s; say --yes to do it without being asked", what)
+		return usagef("this removes %s; give --yes to skip the question", what)
 	}
 	_, _ = fmt.Fprintf(cmd.ErrOrStderr(), "Remove %s? Type yes: ", what)
 	line, _ := bufio.NewReader(cmd.InOrStdin()).ReadString('\n')

@@ -52,7 +52,7 @@ func hostnameCommand() *cobra.Command {
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			in.Name = args[0]
 			if in.Site == "" {
-				return usagef("--site is needed")
+				return usagef("--site is required")
 			}
 			h, err := c.AddHostname(cmd.Context(), in)
 			if err == nil {

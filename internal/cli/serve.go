@@ -53,7 +53,7 @@ start makes the first owner and prints a one-time password. Every flag can also 
 the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if o.Database == "" {
-				return usagef("--database-url is needed, such as postgres://inkpost@127.0.0.1:5432/inkpost")
+				return usagef("--database-url is required, such as postgres://inkpost@127.0.0.1:5432/inkpost")
 			}
 			var err error
 			if o.Log, err = logger(cmd.ErrOrStderr(), level); err != nil {
@@ -130,7 +130,7 @@ func publicURL(text string) (string, error) {
 	}
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.User != nil {
-		return "", usagef("--public-url %q is none; it is http:// or https://, a host, and perhaps a port, such as https://post.saltmarsh.example", text)
+		return "", usagef("--public-url %q is not a URL of a server; give http:// or https://, a host, and perhaps a port, such as https://post.saltmarsh.example", text)
 	}
 	return u.Scheme + "://" + u.Host, nil
 }
@@ -273,12 +273,12 @@ func ownerCommand() *cobra.Command {
 		Use: "reset NAME", Short: "Give a person a new one-time password (needs the database)", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if database == "" {
-				return usagef("--database-url is needed")
+				return usagef("--database-url is required")
 			}
 			password, err := daemon.ResetPassword(cmd.Context(), database, args[0], create)
 			var missing site.Missing
 			if errors.As(err, &missing) {
-				return fmt.Errorf("there is nobody called %q; to make a further account with all rights, add --create", args[0])
+				return fmt.Errorf("there is no account %q; to add one with all rights, add --create", args[0])
 			}
 			if err != nil {
 				return err

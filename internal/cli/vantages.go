@@ -78,7 +78,7 @@ long as this machine's own way out works.`,
 			if from != "" {
 				a, err := netip.ParseAddr(from)
 				if err != nil {
-					return usagef("--from %q is no address of this machine", from)
+					return usagef("--from %q is not an address of this machine", from)
 				}
 				o.From = a
 			}

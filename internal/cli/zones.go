@@ -211,7 +211,7 @@ func zoneDifference() *cobra.Command {
 				return err
 			}
 			if format, _ := cmd.Flags().GetString("format"); format == "table" && len(rows) == 0 {
-				say(cmd, "The primary of %s has everything as it should be.", args[0])
+				say(cmd, "The primary of %s is up to date.", args[0])
 				return nil
 			}
 			join := func(list []string) string { return orDash(strings.Join(list, ", ")) }

@@ -49,7 +49,7 @@ func TestZonesFromTheCommandLine(t *testing.T) {
 		var list []contract.Push
 		return json.Unmarshal([]byte(term.ok("zone", "pushes", quay, "--format", "json")), &list) == nil && len(list) == 1 && list[0].State == "taken"
 	}, 15*time.Second, 200*time.Millisecond)
-	require.Contains(t, term.ok("zone", "difference", quay), "has everything as it should be")
+	require.Contains(t, term.ok("zone", "difference", quay), "is up to date")
 
 	_, errs, code = term.run("", "hostname", "check", "fer-11."+quay)
 	require.Equal(t, 1, code)

@@ -71,7 +71,7 @@ func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
 	}{
 		"site code":               {site(contract.SiteInput{Code: "!", Name: "x"}), 422, "code", "is not a site code"},
 		"site code taken":         {site(contract.SiteInput{Code: "ket-07", Name: "x"}), 409, "code", "is taken"},
-		"site name":               {site(contract.SiteInput{Code: "NEW-01"}), 422, "name", "is empty"},
+		"site name":               {site(contract.SiteInput{Code: "NEW-01"}), 422, "name", "is required"},
 		"name too long":           {hostname(strings.Repeat("a", 64)+"."+zone, "KET-07"), 422, "name", "has 64 characters"},
 		"name of bad letters":     {hostname("ket_07."+zone, "KET-07"), 422, "name", "letters a-z"},
 		"name outside all zones":  {hostname("a.elsewhere.example", "KET-07"), 422, "name", "below none of the zones"},
@@ -169,7 +169,7 @@ func TestBadRequests(t *testing.T) {
 		"agent's key":        {e.Key, "/api/v1/sites", "application/json", `{"code":"NEW-01","name":"x"}`, 403, "this key is for something else"},
 		"not JSON":           {e.Key, path, "text/plain", good, 415, "application/json"},
 		"broken JSON":        {e.Key, path, "application/json", `{"source":`, 400, "cannot be read"},
-		"two documents":      {e.Key, path, "application/json", good + good, 400, "behind the document"},
+		"two documents":      {e.Key, path, "application/json", good + good, 400, "unexpected data after the JSON document"},
 		"unknown field":      {e.Key, path, "application/json", `{"source":"gateway","ip":"198.51.100.7"}`, 400, `unknown field "ip"`},
 		"wrong type":         {e.Key, path, "application/json", `{"source":7}`, 422, "source"},
 		"unknown source":     {e.Key, path, "application/json", `{"source":"rumour","ipv4":"198.51.100.7"}`, 422, "is unknown"},

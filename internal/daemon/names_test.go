@@ -87,7 +87,7 @@ func TestARedirectNameSendsABrowserOn(t *testing.T) {
 		"script as scheme":   {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Scheme: "javascript"}), 422, "scheme", "http or https"},
 		"a host as path":     {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "//elsewhere.example"}), 422, "path", "is not a path"},
 		"no path":            {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "view"}), 422, "path", "is not a path"},
-		"a header in a path": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "/a\r\nX: y"}), 422, "path", "has a control character in it"},
+		"a header in a path": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "/a\r\nX: y"}), 422, "path", "contains a control character in it"},
 		"query and path":     {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "/a?b", KeepPath: true}), 422, "path", "no path can follow"},
 		"port":               {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Port: 65536}), 422, "port", "1 to 65535"},
 		"status":             {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Status: 301}), 422, "status", "307 (for now) or 308"},

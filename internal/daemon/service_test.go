@@ -103,13 +103,13 @@ func TestNobodyElsesDoorIsKnockedAt(t *testing.T) {
 		story, err = s.Client.ProbeNow(context.Background(), "KET-07", "page")
 		return err == nil && story.Outcome == probe.Skipped
 	}, 15*time.Second, 200*time.Millisecond, "the agent is silent, and another fingerprint is there: it is left alone")
-	require.Contains(t, story.Attempts[0].Message, "somebody else seems to be at 127.110.5.2")
+	require.Contains(t, story.Attempts[0].Message, "127.110.5.2 appears to belong to someone else")
 	require.EventuallyWithT(t, func(c *assert) {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		require.NoError(c, err)
 		require.NotEmpty(c, list)
 		require.Equal(c, diagnose.CauseUnannounced, list[0].Finding.Cause)
-		require.Contains(c, strings.Join(list[0].Finding.Evidence, "; "), "somebody else seems to be at 127.110.5.2")
+		require.Contains(c, strings.Join(list[0].Finding.Evidence, "; "), "127.110.5.2 appears to belong to someone else")
 	}, 8*time.Second, 50*time.Millisecond)
 	s.Engine().SiteSide.Observe(linkID(t, s, "KET-07"), netip.MustParseAddr("127.110.5.2")) // the link is proven again
 	story, err := s.Client.ProbeNow(t.Context(), "KET-07", "page")

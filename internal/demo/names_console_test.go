@@ -23,7 +23,7 @@ func TestTheConsoleShowsWhatARemotePrimaryHasAndPushesIt(t *testing.T) {
 	await(t, tab, contains(quay, "all 4 taken"))
 	await(t, tab, contains(`[data-line="kiosk.quay.saltmarsh.example"]`, "both give"))
 	do(t, tab, in("zone-quay.saltmarsh.example", "What would change"))
-	await(t, tab, contains(quay, "The primary has everything as it should be."))
+	await(t, tab, contains(quay, "The primary is up to date."))
 
 	require.NoError(t, owner.SetLabPrimary(t.Context(), false))
 	_, err := owner.Renumber(t.Context(), "FER-11", "main")
@@ -93,14 +93,14 @@ func TestTheConsoleFiltersMovesAndPlansAChange(t *testing.T) {
 	await(t, tab, `[...document.querySelectorAll('#moves a[href^="/sites/"]')].every(e => e.textContent === 'RAD-06')`)
 	await(t, tab, `document.querySelector('a[href^="/api/v1/moves"]').href.includes('format=csv') && document.querySelector('a[href^="/api/v1/moves"]').href.includes('site=RAD-06')`)
 	do(t, tab, chromedp.SendKeys(`input[name="address"]`, "198.51.100.1\r"))
-	await(t, tab, contains(`#moves`, "No move is like that."))
+	await(t, tab, contains(`#moves`, "No matching moves."))
 
 	do(t, tab, chromedp.Navigate(running.URL+"/sites/RAD-06"), chromedp.WaitVisible(`#record`),
 		chromedp.Click(`[aria-label="Router URL: link main"]`))
 	await(t, tab, contains(`#record [role="alert"]`, "/announce/inkpost-"))
-	do(t, tab, chromedp.Click(`[aria-label="Keep it here: rad-06.isles.saltmarsh.example"]`))
-	await(t, tab, contains(`[data-line="rad-06.isles.saltmarsh.example"]`, "kept at 127."))
-	do(t, tab, chromedp.Click(`[aria-label="Let it follow: rad-06.isles.saltmarsh.example"]`))
+	do(t, tab, chromedp.Click(`[aria-label="Hold it here: rad-06.isles.saltmarsh.example"]`))
+	await(t, tab, contains(`[data-line="rad-06.isles.saltmarsh.example"]`, "held at 127."))
+	do(t, tab, chromedp.Click(`[aria-label="Release it: rad-06.isles.saltmarsh.example"]`))
 	await(t, tab, contains(`[data-line="rad-06.isles.saltmarsh.example"]`, "follows the preferred link"))
 	do(t, tab, press("Add a hostname"), chromedp.WaitVisible(`input[name="name"]`))
 	await(t, tab, `document.querySelector('input[name="name"]').value === 'rad-06-2.isles.saltmarsh.example'`)

@@ -46,7 +46,7 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 	}
 	for field, port := range map[string]int{"external": in.External, "port": in.Port} {
 		if port < 1 || port > 65535 {
-			f.Note(field, fmt.Errorf("%d is no port; 1 to 65535", port))
+			f.Note(field, fmt.Errorf("%d is not a port; 1 to 65535 are allowed", port))
 		}
 	}
 	to := record.Target(l)

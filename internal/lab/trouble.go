@@ -174,7 +174,7 @@ func (w *World) Mend(code string) (mended []string, err error) {
 		}
 		told[s.Device] = told[s.Device] || away
 		if was := p.nameOf(s); name != was {
-			mended = append(mended, fmt.Sprintf("%s is the machine that it was", s.Name))
+			mended = append(mended, fmt.Sprintf("%s is the same machine as before", s.Name))
 			err = errors.Join(err, a.become(was))
 		}
 		a.comeHome()

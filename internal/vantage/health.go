@@ -108,7 +108,7 @@ func (r *runner) examine(ctx context.Context) string {
 	offset := r.offset
 	r.mu.Unlock()
 	if offset.Abs() > maxClock {
-		return fmt.Sprintf("the clock is %s away from the server's", offset.Abs().Round(time.Millisecond))
+		return fmt.Sprintf("the clock differs from the server's by %s", offset.Abs().Round(time.Millisecond))
 	}
 	server, err := url.Parse(r.state.Server)
 	if err != nil {

@@ -36,7 +36,7 @@ type Options struct {
 }
 
 // ErrRevoked reports that the server does not take the key any more.
-var ErrRevoked = errors.New("the server does not take this vantage point's key any more; ask for a new code: inkpost vantage invite NAME")
+var ErrRevoked = errors.New("the server no longer accepts this vantage point's key; ask for a new code: inkpost vantage invite NAME")
 
 const (
 	returnEvery = time.Second

@@ -67,23 +67,23 @@ func Changes(ctx context.Context, changed func()) error {
 	routes, addresses, done := make(chan netlink.RouteUpdate, 64), make(chan netlink.AddrUpdate, 64), make(chan struct{})
 	defer close(done)
 	if err := netlink.RouteSubscribe(routes, done); err != nil {
-		return fmt.Errorf("the kernel does not tell of routes: %w", err)
+		return fmt.Errorf("the kernel does not report routes: %w", err)
 	}
 	if err := netlink.AddrSubscribe(addresses, done); err != nil {
-		return fmt.Errorf("the kernel does not tell of addresses: %w", err)
+		return fmt.Errorf("the kernel does not report addresses: %w", err)
 	}
 	for {
 		select {
 		case r, ok := <-routes:
 			if !ok {
-				return errors.New("the kernel's word on routes ended")
+				return errors.New("the kernel stopped reporting routes")
 			}
 			if r.Table == unix.RT_TABLE_MAIN || r.Table == unix.RT_TABLE_LOCAL {
 				changed()
 			}
 		case _, ok := <-addresses:
 			if !ok {
-				return errors.New("the kernel's word on addresses ended")
+				return errors.New("the kernel stopped reporting addresses")
 			}
 			changed()
 		case <-ctx.Done():

@@ -20,7 +20,7 @@ func (n Network) gateway(six bool) (netip.Addr, error) {
 
 // Changes says that this system's kernel is not heard: only the regular check notices.
 func Changes(context.Context, func()) error {
-	return errors.New("on this system the kernel's word on routes is not heard; the regular check notices")
+	return errors.New("on this system the kernel does not report routes; the regular check notices changes")
 }
 
 func (*Gateway) hearPMP(ctx context.Context, _ func(igd.Notice)) { <-ctx.Done() }

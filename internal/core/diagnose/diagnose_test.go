@@ -53,8 +53,8 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		"one refused":                         {func(e *Evidence) { fail(e, probe.Refused, 2) }, "service-stopped service shell", HopService, "start what should listen on TCP port 8022"},
 		"all of a device silent":              {func(e *Evidence) { fail(e, probe.Silent, 0, 1) }, "device-away device recorder", HopDevice, "look in the router's list of devices for 02:00:5e:07:00:01"},
 		"all silent, the agent is heard":      {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2) }, "inbound-blocked link main", HopUpstream, "Compare the WAN address"},
-		"all silent, the agent is not":        {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Ring the site"},
-		"all refused, the agent is not heard": {func(e *Evidence) { fail(e, probe.Refused, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Ring the site"},
+		"all silent, the agent is not":        {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Call the site"},
+		"all refused, the agent is not heard": {func(e *Evidence) { fail(e, probe.Refused, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Call the site"},
 		"no route":                            {func(e *Evidence) { fail(e, probe.Unroutable, 0, 1, 2) }, "no-route link main", HopAddress, "Report it to the provider Kettle Cable"},
 		"agent overdue, services answer":      {func(e *Evidence) { e.Links[0].Overdue = true }, "agent-overdue link main", HopAddress, "agent's log says"},
 		"address never known": {func(e *Evidence) {
@@ -78,7 +78,7 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		"nobody answers since the agent is silent": {func(e *Evidence) {
 			fail(e, probe.Silent, 0, 1, 2)
 			e.Links[0].Announced, e.Links[0].Heard = true, now.Add(-40*time.Second)
-		}, "site-dark link main", HopAddress, "is there power"},
+		}, "site-dark link main", HopAddress, "is the power on"},
 		"the agent was heard since": {func(e *Evidence) {
 			fail(e, probe.Refused, 2)
 			e.Links[0].Announced, e.Links[0].Heard = true, now.Add(-20*time.Second)
@@ -282,7 +282,7 @@ func TestWhatAnAgentSeesFromInsideSaysWhichHopItIs(t *testing.T) {
 	require.False(t, list[1].Serious())
 	for _, wrong := range []string{"192.168.7.99-192.168.7.10", "192.168.7.10", "2001:db8::1-192.168.7.9", "x-y"} {
 		_, err := site.ParseRange(wrong)
-		require.ErrorContains(t, err, "is no range of addresses", wrong)
+		require.ErrorContains(t, err, "is not a range of addresses", wrong)
 	}
 	for verdict, cause := range map[wan.Verdict]Cause{wan.NATDouble: CauseDoubleNAT, wan.NATCarrier: CauseCarrierNAT} {
 		e := base()

@@ -38,9 +38,9 @@ func (e Evidence) recognised(l LinkEvidence, cut []ServiceEvidence) (out []Findi
 func (e Evidence) somebodyElse(l LinkEvidence, list []ServiceEvidence) Finding {
 	return Finding{
 		Cause: CauseSomebodyElse, Hop: HopAddress, Subject: "link " + l.Label, Services: serviceNames(list),
-		Summary:  fmt.Sprintf("Somebody else seems to be at %s by now", l.Addresses()),
+		Summary:  fmt.Sprintf("%s now appears to belong to someone else", l.Addresses()),
 		Evidence: append(append(seen(list), prints(list)...), e.heard(l)),
-		Next: fmt.Sprintf("Find out the site's present address: ring somebody there, or look at the provider's (%s) customer page. Nothing is probed at %s until the link is proven again.",
+		Next: fmt.Sprintf("Find out the site's present address: call someone there, or look at the provider's (%s) customer page. Nothing is probed at %s until the link is proven again.",
 			provider(l.Link), l.Addresses()),
 		Also: []string{"The devices were replaced while the agent was off."},
 	}

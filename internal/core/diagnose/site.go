@@ -172,7 +172,7 @@ func (e Evidence) addressUnknown(l LinkEvidence) Finding {
 func (e Evidence) noRoute(l LinkEvidence, cut []ServiceEvidence) Finding {
 	return Finding{
 		Cause: CauseNoRoute, Hop: HopAddress, Subject: "link " + l.Label, Services: serviceNames(cut),
-		Summary:  fmt.Sprintf("The network says there is no way to %s", l.Addresses()),
+		Summary:  fmt.Sprintf("The network reports no route to %s", l.Addresses()),
 		Evidence: append(seen(cut), e.heard(l)),
 		Next:     fmt.Sprintf("Report it to the provider %s: its network does not route %s.", provider(l.Link), l.Addresses()),
 	}
@@ -183,7 +183,7 @@ func (e Evidence) siteDark(l LinkEvidence, cut []ServiceEvidence) Finding {
 		Cause: CauseSiteDark, Hop: HopAddress, Subject: "link " + l.Label, Services: serviceNames(cut),
 		Summary:  fmt.Sprintf("Nothing answers at %s, and nothing is heard from the site", l.Addresses()),
 		Evidence: append(seen(cut), e.heard(l)),
-		Next:     fmt.Sprintf("Ring the site: is there power, is the modem's line light on? If both, report the line to %s.", provider(l.Link)),
+		Next:     fmt.Sprintf("Call the site: is the power on, is the modem's line light on? If both, report the line to %s.", provider(l.Link)),
 		Also:     []string{"The address has moved and the agent could not say so: a restarted router may show another address."},
 	}
 }
@@ -278,7 +278,7 @@ func (e Evidence) deviceAway(silent []ServiceEvidence) Finding {
 		Cause: CauseDeviceAway, Hop: HopDevice, Subject: "device " + d.Name, Services: serviceNames(silent),
 		Summary:  fmt.Sprintf("Device %s does not answer on any of its ports", d.Name),
 		Evidence: seen(silent),
-		Next: fmt.Sprintf("Ask somebody at the site whether %s is on. If it is, look in the router's list of devices for %s: it must have %s.",
+		Next: fmt.Sprintf("Ask someone at the site whether %s is on. If it is, look in the router's list of devices for %s: it must have %s.",
 			d.Name, orElse(d.MAC, "its MAC address"), d.Address),
 		Also: reservation(d),
 	}

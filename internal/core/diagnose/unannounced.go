@@ -51,7 +51,7 @@ func (e Evidence) unannounced(l LinkEvidence, cut []ServiceEvidence) (f Finding,
 		Cause: CauseUnannounced, Hop: HopAddress, Subject: "link " + l.Label, Services: serviceNames(cut),
 		Summary:  fmt.Sprintf("The site seems to have another address than %s, and nothing has announced it", l.Addresses()),
 		Evidence: append(evidence, e.heard(l)),
-		Next: fmt.Sprintf("Find out the site's present address: ring somebody there, or look at the customer page of %s. "+
+		Next: fmt.Sprintf("Find out the site's present address: call someone there, or look at the customer page of %s. "+
 			"See why %s does not announce it: is it on, and does it reach this server?",
 			provider(l.Link), announcer(l)),
 		Also: []string{fmt.Sprintf("The line is down, and %s has given the address to another customer.", provider(l.Link))},

@@ -111,7 +111,7 @@ func TestHowNamesArePushedIsCheckedForEveryZone(t *testing.T) {
 	for _, reassert := range []int{1, MinReassert - 1, MaxReassert + 1, 1 << 31, -1} {
 		for _, z := range []Zone{hosted, remote} {
 			z.Reassert = reassert
-			require.ErrorContains(t, z.Check(), "cannot be asserted again", "%s %d", z.Kind, reassert)
+			require.ErrorContains(t, z.Check(), "cannot be pushed again", "%s %d", z.Kind, reassert)
 		}
 	}
 	for _, z := range []Zone{hosted, remote} {

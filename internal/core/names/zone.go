@@ -212,7 +212,7 @@ func (z Zone) checkPushes() error {
 	case z.Transport != "" && z.Transport != OverUDP && z.Transport != OverTCP, z.Transport == "" && z.Kind == Remote:
 		return fmt.Errorf("transport %q is unknown; it is %s or %s", z.Transport, OverUDP, OverTCP)
 	case (z.Reassert != 0 || z.Kind == Remote) && (z.Reassert < MinReassert || z.Reassert > MaxReassert):
-		return fmt.Errorf("names cannot be asserted again every %d seconds; %d to %d are allowed", z.Reassert, MinReassert, MaxReassert)
+		return fmt.Errorf("names cannot be pushed again every %d seconds; %d to %d are allowed", z.Reassert, MinReassert, MaxReassert)
 	}
 	return nil
 }

@@ -89,7 +89,7 @@ func (o Options) List() []string {
 func WireGuardKey(text string) ([]byte, error) {
 	key, err := base64.StdEncoding.DecodeString(text)
 	if err != nil || len(key) != 32 {
-		return nil, fmt.Errorf("%q is no WireGuard key; 44 characters of base64 that stand for 32 octets are needed", text)
+		return nil, fmt.Errorf("%q is not a WireGuard key; 44 characters of base64 (32 octets) are required", text)
 	}
 	return key, nil
 }
@@ -105,7 +105,7 @@ func StatusRange(text string) (from, to int, err error) {
 		to, err = strconv.Atoi(last)
 	}
 	if err != nil || from < 100 || to > 599 || from > to {
-		return 0, 0, fmt.Errorf("%q is no status; give 200, or a range such as 200-399, within 100 to 599", text)
+		return 0, 0, fmt.Errorf("%q is not a status; give 200, or a range such as 200-399, within 100 to 599", text)
 	}
 	return from, to, nil
 }
@@ -126,7 +126,7 @@ func (o Options) Check(k Kind) (name string, err error) {
 			return name, fmt.Errorf("kind %s has no such option; it has %s", k, strings.Join(allowed, ", "))
 		}
 		if len(v) > 300 || strings.ContainsFunc(v, func(r rune) bool { return r < ' ' || r == 0x7f }) {
-			return name, fmt.Errorf("is longer than 300 characters, or holds a control character")
+			return name, fmt.Errorf("is longer than 300 characters, or contains a control character")
 		}
 		if err := checkOption(name, v); err != nil {
 			return name, err
@@ -145,7 +145,7 @@ func checkOption(name, v string) error {
 	switch name {
 	case "path":
 		if !strings.HasPrefix(v, "/") || strings.ContainsAny(v, " #") {
-			return fmt.Errorf("%q is no path; it begins with / and has no spaces", v)
+			return fmt.Errorf("%q is not a path; it must begin with / and have no spaces", v)
 		}
 	case "status":
 		_, _, err := StatusRange(v)

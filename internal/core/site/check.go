@@ -60,11 +60,11 @@ const maxText = 200
 func (f *Flaws) text(field, value string, required bool) {
 	switch {
 	case required && strings.TrimSpace(value) == "":
-		f.add(field, "is empty; it is needed")
+		f.add(field, "is required")
 	case len([]rune(value)) > maxText:
 		f.add(field, "has %d characters; at most %d are allowed", len([]rune(value)), maxText)
 	case strings.ContainsFunc(value, func(r rune) bool { return r < ' ' || r == 0x7f }):
-		f.add(field, "holds a control character; plain text is allowed")
+		f.add(field, "contains a control character; only plain text is allowed")
 	}
 }
 

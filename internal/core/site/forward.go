@@ -28,7 +28,7 @@ func Cards(s Service, d Device, l Link, nat wan.NAT) []Card {
 	outside, inside := Ports(s.ExternalFrom, s.ExternalTo), Ports(s.InternalFrom, s.InternalFrom+s.ExternalTo-s.ExternalFrom)
 	if s.OnRouter {
 		return []Card{{Title: "Own service of the router", Where: "the router", Fields: []Field{{"Protocol", s.Transport.String()}, {"Port", outside}},
-			Note: "No forward is needed: the router answers itself. Allow it from outside in the page of that service, or leave it closed."}}
+			Note: "No forward is needed: the router itself answers. Allow access from outside on that service's page, or leave it closed."}}
 	}
 	forward := func(title, where, outside, to, inside string) Card {
 		return Card{Title: title, Where: where, Fields: []Field{{"Name", s.Name}, {"Protocol", s.Transport.String()}, {"External port", outside},

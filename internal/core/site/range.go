@@ -25,7 +25,7 @@ func ParseRange(text string) (Range, error) {
 	a, err1 := netip.ParseAddr(strings.TrimSpace(from))
 	b, err2 := netip.ParseAddr(strings.TrimSpace(to))
 	if err1 != nil || err2 != nil || a.Is4() != b.Is4() || b.Less(a) {
-		return Range{}, fmt.Errorf("%q is no range of addresses; give one such as 192.168.7.100-192.168.7.199", text)
+		return Range{}, fmt.Errorf("%q is not a range of addresses; give one such as 192.168.7.100-192.168.7.199", text)
 	}
 	return Range{a, b}, nil
 }

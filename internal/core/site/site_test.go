@@ -36,7 +36,7 @@ func TestSiteChecked(t *testing.T) {
 		flawed(t, err, "code", "is not a site code")
 	}
 	_, err = Site{Code: "KET-07"}.Checked()
-	flawed(t, err, "name", "is empty")
+	flawed(t, err, "name", "is required")
 	_, err = Site{Code: "KET-07", Name: "a\x00b"}.Checked()
 	flawed(t, err, "name", "control character")
 	_, err = Site{Code: "KET-07", Name: "x", Note: strings.Repeat("n", 201)}.Checked()

@@ -112,7 +112,7 @@ func (w Weighing) family(six bool) (chosen netip.Addr, reason string, dissents [
 		switch {
 		case !a.IsValid(), r.Problem != "", r.Source != SourceObserved && !slices.Contains(w.Order, r.Source):
 		case w.Now.Sub(r.At) > StaleAfter:
-			dissent(r, a, fmt.Sprintf("it is %s old and says nothing about now", w.Now.Sub(r.At).Round(time.Second)))
+			dissent(r, a, fmt.Sprintf("it is %s old and out of date", w.Now.Sub(r.At).Round(time.Second)))
 		case r.At.After(w.Now.Add(time.Minute)):
 			dissent(r, a, "it is dated in the future: the clock at the site is wrong")
 		case w.Policy.Check(a) != nil && r.Source.SeenFromOutside():
@@ -152,7 +152,7 @@ func against(v voice, chosen netip.Addr) string {
 	case SourceInterface:
 		return fmt.Sprintf("the interface has %s, and %s: traffic leaves by another interface or a tunnel", v.address, decided)
 	case SourceFixed:
-		return fmt.Sprintf("%s was typed as fixed, and %s: the provider has changed it, or it was mistyped", v.address, decided)
+		return fmt.Sprintf("%s was entered as fixed, but %s: the provider has changed it, or it was mistyped", v.address, decided)
 	}
 	return fmt.Sprintf("the server sees %s, and %s: the announcement takes another way, such as a tunnel or a proxy", v.address, decided)
 }

@@ -147,7 +147,7 @@ func (p *Prober) byName(ctx context.Context, name string, want netip.Addr) (*Nam
 		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s knows no address of %s", w.Resolver, name)
 		step.Words = w.Message
 	case pair.IPv4 != want && pair.IPv6 != want:
-		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s gives %s for %s, not %s: whoever goes by the name does not get to the site", w.Resolver, pair, name, want)
+		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s gives %s for %s, not %s: whoever uses the name does not reach the site", w.Resolver, pair, name, want)
 		step.Words = w.Message
 	}
 	return w, []probe.Step{step}

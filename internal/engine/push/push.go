@@ -248,7 +248,7 @@ func (p *Pusher) Repair(ctx context.Context, z names.Zone, h site.Hostname) (err
 			continue
 		}
 		p.log.Info("a name was changed at its primary; restoring it", "zone", z.Apex, "name", name)
-		p.events.Publish(events.HostnameState, h.Site, string(h.Name), fmt.Sprintf("%s was changed at its primary by somebody else and is restored", name))
+		p.events.Publish(events.HostnameState, h.Site, string(h.Name), fmt.Sprintf("%s was changed at its primary by someone else and is restored", name))
 		n.GivenAt = time.Time{}
 		p.state.put(n)
 		p.add(k, false)

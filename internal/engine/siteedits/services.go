@@ -108,7 +108,7 @@ func (e *SiteEdits) readService(p record.Site, s site.Service, in contract.Servi
 		s.LinkID = l.ID
 	}
 	if s.Device == "" {
-		f.Note("device", fmt.Errorf("is missing; name the device that the service runs on"))
+		f.Note("device", fmt.Errorf("is required; name the device that the service runs on"))
 	} else {
 		_, d, err := e.FindDevice(p.Code, s.Device)
 		f.Note("device", err)

@@ -52,7 +52,7 @@ func (v *Vantages) NoteOutcomes(ctx context.Context, id int64, from netip.Addr, 
 	now := v.Now()
 	self.Observed = from.String()
 	if off := sent.Sub(now); self.Ailing == "" && off.Abs() > maxClockOffset {
-		self.Ailing = fmt.Sprintf("its clock is %s away from the server's", off.Abs().Round(time.Second))
+		self.Ailing = fmt.Sprintf("its clock differs from the server's by %s", off.Abs().Round(time.Second))
 	}
 	v.mu.Lock()
 	one := v.byID[id]

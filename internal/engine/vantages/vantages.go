@@ -110,7 +110,7 @@ func New(ctx context.Context, st *store.Store, rec *record.Record, prober *probi
 	for _, row := range list {
 		one := &entry{Vantage: Vantage{ID: row.ID, Name: row.Name, Note: row.Note, Own: row.ID == c.Own, Enrolled: row.Enrolled.Time, Heard: row.Heard.Time}, now: map[int64]bool{}}
 		if err := json.Unmarshal(row.Doc, &one.Self); err != nil {
-			return nil, fmt.Errorf("what vantage point %s said of itself: %w", row.Name, err)
+			return nil, fmt.Errorf("what vantage point %s reported about itself: %w", row.Name, err)
 		}
 		v.byID[row.ID] = one
 	}

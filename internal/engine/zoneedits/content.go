@@ -120,7 +120,7 @@ func (e *ZoneEdits) checkedRecord(z names.Zone, in contract.RecordInput) (names.
 		f.Note("type", fmt.Errorf("zone %s is remote: its primary has its name servers and delegations", z.Apex))
 	}
 	if _, h, ok := e.Record.HostnameAt(r.Name); ok && (r.Type == "A" || r.Type == "AAAA") {
-		f.Note("name", fmt.Errorf("%s follows the address of site %s; its address records cannot be typed in", r.Name, h.Site))
+		f.Note("name", fmt.Errorf("%s follows the address of site %s; its address records cannot be entered by hand", r.Name, h.Site))
 	}
 	if to, ok := e.Record.Redirect(r.Name); ok && (r.Type == "A" || r.Type == "AAAA") {
 		f.Note("name", fmt.Errorf("%s is a redirect to %s", r.Name, to.Hostname))

@@ -19,7 +19,7 @@ func (e *ZoneEdits) HoldHostname(ctx context.Context, name string) (contract.Hos
 	return e.keep(ctx, name, func(p record.Site, h site.Hostname) (site.Holder, wan.Pair, string, error) {
 		pair := p.AnswerOf(h)
 		if !pair.Known() {
-			return "", pair, "", site.Flaws{{Field: "name", Detail: fmt.Sprintf("%s has no address yet that it could be kept at", name)}}
+			return "", pair, "", site.Flaws{{Field: "name", Detail: fmt.Sprintf("%s has no address yet at which it could be held", name)}}
 		}
 		return site.HoldByOperator, pair, "is kept at " + pair.String(), nil
 	})

@@ -230,7 +230,7 @@ func (c *Cluster) await(ctx context.Context) error {
 		}
 		select {
 		case exit := <-c.exit:
-			return fmt.Errorf("postgres stopped at once (%v); its words are in %s", exit, filepath.Join(filepath.Dir(c.Dir), "postgres.log"))
+			return fmt.Errorf("postgres stopped at once (%v); its log is in %s", exit, filepath.Join(filepath.Dir(c.Dir), "postgres.log"))
 		case <-ctx.Done():
 			return fmt.Errorf("postgres does not answer: %w", err)
 		case <-time.After(30 * time.Millisecond):

@@ -91,7 +91,7 @@ func (p Primary) Send(ctx context.Context, m *dns.Msg) error {
 	case reply == nil:
 		return Unreachable{Detail: plainly(err)}
 	case reply.Rcode == dns.RcodeServerFailure:
-		return Unreachable{Detail: "it answered SERVFAIL: it cannot work now"}
+		return Unreachable{Detail: "it answered SERVFAIL: it cannot work at present"}
 	case reply.Rcode != dns.RcodeSuccess:
 		return Refused{Rcode: reply.Rcode, Detail: explain(reply)}
 	case err != nil:
@@ -135,7 +135,7 @@ func plainly(err error) string {
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "nothing listens at its port (connection refused)"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return "there is no way to it (unreachable)"
+		return "no route to it (unreachable)"
 	case errors.As(err, &network) && network.Timeout():
 		return "it does not answer"
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):

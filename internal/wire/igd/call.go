@@ -54,7 +54,7 @@ func readExternal(reply []byte, status int) (netip.Addr, error) {
 	}
 	a, err := netip.ParseAddr(address)
 	if err != nil {
-		return netip.Addr{}, fmt.Errorf("the gateway's external address %q is none", address)
+		return netip.Addr{}, fmt.Errorf("the gateway's external address %q is not an address", address)
 	}
 	return a.Unmap(), nil
 }

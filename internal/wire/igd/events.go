@@ -25,7 +25,7 @@ type Notice struct {
 // subscription. What the gateway says is a hint only: whoever is told compares it with what is known, and asks.
 func (g Gateway) Watch(ctx context.Context, local netip.Addr, heard func(Notice)) error {
 	if g.eventURL == nil {
-		return errors.New("the gateway tells of no changes")
+		return errors.New("the gateway does not report changes")
 	}
 	listener, err := net.ListenTCP("tcp", net.TCPAddrFromAddrPort(netip.AddrPortFrom(local, 0)))
 	if err != nil {
@@ -101,7 +101,7 @@ func (g Gateway) subscribe(ctx context.Context, id, callback string) (string, er
 	}
 	_ = r.Body.Close()
 	if r.StatusCode != http.StatusOK || !strings.HasPrefix(r.Header.Get("SID"), "uuid:") {
-		return "", fmt.Errorf("the gateway takes no subscription: HTTP %d", r.StatusCode)
+		return "", fmt.Errorf("the gateway refuses the subscription: HTTP %d", r.StatusCode)
 	}
 	return r.Header.Get("SID"), nil
 }

@@ -87,7 +87,7 @@ func TestAGatewayIsFoundAskedAndHeard(t *testing.T) {
 	a, err := g.External(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "198.51.100.7", a.String())
-	for said, words := range map[string]string{"": "not connected", "198.51.100": "is none", "<b/>": "not connected"} {
+	for said, words := range map[string]string{"": "not connected", "198.51.100": "is not an address", "<b/>": "not connected"} {
 		r.external.Store(said)
 		_, err = g.External(t.Context())
 		require.ErrorContains(t, err, words)

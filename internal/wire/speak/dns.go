@@ -17,7 +17,7 @@ import (
 func speakDNS(ctx context.Context, t *attempt) (reply, error) {
 	name := dns.Fqdn(orDefault(t.request.Options.Ask, t.request.Name))
 	if _, ok := dns.IsDomainName(name); !ok {
-		return reply{}, protocolError(fmt.Sprintf("%q is no name that could be asked for", name))
+		return reply{}, protocolError(fmt.Sprintf("%q is not a name that can be asked for", name))
 	}
 	q := new(dns.Msg)
 	q.SetQuestion(name, dns.TypeSOA)

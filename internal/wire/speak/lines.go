@@ -121,7 +121,7 @@ func (d *dialogue) upgrade(ctx context.Context, offered bool, command string, ta
 		}
 	}
 	if need == "needed" {
-		return protocolError("it does not go over to TLS, which is needed")
+		return protocolError("it does not start TLS, which is required")
 	}
 	d.h.weakness = "passwords can be read on the way: it does not go over to TLS"
 	return nil

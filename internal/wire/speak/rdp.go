@@ -51,7 +51,7 @@ func speakRDP(ctx context.Context, t *attempt) (reply, error) {
 		return h, err
 	case 3:
 		t.step("receive", "negotiation failure %d", choice)
-		return reply{words: fmt.Sprintf("remote desktop turns the offer down (reason %d)", choice)}, nil
+		return reply{words: fmt.Sprintf("remote desktop refuses the offer (reason %d)", choice)}, nil
 	}
 	return reply{}, protocolError(fmt.Sprintf("it answers a negotiation of type %d", body[7]))
 }

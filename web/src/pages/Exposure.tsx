@@ -18,7 +18,7 @@ function Findings({ review }: { review: Review }) {
           <Typography sx={{ flex: 1, minWidth: { xs: '100%', md: 0 } }}>{f.advice}</Typography>
         </Stack>
       ))}
-      {review.findings.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>Nothing to be said against it.</Typography>}
+      {review.findings.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>No findings.</Typography>}
     </>
   )
 }
@@ -44,7 +44,7 @@ export function Exposure({ site }: { site: Site }) {
         </Box>
       )}
       {review.error && <Alert severity="error" sx={{ mx: 2, mb: 1 }}>{review.error.message}</Alert>}
-      {last?.ended ? <Findings review={last} /> : <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>Looks at the site's own address, and no other, for TCP ports that are commonly left open. It takes some seconds, and is kept with the words of whoever agreed to it.</Typography>}
+      {last?.ended ? <Findings review={last} /> : <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>Tries the TCP ports that are commonly left open, at the site's own address only. It takes a few seconds. The result is kept with the consent that was given.</Typography>}
     </Section>
   )
 }

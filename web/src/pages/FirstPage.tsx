@@ -83,7 +83,7 @@ export function FirstPage() {
       </Section>
       {adding && <Entry title="Add a site" method="POST" path="/sites" given={{ code: '', name: '', note: '' }} close={() => setAdding(false)}
         done={(saved) => void go(`/sites/${(saved as SiteSummary).code}`)}
-        blanks={[{ name: 'code', label: 'Site code', help: 'Short and unique, as KET-07' }, { name: 'name', label: 'Name' }, { name: 'note', label: 'Note for the next visit' }]} />}
+        blanks={[{ name: 'code', label: 'Site code', help: 'Short and unique, such as KET-07' }, { name: 'name', label: 'Name' }, { name: 'note', label: 'Note for the next visit' }]} />}
     </>
   )
 }

@@ -64,7 +64,7 @@ export function MovesPage() {
           <TextField label="Left or came to address" name="address" defaultValue={chosen.get('address') ?? ''} onKeyDown={(e) => { if (e.key === 'Enter') set('address', (e.target as HTMLInputElement).value.trim()) }} onBlur={(e) => set('address', e.target.value.trim())} />
           <FormControlLabel label="not finished" control={<Switch checked={chosen.get('unfinished') === 'true'} onChange={(e) => set('unfinished', e.target.checked ? 'true' : '')} />} />
         </Stack>
-        {moves.data?.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>No move is like that.</Typography>}
+        {moves.data?.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>No matching moves.</Typography>}
         {moves.data?.map((m) => (
           <Box key={m.id} sx={{ borderTop: (t) => t.rule.hair, px: 2, py: 1, display: 'grid', gridTemplateColumns: { xs: '1fr', md: '6rem 8rem 22rem 1fr' }, columnGap: 2 }}>
             <Link component={To} to={`/sites/${m.site}`} color="text.primary" sx={{ fontFamily: (t) => t.font.label, fontWeight: 700 }}>{m.site}</Link>

@@ -11,24 +11,24 @@ import { toneOf } from '../words'
 
 const zoneBlanks = (kind: string, keys: string[]): Blank[] => [
   { name: 'ttl_seconds', label: 'TTL in seconds', kind: 'number' },
-  { name: 'template', label: "Template of a site's first name", help: 'Such as {code}.ZONE; {name} and {n} may stand in it too' },
+  { name: 'template', label: "Template of a site's first name", help: 'Such as {code}.ZONE; {name} and {n} work, too' },
   ...(kind === 'remote' ? [
-    { name: 'primary', label: 'Primary', help: 'Its address, with a port where that is not 53' },
-    { name: 'primary_key', label: 'It knows us by the key', choices: ['', ...keys], none: 'no key' },
-    { name: 'transport', label: 'Updates go by', choices: ['udp', 'tcp'] },
-    { name: 'reassert_seconds', label: 'Seconds until a name is told again', kind: 'number' as const },
+    { name: 'primary', label: 'Primary', help: 'ADDRESS or ADDRESS:PORT' },
+    { name: 'primary_key', label: 'Signing key', choices: ['', ...keys], none: 'no key' },
+    { name: 'transport', label: 'Updates over', choices: ['udp', 'tcp'] },
+    { name: 'reassert_seconds', label: 'Push again after (seconds)', kind: 'number' as const },
   ] : [
-    { name: 'servers', label: 'Name servers', kind: 'list' as const, help: 'NAME or NAME=ADDRESS, with commas' },
-    { name: 'contact', label: 'Mail address of who answers for it' },
-    { name: 'notify', label: 'Secondaries to tell of changes', kind: 'list' as const, help: 'ADDRESS or ADDRESS:PORT' },
-    { name: 'transfer_key', label: 'Who holds this key may have the zone', choices: ['', ...keys], none: 'no key' },
-    { name: 'transfer_to', label: 'Who else may have the zone', kind: 'list' as const, help: 'Addresses and prefixes, with commas', seldom: true },
-    { name: 'refresh_seconds', label: 'Seconds until secondaries look again (refresh)', kind: 'number' as const, seldom: true },
-    { name: 'retry_seconds', label: 'Seconds until they try again (retry)', kind: 'number' as const, seldom: true },
-    { name: 'expire_seconds', label: 'Seconds they answer without us (expire)', kind: 'number' as const, seldom: true },
-    { name: 'negative_seconds', label: 'Seconds that "no such name" is kept', kind: 'number' as const, seldom: true },
+    { name: 'servers', label: 'Name servers', kind: 'list' as const, help: 'NAME or NAME=ADDRESS, separated by commas' },
+    { name: 'contact', label: 'Contact (mail address)' },
+    { name: 'notify', label: 'Secondaries to notify', kind: 'list' as const, help: 'ADDRESS or ADDRESS:PORT' },
+    { name: 'transfer_key', label: 'Transfers allowed with key', choices: ['', ...keys], none: 'no key' },
+    { name: 'transfer_to', label: 'Transfers allowed to', kind: 'list' as const, help: 'Addresses and prefixes, separated by commas', seldom: true },
+    { name: 'refresh_seconds', label: 'Refresh (seconds)', kind: 'number' as const, seldom: true },
+    { name: 'retry_seconds', label: 'Retry (seconds)', kind: 'number' as const, seldom: true },
+    { name: 'expire_seconds', label: 'Expire (seconds)', kind: 'number' as const, seldom: true },
+    { name: 'negative_seconds', label: 'Negative answers are cached (seconds)', kind: 'number' as const, seldom: true },
   ]),
-  { name: 'also_ask', label: 'Other servers that have to answer the same', kind: 'list', help: 'ADDRESS or ADDRESS:PORT', seldom: true },
+  { name: 'also_ask', label: 'Other servers to check', kind: 'list', help: 'ADDRESS or ADDRESS:PORT', seldom: true },
 ]
 
 function zoneForm(z: Zone, keys: string[]): Form {
@@ -65,8 +65,8 @@ const aliasLine = (a: Alias): Line => ({
 
 const redirectBlanks = (hostnames: string[]): Blank[] => [
   { name: 'hostname', label: 'Leads to', choices: hostnames }, { name: 'scheme', label: 'Scheme', choices: ['http', 'https'] },
-  { name: 'port', label: 'Port there', kind: 'number', help: "0 takes the scheme's own" }, { name: 'path', label: 'Path there' },
-  { name: 'keep_path', label: 'Let the path that was asked for follow', kind: 'yes' },
+  { name: 'port', label: 'Port', kind: 'number', help: "0 takes the scheme's own" }, { name: 'path', label: 'Path' },
+  { name: 'keep_path', label: 'Append the requested path', kind: 'yes' },
 ]
 
 const redirectLine = (r: Redirect, hostnames: string[]): Line => ({
@@ -75,10 +75,10 @@ const redirectLine = (r: Redirect, hostnames: string[]): Line => ({
 })
 
 function Differences({ list }: { list: Difference[] }) {
-  if (list.length === 0) return <Alert severity="success">The primary has everything as it should be.</Alert>
+  if (list.length === 0) return <Alert severity="success">The primary is up to date.</Alert>
   return (
     <Box sx={{ px: 2, py: 1, borderTop: (t) => t.rule.field }}>
-      <Typography variant="label">What a push would change; nothing is pushed by looking</Typography>
+      <Typography variant="label">What a push would change (nothing is pushed yet)</Typography>
       {list.map((d) => (
         <Typography key={d.name + d.type} variant="mono" component="div">
           {d.name} {d.type}: <Box component="del" sx={{ color: 'error.main' }}>{(d.now ?? []).join(', ') || 'nothing'}</Box> → <Box component="ins" sx={{ color: 'success.main' }}>{(d.want ?? []).join(', ') || 'nothing'}</Box>
@@ -102,7 +102,7 @@ function ZoneSheet({ z, hostnames, aliases, redirects, keys, open, doom }: {
   return (
     <Section title={z.apex} id={`zone-${z.apex}`} aside={<>
       {remote && <Button size="small" variant="outlined" disabled={differences.isPending} onClick={() => differences.mutate()}>What would change</Button>}
-      {remote && <Button size="small" variant="outlined" disabled={push.isPending} onClick={() => push.mutate()}>{z.pushing ? 'Push now' : 'Begin to push'}</Button>}
+      {remote && <Button size="small" variant="outlined" disabled={push.isPending} onClick={() => push.mutate()}>{z.pushing ? 'Push now' : 'Start pushing'}</Button>}
       <Button size="small" component="a" href={`/api/v1/zones/${z.apex}/file`} color="inherit">Zone file</Button>
       <Button size="small" color="inherit" onClick={() => open(zoneForm(z, keys))} aria-label={`Edit zone ${z.apex}`}>Edit</Button>
       <Button size="small" color="error" onClick={() => doom({ key: `zone ${z.apex}`, path: `/zones/${z.apex}`, tag: tagOf(z) })} aria-label={`Remove zone ${z.apex}`}>Remove</Button>
@@ -166,7 +166,7 @@ export function NamesPage() {
           add={{ title: 'Add a signing key', path: '/signing-keys', method: 'POST', given: { name: '', algorithm: 'hmac-sha256', site: '', secret: '' },
             blanks: [{ name: 'name', label: 'Name' }, { name: 'algorithm', label: 'Algorithm', choices: ['hmac-sha256', 'hmac-sha512'] },
               { name: 'site', label: 'May update the hostnames of', choices: ['', ...(sites.data?.sites ?? []).map((s) => s.code)], none: 'no site: for transfers and pushes' },
-              { name: 'secret', label: 'Secret in base64', kind: 'secret', help: 'Empty makes a new one' }] }} />
+              { name: 'secret', label: 'Secret in base64', kind: 'secret', help: 'Empty: a new one is made' }] }} />
       </Section>
       {form && <Entry {...form} close={() => setForm(null)} done={(saved) => { if (form.path === '/signing-keys') setMade(saved as SigningKey) }} />}
       {doomed && <Removal doomed={doomed} keep={() => setDoomed(null)} removed={() => setDoomed(null)} />}

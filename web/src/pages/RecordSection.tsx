@@ -11,16 +11,16 @@ import { exact, toneOf } from '../words'
 const siteBlanks: Blank[] = [{ name: 'code', label: 'Site code' }, { name: 'name', label: 'Name' }, { name: 'note', label: 'Note for the next visit' }]
 const linkBlanks: Blank[] = [
   { name: 'label', label: 'Label', help: 'Such as main or backup' }, { name: 'provider', label: 'Provider' },
-  { name: 'mode', label: 'Address is', choices: ['dynamic', 'static'] },
+  { name: 'mode', label: 'Address type', choices: ['dynamic', 'static'] },
   { name: 'position', label: 'Order of preference', kind: 'number', help: '1 is preferred' },
-  { name: 'ipv4', label: 'IPv4 address', help: 'Of a static link only' }, { name: 'ipv6', label: 'IPv6 address', help: 'Of a static link only' },
-  { name: 'router_address', label: "Router's WAN address", help: 'As its status page shows it, where no protocol tells it' },
-  { name: 'dynamic_range', label: 'LAN addresses that the router gives out', help: 'Such as 192.168.7.100-192.168.7.199' },
-  { name: 'sources', label: 'Sources of its address', kind: 'list', help: 'The most trusted first: observed, stun, gateway, interface, fixed. Empty: all' },
+  { name: 'ipv4', label: 'IPv4 address', help: 'Static links only' }, { name: 'ipv6', label: 'IPv6 address', help: 'Static links only' },
+  { name: 'router_address', label: "Router's WAN address", help: 'From its status page, where no protocol reports it' },
+  { name: 'dynamic_range', label: 'DHCP range', help: 'Such as 192.168.7.100-192.168.7.199' },
+  { name: 'sources', label: 'Address sources', kind: 'list', help: 'The most trusted first: observed, stun, gateway, interface, fixed. Empty: all' },
 ]
 const deviceBlanks: Blank[] = [
   { name: 'name', label: 'Name' }, { name: 'lan_address', label: 'LAN address' }, { name: 'mac', label: 'MAC address' },
-  { name: 'reserved', label: 'The router always gives it this address', kind: 'yes' },
+  { name: 'reserved', label: 'Reserved in the router (always this address)', kind: 'yes' },
   { name: 'router', label: "It is the site's router", kind: 'yes' },
 ]
 
@@ -31,21 +31,21 @@ function forms(s: Site, suggested: string, kinds: Trait[]) {
   const hostnameBlanks = (whole: boolean): Blank[] => [
     ...(whole ? [{ name: 'name', label: 'Name', kind: 'name' as const, help: `Such as ${s.code.toLowerCase()}.ZONE` }] : []),
     { name: 'link', label: 'Follows', choices: links }, { name: 'ttl_seconds', label: 'TTL in seconds', kind: 'number', help: "0 takes the zone's" },
-    { name: 'extras', label: 'Names below it', kind: 'list', help: 'With the same address: www, mail, or * for all others' },
-    { name: 'mail', label: 'Host that takes its mail' },
-    { name: 'device', label: 'AAAA of its own, of the device', choices: ['', ...s.devices.map((d) => d.name)] },
+    { name: 'extras', label: 'Further labels', kind: 'list', help: 'With the same addresses: www, mail, or * for any other' },
+    { name: 'mail', label: 'Mail host' },
+    { name: 'device', label: 'Device whose IPv6 address is the AAAA', choices: ['', ...s.devices.map((d) => d.name)] },
   ]
   const serviceBlanks: Blank[] = [
     { name: 'name', label: 'Name' }, { name: 'device', label: 'Device', choices: s.devices.map((d) => d.name) },
-    { name: 'kind', label: 'Kind', choices: kinds.map((k) => k.kind), help: 'What it speaks, and so how it is probed' },
-    { name: 'transport', label: 'Carried by', choices: ['', 'tcp', 'udp', 'both'], none: "the kind's usual" },
+    { name: 'kind', label: 'Kind', choices: kinds.map((k) => k.kind), help: 'What it speaks, which decides how it is probed' },
+    { name: 'transport', label: 'Transport', choices: ['', 'tcp', 'udp', 'both'], none: "the kind's usual" },
     { name: 'external', label: 'External port or range', help: 'Such as 8443 or 5000-5003' },
-    { name: 'internal', label: 'First port on the device', help: 'The same as outside where empty' },
-    { name: 'expected', label: 'Must be', choices: ['reachable', 'closed'] }, { name: 'reach', label: 'Over', choices: ['forward', 'pinhole', 'both'], help: 'A forward (IPv4), a pinhole to the device itself (IPv6), or both' },
+    { name: 'internal', label: 'First port on the device', help: 'Empty: the same as outside' },
+    { name: 'expected', label: 'Expected', choices: ['reachable', 'closed'] }, { name: 'reach', label: 'Transport', choices: ['forward', 'pinhole', 'both'], help: 'A forward (IPv4), a pinhole to the device itself (IPv6), or both' },
     { name: 'link', label: 'Reached by', choices: links },
-    { name: 'interval_seconds', label: 'Seconds between probes', kind: 'number' },
+    { name: 'interval_seconds', label: 'Probe interval (seconds)', kind: 'number' },
     { name: 'options', label: 'Options', kind: 'pairs', choices: [...new Set(kinds.flatMap((k) => k.options ?? []))], help: 'Such as path=/live, status=200, text=Welcome; for WireGuard peer_key=KEY' },
-    { name: 'open_until', label: 'Opened until', kind: 'time', help: 'After that it must be closed. Empty: it stays as it is.' },
+    { name: 'open_until', label: 'Open until', kind: 'time', help: 'Afterwards the port must be closed. Empty: no end.' },
   ]
   const edit = (title: string, path: string, blanks: Blank[], given: Form['given'], of: { id: number; revision: number }): Form => ({ title, path: base + path, method: 'PATCH', blanks, given, tag: tagOf(of) })
   return {
@@ -82,7 +82,7 @@ export function RecordSection({ site: s }: { site: Site }) {
   return (
     <Section title="Record" id="record" aside={<>
       <Button size="small" color="inherit" onClick={() => setForm(f.site())}>Edit the site</Button>
-      <Button size="small" color="error" onClick={() => setDoomed({ key: s.code, path: base, words: 'The site, its history and its hostnames go with it.', tag: tagOf(s) })}>Remove the site</Button>
+      <Button size="small" color="error" onClick={() => setDoomed({ key: s.code, path: base, words: 'Its history and its hostnames are removed with it.', tag: tagOf(s) })}>Remove the site</Button>
     </>}>
       {invite.error && <Alert severity="error">{invite.error.message}</Alert>}
       {invite.data && <Alert severity="info">One-time code for the agent of link {invite.data.link}: <strong>{invite.data.code}</strong>. At the site: inkpost agent run --server {invite.data.server ?? location.origin} --code {invite.data.code}{!invite.data.server && nobodySaid}</Alert>}
@@ -97,7 +97,7 @@ export function RecordSection({ site: s }: { site: Site }) {
         key: h.name, words: h.state, tone: toneOf[h.verdict], edit: f.hostname(h), path: `/hostnames/${h.name}`, tag: tagOf(h),
         detail: [h.shown ? `${h.shown} (${h.name})` : h.name, h.hold_at ? `held at ${h.hold_at}` : `follows ${h.link || 'the preferred link'}`, `TTL ${h.ttl_seconds} s`, h.extras?.length && `with ${h.extras.join(', ')}`, h.held,
           ...(h.resolvers ?? []).filter((r) => r.differs).map((r) => `${r.server} gives ${r.given}`)].filter(Boolean).join(', '),
-        extra: [{ word: h.hold_by ? 'Let it follow' : 'Hold it here', act: () => keep.mutate(h) }],
+        extra: [{ word: h.hold_by ? 'Release it' : 'Hold it here', act: () => keep.mutate(h) }],
       }))} />
       <Part title="Devices" add={f.device()} {...part} lines={s.devices.map((d) => ({
         key: `device ${d.name}`, words: d.name, detail: `${d.lan_address}, ${d.mac || 'no MAC'}, ${d.reserved ? 'reserved' : 'not reserved'}`, edit: f.device(d), path: `${base}/devices/${d.name}`, tag: tagOf(d),

@@ -57,7 +57,7 @@ export function ServiceBlock({ site, service, path, vantages, view, zoom }: { si
       </Stack>
       {probe.error && <Alert severity="error" sx={{ mb: 1 }}>{probe.error.message}</Alert>}
       {probe.data && <Told story={probe.data} />}
-      {service.not_provable && <Alert severity="warning" sx={{ mb: 1 }}>Silence proves nothing here: a service of this kind that works may leave a probe without an answer. Have the agent prove the path, below.</Alert>}
+      {service.not_provable && <Alert severity="warning" sx={{ mb: 1 }}>Silence proves nothing here: a working service of this kind may ignore a probe. Have the agent prove the path, below.</Alert>}
       {path && <PathLine path={path} />}
       <Box sx={{ mt: 1 }}><Ribbon site={site} service={service.name} expected={service.expected_now} mute={service.not_provable} view={view} zoom={zoom} /></Box>
       {open && <ServiceDetail site={site} service={service} view={view} />}

@@ -76,7 +76,7 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
       {service.ways?.map((w) => <Typography key={w.way} data-way={w.way}>{w.way === 'pinhole' ? 'Over IPv6, by a pinhole' : 'Over IPv4, by the forward'}{w.target ? `, at ${w.target}` : ''}: {w.outcome}{w.message ? ` (${w.message})` : ''}.</Typography>)}
       {service.by_name && <Typography>By name, <Ago at={service.by_name.at} />: {service.by_name.hostname} is {service.by_name.given}. {service.by_name.message}</Typography>}
       {service.weakness && <Typography sx={{ color: 'warning.main' }}>Warning: {service.weakness}.</Typography>}
-      {service.probe_peer_key && <Typography>On the WireGuard server, a peer with this public key lets a handshake prove it: <Typography component="span" variant="mono">{service.probe_peer_key}</Typography>{Object.entries(service.vantage_peer_keys ?? {}).map(([name, key]) => <span key={name}>; for {name} <Typography component="span" variant="mono">{key}</Typography></span>)}</Typography>}
+      {service.probe_peer_key && <Typography>To have the handshake probed, add a peer with this public key on the WireGuard server: <Typography component="span" variant="mono">{service.probe_peer_key}</Typography>{Object.entries(service.vantage_peer_keys ?? {}).map(([name, key]) => <span key={name}>; for {name} <Typography component="span" variant="mono">{key}</Typography></span>)}</Typography>}
       {cards.data?.map((c) => <CardSheet key={c.title} card={c} />)}
       <Box sx={{ mt: 1.5 }}>{availability.data?.[0] && <Windows list={availability.data[0].windows} />}</Box>
       <Typography variant="body2" sx={{ mt: 1 }}>

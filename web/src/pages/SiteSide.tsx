@@ -45,7 +45,7 @@ function Proof({ site }: { site: Site }) {
   return (
     <Box sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
       <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
-        <Typography sx={{ flex: 1, minWidth: (t) => t.draw.stationWidth }}>Prove a forward before the device is there: forward the port to the agent's machine for the test.</Typography>
+        <Typography sx={{ flex: 1, minWidth: (t) => t.draw.stationWidth }}>Prove a forward before the device is installed: forward the port to the agent's machine for the test.</Typography>
         <TextField size="small" fullWidth={false} sx={{ width: (t) => t.draw.stationWidth }} name="proof-port" label="External port" value={port} onChange={(e) => setPort(e.target.value)} />
         {['tcp', 'udp'].map((t) => (
           <Button key={t} size="small" variant="outlined" disabled={prove.isPending || !/^\d+$/.test(port)} onClick={() => prove.mutate(t)}>Prove {t}</Button>

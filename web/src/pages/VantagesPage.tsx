@@ -39,8 +39,8 @@ export function VantagesPage() {
   return (
     <Section title="Vantage points" id="vantages">
       <Trouble error={list.error} />
-      <Typography sx={{ px: 2, pb: 1 }}>Places outside every site from which services are probed. A service is unreachable where more than half of them say so, and impaired where some reach it and others do not.</Typography>
-      {list.data?.map((v) => <One key={v.id} v={v} remove={() => setDoomed({ key: v.name, path: `/vantages/${v.name}`, words: 'Its key is useless at once, and what it saw counts no longer.' })} />)}
+      <Typography sx={{ px: 2, pb: 1 }}>Services are probed from these places. A service is unreachable when more than half of them cannot reach it, and impaired when some can and others cannot.</Typography>
+      {list.data?.map((v) => <One key={v.id} v={v} remove={() => setDoomed({ key: v.name, path: `/vantages/${v.name}`, words: 'Its key stops working at once, and what it saw no longer counts.' })} />)}
       <Box sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
         <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
           <TextField size="small" fullWidth={false} name="vantage" label="Name" value={name} onChange={(e) => setName(e.target.value)} />

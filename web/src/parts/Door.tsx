@@ -55,7 +55,7 @@ function ChoosePassword({ enter }: { enter: (s: Session) => void }) {
       {choose.error && <Alert severity="error">{choose.error.message}</Alert>}
       <TextField label="New password" name="new-password" type="password" autoComplete="new-password" autoFocus required value={password}
         onChange={(e) => setPassword(e.target.value)} helperText="10 to 72 characters" />
-      <Button type="submit" variant="contained" disabled={choose.isPending}>Keep this password</Button>
+      <Button type="submit" variant="contained" disabled={choose.isPending}>Set this password</Button>
     </Card>
   )
 }

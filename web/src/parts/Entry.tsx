@@ -53,7 +53,7 @@ function Meanwhile({ edits, blanks, theirs, mine }: { edits: Edit[]; blanks: Bla
           })}
         </div>
       ))}
-      {edits.length === 0 && 'It was replaced since you opened this form.'}
+      {edits.length === 0 && 'It has been replaced since you opened this form.'}
     </Alert>
   )
 }

@@ -48,7 +48,7 @@ export function Removal({ doomed, keep, removed }: { doomed: Doomed; keep: () =>
       <DialogTitle variant="h2">Remove {doomed.key}?</DialogTitle>
       <DialogContent>
         {remove.error && <Alert severity="error">{remove.error.message}</Alert>}
-        <Typography>{doomed.words ?? 'This cannot be taken back.'}</Typography>
+        <Typography>{doomed.words ?? 'This cannot be undone.'}</Typography>
       </DialogContent>
       <DialogActions>
         <Button color="inherit" onClick={keep}>Keep it</Button>
