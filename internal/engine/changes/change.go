@@ -28,6 +28,8 @@ type Edit struct {
 	Site  string // code of the site that it concerns; "" for none
 	Words string // what was done, for those who follow events
 	Of    Resource
+	// Parts are what of the site it may change; none stands for everything.
+	Parts record.Parts
 	// Touched is what the edit may change; nil stands for the site. Write may add to it.
 	Touched *record.Touched
 	// Before and After are what a person would enter, for the log of revisions; nil logs nothing.
@@ -81,7 +83,7 @@ func (ch *Changes) touchedBy(ed Edit) *record.Touched {
 		return ed.Touched
 	}
 	p, ok := ch.Record.SiteByCode(ed.Site)
-	return &record.Touched{Sites: []int64{p.ID}, Whole: !ok}
+	return &record.Touched{Sites: []int64{p.ID}, Parts: ed.Parts, Whole: !ok}
 }
 
 // refusedEdit reports whether an error proves that nothing was committed.

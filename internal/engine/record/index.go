@@ -21,6 +21,16 @@ type siteRows struct {
 	redirects []site.Redirect
 	keys      []store.Key // of its links
 	signing   []store.SigningKey
+	partial   bool // its keys were not read
+}
+
+// rows is a site as it was read, but for its keys.
+func (p Site) rows() siteRows {
+	rows := siteRows{site: p.Site, hostnames: p.Hostnames, devices: p.Devices, services: p.Services, aliases: p.Aliases, redirects: p.Redirects, partial: true}
+	for _, l := range p.Links {
+		rows.links = append(rows.links, *l)
+	}
+	return rows
 }
 
 func newSite(rows siteRows) Site {

@@ -90,9 +90,23 @@ type Touched struct {
 	Vantages []int64
 	Signing  []string
 	Records  map[int64][]names.Name
+	// Parts are what may differ of those sites; none stands for everything.
+	Parts Parts
 	// AllRecords are zones whose records may all be others.
 	AllRecords []int64
 }
+
+// Parts are parts of a site's record. What an edit cannot have changed is not read again: most of what an edit costs is reading back.
+type Parts uint8
+
+// The parts of a site's record that are read alone.
+const (
+	Hostnames Parts = 1 << iota
+	Devices
+	Services
+	Aliases
+	Redirects
+)
 
 // Reload reads what an edit touched and returns what differs. Nothing changes when it fails.
 func (r *Record) Reload(ctx context.Context, st *store.Store, t Touched) (Diff, error) {
@@ -120,12 +134,21 @@ func (r *Record) Reload(ctx context.Context, st *store.Store, t Touched) (Diff, 
 		zones[id] = true
 	}
 	for i, id := range t.Sites {
-		rows, err := readSite(ctx, st, id)
+		before, ok := r.Site(id)
+		var rows siteRows
+		var err error
+		if ok && t.Parts != 0 {
+			rows, err = readParts(ctx, st, before, t.Parts)
+		} else {
+			rows, err = readSite(ctx, st, id)
+		}
 		if err != nil {
 			return Diff{}, err
 		}
 		read[i] = rows
-		before, _ := r.Site(id)
+		if t.Parts != 0 && t.Parts&(Hostnames|Aliases|Redirects) == 0 {
+			continue // no zone has anything of it
+		}
 		for _, p := range []Site{before, newSite(rows)} { // whose serials went up with it
 			for _, zone := range p.everyZoneID() {
 				zones[zone] = true
@@ -206,6 +229,28 @@ func readSite(ctx context.Context, st *store.Store, id int64) (rows siteRows, er
 	return rows, errors.Join(e1, e2, e3, e4, e5, e6, e7, e8)
 }
 
+// readParts reads some parts of a site again, and takes the others as they are on record.
+func readParts(ctx context.Context, st *store.Store, p Site, parts Parts) (siteRows, error) {
+	rows := p.rows()
+	var e1, e2, e3, e4, e5 error
+	if parts&Hostnames != 0 {
+		rows.hostnames, e1 = st.Hostnames(ctx, p.ID)
+	}
+	if parts&Devices != 0 {
+		rows.devices, e2 = st.Devices(ctx, p.ID)
+	}
+	if parts&Services != 0 {
+		rows.services, e3 = st.Services(ctx, p.ID)
+	}
+	if parts&Aliases != 0 {
+		rows.aliases, e4 = st.Aliases(ctx, p.ID)
+	}
+	if parts&Redirects != 0 {
+		rows.redirects, e5 = st.Redirects(ctx, p.ID)
+	}
+	return rows, errors.Join(e1, e2, e3, e4, e5)
+}
+
 // replaceSites puts sites as they were read in the places of what was there. The caller holds r.mu, as for all that follow.
 func (r *Record) replaceSites(ids []int64, read []siteRows) (d Diff) {
 	if r.sites == nil {
@@ -214,6 +259,12 @@ func (r *Record) replaceSites(ids []int64, read []siteRows) (d Diff) {
 	for i, id := range ids {
 		before, after := r.sites[id], newSite(read[i])
 		r.drop(before)
+		if read[i].partial {
+			r.put(after)
+			r.resort(before, after)
+			d.Sites = append(d.Sites, SiteChange{before, after})
+			continue
+		}
 		for linkID := range before.place {
 			for _, keyID := range slices.Clone(r.linkKeys[linkID]) {
 				r.dropKey(keyID)

@@ -38,7 +38,7 @@ func (e *SiteEdits) AddService(ctx context.Context, code string, in contract.Ser
 		if s, err = e.readService(p, site.Service{SiteID: p.ID}, in); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " recorded",
+		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " recorded", Parts: record.Services,
 			Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutService(ctx, s); return err }}, nil
 	})
 	if err != nil {
@@ -62,7 +62,7 @@ func (e *SiteEdits) EditService(ctx context.Context, code, name string, merge ch
 		if s, err = e.readService(p, now, in); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " edited", Of: serviceResource(now), Before: serviceInput(now), After: serviceInput(s),
+		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " edited", Parts: record.Services, Of: serviceResource(now), Before: serviceInput(now), After: serviceInput(s),
 			Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutService(ctx, s); return err }}, nil
 	})
 	if err != nil {
@@ -139,7 +139,7 @@ func (e *SiteEdits) readService(p record.Site, s site.Service, in contract.Servi
 func (e *SiteEdits) RemoveService(ctx context.Context, code, name string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
 		p, s, err := e.FindService(code, name)
-		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " removed", Of: serviceResource(s),
+		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " removed", Parts: record.Services, Of: serviceResource(s),
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveService(ctx, s) }}, err
 	})
 }

@@ -89,7 +89,7 @@ func (e *SiteEdits) AddDevice(ctx context.Context, code string, in contract.Devi
 		if d, err = e.readDevice(site.Device{SiteID: p.ID}, in); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " added",
+		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " added", Parts: record.Devices,
 			Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.AddDevice(ctx, d); return err }}, nil
 	})
 	if err != nil {
@@ -113,7 +113,7 @@ func (e *SiteEdits) EditDevice(ctx context.Context, code, name string, merge cha
 		if d, err = e.readDevice(now, in); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " edited", Of: deviceResource(now), Before: deviceInput(now), After: deviceInput(d),
+		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " edited", Parts: record.Devices | record.Services | record.Hostnames, Of: deviceResource(now), Before: deviceInput(now), After: deviceInput(d),
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.EditDevice(ctx, d) }}, nil
 	})
 	if err != nil {

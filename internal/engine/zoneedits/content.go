@@ -40,7 +40,7 @@ func (e *ZoneEdits) AddAlias(ctx context.Context, in contract.AliasInput) (contr
 			f.Note("name", e.Rooms.Zones.Check(z, []names.Record{{Name: name, Type: "CNAME", Data: string(h.Name) + "."}}, zones.LeaveNone))
 		}
 		a := site.Alias{ZoneID: z.ID, HostnameID: h.ID, Name: name, TTL: in.TTL}
-		return changes.Edit{Site: h.Site, Words: "alias " + string(name) + " recorded", Touched: &record.Touched{Sites: []int64{h.SiteID}},
+		return changes.Edit{Site: h.Site, Words: "alias " + string(name) + " recorded", Touched: &record.Touched{Sites: []int64{h.SiteID}, Parts: record.Aliases},
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.AddAlias(ctx, a) }}, f.Err()
 	})
 	if err != nil {

@@ -38,7 +38,7 @@ func (e *ZoneEdits) AddHostname(ctx context.Context, in contract.HostnameInput) 
 		if p, h, err = e.readHostname(site.Hostname{Name: name, ZoneID: zone.ID, TTL: in.TTL}, in, f); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " recorded",
+		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " recorded", Parts: record.Hostnames,
 			Write: func(ctx context.Context, tx *store.Store) error { _, _, err := tx.PutHostname(ctx, h); return err }}, nil
 	})
 	if err != nil {
@@ -72,7 +72,7 @@ func (e *ZoneEdits) EditHostname(ctx context.Context, name string, merge changes
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " edited", Of: of, Before: hostnameInput(now.Hostname), After: in,
+		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " edited", Parts: record.Hostnames, Of: of, Before: hostnameInput(now.Hostname), After: in,
 			Write: func(ctx context.Context, tx *store.Store) error { _, _, err := tx.PutHostname(ctx, h); return err }}, nil
 	})
 	if err != nil {
