@@ -23,7 +23,8 @@ func fleet(b *testing.B, sites int) (*testbed.Service, []*client.Client, []int64
 	b.Helper()
 	s := testbed.Start(b, nil)
 	ctx := b.Context()
-	_, err := s.Client.AddZone(ctx, contract.ZoneInput{Apex: "isles.saltmarsh.example", Servers: []string{"ns1.isles.saltmarsh.example=198.51.100.1"}})
+	_, err := s.Client.AddZone(ctx, contract.ZoneInput{Apex: "isles.saltmarsh.example",
+		Servers: []string{"ns1.isles.saltmarsh.example=198.51.100.1"}})
 	require.NoError(b, err)
 	agents, links := make([]*client.Client, sites), make([]int64, sites)
 	for i := range sites {
@@ -91,7 +92,9 @@ func BenchmarkChanged(b *testing.B) {
 		n := max(b.N, sites*4)
 		began := time.Now()
 		took := together(sites, n, func(i, round int) {
-			_, err := s.Engine().Announce(b.Context(), links[i], wan.Announcement{Addresses: wan.PairOf(netip.MustParseAddr(address(i, round))), Source: wan.SourceGateway, Noticed: time.Now()})
+			_, err := s.Engine().Announce(b.Context(), links[i],
+				wan.Announcement{Addresses: wan.PairOf(netip.MustParseAddr(address(i, round))), Source: wan.SourceGateway,
+					Noticed: time.Now()})
 			if err != nil {
 				b.Error(err)
 			}

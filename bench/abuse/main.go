@@ -70,7 +70,8 @@ func run(ctx context.Context) error {
 		got := s.measure(ctx, func(ctx context.Context) { x.do(ctx, &done) })
 		ratio := float64(got.at(0.5)) / float64(quiet.at(0.5))
 		worst = max(worst, ratio)
-		fmt.Printf("%-52s %9v %9v %6.1f  %s; %d of others' announcements were not taken\n", x.what, got.at(0.5), got.at(0.99), ratio, done.String(), got.failed)
+		fmt.Printf("%-52s %9v %9v %6.1f  %s; %d of others' announcements were not taken\n", x.what, got.at(0.5), got.at(0.99), ratio,
+			done.String(), got.failed)
 	}
 	again := s.measure(ctx, nil)
 	fmt.Printf("%-52s %9v %9v %6.1f\n", "none, afterwards", again.at(0.5), again.at(0.99), float64(again.at(0.5))/float64(quiet.at(0.5)))
@@ -101,7 +102,8 @@ func launch(ctx context.Context, dir, database string) (*service, error) {
 		return nil, fmt.Errorf("%w: %s", err, out)
 	}
 	// All come from one machine: a trusted proxy says from which network.
-	s := &service{cmd: exec.CommandContext(ctx, file, "serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns", "127.0.0.1:0", "--redirect", "", "--stun", "",
+	s := &service{cmd: exec.CommandContext(ctx, file, "serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns",
+		"127.0.0.1:0", "--redirect", "", "--stun", "",
 		"--lab-public", "198.51.100.0/24", "--trust-proxy", "127.0.0.1/32", "--state-dir", dir, "--log-level", "error")}
 	out, err := s.cmd.StdoutPipe()
 	if err != nil {

@@ -124,7 +124,8 @@ func document(v any) []byte {
 
 func (s *service) signIns(ctx context.Context, done *counts, from string) {
 	paced(ctx, 200, func(n int) {
-		s.send(ctx, done, "/api/v1/session", "", fmt.Sprintf(from, n+1), document(contract.SignIn{Name: fmt.Sprintf("nobody%d", n), Password: "guess"}))
+		s.send(ctx, done, "/api/v1/session", "", fmt.Sprintf(from, n+1),
+			document(contract.SignIn{Name: fmt.Sprintf("nobody%d", n), Password: "guess"}))
 	})
 }
 
@@ -132,13 +133,15 @@ func (s *service) hashing(ctx context.Context, done *counts) {
 	var n counts
 	flood(ctx, 16, func(int) {
 		i := n.asked.Add(1)
-		s.send(ctx, done, "/api/v1/session", "", fmt.Sprintf("2001:db8:%x:%x::1", i>>16, i&0xffff), document(contract.SignIn{Name: fmt.Sprintf("nobody%d", i), Password: "guess"}))
+		s.send(ctx, done, "/api/v1/session", "", fmt.Sprintf("2001:db8:%x:%x::1", i>>16, i&0xffff),
+			document(contract.SignIn{Name: fmt.Sprintf("nobody%d", i), Password: "guess"}))
 	})
 }
 
 func word(version string) []byte {
-	return document(contract.Announcement{Source: "stun", AgentSelf: contract.AgentSelf{Protocol: contract.AgentProtocol, Version: version, Sent: time.Now().UTC(),
-		Reports: []contract.SourceReport{{Source: "stun", IPv4: fmt.Sprintf("198.51.100.%d", 200+time.Now().UnixNano()%50)}}}})
+	return document(contract.Announcement{Source: "stun",
+		AgentSelf: contract.AgentSelf{Protocol: contract.AgentProtocol, Version: version, Sent: time.Now().UTC(),
+			Reports: []contract.SourceReport{{Source: "stun", IPv4: fmt.Sprintf("198.51.100.%d", 200+time.Now().UnixNano()%50)}}}})
 }
 
 func (s *service) agentFloods(ctx context.Context, done *counts) {

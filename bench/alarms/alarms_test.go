@@ -15,6 +15,7 @@ func TestNothingIsCriedThatIsNotSo(t *testing.T) {
 	require.Zero(t, r.missed)
 	require.Len(t, r.delays, 20)
 	require.LessOrEqual(t, slices.Max(r.delays), 2*c.interval)
-	c.services, c.days, c.interval, c.loss = 20, 0.2, 10*time.Second, 0.6 // a network as bad as this does lead to wrong changes: the simulation can fail
+	// a network as bad as this does lead to wrong changes: the simulation can fail
+	c.services, c.days, c.interval, c.loss = 20, 0.2, 10*time.Second, 0.6
 	require.Positive(t, simulate(c).wrong)
 }

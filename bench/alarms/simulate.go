@@ -142,7 +142,9 @@ func simulate(c scene) (out result) {
 			case state != probe.StateReachable && !just, state == probe.StateReachable && down:
 				out.wrong++
 				if len(out.examples) < 5 {
-					out.examples = append(out.examples, fmt.Sprintf("service %d at %s from %s to %s: views %+v, left out %v, outage %v, hiccups %v", s, at, states[s], state, views[s], unfit, outage[s], hiccups[s]))
+					out.examples = append(out.examples,
+						fmt.Sprintf("service %d at %s from %s to %s: views %+v, left out %v, outage %v, hiccups %v", s, at, states[s],
+							state, views[s], unfit, outage[s], hiccups[s]))
 				}
 			case outage[s].holds(at) && !seen[s] && state == probe.StateUnreachable:
 				seen[s] = true

@@ -148,6 +148,7 @@ func putOnRecord(ctx context.Context, c *cluster.Cluster, many int) error {
 		}
 	}
 	took := time.Since(began)
-	fmt.Printf("%d sites put on record by %d calls: %.1f s, %.2f ms a call (goal %.0f s for 2,000)\n", many, calls, took.Seconds(), ms(took)/float64(calls), goalMany.Seconds())
+	fmt.Printf("%d sites put on record by %d calls: %.1f s, %.2f ms a call (goal %.0f s for 2,000)\n", many, calls, took.Seconds(),
+		ms(took)/float64(calls), goalMany.Seconds())
 	return nil
 }

@@ -59,8 +59,9 @@ func start(ctx context.Context, c *cluster.Cluster, at setting) (*service, error
 			return nil, fmt.Errorf("%s: %w", strings.Fields(statement)[2], err)
 		}
 	}
-	d, err := daemon.Start(ctx, daemon.Options{Database: url, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", ShortestInterval: time.Second,
-		Policy: wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")}}})
+	d, err := daemon.Start(ctx, daemon.Options{Database: url, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0",
+		ShortestInterval: time.Second,
+		Policy:           wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")}}})
 	if err != nil {
 		return nil, err
 	}
@@ -119,7 +120,8 @@ var edits = []editKind{
 		return err
 	}},
 	{"record, new", func(ctx context.Context, s *service, n int) error {
-		_, err := s.client.AddZoneRecord(ctx, apex, contract.RecordInput{Name: names.Name(fmt.Sprintf("text%d.%s", n, apex)), Type: "TXT", Data: `"bench"`})
+		_, err := s.client.AddZoneRecord(ctx, apex,
+			contract.RecordInput{Name: names.Name(fmt.Sprintf("text%d.%s", n, apex)), Type: "TXT", Data: `"bench"`})
 		return err
 	}},
 	{"zone", func(ctx context.Context, s *service, n int) error {
@@ -153,7 +155,8 @@ func record(ctx context.Context, s *service, n int) (calls int, err error) {
 	do(s.client.AddLink(ctx, code, contract.LinkInput{Label: "main", Mode: "static", IPv4: fmt.Sprintf("127.65.%d.%d", n/250, 1+n%250)}))
 	do(s.client.AddDevice(ctx, code, contract.DeviceInput{Name: "box", Address: "192.168.7.20", Reserved: true}))
 	for i := range 5 {
-		do(s.client.AddService(ctx, code, contract.ServiceInput{Name: fmt.Sprintf("service-%d", i), Device: "box", Kind: "tcp", External: fmt.Sprint(21001 + i), Expected: "reachable", Interval: 86400}))
+		do(s.client.AddService(ctx, code, contract.ServiceInput{Name: fmt.Sprintf("service-%d", i), Device: "box", Kind: "tcp",
+			External: fmt.Sprint(21001 + i), Expected: "reachable", Interval: 86400}))
 	}
 	do(s.client.AddHostname(ctx, contract.HostnameInput{Name: fmt.Sprintf("n%d.%s", n, apex), Site: code}))
 	return calls, err

@@ -101,7 +101,8 @@ func run(services, days int) error {
 		return err
 	}
 	year := func(bytes int64, n int) float64 { return float64(bytes) / float64(n) / float64(days) * 365 / 1000 }
-	fmt.Printf("\r%d steady services, %d days, written in %.0f s: %.1f MB, %.1f kB a service and year (goal 100)\n", services, days, time.Since(began).Seconds(), float64(full-empty)/1e6, year(full-empty, services))
+	fmt.Printf("\r%d steady services, %d days, written in %.0f s: %.1f MB, %.1f kB a service and year (goal 100)\n", services, days,
+		time.Since(began).Seconds(), float64(full-empty)/1e6, year(full-empty, services))
 	var restless []int64
 	for i := range services / 10 {
 		restless = append(restless, int64(1<<40+i))
@@ -155,7 +156,8 @@ func keep(ctx context.Context, st *store.Store, vantage int64, ids []int64, end 
 				if o.bad == 0 && r.Float64() < failures/float64(perDay) {
 					o.bad = 1 + r.IntN(6)
 				}
-				result := ledger.Result{ServiceID: ids[i], VantageID: vantage, Outcome: probe.Answered, At: at, Latency: time.Duration(8000+2000*r.ExpFloat64()) * time.Microsecond}
+				result := ledger.Result{ServiceID: ids[i], VantageID: vantage, Outcome: probe.Answered, At: at,
+					Latency: time.Duration(8000+2000*r.ExpFloat64()) * time.Microsecond}
 				state := probe.StateReachable
 				if o.bad > 0 {
 					o.bad--
@@ -207,7 +209,8 @@ func keep(ctx context.Context, st *store.Store, vantage int64, ids []int64, end 
 
 // pages asks the service for what its pages show of random sites.
 func pages(ctx context.Context, url string, sites int) error {
-	d, err := daemon.Start(ctx, daemon.Options{Database: url, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Policy: wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")}}})
+	d, err := daemon.Start(ctx, daemon.Options{Database: url, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0",
+		Policy: wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")}}})
 	if err != nil {
 		return err
 	}
@@ -236,7 +239,11 @@ func pages(ctx context.Context, url string, sites int) error {
 			_, err := api.History(ctx, code, service, time.Now().AddDate(0, 0, -90), time.Time{})
 			return err
 		}},
-		{"a service's availability over a year", func(code, service string) error { _, err := api.Availability(ctx, code, service); return err }},
+		{"a service's availability over a year", func(code, service string) error {
+			_,
+				err := api.Availability(ctx, code, service)
+			return err
+		}},
 		{"the availability of a site's ten services", func(code, _ string) error { _, err := api.Availability(ctx, code, ""); return err }},
 		{"a site with everything on its record", func(code, _ string) error { _, err := api.Site(ctx, code); return err }},
 	} {

@@ -55,7 +55,8 @@ func measure(ctx context.Context, told bool, changes int) error {
 		return err
 	}
 	defer c.Stop()
-	d, err := daemon.Start(ctx, daemon.Options{Database: c.URL("inkpost"), HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", STUN: "127.0.0.1:0", CheckEvery: 15 * time.Second, VerifyEvery: time.Hour,
+	d, err := daemon.Start(ctx, daemon.Options{Database: c.URL("inkpost"), HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0",
+		STUN: "127.0.0.1:0", CheckEvery: 15 * time.Second, VerifyEvery: time.Hour,
 		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}}, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
@@ -141,6 +142,7 @@ func measure(ctx context.Context, told bool, changes int) error {
 	if told {
 		words = "told by the router (IGD notice)"
 	}
-	fmt.Printf("%-34s %d changes: fastest %s, median %s, 90 %% %s, 99 %% %s, slowest %s\n", words, len(took), at(0), at(0.5), at(0.9), at(0.99), at(1))
+	fmt.Printf("%-34s %d changes: fastest %s, median %s, 90 %% %s, 99 %% %s, slowest %s\n", words, len(took), at(0), at(0.5), at(0.9),
+		at(0.99), at(1))
 	return nil
 }

@@ -20,7 +20,8 @@ type outcome struct {
 
 // dnsperf runs the client. Less than 99 % of good answers is a failure: a fast refusal is no speed.
 func (r rig) dnsperf(port int, data string, outstanding int, extra ...string) (outcome, error) {
-	args := append([]string{"-s", "127.0.0.1", "-p", fmt.Sprint(port), "-d", data, "-l", fmt.Sprint(r.seconds), "-c", "1", "-T", "1", "-q", fmt.Sprint(outstanding)}, extra...)
+	args := append([]string{"-s", "127.0.0.1", "-p", fmt.Sprint(port), "-d", data, "-l", fmt.Sprint(r.seconds), "-c", "1", "-T", "1",
+		"-q", fmt.Sprint(outstanding)}, extra...)
 	text, err := exec.CommandContext(r.ctx, "dnsperf", args...).CombinedOutput()
 	if err != nil {
 		return outcome{}, fmt.Errorf("dnsperf: %w\n%s", err, text)

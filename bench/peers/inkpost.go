@@ -37,8 +37,10 @@ func (r rig) inkpost(n int, together bool) (*ours, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, err := daemon.Start(r.ctx, daemon.Options{KeyRate: 1e6, Database: c.URL("inkpost"), HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", VerifyEvery: time.Hour,
-		Policy: wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24")}}, Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+	d, err := daemon.Start(r.ctx, daemon.Options{KeyRate: 1e6, Database: c.URL("inkpost"), HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0",
+		VerifyEvery: time.Hour,
+		Policy:      wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24")}},
+		Log:         slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	if err != nil {
 		c.Stop()
 		return nil, err
@@ -67,7 +69,8 @@ func (o *ours) stock(ctx context.Context, n int, together bool) error {
 	if _, err := o.Engine().AddSite(ctx, contract.SiteInput{Code: "BEN-01", Name: "Bench"}); err != nil {
 		return err
 	}
-	if _, err := o.Engine().AddSigningKey(ctx, contract.SigningKeyInput{Name: keyName, Secret: keySecret, Site: "BEN-01", MayAnnounce: anywhere}); err != nil {
+	if _, err := o.Engine().AddSigningKey(ctx, contract.SigningKeyInput{Name: keyName, Secret: keySecret, Site: "BEN-01",
+		MayAnnounce: anywhere}); err != nil {
 		return err
 	}
 	for _, statement := range []string{
@@ -107,8 +110,9 @@ func (o *ours) move(ctx context.Context, aSecond int) (moved func() int) {
 					i := count
 					count++
 					go func() {
-						_, err := o.Engine().Announce(ctx, o.links[i%len(o.links)], wan.Announcement{Source: wan.SourceGateway, Noticed: time.Now(),
-							Addresses: wan.PairOf(netip.AddrFrom4([4]byte{198, 51, 100, byte(1 + (i+i/len(o.links)*7+3)%250)}))})
+						_, err := o.Engine().Announce(ctx, o.links[i%len(o.links)],
+							wan.Announcement{Source: wan.SourceGateway, Noticed: time.Now(),
+								Addresses: wan.PairOf(netip.AddrFrom4([4]byte{198, 51, 100, byte(1 + (i+i/len(o.links)*7+3)%250)}))})
 						results <- err
 					}()
 				}

@@ -70,10 +70,12 @@ func updates(r rig) error {
 			}
 		}
 	}
-	fmt.Printf("Durable DNS UPDATEs a second (TSIG hmac-sha256, journals and PostgreSQL on), by outstanding requests, median of %d\n", r.rounds)
+	fmt.Printf("Durable DNS UPDATEs a second (TSIG hmac-sha256, journals and PostgreSQL on), by outstanding requests, median of %d\n",
+		r.rounds)
 	fmt.Printf("%-24s %10s %12s %10s %10s\n", "", "1", "1 (dnsperf)", "20", "90")
 	for _, name := range []string{"BIND", "Knot", one, all} {
-		fmt.Printf("%-24s %10.0f %12.0f %10.0f %10.0f\n", name, median(got[name][alone]), median(got[name][1]), median(got[name][20]), median(got[name][90]))
+		fmt.Printf("%-24s %10.0f %12.0f %10.0f %10.0f\n", name, median(got[name][alone]), median(got[name][1]), median(got[name][20]),
+			median(got[name][90]))
 	}
 	fmt.Println("dnsperf at one outstanding request now and then misses an answer's wake-up and waits 100 ms: the slower the answer, the more often.")
 	fmt.Println("The first column is a client of our own, one request after the other, the same for all.")

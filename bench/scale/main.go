@@ -217,7 +217,8 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 		words = "above " + ledger.LagBounds[len(ledger.LagBounds)-1].String()
 	}
 	fmt.Printf("%7d services at 60 s: up after %4.1f s; %6.0f rounds/s, lag p99 %s (goal 1 s), mean %s; at most %.0f MB resident (goal 500); %.1f %% of one processor, %.0f µs a round; not as they should be: %v\n",
-		n, up.Seconds(), float64(total-count)/took.Seconds(), words, ((after.Sum - before.Sum) / time.Duration(max(1, total-count))).Round(time.Microsecond), most,
+		n, up.Seconds(), float64(total-count)/took.Seconds(), words,
+		((after.Sum - before.Sum) / time.Duration(max(1, total-count))).Round(time.Microsecond), most,
 		100*(processor()-spent).Seconds()/took.Seconds(), float64((processor()-spent).Microseconds())/float64(max(1, total-count)), wrong)
 	return nil
 }

@@ -40,7 +40,8 @@ func run() error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	d, err := demo.Start(ctx, demo.Options{Dir: dir, HTTP: "127.0.0.1:8460", DNS: "127.0.0.1:8453", Redirect: "127.0.0.1:8480", STUN: "127.0.0.1:8478", Console: web.Console(), Log: slog.New(slog.DiscardHandler), Say: os.Stderr})
+	d, err := demo.Start(ctx, demo.Options{Dir: dir, HTTP: "127.0.0.1:8460", DNS: "127.0.0.1:8453", Redirect: "127.0.0.1:8480",
+		STUN: "127.0.0.1:8478", Console: web.Console(), Log: slog.New(slog.DiscardHandler), Say: os.Stderr})
 	if err != nil {
 		return err
 	}
@@ -91,7 +92,8 @@ func events(ctx context.Context, c *client.Client) error {
 
 func pages(ctx context.Context, d *demo.Demo, password, out string) error {
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true))
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-quic", true))
 	alloc, cancel := chromedp.NewExecAllocator(ctx, options...)
 	defer cancel()
 	tab, cancel := chromedp.NewContext(alloc)
@@ -190,17 +192,22 @@ func terminal(d *demo.Demo, out string) error {
 		"cli-help":     {"--help"},
 		"cli-overview": {"overview"},
 		"cli-why":      {"why KET-07"},
-		"cli-moves":    {"moves --limit 8", "service list KET-07", "probe KET-07 playback", "hostname list --site KET-07", "link show SCH-04 main"},
-		"cli-proven":   {"vantage list", "probe CLI-05 appointments --from harbour", "probe BIR-08 beacon", "service card OYS-03 tank-page", "service availability KET-07 playback"},
-		"cli-agent":    {"link list BAK-02", "link show OYS-03 main", "agent lan KET-07 --now", "agent prove KET-07 --external 45060 --transport udp", "agent status --state " + filepath.Join(d.Dir, "agents", "KET-07-main")},
-		"cli-zones":    {"zone list", "zone pushes quay.saltmarsh.example", "alias list", "redirect list", "hostname check fähre.isles.saltmarsh.example", "zone export quay.saltmarsh.example"},
+		"cli-moves": {"moves --limit 8", "service list KET-07", "probe KET-07 playback", "hostname list --site KET-07",
+			"link show SCH-04 main"},
+		"cli-proven": {"vantage list", "probe CLI-05 appointments --from harbour", "probe BIR-08 beacon",
+			"service card OYS-03 tank-page", "service availability KET-07 playback"},
+		"cli-agent": {"link list BAK-02", "link show OYS-03 main", "agent lan KET-07 --now",
+			"agent prove KET-07 --external 45060 --transport udp", "agent status --state " + filepath.Join(d.Dir, "agents", "KET-07-main")},
+		"cli-zones": {"zone list", "zone pushes quay.saltmarsh.example", "alias list", "redirect list",
+			"hostname check fähre.isles.saltmarsh.example", "zone export quay.saltmarsh.example"},
 	} {
 		var script strings.Builder
 		for _, c := range commands {
 			fmt.Fprintf(&script, "echo '$ inkpost %s'; %s %s; echo; ", c, self, c)
 		}
 		script.WriteString("sleep 20")
-		term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "7", "-geometry", "200x70+0+0", "-bg", "white", "-fg", "#0E1B2C", "-e", "sh", "-c", script.String())
+		term := exec.Command("xterm", "-fa", "DejaVu Sans Mono", "-fs", "7", "-geometry", "200x70+0+0", "-bg", "white", "-fg",
+			"#0E1B2C", "-e", "sh", "-c", script.String())
 		term.Env = append(os.Environ(), "DISPLAY="+display, "INKPOST_SERVER="+d.URL, "INKPOST_KEY="+d.Key, "LC_ALL=C.UTF-8")
 		if err := term.Start(); err != nil {
 			return err

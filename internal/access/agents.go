@@ -18,13 +18,15 @@ var ErrCode = errors.New("this code is not valid: it is mistyped, was used alrea
 // RotateKey makes an agent replace its key at its next check; the one that it has is revoked once the other is used. Error:
 // store.Missing.
 func (a *Access) RotateKey(ctx context.Context, id int64) error {
-	return a.editKey(ctx, id, "a key is to be rotated", func(ctx context.Context, tx *store.Store) error { return tx.RotateKey(ctx, id, fmt.Sprint(id)) })
+	return a.editKey(ctx, id, "a key is to be rotated",
+		func(ctx context.Context, tx *store.Store) error { return tx.RotateKey(ctx, id, fmt.Sprint(id)) })
 }
 
 // RotationDue reports whether an agent's key has to be replaced, and revokes the key's predecessor now that it is used.
 func (a *Access) RotationDue(ctx context.Context, k store.Key) (bool, error) {
 	if k.Replaces != 0 {
-		if err := a.editKey(ctx, k.ID, "an agent uses its new key", func(ctx context.Context, tx *store.Store) error { return tx.SettleKey(ctx, k.ID, a.now()) }); err != nil {
+		if err := a.editKey(ctx, k.ID, "an agent uses its new key",
+			func(ctx context.Context, tx *store.Store) error { return tx.SettleKey(ctx, k.ID, a.now()) }); err != nil {
 			return false, err
 		}
 	}
@@ -35,7 +37,8 @@ func (a *Access) RotationDue(ctx context.Context, k store.Key) (bool, error) {
 // due.
 func (a *Access) NextKey(ctx context.Context, k store.Key) (string, error) {
 	if due, err := a.RotationDue(ctx, k); err != nil || !due {
-		return "", errors.Join(err, site.Flaws{{Field: "key", Detail: "this key is not due to be rotated; an operator asks for that with: inkpost key rotate KEY"}})
+		return "", errors.Join(err, site.Flaws{{Field: "key",
+			Detail: "this key is not due to be rotated; an operator asks for that with: inkpost key rotate KEY"}})
 	}
 	next := keyPrefix + newSecret()
 	return next, a.editKey(ctx, k.ID, "an agent gets a new key", func(ctx context.Context, tx *store.Store) error {

@@ -39,9 +39,12 @@ func (a *Access) AddKey(ctx context.Context, personID int64, label string, expir
 		expires = now.Add(personKeyLife)
 	}
 	if !expires.After(now) || expires.After(now.Add(maxPersonKey+time.Hour)) {
-		return NewKey{}, site.Flaws{{Field: "expires", Detail: fmt.Sprintf("%s is out of range; a key is good until some time from now to five years ahead", expires.Format(time.RFC3339))}}
+		return NewKey{}, site.Flaws{{Field: "expires",
+			Detail: fmt.Sprintf("%s is out of range; a key is good until some time from now to five years ahead",
+				expires.Format(time.RFC3339))}}
 	}
-	k := NewKey{Scope: store.ScopePerson, Label: label, Created: now, Expires: expires.UTC().Truncate(time.Second), Secret: keyPrefix + newSecret()}
+	k := NewKey{Scope: store.ScopePerson, Label: label, Created: now, Expires: expires.UTC().Truncate(time.Second),
+		Secret: keyPrefix + newSecret()}
 	err := a.editor.EditKeys(ctx, "a key was made", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {
 		k.ID, err = tx.AddPersonKey(ctx, hash(k.Secret), personID, label, k.Expires)
 		touched.Keys = []int64{k.ID}

@@ -19,7 +19,8 @@ var (
 
 func TestANetworkIsWhatOneCustomerHas(t *testing.T) {
 	for text, want := range map[string]string{
-		"198.51.100.7": "198.51.100.0/24", "::ffff:198.51.100.7": "198.51.100.0/24", "2001:db8:0:66:1:2:3:4": "2001:db8:0:66::/64", "fe80::1%eth0": "fe80::/64",
+		"198.51.100.7": "198.51.100.0/24", "::ffff:198.51.100.7": "198.51.100.0/24", "2001:db8:0:66:1:2:3:4": "2001:db8:0:66::/64",
+		"fe80::1%eth0": "fe80::/64",
 	} {
 		require.Equal(t, want, Network(netip.MustParseAddr(text)).String(), text)
 	}

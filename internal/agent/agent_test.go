@@ -146,7 +146,8 @@ func TestAnAgentWaitsForAServerThatIsAway(t *testing.T) {
 	w := &way{}
 	w.move("127.111.3.9")
 	w.cut.Store(true)
-	options := agent.Options{Server: s.URL, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial, Log: slog.New(slog.DiscardHandler)}
+	options := agent.Options{Server: s.URL, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
+		Log: slog.New(slog.DiscardHandler)}
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
 	go func() { _ = agent.Run(ctx, options) }()

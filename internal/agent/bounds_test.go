@@ -28,7 +28,8 @@ func TestTheAgentLooksAtLANAddressesOnlyWhateverTheServerAsksFor(t *testing.T) {
 		}
 	}()
 	port := l.Addr().(*net.TCPAddr).AddrPort().Port()
-	for _, text := range []string{"127.0.0.1", "::ffff:127.0.0.1", "0.0.0.0", "::1", "169.254.169.254", "fd00:ec2::254", "198.51.100.7", "8.8.8.8", "2600::1", "224.0.0.1", "255.255.255.255"} {
+	for _, text := range []string{"127.0.0.1", "::ffff:127.0.0.1", "0.0.0.0", "::1", "169.254.169.254", "fd00:ec2::254",
+		"198.51.100.7", "8.8.8.8", "2600::1", "224.0.0.1", "255.255.255.255"} {
 		state, detail := SystemLAN{}.Try(t.Context(), "tcp", netip.AddrPortFrom(netip.MustParseAddr(text), port))
 		require.Equal(t, "unknown", state, text)
 		require.Contains(t, detail, "is not an address of a LAN", text)
@@ -44,7 +45,8 @@ func TestTheAgentLooksAtLANAddressesOnlyWhateverTheServerAsksFor(t *testing.T) {
 
 func TestAPortIsListenedOnForAMinuteAtMost(t *testing.T) {
 	for seconds, want := range map[float64]time.Duration{
-		10: 10 * time.Second, 0.5: 500 * time.Millisecond, 59: 59 * time.Second, 60: time.Minute, 1e9: time.Minute, -1: time.Minute, 0: time.Minute, math.Inf(1): time.Minute, math.NaN(): time.Minute,
+		10: 10 * time.Second, 0.5: 500 * time.Millisecond, 59: 59 * time.Second, 60: time.Minute, 1e9: time.Minute, -1: time.Minute,
+		0: time.Minute, math.Inf(1): time.Minute, math.NaN(): time.Minute,
 	} {
 		require.Equal(t, want, proofTime(seconds), "%v", seconds)
 	}
@@ -64,7 +66,8 @@ func TestWhatACommandIsToldIsAddressesAndPlainWords(t *testing.T) {
 	} {
 		require.Equal(t, want, pairIn(text), "%q", text)
 	}
-	for text, want := range map[string]string{"KET-07": "KET-07", "main": "main", "a b": "", "$(id)": "", "a\nb": "", "../x": "", string(make([]byte, 65)): "", "": ""} {
+	for text, want := range map[string]string{"KET-07": "KET-07", "main": "main", "a b": "", "$(id)": "", "a\nb": "", "../x": "",
+		string(make([]byte, 65)): "", "": ""} {
 		require.Equal(t, want, plainWord(text), "%q", text)
 	}
 }

@@ -18,20 +18,25 @@ import (
 func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
 	s := testbed.Start(t, nil)
 	code := site(t, s)
-	for name, d := range map[string]contract.DeviceInput{"recorder": {MAC: "02:00:5e:07:00:01", Address: "192.168.7.20"}, "desk": {MAC: "02:00:5e:07:00:02", Address: "192.168.7.21", Reserved: true},
+	for name, d := range map[string]contract.DeviceInput{"recorder": {MAC: "02:00:5e:07:00:01", Address: "192.168.7.20"},
+		"desk": {MAC: "02:00:5e:07:00:02", Address: "192.168.7.21", Reserved: true},
 		"oven": {Address: "192.168.7.22"}} {
 		d.Name = name
 		_, err := s.Client.AddDevice(t.Context(), "KET-07", d)
 		require.NoError(t, err)
 	}
-	for name, in := range map[string]contract.ServiceInput{"page": {Device: "recorder", External: "8443", Internal: "443"}, "shell": {Device: "desk", External: "8022", Internal: "22"},
+	for name, in := range map[string]contract.ServiceInput{"page": {Device: "recorder", External: "8443", Internal: "443"},
+		"shell": {Device: "desk", External: "8022", Internal: "22"},
 		"calls": {Device: "oven", External: "5060"}} {
 		in.Name, in.Interval = name, 3600
 		_, err := s.Client.AddService(t.Context(), "KET-07", in)
 		require.NoError(t, err)
 	}
-	table := []agent.Neighbour{{Address: netip.MustParseAddr("192.168.7.20"), MAC: "02:00:5e:07:00:01"}, {Address: netip.MustParseAddr("192.168.7.33"), MAC: "02:00:5e:07:00:02"},
-		{Address: netip.MustParseAddr("2001:db8:7::20"), MAC: "02:00:5e:07:00:01"}, {Address: netip.MustParseAddr("fe80::20"), MAC: "02:00:5e:07:00:01"}, {Address: netip.MustParseAddr("192.168.7.99"), MAC: "02:00:5e:99:00:01"}}
+	table := []agent.Neighbour{{Address: netip.MustParseAddr("192.168.7.20"), MAC: "02:00:5e:07:00:01"},
+		{Address: netip.MustParseAddr("192.168.7.33"), MAC: "02:00:5e:07:00:02"},
+		{Address: netip.MustParseAddr("2001:db8:7::20"), MAC: "02:00:5e:07:00:01"},
+		{Address: netip.MustParseAddr("fe80::20"), MAC: "02:00:5e:07:00:01"},
+		{Address: netip.MustParseAddr("192.168.7.99"), MAC: "02:00:5e:99:00:01"}}
 	for i := range 10000 { // somebody fills the table
 		table = append(table, agent.Neighbour{Address: netip.AddrFrom4([4]byte{10, 9, byte(i >> 8), byte(i)}), MAC: "02:00:5e:99:00:02"})
 	}
@@ -61,7 +66,8 @@ func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
 	await(t, "the drift is a fault", func() bool {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		for _, f := range list {
-			if err == nil && f.Finding.Cause == "device-moved" && strings.Contains(f.Finding.Next, "02:00:5e:07:00:02") && len(f.Finding.Also) == 1 {
+			if err == nil && f.Finding.Cause == "device-moved" && strings.Contains(f.Finding.Next, "02:00:5e:07:00:02") &&
+				len(f.Finding.Also) == 1 {
 				return true
 			}
 		}
@@ -77,7 +83,8 @@ func TestAHostnameFollowsADevicesIPv6Address(t *testing.T) {
 	code := site(t, s)
 	_, err := s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: "isles.example", Servers: []string{"ns.isles.example=127.0.0.1"}})
 	require.NoError(t, err)
-	_, err = s.Client.AddDevice(t.Context(), "KET-07", contract.DeviceInput{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: "192.168.7.20"})
+	_, err = s.Client.AddDevice(t.Context(), "KET-07",
+		contract.DeviceInput{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: "192.168.7.20"})
 	require.NoError(t, err)
 	_, err = s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "recorder.isles.example", Site: "KET-07", Device: "recorder"})
 	require.NoError(t, err)

@@ -59,7 +59,8 @@ func TestAnAgentTellsAllItsSourcesAndItsStatus(t *testing.T) {
 	w := &way{}
 	w.move("127.111.5.1")
 	state := filepath.Join(t.TempDir(), "agent")
-	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial, Version: "test", Fixed: []netip.Addr{netip.MustParseAddr("127.111.9.9")}})
+	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial, Version: "test",
+		Fixed: []netip.Addr{netip.MustParseAddr("127.111.9.9")}})
 	await(t, "the sources are told", func() bool { return len(standing(t, s).Sources) >= 4 })
 	said := map[wan.Source]contract.LinkSource{}
 	for _, r := range standing(t, s).Sources {
@@ -94,7 +95,8 @@ func TestACommandRunsAfterAChange(t *testing.T) {
 	w.move("127.111.5.3")
 	out := filepath.Join(t.TempDir(), "told")
 	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
-		After: []string{"/bin/sh", "-c", `printf '%s' "$1 $INKPOST_LINK $INKPOST_OLD_IPV4 $INKPOST_NEW_IPV4" > "` + out + `.new"; mv "` + out + `.new" "` + out + `"`, "sh", "$(id); literally"}})
+		After: []string{"/bin/sh", "-c", `printf '%s' "$1 $INKPOST_LINK $INKPOST_OLD_IPV4 $INKPOST_NEW_IPV4" > "` + out +
+			`.new"; mv "` + out + `.new" "` + out + `"`, "sh", "$(id); literally"}})
 	awaitAddress(t, s, "127.111.5.3")
 	w.move("127.111.5.4")
 	await(t, "the command has run", func() bool {
@@ -110,7 +112,8 @@ func TestAResolverThatFailsIsToldApartFromADeadLink(t *testing.T) {
 	w := &way{}
 	w.move("127.111.5.5")
 	var broken atomic.Bool
-	start(t, agent.Options{Server: "http://post.saltmarsh.example:" + port, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
+	start(t, agent.Options{Server: "http://post.saltmarsh.example:" + port, Code: site(t, s),
+		StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
 		Lookup: func(context.Context, string) ([]netip.Addr, error) {
 			if broken.Load() {
 				return nil, &net.DNSError{Err: "server misbehaving"}
@@ -135,7 +138,8 @@ func TestAnAgentWhoseClockIsWrongIsRefusedAndGoesOnWhenItIsRight(t *testing.T) {
 	var off atomic.Int64
 	off.Store(int64(2 * time.Hour))
 	state := filepath.Join(t.TempDir(), "agent")
-	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial, Now: func() time.Time { return time.Now().Add(time.Duration(off.Load())) }})
+	start(t, agent.Options{Server: s.URL, Code: site(t, s), StateDir: state, Dial: w.dial,
+		Now: func() time.Time { return time.Now().Add(time.Duration(off.Load())) }})
 	await(t, "the site learns why", func() bool {
 		r := standing(t, s).Refused
 		return len(r) == 1 && strings.Contains(r[0].Reason, "the clock at the site is 2h0m0s ahead of the server's")
@@ -172,7 +176,8 @@ func (l lan) Try(_ context.Context, transport string, at netip.AddrPort) (string
 type prefixed struct{ six *atomic.Value }
 
 func (p prefixed) Neighbours(context.Context) ([]agent.Neighbour, error) {
-	return []agent.Neighbour{{Address: netip.MustParseAddr(p.six.Load().(string)), MAC: "02:00:5e:07:00:01"}, {Address: netip.MustParseAddr("192.168.7.20"), MAC: "02:00:5e:07:00:01"}}, nil
+	return []agent.Neighbour{{Address: netip.MustParseAddr(p.six.Load().(string)), MAC: "02:00:5e:07:00:01"},
+		{Address: netip.MustParseAddr("192.168.7.20"), MAC: "02:00:5e:07:00:01"}}, nil
 }
 func (prefixed) Cannot() []string                                             { return nil }
 func (prefixed) Try(context.Context, string, netip.AddrPort) (string, string) { return "open", "" }
@@ -192,7 +197,9 @@ func TestAnAgentWithSeveralInterfacesTellsWhichLinkIsDown(t *testing.T) {
 	cable.move("127.111.5.30")
 	mobile.move("127.113.5.30")
 	state := filepath.Join(t.TempDir(), "agent")
-	start(t, agent.Options{Server: s.URL, StateDir: state, Links: []agent.LinkOptions{{Interface: "eth0", Code: code, Dial: cable.dial}, {Interface: "wwan0", Code: inv.Code, Dial: mobile.dial}}})
+	start(t, agent.Options{Server: s.URL, StateDir: state,
+		Links: []agent.LinkOptions{{Interface: "eth0", Code: code, Dial: cable.dial},
+			{Interface: "wwan0", Code: inv.Code, Dial: mobile.dial}}})
 	at := func(want string) func() bool {
 		return func() bool {
 			h, err := s.Client.Hostname(context.Background(), "ket-07.isles.example")
@@ -260,7 +267,8 @@ func TestAPathIsProvenWithoutTheDevice(t *testing.T) {
 	code := site(t, s)
 	_, err := s.Client.Prove(t.Context(), "KET-07", contract.ProofInput{Transport: "tcp", External: 40123})
 	require.ErrorContains(t, err, "the address of link main is not known yet")
-	start(t, agent.Options{Server: s.URL, Code: code, StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial, Log: slog.New(slog.DiscardHandler)})
+	start(t, agent.Options{Server: s.URL, Code: code, StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
+		Log: slog.New(slog.DiscardHandler)})
 	awaitAddress(t, s, "127.111.5.10")
 	for _, transport := range []string{"tcp", "udp"} {
 		free, err := net.ListenPacket("udp", ":0")

@@ -60,7 +60,8 @@ func Answer(nonce string) string {
 func listenFor(ctx context.Context, p contract.ProofTask, ready func()) (from string, err error) {
 	at := fmt.Sprintf(":%d", p.Port)
 	busy := func(err error) error {
-		return fmt.Errorf("port %d cannot be listened on (%w); choose another internal port, above 1023 for an agent without rights", p.Port, err)
+		return fmt.Errorf("port %d cannot be listened on (%w); choose another internal port, above 1023 for an agent without rights",
+			p.Port, err)
 	}
 	if p.Transport == "udp" {
 		c, err := net.ListenPacket("udp", at)

@@ -114,11 +114,13 @@ func TestWhereADeviceIsFollowsTheNewestAnswer(t *testing.T) {
 		table []Neighbour
 		want  netip.Addr
 	}{
-		"nobody":                      {nil, netip.Addr{}},
-		"where it should be":          {[]Neighbour{neighbour("192.168.7.20", recorderMAC, 0)}, netip.Addr{}},
-		"elsewhere":                   {[]Neighbour{neighbour("192.168.7.33", recorderMAC, 0)}, other},
-		"it was there, and is here":   {[]Neighbour{neighbour("192.168.7.20", recorderMAC, 20*time.Second), neighbour("192.168.7.33", recorderMAC, time.Second)}, other},
-		"it came back":                {[]Neighbour{neighbour("192.168.7.20", recorderMAC, time.Second), neighbour("192.168.7.33", recorderMAC, 20*time.Second)}, netip.Addr{}},
+		"nobody":             {nil, netip.Addr{}},
+		"where it should be": {[]Neighbour{neighbour("192.168.7.20", recorderMAC, 0)}, netip.Addr{}},
+		"elsewhere":          {[]Neighbour{neighbour("192.168.7.33", recorderMAC, 0)}, other},
+		"it was there, and is here": {[]Neighbour{neighbour("192.168.7.20", recorderMAC, 20*time.Second),
+			neighbour("192.168.7.33", recorderMAC, time.Second)}, other},
+		"it came back": {[]Neighbour{neighbour("192.168.7.20", recorderMAC, time.Second),
+			neighbour("192.168.7.33", recorderMAC, 20*time.Second)}, netip.Addr{}},
 		"nobody has asked it again":   {[]Neighbour{{Address: other, MAC: recorderMAC, Before: true}}, netip.Addr{}},
 		"another machine is there":    {[]Neighbour{neighbour("192.168.7.20", otherMAC, 0)}, netip.Addr{}},
 		"its link-local address only": {[]Neighbour{neighbour("169.254.3.3", recorderMAC, 0)}, netip.Addr{}},
@@ -146,9 +148,11 @@ func TestASearchStaysInsideItsBudget(t *testing.T) {
 	}{
 		"a small LAN":                  {[]netip.Prefix{prefix("192.168.7.0/24")}, "192.168.7.20", 254, "192.168.7.254", "192.168.7.255"},
 		"a large one, around the spot": {[]netip.Prefix{prefix("10.0.0.0/8")}, "10.9.6.20", 1022, "10.9.7.254", "10.9.8.1"},
-		"one of two":                   {[]netip.Prefix{prefix("192.168.7.0/24"), prefix("192.168.9.0/24")}, "192.168.9.20", 254, "192.168.9.1", "192.168.7.1"},
-		"none of ours":                 {[]netip.Prefix{prefix("192.168.7.0/24"), prefix("2001:db8:7::/64")}, "192.168.1.20", 254, "192.168.7.1", "192.168.1.20"},
-		"no LAN at all":                {nil, "192.168.7.20", 0, "", ""},
+		"one of two": {[]netip.Prefix{prefix("192.168.7.0/24"), prefix("192.168.9.0/24")}, "192.168.9.20", 254,
+			"192.168.9.1", "192.168.7.1"},
+		"none of ours": {[]netip.Prefix{prefix("192.168.7.0/24"), prefix("2001:db8:7::/64")}, "192.168.1.20", 254,
+			"192.168.7.1", "192.168.1.20"},
+		"no LAN at all": {nil, "192.168.7.20", 0, "", ""},
 	} {
 		got := targets(c.prefixes, item(c.at))
 		require.Len(t, got, c.count, name)

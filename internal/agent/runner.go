@@ -68,7 +68,8 @@ func newRunner(o Options, l LinkOptions, f *fleet, many bool) *runner {
 	if l.Dial != nil {
 		o.Dial = l.Dial
 	}
-	r := &runner{o: o, link: l, dir: o.StateDir, fleet: f, log: o.Log, way: &way{o: o}, news: news{wake: make(chan struct{}, 1)}, heard: map[wan.Source][]wan.Report{},
+	r := &runner{o: o, link: l, dir: o.StateDir, fleet: f, log: o.Log, way: &way{o: o}, news: news{wake: make(chan struct{}, 1)},
+		heard:  map[wan.Source][]wan.Report{},
 		finder: finder{first: map[string]map[netip.Addr]time.Time{}, searched: map[string]time.Time{}}}
 	if many {
 		r.dir = filepath.Join(o.StateDir, l.Interface)
@@ -147,7 +148,8 @@ func (r *runner) enrol(ctx context.Context) (state, error) {
 		switch {
 		case err == nil:
 			return state{Server: r.o.Server, Key: e.Key, Site: e.Site, Link: e.Link, CheckSeconds: e.CheckSeconds}, nil
-		case !errors.As(err, &away) && !client.IsStatus(err, http.StatusTooManyRequests) && !client.IsStatus(err, http.StatusServiceUnavailable):
+		case !errors.As(err, &away) && !client.IsStatus(err, http.StatusTooManyRequests) &&
+			!client.IsStatus(err, http.StatusServiceUnavailable):
 			return state{}, fmt.Errorf("enrol: %w", err)
 		}
 		r.log.Warn("cannot enrol yet; trying again", "error", err)
@@ -246,7 +248,8 @@ func (r *runner) tell(ctx context.Context, why reason) error {
 	}
 	reports := r.gather(ctx, seen, why)
 	for _, p := range reports {
-		out := contract.SourceReport{Source: string(p.Source), Via: p.Via, AgeMS: max(0, time.Since(p.At).Milliseconds()), Problem: p.Problem}
+		out := contract.SourceReport{Source: string(p.Source), Via: p.Via, AgeMS: max(0, time.Since(p.At).Milliseconds()),
+			Problem: p.Problem}
 		if p.Addresses.IPv4.IsValid() {
 			out.IPv4 = p.Addresses.IPv4.String()
 		}

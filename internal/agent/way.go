@@ -127,7 +127,8 @@ func (w *way) clients(server, key string) (clients, error) {
 		family string
 		limit  time.Duration
 		to     **client.Client
-	}{{"", requestLimit, &out.any}, {"4", requestLimit, &out.four}, {"6", requestLimit, &out.six}, {"", ordersWait + requestLimit, &out.patient}} {
+	}{{"", requestLimit, &out.any}, {"4", requestLimit, &out.four}, {"6", requestLimit, &out.six},
+		{"", ordersWait + requestLimit, &out.patient}} {
 		h, t := w.line(one.family, one.limit)
 		c, err := client.New(server, key, client.WithHTTP(h))
 		if err != nil {

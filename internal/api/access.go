@@ -133,7 +133,8 @@ func (a *api) observed(c *echo.Context, p principal) error {
 	}
 	a.engine().SiteSide.Observe(p.linkID, addr)
 	l, _ := a.engine().LinkOf(p.linkID)
-	out := contract.Observed{Address: addr.String(), CheckSeconds: a.engine().CheckEvery().Seconds(), Protocol: contract.AgentProtocol, STUN: a.stun,
+	out := contract.Observed{Address: addr.String(), CheckSeconds: a.engine().CheckEvery().Seconds(),
+		Protocol: contract.AgentProtocol, STUN: a.stun,
 		Clock: a.engine().Now()}
 	if out.NewKey, err = a.engine().Access.RotationDue(c.Request().Context(), p.key); err != nil {
 		return err

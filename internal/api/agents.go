@@ -35,7 +35,8 @@ func (e errClock) Error() string {
 	if e.off < 0 {
 		way = "behind"
 	}
-	return fmt.Sprintf("the clock at the site is %s %s the server's; set it, best by NTP, and the agent goes on by itself", e.off.Abs().Round(time.Second), way)
+	return fmt.Sprintf("the clock at the site is %s %s the server's; set it, best by NTP, and the agent goes on by itself",
+		e.off.Abs().Round(time.Second), way)
 }
 
 // report takes an announcement of an agent of protocol 2, which has asked all its sources.
@@ -49,7 +50,8 @@ func (a *api) report(c *echo.Context, p principal, in contract.Announcement, not
 		a.engine().SiteSide.NoteRefusal(p.linkID, errClock{off}.Error(), from)
 		return errClock{off}
 	}
-	reported := siteside.Reported{Noticed: noticed, Source: noticedBy, Agent: strings.TrimSpace(in.Version + " " + in.Platform), Protocol: in.Protocol,
+	reported := siteside.Reported{Noticed: noticed, Source: noticedBy, Agent: strings.TrimSpace(in.Version + " " + in.Platform),
+		Protocol: in.Protocol,
 		Resolver: in.Resolver, Cannot: in.Cannot}
 	var f site.Flaws
 	if len(in.Reports) > maxReports || len(in.Chain) > maxReports || len(in.Cannot) > maxReports || len(in.Down) > maxReports {
@@ -194,7 +196,8 @@ func (a *api) tellProof(c *echo.Context, p principal) error {
 	if err != nil {
 		return store.Missing{Kind: "proof", Name: c.Param("id")}
 	}
-	if err := a.engine().SiteSide.NoteProof(p.linkID, id, siteside.ProofNews{State: in.State, Problem: in.Problem, Address: in.Address}); err != nil {
+	if err := a.engine().SiteSide.NoteProof(p.linkID, id,
+		siteside.ProofNews{State: in.State, Problem: in.Problem, Address: in.Address}); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)

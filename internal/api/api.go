@@ -70,14 +70,16 @@ type api struct {
 // New makes the HTTP handler of everything.
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
-	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, public: o.Public, stun: o.STUN, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)}, traces: rate.NewLimiter(50, 50)}
+	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, public: o.Public,
+		stun: o.STUN, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)}, traces: rate.NewLimiter(50, 50)}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)
 	e.HTTPErrorHandler = a.problem
 	e.Use(middleware.Recover(), secured)
 	limited := middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
-		Store:               middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 5, Burst: 20, ExpiresIn: 3 * time.Minute}),
+		Store: middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 5,
+			Burst: 20, ExpiresIn: 3 * time.Minute}),
 		IdentifierExtractor: network,
 		DenyHandler:         func(*echo.Context, string, error) error { return errTooMany },
 		ErrorHandler:        func(_ *echo.Context, err error) error { return err },

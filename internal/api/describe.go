@@ -35,7 +35,8 @@ func describe(routes []route, version string) ([]byte, error) {
 		doc.Components.Schemas[name] = openapi3.NewSchemaRef("", openapi3.NewStringSchema().WithFormat(format))
 	}
 	gen := openapi3gen.NewGenerator(
-		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
+		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true,
+			ExportTopLevelSchema: true}),
 		openapi3gen.SchemaCustomizer(refined(routes)))
 	schema := func(v any) (*openapi3.SchemaRef, error) { return gen.NewSchemaRefForValue(v, doc.Components.Schemas) }
 	problem, err := schema(contract.Problem{})
@@ -155,8 +156,10 @@ func operationID(r route) string {
 
 // words are the types of text that take one of a few words.
 var words = map[reflect.Type][]any{
-	reflect.TypeFor[probe.Outcome](): {probe.Answered, probe.Opened, probe.Refused, probe.Silent, probe.Unroutable, probe.Garbled, probe.Stranger, probe.Skipped},
-	reflect.TypeFor[diagnose.Hop](): {diagnose.HopVantage, diagnose.HopHostname, diagnose.HopAddress, diagnose.HopUpstream, diagnose.HopForward, diagnose.HopDevice,
+	reflect.TypeFor[probe.Outcome](): {probe.Answered, probe.Opened, probe.Refused, probe.Silent, probe.Unroutable, probe.Garbled,
+		probe.Stranger, probe.Skipped},
+	reflect.TypeFor[diagnose.Hop](): {diagnose.HopVantage, diagnose.HopHostname, diagnose.HopAddress, diagnose.HopUpstream,
+		diagnose.HopForward, diagnose.HopDevice,
 		diagnose.HopService},
 	reflect.TypeFor[diagnose.Verdict](): {diagnose.Proven, diagnose.Unsettled, diagnose.Broken, diagnose.Unproven},
 	reflect.TypeFor[contract.Need]():    {contract.NeedNow, contract.NeedSoon, contract.NeedNothing, contract.NeedUnknown},
@@ -174,7 +177,8 @@ func refined(routes []route) openapi3gen.SchemaCustomizerFn {
 	}
 	return func(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema) error {
 		switch t {
-		case reflect.TypeFor[netip.Addr](), reflect.TypeFor[netip.AddrPort](), reflect.TypeFor[netip.Prefix](), reflect.TypeFor[names.Server]():
+		case reflect.TypeFor[netip.Addr](), reflect.TypeFor[netip.AddrPort](), reflect.TypeFor[netip.Prefix](),
+			reflect.TypeFor[names.Server]():
 			*s = *openapi3.NewStringSchema()
 			return nil
 		}

@@ -35,12 +35,15 @@ type principal struct {
 }
 
 var (
-	errNobody   = problemOf(http.StatusUnauthorized, "sign-in-needed", "sign in, or send a key as: Authorization: Bearer KEY")
-	errIntent   = problemOf(http.StatusForbidden, "intent-missing", "a change made from a browser needs the session's value in the "+intentHeader+" header")
+	errNobody = problemOf(http.StatusUnauthorized, "sign-in-needed", "sign in, or send a key as: Authorization: Bearer KEY")
+	errIntent = problemOf(http.StatusForbidden, "intent-missing",
+		"a change made from a browser needs the session's value in the "+intentHeader+" header")
 	errOnce     = problemOf(http.StatusForbidden, "choose-password", "replace the one-time password first: PUT "+base+"/session/password")
-	errNotYours = problemOf(http.StatusForbidden, "wrong-key", "this key is for something else: an agent's key announces, a vantage point's returns outcomes, a person's key does all the rest")
-	errStarting = problemOf(http.StatusServiceUnavailable, "starting", "the database has not answered since this server started: names are answered from the copy on disk, all else has to wait")
-	errTooMany  = problemOf(http.StatusTooManyRequests, "too-many", "too many tries from your address; wait a few seconds")
+	errNotYours = problemOf(http.StatusForbidden, "wrong-key",
+		"this key is for something else: an agent's key announces, a vantage point's returns outcomes, a person's key does all the rest")
+	errStarting = problemOf(http.StatusServiceUnavailable, "starting",
+		"the database has not answered since this server started: names are answered from the copy on disk, all else has to wait")
+	errTooMany = problemOf(http.StatusTooManyRequests, "too-many", "too many tries from your address; wait a few seconds")
 )
 
 // guarded finds out who calls, and lets through whoever may.
@@ -69,7 +72,8 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 			return err
 		}
 		switch {
-		case r.who == agentOnly && p.scope != store.ScopeAgent, r.who != agentOnly && p.linkID != 0, r.who == vantageOnly && p.vantage == 0, r.who != vantageOnly && p.vantage != 0, r.who == signedIn && p.session == nil:
+		case r.who == agentOnly && p.scope != store.ScopeAgent, r.who != agentOnly && p.linkID != 0,
+			r.who == vantageOnly && p.vantage == 0, r.who != vantageOnly && p.vantage != 0, r.who == signedIn && p.session == nil:
 			return errNotYours
 		case r.who == person && p.session != nil && p.session.Once:
 			return errOnce
@@ -111,7 +115,8 @@ func (r route) limit() time.Duration {
 
 // anywhere reports whether a server that stands by may serve a route as well: what is read there, and signing in.
 func (r route) anywhere() bool {
-	return r.method == http.MethodGet && r.who != agentOnly && r.who != vantageOnly && !r.announces || strings.HasPrefix(r.path, base+"/session")
+	return r.method == http.MethodGet && r.who != agentOnly && r.who != vantageOnly && !r.announces ||
+		strings.HasPrefix(r.path, base+"/session")
 }
 
 // keyWatch is how soon what was begun with a key ends after it is revoked.
@@ -158,7 +163,8 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 			a.noteRefused(c, k, "", err)
 			return principal{}, err
 		}
-		return principal{personID: int64(k.PersonID), name: k.Person, scope: k.Scope, linkID: int64(k.LinkID), vantage: int64(k.VantageID), key: k}, nil
+		return principal{personID: int64(k.PersonID), name: k.Person, scope: k.Scope, linkID: int64(k.LinkID),
+			vantage: int64(k.VantageID), key: k}, nil
 	}
 	cookie, err := c.Cookie(cookieName)
 	if err != nil {
@@ -183,7 +189,8 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 }
 
 func (a *api) setCookie(c *echo.Context, token string, life int) {
-	c.SetCookie(&http.Cookie{Name: cookieName, Value: token, Path: "/", MaxAge: life, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.overTLS(c)})
+	c.SetCookie(&http.Cookie{Name: cookieName, Value: token, Path: "/", MaxAge: life, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode, Secure: a.overTLS(c)})
 }
 
 // overTLS reports whether the browser speaks HTTPS: to us, or to a proxy that is trusted and says so.

@@ -14,14 +14,18 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-var moveParams = []param{{"site", "only this site code", wordParam}, {"link", "only this link of the site", wordParam}, {"source", "only those learned by this source", wordParam},
-	{"address", "only those that left or came to this address", addressParam}, {"since", "noticed at this RFC 3339 time or later", momentParam}, {"until", "noticed before this RFC 3339 time", momentParam},
-	{"unfinished", "true lists only those whose services are not all confirmed", flagParam}, {"before", "only moves with a lower id", numberParam}, {"limit", "1 to 500; 50 where left out", numberParam},
+var moveParams = []param{{"site", "only this site code", wordParam}, {"link", "only this link of the site", wordParam},
+	{"source", "only those learned by this source", wordParam},
+	{"address", "only those that left or came to this address", addressParam},
+	{"since", "noticed at this RFC 3339 time or later", momentParam}, {"until", "noticed before this RFC 3339 time", momentParam},
+	{"unfinished", "true lists only those whose services are not all confirmed", flagParam},
+	{"before", "only moves with a lower id", numberParam}, {"limit", "1 to 500; 50 where left out", numberParam},
 	{"format", "csv for a table; JSON where left out", formatParam}}
 
 func (a *api) moves(c *echo.Context, _ principal) error {
 	var f site.Flaws
-	q := contract.MoveQuery{Site: c.QueryParam("site"), Link: c.QueryParam("link"), Source: c.QueryParam("source"), Address: c.QueryParam("address")}
+	q := contract.MoveQuery{Site: c.QueryParam("site"), Link: c.QueryParam("link"), Source: c.QueryParam("source"),
+		Address: c.QueryParam("address")}
 	var err error
 	q.Limit, err = number(c, "limit", 50, 1, 500)
 	f.Note("limit", err)

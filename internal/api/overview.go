@@ -41,8 +41,9 @@ const readyWait = 2 * time.Second
 func (a *api) ready(c *echo.Context, _ principal) error {
 	eng := a.engine()
 	if eng == nil {
-		return c.JSON(http.StatusServiceUnavailable, contract.Ready{Role: contract.RoleStarting, Database: "has not answered since the start",
-			Names: "answered from the copy on disk, with the serials that were answered last"})
+		return c.JSON(http.StatusServiceUnavailable,
+			contract.Ready{Role: contract.RoleStarting, Database: "has not answered since the start",
+				Names: "answered from the copy on disk, with the serials that were answered last"})
 	}
 	ctx, cancel := context.WithTimeout(c.Request().Context(), readyWait)
 	defer cancel()

@@ -33,7 +33,8 @@ type failure struct{ contract.Problem }
 func (f failure) Error() string { return f.Detail }
 
 func problemOf(status int, slug, detail string, flaws ...site.Flaw) failure {
-	return failure{contract.Problem{Type: "urn:inkpost:problem:" + slug, Title: http.StatusText(status), Status: status, Detail: detail, Errors: flaws}}
+	return failure{contract.Problem{Type: "urn:inkpost:problem:" + slug, Title: http.StatusText(status), Status: status,
+		Detail: detail, Errors: flaws}}
 }
 
 // problem answers an error as RFC 9457 lays down.
@@ -176,7 +177,8 @@ func tooLarge(err error) (failure, bool) {
 	if !errors.As(err, &body) && !errors.Is(err, echo.ErrStatusRequestEntityTooLarge) {
 		return failure{}, false
 	}
-	return problemOf(http.StatusRequestEntityTooLarge, "too-large", fmt.Sprintf("the request is larger than %d kB (%d MB for files)", bodyLimit>>10, fileLimit>>20)), true
+	return problemOf(http.StatusRequestEntityTooLarge, "too-large",
+		fmt.Sprintf("the request is larger than %d kB (%d MB for files)", bodyLimit>>10, fileLimit>>20)), true
 }
 
 func databaseAway(err error) (failure, bool) {
@@ -185,7 +187,8 @@ func databaseAway(err error) (failure, bool) {
 		network net.Error
 		pg      *pgconn.PgError
 	)
-	if !errors.As(err, &connect) && !errors.As(err, &network) && !errors.Is(err, context.DeadlineExceeded) && !errors.Is(err, context.Canceled) &&
+	if !errors.As(err, &connect) && !errors.As(err, &network) && !errors.Is(err, context.DeadlineExceeded) &&
+		!errors.Is(err, context.Canceled) &&
 		!(errors.As(err, &pg) && store.Away(pg)) {
 		return failure{}, false
 	}

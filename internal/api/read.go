@@ -89,7 +89,8 @@ func read(doc []byte, v any) error {
 	return texts(reflect.ValueOf(v).Elem(), "", func(field, s string) (string, error) {
 		switch {
 		case utf8.RuneCountInString(s) > maxText:
-			return s, site.Flaws{{Field: field, Detail: fmt.Sprintf("has %d characters; %d are allowed", utf8.RuneCountInString(s), maxText)}}
+			return s, site.Flaws{{Field: field, Detail: fmt.Sprintf("has %d characters; %d are allowed", utf8.RuneCountInString(s),
+				maxText)}}
 		case strings.IndexFunc(s, unprintable) >= 0:
 			return s, site.Flaws{{Field: field, Detail: "contains a control character, which is not allowed"}}
 		}
@@ -119,7 +120,8 @@ func parse(doc []byte, v any) error {
 
 // unprintable reports what a terminal or a database could take for more than text. Lines and tabs are text.
 func unprintable(r rune) bool {
-	return r != '\n' && r != '\t' && (unicode.IsControl(r) || r == utf8.RuneError || unicode.Is(unicode.Cf, r) && r != '\u200c' && r != '\u200d')
+	return r != '\n' && r != '\t' && (unicode.IsControl(r) || r == utf8.RuneError || unicode.Is(unicode.Cf, r) && r != '\u200c' &&
+		r != '\u200d')
 }
 
 // clean replaces what is not printable.

@@ -44,7 +44,8 @@ func TestADocumentIsReadWholeOrNotAtAll(t *testing.T) {
 		"a NUL":                {"application/json", `{"name": "a\u0000b"}`, 422, "name: contains a control character"},
 		"an escape":            {"application/json", `{"note": "\u001b[31m"}`, 422, "note: contains a control character"},
 		"text that turns back": {"application/json", `{"note": "a\u202eb"}`, 422, "note: contains a control character"},
-		"too long a text":      {"application/json", `{"note": "` + strings.Repeat("é", maxText+1) + `"}`, 422, "note: has 8193 characters; 8192 are allowed"},
+		"too long a text": {"application/json", `{"note": "` + strings.Repeat("é", maxText+1) + `"}`, 422,
+			"note: has 8193 characters; 8192 are allowed"},
 	} {
 		t.Run(what, func(t *testing.T) {
 			in := contract.SiteInput{Name: "as it was"}
@@ -146,9 +147,11 @@ func TestErrorsHaveTheStatusThatFits(t *testing.T) {
 		401: {errNobody, access.ErrKey},
 		403: {errNotYours, errIntent, errOnce},
 		404: {store.Missing{Kind: "site", Name: "KET-07"}},
-		422: {site.Flaws{{Field: "name", Detail: "is missing"}}, changes.Refused{Reason: "no"}, wan.ErrNotPublic{Addr: netip.MustParseAddr("10.0.0.1"), Class: wan.ClassPrivate}},
+		422: {site.Flaws{{Field: "name", Detail: "is missing"}}, changes.Refused{Reason: "no"},
+			wan.ErrNotPublic{Addr: netip.MustParseAddr("10.0.0.1"), Class: wan.ClassPrivate}},
 		429: {errTooMany, errTooOften, access.TooMany{Wait: time.Second}},
-		503: {engine.ErrStandby, store.ErrNotWriter, changes.ErrBusy, changes.ErrNotRecorded, access.ErrHashing, errStarting, pg("53100"), pg("53300"), pg("57P01"), pg("08006")},
+		503: {engine.ErrStandby, store.ErrNotWriter, changes.ErrBusy, changes.ErrNotRecorded, access.ErrHashing, errStarting,
+			pg("53100"), pg("53300"), pg("57P01"), pg("08006")},
 		500: {errors.New("what nobody thought of"), pg("22P02")},
 	} {
 		for _, err := range list {

@@ -78,7 +78,8 @@ func writable(c *echo.Context, doc []byte) []byte {
 }
 
 // kinds names what a JSON document can hold, with the article that goes before it.
-var kinds = map[string]string{"object": "an object", "array": "an array", "string": "a string", "number": "a number", "bool": "true or false"}
+var kinds = map[string]string{"object": "an object", "array": "an array", "string": "a string", "number": "a number",
+	"bool": "true or false"}
 
 // wrongKind says that a field holds one kind of value and has to hold another.
 func wrongKind(found string, wanted reflect.Type) string {
@@ -97,7 +98,8 @@ func wrongKind(found string, wanted reflect.Type) string {
 		words = "true or false"
 	case reflect.Slice, reflect.Array:
 		words = "an array"
-	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8, reflect.Uint16, reflect.Uint32, reflect.Uint64:
+	case reflect.Int, reflect.Int8, reflect.Int16, reflect.Int32, reflect.Int64, reflect.Uint, reflect.Uint8, reflect.Uint16,
+		reflect.Uint32, reflect.Uint64:
 		words = "a whole number"
 	case reflect.Float32, reflect.Float64:
 		words = "a number"

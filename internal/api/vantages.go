@@ -204,7 +204,8 @@ func historyCSV(c *echo.Context, h contract.History) error {
 	out := csv.NewWriter(w)
 	_ = out.Write([]string{"service", "vantage", "outcome", "from", "until", "count", "fastest_us", "mean_us", "slowest_us"})
 	for _, s := range h.Spans {
-		_ = out.Write([]string{h.Service, s.Vantage, string(s.Outcome), s.From.Format(time.RFC3339Nano), s.Until.Format(time.RFC3339Nano), strconv.FormatInt(s.Count, 10),
+		_ = out.Write([]string{h.Service, s.Vantage, string(s.Outcome), s.From.Format(time.RFC3339Nano),
+			s.Until.Format(time.RFC3339Nano), strconv.FormatInt(s.Count, 10),
 			strconv.FormatInt(s.Fastest, 10), strconv.FormatInt(s.Mean(), 10), strconv.FormatInt(s.Slowest, 10)})
 	}
 	out.Flush()

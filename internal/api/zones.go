@@ -49,7 +49,8 @@ func (a *api) importZone(c *echo.Context, _ principal) error {
 	if err := f.Err(); err != nil {
 		return err
 	}
-	out, err := a.engine().ImportZone(c.Request().Context(), c.Param("apex"), c.Request().Body, contract.ZoneImportInput{Replace: replace, ReplaceServers: servers, DryRun: dry})
+	out, err := a.engine().ImportZone(c.Request().Context(), c.Param("apex"), c.Request().Body,
+		contract.ZoneImportInput{Replace: replace, ReplaceServers: servers, DryRun: dry})
 	return ok(c, http.StatusOK, out, err)
 }
 

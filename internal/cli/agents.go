@@ -18,7 +18,8 @@ import (
 // prefixFlag adds the flag that says where a key may announce beside its connection's own address.
 func prefixFlag(cmd *cobra.Command) (read func() ([]netip.Prefix, error)) {
 	var texts []string
-	cmd.Flags().StringSliceVar(&texts, "may-announce", nil, "prefix in which the key may announce addresses that are not its connection's own; give it again for each")
+	cmd.Flags().StringSliceVar(&texts, "may-announce", nil,
+		"prefix in which the key may announce addresses that are not its connection's own; give it again for each")
 	return func() ([]netip.Prefix, error) { return prefixes(texts) }
 }
 
@@ -55,13 +56,15 @@ func agentCommand() *cobra.Command {
 				return err
 			}
 			if format, _ := cmd.Flags().GetString("format"); format != "table" {
-				return showOne(cmd, inv, column[contract.Invitation]{title: "code", text: func(i contract.Invitation) string { return i.Code }})
+				return showOne(cmd, inv, column[contract.Invitation]{title: "code",
+					text: func(i contract.Invitation) string { return i.Code }})
 			}
 			say(cmd, "One-time code for link %s of %s, good for a day: %s", inv.Link, inv.Site, inv.Code)
 			say(cmd, "At the site: inkpost agent run --server %s --code %s", reachedAt(cmd, c, inv.Server), inv.Code)
 			return nil
 		})}
-	router := &cobra.Command{Use: "router-url SITE [LINK]", Short: "Make a URL for a router that announces by fetching it", Args: cobra.RangeArgs(1, 2),
+	router := &cobra.Command{Use: "router-url SITE [LINK]", Short: "Make a URL for a router that announces by fetching it",
+		Args: cobra.RangeArgs(1, 2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			label := "main"
 			if len(args) == 2 {
@@ -84,7 +87,8 @@ func agentCommand() *cobra.Command {
 			return nil
 		})}
 	inviteFor, routerFor = prefixFlag(invite), prefixFlag(router)
-	return group("agent", "The program at the site that announces its address", invite, command.Run(Version), command.Status(), command.Install(Version), router, lanCommand(), proveCommand())
+	return group("agent", "The program at the site that announces its address", invite, command.Run(Version), command.Status(),
+		command.Install(Version), router, lanCommand(), proveCommand())
 }
 
 // reachedAt is where the server is reached from elsewhere: as it says, or else as it is reached from here, with a warning.
@@ -116,10 +120,13 @@ func keyCommand() *cobra.Command {
 			return show(cmd, rows,
 				column[contract.Key]{title: "key", text: func(k contract.Key) string { return fmt.Sprint(k.ID) }},
 				column[contract.Key]{title: "scope", text: func(k contract.Key) string { return k.Scope }},
-				column[contract.Key]{title: "holder", text: func(k contract.Key) string { return k.Holder }, tone: func(contract.Key) tone { return strong }},
+				column[contract.Key]{title: "holder", text: func(k contract.Key) string { return k.Holder },
+					tone: func(contract.Key) tone { return strong }},
 				column[contract.Key]{title: "label", text: func(k contract.Key) string { return k.Label }},
-				column[contract.Key]{title: "made", text: func(k contract.Key) string { return ago(k.Created) }, machine: func(k contract.Key) string { return stamp(k.Created) }},
-				column[contract.Key]{title: "last used", text: func(k contract.Key) string { return ago(k.Used) }, machine: func(k contract.Key) string { return stamp(k.Used) }},
+				column[contract.Key]{title: "made", text: func(k contract.Key) string { return ago(k.Created) },
+					machine: func(k contract.Key) string { return stamp(k.Created) }},
+				column[contract.Key]{title: "last used", text: func(k contract.Key) string { return ago(k.Used) },
+					machine: func(k contract.Key) string { return stamp(k.Used) }},
 				column[contract.Key]{title: "expires", text: func(k contract.Key) string {
 					if k.Expires.IsZero() {
 						return "never"
@@ -164,10 +171,12 @@ func keyCommand() *cobra.Command {
 			return showOne(cmd, k,
 				column[contract.Key]{title: "key", text: func(k contract.Key) string { return fmt.Sprint(k.ID) }},
 				column[contract.Key]{title: "expires", text: func(k contract.Key) string { return stamp(k.Expires) }},
-				column[contract.Key]{title: "secret", text: func(k contract.Key) string { return k.Secret }, tone: func(contract.Key) tone { return strong }})
+				column[contract.Key]{title: "secret", text: func(k contract.Key) string { return k.Secret },
+					tone: func(contract.Key) tone { return strong }})
 		})}
 	add.Flags().IntVar(&days, "days", 365, "for how many days it is good")
-	allow := &cobra.Command{Use: "allow KEY [PREFIX...]", Short: "Set where a link's key may announce beside its connection's own address", Args: cobra.MinimumNArgs(1),
+	allow := &cobra.Command{Use: "allow KEY [PREFIX...]",
+		Short: "Set where a link's key may announce beside its connection's own address", Args: cobra.MinimumNArgs(1),
 		Long: `A key of an agent or a router announces the address that it speaks from, and no other, unless a
 person allows more: what is stolen must not lead names, or probes, to somebody else. This sets
 the prefixes that are allowed; none takes them all back.`,

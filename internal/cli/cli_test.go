@@ -102,7 +102,8 @@ func TestAnInstallationFromTheCommandLine(t *testing.T) {
 	_, errs, code := term.run("", "service", "remove", "KET-07", "page")
 	require.Equal(t, 2, code)
 	require.Contains(t, errs, "give --yes")
-	for _, args := range [][]string{{"service", "remove", "KET-07", "page"}, {"hostname", "remove", "ket-07." + zone}, {"device", "remove", "KET-07", "recorder"},
+	for _, args := range [][]string{{"service", "remove", "KET-07", "page"}, {"hostname", "remove", "ket-07." + zone},
+		{"device", "remove", "KET-07", "recorder"},
 		{"link", "remove", "KET-07", "main"}, {"site", "remove", "KET-07"}, {"zone", "remove", zone}} {
 		require.Contains(t, term.ok(append(args, "--yes")...), "is removed")
 	}
@@ -118,9 +119,11 @@ func TestEveryListIsMachineReadable(t *testing.T) {
 	term.ok("hostname", "add", "dis-01."+zone, "--site", "DIS-01")
 	term.ok("device", "add", "DIS-01", "still", "--lan-address", "192.168.1.20")
 	term.ok("service", "add", "DIS-01", "shell", "--device", "still", "--external", "8022-8023")
-	for _, args := range [][]string{{"site", "list"}, {"link", "list", "DIS-01"}, {"hostname", "list"}, {"device", "list", "DIS-01"}, {"service", "list", "DIS-01"},
+	for _, args := range [][]string{{"site", "list"}, {"link", "list", "DIS-01"}, {"hostname", "list"}, {"device", "list", "DIS-01"},
+		{"service", "list", "DIS-01"},
 		{"zone", "list"}, {"moves"}, {"faults", "--all"}, {"key", "list"}, {"why", "DIS-01"}, {"service", "history", "DIS-01", "shell"},
-		{"kinds"}, {"vantage", "list"}, {"service", "card", "DIS-01", "shell"}, {"service", "availability", "DIS-01"}, {"site", "reviews", "DIS-01"}} {
+		{"kinds"}, {"vantage", "list"}, {"service", "card", "DIS-01", "shell"}, {"service", "availability", "DIS-01"},
+		{"site", "reviews", "DIS-01"}} {
 		name := strings.Join(args, " ")
 		var fromJSON, fromYAML any
 		require.NoError(t, json.Unmarshal([]byte(term.ok(append(args, "--format", "json")...)), &fromJSON), name)
@@ -160,11 +163,15 @@ func TestExitCodesAndWordsOfFailure(t *testing.T) {
 		"no server":          {[]string{"site", "list", "--server", "http://127.0.0.1:9"}, 1, "does not answer"},
 		"bad server":         {[]string{"site", "list", "--server", "127.0.0.1"}, 1, "give one such as http://"},
 		"serve without":      {[]string{"serve"}, 2, "--database-url is required"},
-		"unknown kind":       {[]string{"service", "add", "KET-07", "page", "--device", "x", "--external", "80", "--option", "colour=red"}, 2, `option "colour" is unknown`},
-		"bad open-until":     {[]string{"service", "add", "KET-07", "page", "--device", "x", "--external", "80", "--open-until", "soon"}, 2, "neither a time"},
-		"bad reference":      {[]string{"vantage", "run", "--server", "http://127.0.0.1:9", "--reference", "here"}, 2, "is not ADDRESS:PORT"},
-		"vantage never":      {[]string{"vantage", "run", "--server", "http://127.0.0.1:9", "--state", "/nonexistent/x"}, 1, "has not enrolled yet"},
-		"short history":      {[]string{"service", "history", "KET-07", "page", "--back", "1s"}, 2, "a minute at least"},
+		"unknown kind": {[]string{"service", "add", "KET-07", "page", "--device", "x", "--external", "80", "--option",
+			"colour=red"}, 2, `option "colour" is unknown`},
+		"bad open-until": {[]string{"service", "add", "KET-07", "page", "--device", "x", "--external", "80", "--open-until",
+			"soon"}, 2, "neither a time"},
+		"bad reference": {[]string{"vantage", "run", "--server", "http://127.0.0.1:9", "--reference", "here"}, 2,
+			"is not ADDRESS:PORT"},
+		"vantage never": {[]string{"vantage", "run", "--server", "http://127.0.0.1:9", "--state", "/nonexistent/x"}, 1,
+			"has not enrolled yet"},
+		"short history": {[]string{"service", "history", "KET-07", "page", "--back", "1s"}, 2, "a minute at least"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			out, errs, code := term.run("", c.args...)
@@ -181,7 +188,8 @@ func TestExitCodesAndWordsOfFailure(t *testing.T) {
 func TestHelpReadsInTheOrderOfTheWork(t *testing.T) {
 	help := open(t, nil).ok("--help")
 	last := -1
-	for _, word := range []string{"1. Start and sign in", "serve ", "2. Put a site on record", "zone ", "site ", "link ", "hostname ", "device ", "service ", "3. At the site", "4. Look whether it works", "why "} {
+	for _, word := range []string{"1. Start and sign in", "serve ", "2. Put a site on record", "zone ", "site ", "link ", "hostname ",
+		"device ", "service ", "3. At the site", "4. Look whether it works", "why "} {
 		at := strings.Index(help[max(last, strings.Index(help, "1. Start")):], word) + max(last, strings.Index(help, "1. Start"))
 		require.Greater(t, at, last, word)
 		last = at
@@ -273,13 +281,15 @@ func TestZoneContentFromTheCommandLine(t *testing.T) {
 	require.Contains(t, out, "zone transfers")
 	require.Contains(t, out, "updates of KET-07")
 	require.NotContains(t, out, key["secret"], "a secret is shown once")
-	term.ok("zone", "edit", zone, "--transfer-key", "transfer.saltmarsh.example", "--transfer-to", "198.51.100.0/24", "--notify", "198.51.100.2")
+	term.ok("zone", "edit", zone, "--transfer-key", "transfer.saltmarsh.example", "--transfer-to", "198.51.100.0/24", "--notify",
+		"198.51.100.2")
 	var z map[string]any
 	require.NoError(t, json.Unmarshal([]byte(term.ok("zone", "show", zone, "--format", "json")), &z))
 	require.Equal(t, []any{"198.51.100.2:53"}, z["notify"])
 	require.Equal(t, "transfer.saltmarsh.example", z["transfer_key"])
 	require.Equal(t, "hostmaster.saltmarsh.example", z["contact"])
-	for _, args := range [][]string{{"record", "remove", zone, number}, {"alias", "remove", "lighthouse." + zone}, {"signing-key", "remove", "router.saltmarsh.example"}} {
+	for _, args := range [][]string{{"record", "remove", zone, number}, {"alias", "remove", "lighthouse." + zone},
+		{"signing-key", "remove", "router.saltmarsh.example"}} {
 		require.Contains(t, term.ok(append(args, "--yes")...), "is removed")
 	}
 	for _, args := range [][]string{{"alias", "list"}, {"record", "list", zone}, {"signing-key", "list"}} {
@@ -323,38 +333,6 @@ func TestKeysAreListedAndRevoked(t *testing.T) {
 	require.Equal(t, 1, code)
 	require.Contains(t, errs, "was revoked")
 	require.Contains(t, errs, "sign in with: inkpost login")
-}
-
-func TestMistakesAreAnsweredInTheWordsThatWereTyped(t *testing.T) {
-	s := testbed.Start(t, nil)
-	term := open(t, s)
-	s.Record(t, "KET-07")
-	s.Name(t, "KET-07")
-	s.Device(t, "KET-07", "recorder")
-	for what, x := range map[string]struct {
-		args []string
-		code int
-		says string
-	}{
-		"a command":                 {[]string{"stie", "list"}, 2, `"stie" is not a command of inkpost; did you mean site?`},
-		"a command below":           {[]string{"site", "lst"}, 2, `did you mean list?`},
-		"nothing near":              {[]string{"xyzzyxyzzy"}, 2, `"xyzzyxyzzy" is not a command of inkpost`},
-		"a flag's value":            {[]string{"service", "add", "KET-07", "page", "--device", "recorder", "--external", "99999"}, 1, "--external"},
-		"another's":                 {[]string{"service", "add", "KET-07", "page", "--device", "recorder", "--external", "443", "--every", "999999"}, 1, "--every"},
-		"an argument":               {[]string{"device", "add", "KET-07", "recorder", "--lan-address", "192.168.7.9"}, 1, "recorder"},
-		"an address that is no LAN": {[]string{"device", "add", "KET-07", "other", "--lan-address", "169.254.169.254"}, 1, "--lan-address"},
-		"a reset of nobody":         {[]string{"key", "allow", "99999", "198.51.100.0/24"}, 1, "99999"},
-		"a prefix that is none":     {[]string{"agent", "router-url", "KET-07", "main", "--may-announce", "198.51.100.0/33"}, 2, "198.51.100.0/33"},
-	} {
-		t.Run(what, func(t *testing.T) {
-			_, errs, code := term.run("", x.args...)
-			require.Equal(t, x.code, code, errs)
-			require.Contains(t, errs, x.says)
-			require.NotContains(t, errs, "external_from")
-			require.NotContains(t, errs, "interval_seconds")
-			require.NotContains(t, errs, "lan_address:")
-		})
-	}
 }
 
 func TestKeysAreListedAllowedAndRevoked(t *testing.T) {

@@ -32,11 +32,13 @@ func aliasCommand() *cobra.Command {
 				return err
 			}
 			return show(cmd, rows,
-				column[contract.Alias]{title: "alias", text: func(a contract.Alias) string { return string(a.Name) }, tone: func(contract.Alias) tone { return strong }},
+				column[contract.Alias]{title: "alias", text: func(a contract.Alias) string { return string(a.Name) },
+					tone: func(contract.Alias) tone { return strong }},
 				column[contract.Alias]{title: "stands for", text: func(a contract.Alias) string { return string(a.Hostname) }},
 				column[contract.Alias]{title: "site", text: func(a contract.Alias) string { return a.Site }},
 				column[contract.Alias]{title: "answers", text: func(a contract.Alias) string { return orDash(a.Given) }},
-				column[contract.Alias]{title: "the hostname answers", text: func(a contract.Alias) string { return orDash(a.HostnameGiven) }},
+				column[contract.Alias]{title: "the hostname answers",
+					text: func(a contract.Alias) string { return orDash(a.HostnameGiven) }},
 				column[contract.Alias]{title: "the same", text: func(a contract.Alias) string {
 					switch {
 					case a.Same:
@@ -51,7 +53,8 @@ func aliasCommand() *cobra.Command {
 					}
 					return unsettled
 				}},
-				column[contract.Alias]{title: "ttl", text: func(a contract.Alias) string { return fmt.Sprintf("%d s", a.TTL) }, machine: func(a contract.Alias) string { return count(a.TTL) }})
+				column[contract.Alias]{title: "ttl", text: func(a contract.Alias) string { return fmt.Sprintf("%d s", a.TTL) },
+					machine: func(a contract.Alias) string { return count(a.TTL) }})
 		})}
 	return group("alias", "Names that stand for hostnames", add, list,
 		removal("remove NAME", "Remove an alias", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
@@ -61,7 +64,8 @@ func aliasCommand() *cobra.Command {
 
 func redirectCommand() *cobra.Command {
 	var in contract.RedirectInput
-	add := &cobra.Command{Use: "add NAME HOSTNAME", Short: "Let a name send browsers on to a hostname, with port and path", Args: cobra.ExactArgs(2),
+	add := &cobra.Command{Use: "add NAME HOSTNAME", Short: "Let a name send browsers on to a hostname, with port and path",
+		Args:    cobra.ExactArgs(2),
 		Example: `  inkpost redirect add ket-cam.isles.saltmarsh.example ket-07.isles.saltmarsh.example --port 8081 --path /view`,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			in.Name, in.Hostname = args[0], args[1]
@@ -73,7 +77,8 @@ func redirectCommand() *cobra.Command {
 		})}
 	edit := &cobra.Command{Use: "edit NAME", Short: "Change where a redirect leads", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"hostname": "hostname", "scheme": "scheme", "port": "port", "path": "path", "keep-path": "keep_path", "status": "status", "ttl": "ttl_seconds"})
+			f, err := given(cmd, map[string]string{"hostname": "hostname", "scheme": "scheme", "port": "port", "path": "path",
+				"keep-path": "keep_path", "status": "status", "ttl": "ttl_seconds"})
 			if err != nil {
 				return err
 			}
@@ -99,9 +104,11 @@ func redirectCommand() *cobra.Command {
 				return err
 			}
 			return show(cmd, rows,
-				column[contract.Redirect]{title: "redirect", text: func(r contract.Redirect) string { return string(r.Name) }, tone: func(contract.Redirect) tone { return strong }},
+				column[contract.Redirect]{title: "redirect", text: func(r contract.Redirect) string { return string(r.Name) },
+					tone: func(contract.Redirect) tone { return strong }},
 				column[contract.Redirect]{title: "leads to", text: func(r contract.Redirect) string { return r.Leads }},
-				column[contract.Redirect]{title: "path asked for", text: func(r contract.Redirect) string { return map[bool]string{true: "kept", false: "left out"}[r.KeepPath] }},
+				column[contract.Redirect]{title: "path asked for",
+					text: func(r contract.Redirect) string { return map[bool]string{true: "kept", false: "left out"}[r.KeepPath] }},
 				column[contract.Redirect]{title: "status", text: func(r contract.Redirect) string { return count(r.Status) }},
 				column[contract.Redirect]{title: "site", text: func(r contract.Redirect) string { return r.Site }})
 		})}
@@ -113,7 +120,8 @@ func redirectCommand() *cobra.Command {
 
 func recordCommand() *cobra.Command {
 	var ttl int
-	add := &cobra.Command{Use: "add ZONE NAME TYPE DATA", Short: "Put a record into a zone, its data as in a zone file", Args: cobra.ExactArgs(4),
+	add := &cobra.Command{Use: "add ZONE NAME TYPE DATA", Short: "Put a record into a zone, its data as in a zone file",
+		Args: cobra.ExactArgs(4),
 		Example: `  inkpost record add isles.saltmarsh.example isles.saltmarsh.example MX "10 mail.saltmarsh.example."
   inkpost record add isles.saltmarsh.example _sip._tcp.isles.saltmarsh.example SRV "0 5 5060 ket-07.isles.saltmarsh.example."`,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -136,19 +144,21 @@ func recordCommand() *cobra.Command {
 			}
 			return show(cmd, rows,
 				column[contract.ZoneRecord]{title: "record", text: func(r contract.ZoneRecord) string { return fmt.Sprint(r.ID) }},
-				column[contract.ZoneRecord]{title: "name", text: func(r contract.ZoneRecord) string { return string(r.Name) }, tone: func(contract.ZoneRecord) tone { return strong }},
+				column[contract.ZoneRecord]{title: "name", text: func(r contract.ZoneRecord) string { return string(r.Name) },
+					tone: func(contract.ZoneRecord) tone { return strong }},
 				column[contract.ZoneRecord]{title: "ttl", text: func(r contract.ZoneRecord) string { return count(r.TTL) }},
 				column[contract.ZoneRecord]{title: "type", text: func(r contract.ZoneRecord) string { return r.Type }},
 				column[contract.ZoneRecord]{title: "data", text: func(r contract.ZoneRecord) string { return r.Data }})
 		})}
 	return group("record", "Records of a zone beside hostnames and aliases", add, list,
-		removal("remove ZONE RECORD", "Remove a record from a zone", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			id, err := strconv.ParseInt(args[1], 10, 64)
-			if err != nil {
-				return "", usagef("%q is not the number of a record; inkpost record list shows them", args[1])
-			}
-			return "Record " + args[1] + " is removed.", c.RemoveZoneRecord(cmd.Context(), args[0], id)
-		}))
+		removal("remove ZONE RECORD", "Remove a record from a zone", 2,
+			func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
+				id, err := strconv.ParseInt(args[1], 10, 64)
+				if err != nil {
+					return "", usagef("%q is not the number of a record; inkpost record list shows them", args[1])
+				}
+				return "Record " + args[1] + " is removed.", c.RemoveZoneRecord(cmd.Context(), args[0], id)
+			}))
 }
 
 func signingKeyCommand() *cobra.Command {
@@ -166,11 +176,13 @@ primary (--primary-key). With --site its holder may update that site's own hostn
 			return showOne(cmd, k,
 				column[contract.SigningKey]{title: "name", text: func(k contract.SigningKey) string { return k.Name }},
 				column[contract.SigningKey]{title: "algorithm", text: func(k contract.SigningKey) string { return k.Algorithm }},
-				column[contract.SigningKey]{title: "secret", text: func(k contract.SigningKey) string { return k.Secret }, tone: func(contract.SigningKey) tone { return strong }})
+				column[contract.SigningKey]{title: "secret", text: func(k contract.SigningKey) string { return k.Secret },
+					tone: func(contract.SigningKey) tone { return strong }})
 		})}
 	var file string
 	may := prefixFlag(add)
-	allow := &cobra.Command{Use: "allow NAME [PREFIX...]", Short: "Set where updates with a key may set addresses that are not their sender's", Args: cobra.MinimumNArgs(1),
+	allow := &cobra.Command{Use: "allow NAME [PREFIX...]",
+		Short: "Set where updates with a key may set addresses that are not their sender's", Args: cobra.MinimumNArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			list, err := prefixes(args[1:])
 			if err != nil {
@@ -200,7 +212,8 @@ primary (--primary-key). With --site its holder may update that site's own hostn
 				return err
 			}
 			return show(cmd, rows,
-				column[contract.SigningKey]{title: "signing key", text: func(k contract.SigningKey) string { return k.Name }, tone: func(contract.SigningKey) tone { return strong }},
+				column[contract.SigningKey]{title: "signing key", text: func(k contract.SigningKey) string { return k.Name },
+					tone: func(contract.SigningKey) tone { return strong }},
 				column[contract.SigningKey]{title: "algorithm", text: func(k contract.SigningKey) string { return k.Algorithm }},
 				column[contract.SigningKey]{title: "for", text: func(k contract.SigningKey) string {
 					if k.Site == "" {
@@ -208,7 +221,8 @@ primary (--primary-key). With --site its holder may update that site's own hostn
 					}
 					return "updates of " + k.Site
 				}},
-				column[contract.SigningKey]{title: "made", text: func(k contract.SigningKey) string { return ago(k.Created) }, machine: func(k contract.SigningKey) string { return stamp(k.Created) }})
+				column[contract.SigningKey]{title: "made", text: func(k contract.SigningKey) string { return ago(k.Created) },
+					machine: func(k contract.SigningKey) string { return stamp(k.Created) }})
 		})}
 	return group("signing-key", "TSIG keys for zone transfers and DNS updates", add, allow, list,
 		removal("remove NAME", "Make a TSIG key unknown", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {

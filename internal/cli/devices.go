@@ -19,7 +19,8 @@ func deviceColumns() []column[site.Device] {
 
 func deviceCommand() *cobra.Command {
 	var in contract.DeviceInput
-	add := &cobra.Command{Use: "add SITE NAME --lan-address ADDRESS", Short: "Put a machine on a site's LAN on record", Args: cobra.ExactArgs(2),
+	add := &cobra.Command{Use: "add SITE NAME --lan-address ADDRESS", Short: "Put a machine on a site's LAN on record",
+		Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			in.Name = args[1]
 			d, err := c.AddDevice(cmd.Context(), args[0], in)
@@ -30,7 +31,8 @@ func deviceCommand() *cobra.Command {
 		})}
 	edit := &cobra.Command{Use: "edit SITE NAME", Short: "Change a device", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"name": "name", "mac": "mac", "lan-address": "lan_address", "reserved": "reserved", "router": "router"})
+			f, err := given(cmd, map[string]string{"name": "name", "mac": "mac", "lan-address": "lan_address", "reserved": "reserved",
+				"router": "router"})
 			if err != nil {
 				return err
 			}
@@ -64,7 +66,8 @@ func deviceCommand() *cobra.Command {
 			return showOne(cmd, d, deviceColumns()...)
 		})}
 	return group("device", "Machines on sites' LANs", add, list, one, edit,
-		removal("remove SITE NAME", "Remove a device that no service is on", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			return "Device " + args[1] + " of " + args[0] + " is removed.", c.RemoveDevice(cmd.Context(), args[0], args[1])
-		}))
+		removal("remove SITE NAME", "Remove a device that no service is on", 2,
+			func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
+				return "Device " + args[1] + " of " + args[0] + " is removed.", c.RemoveDevice(cmd.Context(), args[0], args[1])
+			}))
 }

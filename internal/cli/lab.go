@@ -44,16 +44,18 @@ func labCommand() *cobra.Command {
 				return no
 			}
 			return show(cmd, rows,
-				column[labRow]{title: "site", text: func(r labRow) string { return r.site.Code }, tone: func(labRow) tone { return strong }},
+				column[labRow]{title: "site", text: func(r labRow) string { return r.site.Code },
+					tone: func(labRow) tone { return strong }},
 				column[labRow]{title: "wan address", text: func(r labRow) string { return r.address }},
 				column[labRow]{title: "service", text: func(r labRow) string { return r.Name }},
 				column[labRow]{title: "external", text: func(r labRow) string { return count(r.External) }},
-				column[labRow]{title: "forward", text: func(r labRow) string { return on(r.Forwarded, "present", "absent") }, tone: func(r labRow) tone {
-					if r.Forwarded {
-						return plain
-					}
-					return unsettled
-				}},
+				column[labRow]{title: "forward", text: func(r labRow) string { return on(r.Forwarded, "present", "absent") },
+					tone: func(r labRow) tone {
+						if r.Forwarded {
+							return plain
+						}
+						return unsettled
+					}},
 				column[labRow]{title: "device", text: func(r labRow) string { return r.Device + " " + r.LAN }},
 				column[labRow]{title: "runs", text: func(r labRow) string { return yes(r.Running) }, tone: func(r labRow) tone {
 					if r.Running {

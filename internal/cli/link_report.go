@@ -19,7 +19,8 @@ func reportColumns(l contract.Link) []column[contract.Link] {
 	var out []column[contract.Link]
 	add := func(title, text string, t tone) {
 		if text != "" {
-			out = append(out, column[contract.Link]{title: title, text: func(contract.Link) string { return text }, tone: func(contract.Link) tone { return t }})
+			out = append(out, column[contract.Link]{title: title, text: func(contract.Link) string { return text },
+				tone: func(contract.Link) tone { return t }})
 		}
 	}
 	if c := l.Pattern; c != nil {
@@ -67,7 +68,8 @@ func lanCommand() *cobra.Command {
 				return err
 			}
 			return show(cmd, rows,
-				column[contract.DeviceReport]{title: "device", text: func(s contract.DeviceReport) string { return s.Device }, tone: func(contract.DeviceReport) tone { return strong }},
+				column[contract.DeviceReport]{title: "device", text: func(s contract.DeviceReport) string { return s.Device },
+					tone: func(contract.DeviceReport) tone { return strong }},
 				column[contract.DeviceReport]{title: "there", text: func(s contract.DeviceReport) string {
 					return s.Words
 				}, tone: func(s contract.DeviceReport) tone { return tones[s.Verdict] }},
@@ -80,7 +82,8 @@ func lanCommand() *cobra.Command {
 					}
 					return orDash(strings.Join(ports, ", "))
 				}},
-				column[contract.DeviceReport]{title: "seen", text: func(s contract.DeviceReport) string { return ago(s.At) }, machine: func(s contract.DeviceReport) string { return stamp(s.At) }})
+				column[contract.DeviceReport]{title: "seen", text: func(s contract.DeviceReport) string { return ago(s.At) },
+					machine: func(s contract.DeviceReport) string { return stamp(s.At) }})
 		})}
 	c.Flags().BoolVar(&fresh, "now", false, "have the agent look now")
 	return c
@@ -88,7 +91,8 @@ func lanCommand() *cobra.Command {
 
 func proveCommand() *cobra.Command {
 	var in contract.ProofInput
-	c := &cobra.Command{Use: "prove SITE", Short: "Prove that the router passes a port on, before the device is there", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "prove SITE", Short: "Prove that the router passes a port on, before the device is there",
+		Args: cobra.ExactArgs(1),
 		Long: `Have the agent listen on a port of its machine for a few seconds, and send to the external port from
 here. What arrives proves the forward, for UDP too, which no other test can. The forward has to lead
 to the agent's machine for the test.`,

@@ -27,7 +27,8 @@ func linkColumns() []column[contract.Link] {
 			}
 			return plain
 		}},
-		{title: "since", text: func(l contract.Link) string { return ago(l.Since) }, machine: func(l contract.Link) string { return stamp(l.Since) }},
+		{title: "since", text: func(l contract.Link) string { return ago(l.Since) },
+			machine: func(l contract.Link) string { return stamp(l.Since) }},
 		{title: "source", text: func(l contract.Link) string { return orDash(string(l.Source)) }},
 		{title: "heard", text: func(l contract.Link) string {
 			switch {
@@ -63,7 +64,8 @@ func linkCommand() *cobra.Command {
 		})}
 	edit := &cobra.Command{Use: "edit SITE LABEL", Short: "Change a link", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"label": "label", "provider": "provider", "mode": "mode", "order": "position", "ipv4": "ipv4", "ipv6": "ipv6",
+			f, err := given(cmd, map[string]string{"label": "label", "provider": "provider", "mode": "mode", "order": "position",
+				"ipv4": "ipv4", "ipv6": "ipv6",
 				"router-address": "router_address", "dynamic-range": "dynamic_range", "source": "sources"})
 			if err != nil {
 				return err
@@ -81,11 +83,15 @@ func linkCommand() *cobra.Command {
 		c.Flags().IntVar(&in.Position, "order", 0, "order of preference among the site's links, 1 first")
 		c.Flags().StringVar(&in.IPv4, "ipv4", "", "the IPv4 address of a static link")
 		c.Flags().StringVar(&in.IPv6, "ipv6", "", "the IPv6 address of a static link")
-		c.Flags().StringVar(&in.RouterWAN, "router-address", "", "the router's WAN address as its status page shows it, where no protocol tells it")
-		c.Flags().StringVar(&in.Dynamic, "dynamic-range", "", "the LAN addresses that the router gives out, such as 192.168.7.100-192.168.7.199")
-		c.Flags().StringArrayVar(&in.Sources, "source", nil, "a source of the address, the most trusted first: observed, stun, gateway, interface or fixed; give it again for each")
+		c.Flags().StringVar(&in.RouterWAN, "router-address", "",
+			"the router's WAN address as its status page shows it, where no protocol tells it")
+		c.Flags().StringVar(&in.Dynamic, "dynamic-range", "",
+			"the LAN addresses that the router gives out, such as 192.168.7.100-192.168.7.199")
+		c.Flags().StringArrayVar(&in.Sources, "source", nil,
+			"a source of the address, the most trusted first: observed, stun, gateway, interface or fixed; give it again for each")
 	}
-	plan := &cobra.Command{Use: "plan SITE LABEL TIME", Short: "Say when the provider will change the address, so that TTLs are low by then", Args: cobra.ExactArgs(3),
+	plan := &cobra.Command{Use: "plan SITE LABEL TIME",
+		Short: "Say when the provider will change the address, so that TTLs are low by then", Args: cobra.ExactArgs(3),
 		Long: `Say when the provider will change a link's address. The TTLs of the hostnames that follow it are lowered
 ahead of it and restored after it. TIME is 2026-11-24T02:00:00Z, 6h for so long from now, or never.`,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -105,7 +111,8 @@ ahead of it and restored after it. TIME is 2026-11-24T02:00:00Z, 6h for so long 
 			case l.ChangeAt.IsZero():
 				say(cmd, "No change of link %s of %s is planned.", l.Label, args[0])
 			default:
-				say(cmd, "Link %s of %s is expected to change at %s. Its hostnames' TTLs are lowered ahead of that.", l.Label, args[0], l.ChangeAt.Local().Format(time.RFC3339))
+				say(cmd, "Link %s of %s is expected to change at %s. Its hostnames' TTLs are lowered ahead of that.", l.Label,
+					args[0], l.ChangeAt.Local().Format(time.RFC3339))
 			}
 			return err
 		})}

@@ -48,7 +48,8 @@ func faultColumns() []column[contract.Fault] {
 	return []column[contract.Fault]{
 		{title: "fault", text: func(f contract.Fault) string { return fmt.Sprint(f.ID) }},
 		{title: "site", text: func(f contract.Fault) string { return f.Site }, tone: func(contract.Fault) tone { return strong }},
-		{title: "opened", text: func(f contract.Fault) string { return ago(f.Opened) }, machine: func(f contract.Fault) string { return stamp(f.Opened) }},
+		{title: "opened", text: func(f contract.Fault) string { return ago(f.Opened) },
+			machine: func(f contract.Fault) string { return stamp(f.Opened) }},
 		{title: "closed", text: func(f contract.Fault) string {
 			if f.Closed.IsZero() {
 				return "open"
@@ -90,7 +91,8 @@ func printFaults(cmd *cobra.Command, list []contract.Fault) {
 		if !f.Serious {
 			t = unsettled
 		}
-		say(cmd, "  %s  %s  %s", paint(strong, f.Site), paint(t, f.Finding.Summary), paint(faded, "since "+pace.Length(time.Since(f.Opened))))
+		say(cmd, "  %s  %s  %s", paint(strong, f.Site), paint(t, f.Finding.Summary),
+			paint(faded, "since "+pace.Length(time.Since(f.Opened))))
 		for _, line := range wrapped("Next: "+f.Finding.Next, 92) {
 			say(cmd, "      %s", line)
 		}
@@ -100,7 +102,8 @@ func printFaults(cmd *cobra.Command, list []contract.Fault) {
 func moveColumns() []column[contract.Move] {
 	out := []column[contract.Move]{
 		{title: "move", text: func(m contract.Move) string { return fmt.Sprint(m.ID) }},
-		{title: "noticed", text: func(m contract.Move) string { return ago(m.Noticed) }, machine: func(m contract.Move) string { return stamp(m.Noticed) }},
+		{title: "noticed", text: func(m contract.Move) string { return ago(m.Noticed) },
+			machine: func(m contract.Move) string { return stamp(m.Noticed) }},
 		{title: "site", text: func(m contract.Move) string { return m.Site }, tone: func(contract.Move) tone { return strong }},
 		{title: "link", text: func(m contract.Move) string { return m.Link }},
 		{title: "old", text: func(m contract.Move) string { return m.Old }, tone: func(contract.Move) tone { return faded }},
@@ -307,7 +310,8 @@ func watchCommand() *cobra.Command {
 				if ev.Type == contract.EventMoveProgressed {
 					return // the moves command shows the stages
 				}
-				say(cmd, "%s  %s  %s", paint(faded, ev.Time.Local().Format("15:04:05")), paint(strong, pad(orDash(ev.Subject), 7)), paint(eventTone(ev.Type), ev.Data.Words))
+				say(cmd, "%s  %s  %s", paint(faded, ev.Time.Local().Format("15:04:05")), paint(strong, pad(orDash(ev.Subject), 7)),
+					paint(eventTone(ev.Type), ev.Data.Words))
 			}, func(err error) {
 				if err == nil {
 					err = fmt.Errorf("some events were missed")

@@ -12,8 +12,10 @@ import (
 
 func hostnameColumns() []column[contract.Hostname] {
 	return []column[contract.Hostname]{
-		{title: "hostname", text: func(h contract.Hostname) string { return readable(string(h.Name), h.Shown) }, machine: func(h contract.Hostname) string { return string(h.Name) }, tone: func(contract.Hostname) tone { return strong }},
-		{title: "state", text: func(h contract.Hostname) string { return string(h.State) }, tone: func(h contract.Hostname) tone { return tones[h.Verdict] }},
+		{title: "hostname", text: func(h contract.Hostname) string { return readable(string(h.Name), h.Shown) },
+			machine: func(h contract.Hostname) string { return string(h.Name) }, tone: func(contract.Hostname) tone { return strong }},
+		{title: "state", text: func(h contract.Hostname) string { return string(h.State) },
+			tone: func(h contract.Hostname) tone { return tones[h.Verdict] }},
 		{title: "site", text: func(h contract.Hostname) string { return h.Site }},
 		{title: "follows", text: func(h contract.Hostname) string {
 			if h.HoldAt != "" {
@@ -24,7 +26,8 @@ func hostnameColumns() []column[contract.Hostname] {
 			}
 			return "link " + h.Link
 		}},
-		{title: "ttl", text: func(h contract.Hostname) string { return fmt.Sprintf("%d s", h.TTL) }, machine: func(h contract.Hostname) string { return count(h.TTL) }},
+		{title: "ttl", text: func(h contract.Hostname) string { return fmt.Sprintf("%d s", h.TTL) },
+			machine: func(h contract.Hostname) string { return count(h.TTL) }},
 		{title: "answers", text: func(h contract.Hostname) string { return orDash(h.Given) }},
 		{title: "elsewhere", text: func(h contract.Hostname) string {
 			var differ []string
@@ -48,7 +51,8 @@ func hostnameColumns() []column[contract.Hostname] {
 
 func hostnameCommand() *cobra.Command {
 	var in contract.HostnameInput
-	add := &cobra.Command{Use: "add NAME --site SITE", Short: "Put a name on record that follows a site's address", Args: cobra.ExactArgs(1),
+	add := &cobra.Command{Use: "add NAME --site SITE", Short: "Put a name on record that follows a site's address",
+		Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			in.Name = args[0]
 			if in.Site == "" {
@@ -63,7 +67,8 @@ func hostnameCommand() *cobra.Command {
 	add.Flags().StringVar(&in.Site, "site", "", "the site that it belongs to")
 	edit := &cobra.Command{Use: "edit NAME", Short: "Change which link a hostname follows, or its TTL", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"link": "link", "ttl": "ttl_seconds", "extra": "extras", "mail": "mail", "device": "device"})
+			f, err := given(cmd, map[string]string{"link": "link", "ttl": "ttl_seconds", "extra": "extras", "mail": "mail",
+				"device": "device"})
 			if err != nil {
 				return err
 			}
@@ -75,7 +80,8 @@ func hostnameCommand() *cobra.Command {
 		})}
 	for _, c := range []*cobra.Command{add, edit} {
 		c.Flags().StringVar(&in.Link, "link", "", "the link to follow (default: the site's preferred link)")
-		c.Flags().StringArrayVar(&in.Extras, "extra", nil, "a label below the name with the same address: www, mail, or * for all others; give it again for each")
+		c.Flags().StringArrayVar(&in.Extras, "extra", nil,
+			"a label below the name with the same address: www, mail, or * for all others; give it again for each")
 		c.Flags().StringVar(&in.Device, "device", "", "the device whose own IPv6 address is the name's AAAA, as an agent sees it")
 		c.Flags().StringVar(&in.Mail, "mail", "", "the host that takes the name's mail")
 		c.Flags().IntVar(&in.TTL, "ttl", 0, "how many seconds a resolver may keep the answer (default: the zone's)")
@@ -108,7 +114,8 @@ func hostnameCommand() *cobra.Command {
 			return checked(cmd, func() (contract.NameCheck, error) { return c.SuggestName(cmd.Context(), args[0], zone) })
 		})}
 	suggest.Flags().StringVar(&zone, "zone", "", "in this zone (default: the first with a template)")
-	hold := &cobra.Command{Use: "hold NAME", Short: "Hold a hostname at the address it has, whatever its link does", Args: cobra.ExactArgs(1),
+	hold := &cobra.Command{Use: "hold NAME", Short: "Hold a hostname at the address it has, whatever its link does",
+		Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			h, err := c.HoldHostname(cmd.Context(), args[0])
 			if err == nil {

@@ -222,7 +222,8 @@ func printable(s string) string {
 	}
 	var out strings.Builder
 	for i, r := range s {
-		if r == '\x1b' && slices.ContainsFunc([]tone{strong, faded, wrong, unsettled, proven, toneEnd}, func(t tone) bool { return strings.HasPrefix(s[i:], string(t)) }) || !steers(r) {
+		if r == '\x1b' && slices.ContainsFunc([]tone{strong, faded, wrong, unsettled, proven, toneEnd},
+			func(t tone) bool { return strings.HasPrefix(s[i:], string(t)) }) || !steers(r) {
 			out.WriteRune(r)
 		} else {
 			out.WriteRune(utf8.RuneError)

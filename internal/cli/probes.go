@@ -24,7 +24,8 @@ func probeCommand() *cobra.Command {
 				return err
 			}
 			if format, _ := cmd.Flags().GetString("format"); format != "table" {
-				return showOne(cmd, s, column[contract.ProbeTrace]{title: "outcome", text: func(s contract.ProbeTrace) string { return string(s.Outcome) }})
+				return showOne(cmd, s, column[contract.ProbeTrace]{title: "outcome",
+					text: func(s contract.ProbeTrace) string { return string(s.Outcome) }})
 			}
 			tellStory(cmd, s)
 			return nil
@@ -45,7 +46,8 @@ func tellStory(cmd *cobra.Command, s contract.ProbeTrace) {
 		}
 		say(cmd, "  %s %s: %s", orDash(a.Target), a.Transport, paint(t, string(a.Outcome)))
 		for _, step := range a.Steps {
-			say(cmd, "    %s  %s  %s", paint(faded, fmt.Sprintf("%9s", pace.Length(time.Duration(step.AtUS)*time.Microsecond))), pad(step.Name, 11), step.Words)
+			say(cmd, "    %s  %s  %s", paint(faded, fmt.Sprintf("%9s", pace.Length(time.Duration(step.AtUS)*time.Microsecond))),
+				pad(step.Name, 11), step.Words)
 		}
 		if len(a.Steps) == 0 {
 			say(cmd, "    %s", a.Message)
@@ -55,10 +57,12 @@ func tellStory(cmd *cobra.Command, s contract.ProbeTrace) {
 		say(cmd, "  by name: %s is %s by %s: %s", s.Named.Hostname, s.Named.Given, s.Named.Resolver, s.Named.Message)
 	}
 	if s.Certificate != nil {
-		say(cmd, "  certificate: for %s, until %s%s", orDash(strings.Join(s.Certificate.Names, ", ")), s.Certificate.Expires.Format(time.DateOnly), before("; ", s.Certificate.Problem))
+		say(cmd, "  certificate: for %s, until %s%s", orDash(strings.Join(s.Certificate.Names, ", ")),
+			s.Certificate.Expires.Format(time.DateOnly), before("; ", s.Certificate.Problem))
 	}
 	if s.Pinned != "" || s.Fingerprint != "" {
-		say(cmd, "  recognised by %s%s", orDash(s.Pinned), map[bool]string{true: ", but it shows " + s.Fingerprint}[s.Pinned != "" && s.Fingerprint != "" && s.Fingerprint != s.Pinned])
+		say(cmd, "  recognised by %s%s", orDash(s.Pinned),
+			map[bool]string{true: ", but it shows " + s.Fingerprint}[s.Pinned != "" && s.Fingerprint != "" && s.Fingerprint != s.Pinned])
 	}
 	if s.Weakness != "" {
 		say(cmd, "  mind: %s", s.Weakness)
@@ -84,7 +88,8 @@ func kindsCommand() *cobra.Command {
 				return err
 			}
 			return show(cmd, rows,
-				column[probe.Trait]{title: "kind", text: func(t probe.Trait) string { return string(t.Kind) }, tone: func(probe.Trait) tone { return strong }},
+				column[probe.Trait]{title: "kind", text: func(t probe.Trait) string { return string(t.Kind) },
+					tone: func(probe.Trait) tone { return strong }},
 				column[probe.Trait]{title: "what it is", text: func(t probe.Trait) string { return t.About }},
 				column[probe.Trait]{title: "over", text: func(t probe.Trait) string {
 					var words []string
@@ -164,7 +169,8 @@ func availabilityCommand() *cobra.Command {
 		service string
 		ledger.Availability
 	}
-	return &cobra.Command{Use: "availability SITE [NAME]", Short: "Show how services were over a day, a week, a month, a quarter, a year", Args: cobra.RangeArgs(1, 2),
+	return &cobra.Command{Use: "availability SITE [NAME]",
+		Short: "Show how services were over a day, a week, a month, a quarter, a year", Args: cobra.RangeArgs(1, 2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			list, err := c.Availability(cmd.Context(), args[0], strings.Join(args[1:], ""))
 			if err != nil {
@@ -189,7 +195,8 @@ func availabilityCommand() *cobra.Command {
 			}
 			titled := func(title string, c column[row]) column[row] { c.title = title; return c }
 			latency := func(title string, of func(row) int64) column[row] {
-				return column[row]{title: title, text: func(r row) string { return micros(of(r)) }, machine: func(r row) string { return fmt.Sprint(of(r)) }}
+				return column[row]{title: title, text: func(r row) string { return micros(of(r)) },
+					machine: func(r row) string { return fmt.Sprint(of(r)) }}
 			}
 			return show(cmd, rows,
 				column[row]{title: "service", text: func(r row) string { return r.service }, tone: func(row) tone { return strong }},

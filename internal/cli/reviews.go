@@ -30,7 +30,8 @@ func adviceColumns() []column[site.Advice] {
 
 func reviewCommand() *cobra.Command {
 	var consent string
-	c := &cobra.Command{Use: "review SITE --consent WORDS", Short: "Look at a site's own address for doors that are commonly left open", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "review SITE --consent WORDS",
+		Short: "Look at a site's own address for doors that are commonly left open", Args: cobra.ExactArgs(1),
 		Long: `Look at the site's own recorded address, and no other, for TCP ports that are commonly left open,
 and give advice. --consent says who has agreed to it, and is kept with the result. A site is reviewed
 once an hour at most.`,
@@ -69,7 +70,8 @@ func reviewsCommand() *cobra.Command {
 				return err
 			}
 			return show(cmd, rows,
-				column[contract.Review]{title: "when", text: func(r contract.Review) string { return ago(r.Started) }, machine: func(r contract.Review) string { return stamp(r.Started) }},
+				column[contract.Review]{title: "when", text: func(r contract.Review) string { return ago(r.Started) },
+					machine: func(r contract.Review) string { return stamp(r.Started) }},
 				column[contract.Review]{title: "address", text: func(r contract.Review) string { return r.Address }},
 				column[contract.Review]{title: "open", text: func(r contract.Review) string { return fmt.Sprint(r.Open) }},
 				column[contract.Review]{title: "findings", text: func(r contract.Review) string { return fmt.Sprint(len(r.Findings)) }},

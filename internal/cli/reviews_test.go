@@ -23,15 +23,18 @@ func TestProvingFromTheCommandLine(t *testing.T) {
 	term.ok("link", "add", "DIS-01", "main", "--mode", "static", "--ipv4", "127.110.8.1")
 	term.ok("device", "add", "DIS-01", "still", "--lan-address", "192.168.1.20")
 	term.ok("device", "add", "DIS-01", "router", "--lan-address", "192.168.1.1", "--router")
-	term.ok("service", "add", "DIS-01", "shell", "--device", "still", "--external", "8022", "--internal", "22", "--kind", "ssh", "--open-until", "48h")
-	require.Contains(t, term.ok("service", "add", "DIS-01", "gate", "--device", "still", "--external", "51820", "--kind", "wireguard", "--option", "peer_key=Br+02tLiXfcAZp/RKiC8CEiE6i6024vhbQdroCtgQUE="),
+	term.ok("service", "add", "DIS-01", "shell", "--device", "still", "--external", "8022", "--internal", "22", "--kind", "ssh",
+		"--open-until", "48h")
+	require.Contains(t, term.ok("service", "add", "DIS-01", "gate", "--device", "still", "--external", "51820", "--kind", "wireguard",
+		"--option", "peer_key=Br+02tLiXfcAZp/RKiC8CEiE6i6024vhbQdroCtgQUE="),
 		"add a peer with the public key")
 	story := term.ok("probe", "DIS-01", "shell")
 	for _, part := range []string{"127.110.8.1:8022 TCP: answered", "accepts a connection", "host key", "SSH-2.0-Go"} {
 		require.Contains(t, story, part)
 	}
 	card := term.ok("service", "card", "DIS-01", "shell")
-	for _, part := range []string{"Port forward, in the router", "External port     8022", "Internal address  192.168.1.20", "Internal port     22", "Reserve 192.168.1.20 for still"} {
+	for _, part := range []string{"Port forward, in the router", "External port     8022", "Internal address  192.168.1.20",
+		"Internal port     22", "Reserve 192.168.1.20 for still"} {
 		require.Contains(t, card, part)
 	}
 	require.Eventually(t, func() bool {
@@ -46,7 +49,8 @@ func TestProvingFromTheCommandLine(t *testing.T) {
 	term.ok("service", "edit", "DIS-01", "shell", "--open-until", "none", "--every", "600")
 	require.Contains(t, term.ok("service", "show", "DIS-01", "shell"), "expected  reachable")
 	require.Contains(t, term.ok("service", "availability", "DIS-01", "shell"), "1 y")
-	require.Contains(t, term.ok("vantage", "invite", "harbour", "--note", "Harbour office"), "inkpost vantage run --server "+s.URL+" --code ")
+	require.Contains(t, term.ok("vantage", "invite", "harbour", "--note", "Harbour office"),
+		"inkpost vantage run --server "+s.URL+" --code ")
 	require.Contains(t, term.ok("vantage", "list"), "invited")
 	require.Contains(t, term.ok("vantage", "remove", "harbour", "--yes"), "is removed")
 	_, errs, code = term.run("", "site", "review", "DIS-01", "--consent", "no")

@@ -66,8 +66,10 @@ func explain(cmd *cobra.Command, err error) {
 // typedAs names a field as the person typed it: by the flag that gave it, or as the argument in the command's usage.
 func typedAs(cmd *cobra.Command, field string) string {
 	name := strings.ReplaceAll(field, "_", "-")
-	for _, candidate := range []string{name, strings.TrimSuffix(name, "-seconds"), strings.TrimSuffix(strings.TrimSuffix(name, "-from"), "-to"), strings.TrimSuffix(name, "s"),
-		strings.ReplaceAll(name, ".", "-"), map[string]string{"servers": "ns", "extras": "extra", "options": "option", "sources": "source", "change-at": "at", "interval-seconds": "every", "position": "order"}[name]} {
+	for _, candidate := range []string{name, strings.TrimSuffix(name, "-seconds"),
+		strings.TrimSuffix(strings.TrimSuffix(name, "-from"), "-to"), strings.TrimSuffix(name, "s"),
+		strings.ReplaceAll(name, ".", "-"), map[string]string{"servers": "ns", "extras": "extra", "options": "option",
+			"sources": "source", "change-at": "at", "interval-seconds": "every", "position": "order"}[name]} {
 		if base, _, indexed := strings.Cut(candidate, "["); indexed {
 			candidate = base
 		}
@@ -134,7 +136,8 @@ start the agent there, then look whether everything answers.`,
 		}
 	}
 	in(groupStart, serveCommand(), demoCommand(), loginCommand(), ownerCommand(), keyCommand())
-	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(), recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand())
+	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(),
+		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand())
 	in(groupInstall, agentCommand(), vantageCommand())
 	in(groupLook, overviewCommand(), whyCommand(), probeCommand(), movesCommand(), faultsCommand(), watchCommand())
 	in(groupLab, labCommand())

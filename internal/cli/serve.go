@@ -108,16 +108,19 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.StringVar(&o.STUN, "stun", defaultSTUN, "address of the STUN responder, which agents ask for their address; empty for none")
 	f.DurationVar(&o.HoldDown, "hold-down", 0, "how long a link has to work again before hostnames come back to it (default 2m)")
 	f.DurationVar(&o.WatchEvery, "watch-every", 0, "how often agents look at the devices on record (default 1m)")
-	f.StringSliceVar(&sendOn, "redirect-address", nil, "public address of that listener, which redirect names answer; give it again for each (default: the listener's)")
+	f.StringSliceVar(&sendOn, "redirect-address", nil,
+		"public address of that listener, which redirect names answer; give it again for each (default: the listener's)")
 	f.IntVar(&o.Limit.PerSecond, "answer-rate", 500, "DNS answers a second to one client network over UDP; 0 does not limit")
-	f.StringVar(&o.StateDir, "state-dir", stateDir(), "where a copy of the zones is kept, which is answered while the database is away at a start; empty for none")
+	f.StringVar(&o.StateDir, "state-dir", stateDir(),
+		"where a copy of the zones is kept, which is answered while the database is away at a start; empty for none")
 	f.Float64Var(&o.KeyRate, "key-rate", 2, "announcements a second that one key may make; an agent or router makes one when its address changes")
 	f.StringVar(&owner, "owner", "owner", "name of the first owner")
 	f.StringVar(&o.Vantage, "vantage-name", "server", "what this server is called as a vantage point")
 	f.DurationVar(&o.ProbeDeadline, "probe-deadline", 3*time.Second, "how long a probe waits for an answer")
 	f.DurationVar(&o.CheckEvery, "check-every", 15*time.Second, "how often agents check their address")
 	f.StringSliceVar(&proxies, "trust-proxy", nil, "address or prefix of a proxy whose X-Forwarded-For is believed")
-	f.StringSliceVar(&o.Resolvers, "resolver", nil, "ADDRESS:PORT or ADDRESS:PORT/tcp of a resolver to ask whether the world sees an address; give it again for each")
+	f.StringSliceVar(&o.Resolvers, "resolver", nil,
+		"ADDRESS:PORT or ADDRESS:PORT/tcp of a resolver to ask whether the world sees an address; give it again for each")
 	f.StringSliceVar(&standIns, "lab-public", nil, "prefix whose addresses count as public; for a lab only")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	return c
@@ -129,7 +132,8 @@ func publicURL(text string) (string, error) {
 		return "", nil
 	}
 	u, err := url.Parse(text)
-	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" || u.User != nil {
+	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || strings.Trim(u.Path, "/") != "" ||
+		u.RawQuery != "" || u.User != nil {
 		return "", usagef("--public-url %q is not a URL of a server; give http:// or https://, a host, and perhaps a port, such as https://post.saltmarsh.example", text)
 	}
 	return u.Scheme + "://" + u.Host, nil

@@ -19,9 +19,11 @@ func serviceColumns() []column[contract.Service] {
 		{title: "service", text: func(s contract.Service) string { return s.Name }, tone: func(contract.Service) tone { return strong }},
 		{title: "state", text: func(s contract.Service) string {
 			return s.StateWords
-		}, machine: func(s contract.Service) string { return string(s.State) }, tone: func(s contract.Service) tone { return tones[s.Verdict] }},
+		}, machine: func(s contract.Service) string { return string(s.State) },
+			tone: func(s contract.Service) tone { return tones[s.Verdict] }},
 		{title: "outcome", text: func(s contract.Service) string { return orDash(string(s.Outcome)) }},
-		{title: "probed", text: func(s contract.Service) string { return ago(s.Probed) }, machine: func(s contract.Service) string { return stamp(s.Probed) }},
+		{title: "probed", text: func(s contract.Service) string { return ago(s.Probed) },
+			machine: func(s contract.Service) string { return stamp(s.Probed) }},
 		{title: "external", text: func(s contract.Service) string {
 			words := string(s.Transport) + " " + s.External
 			switch s.Reach {
@@ -40,7 +42,8 @@ func serviceColumns() []column[contract.Service] {
 			}
 			return string(s.ExpectedNow)
 		}, machine: func(s contract.Service) string { return string(s.ExpectedNow) }},
-		{title: "every", text: func(s contract.Service) string { return fmt.Sprintf("%d s", s.Interval) }, machine: func(s contract.Service) string { return count(s.Interval) }},
+		{title: "every", text: func(s contract.Service) string { return fmt.Sprintf("%d s", s.Interval) },
+			machine: func(s contract.Service) string { return count(s.Interval) }},
 	}
 }
 
@@ -48,7 +51,8 @@ func serviceCommand() *cobra.Command {
 	var in contract.ServiceInput
 	var options []string
 	var openUntil string
-	add := &cobra.Command{Use: "add SITE NAME --device DEVICE --external PORT", Short: "Put one exposed port, or range, on record", Args: cobra.ExactArgs(2),
+	add := &cobra.Command{Use: "add SITE NAME --device DEVICE --external PORT", Short: "Put one exposed port, or range, on record",
+		Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			in.Name = args[1]
 			for _, o := range options {
@@ -67,7 +71,8 @@ func serviceCommand() *cobra.Command {
 			}
 			s, err := c.AddService(cmd.Context(), args[0], in)
 			if err == nil {
-				say(cmd, "Service %s of %s is on record. What to type into the router: inkpost service card %s %s", s.Name, args[0], args[0], s.Name)
+				say(cmd, "Service %s of %s is on record. What to type into the router: inkpost service card %s %s", s.Name, args[0],
+					args[0], s.Name)
 				if s.PeerKey != "" {
 					say(cmd, "On the WireGuard server, add a peer with the public key %s, so that a handshake can prove it.", s.PeerKey)
 				}
@@ -76,8 +81,9 @@ func serviceCommand() *cobra.Command {
 		})}
 	edit := &cobra.Command{Use: "edit SITE NAME", Short: "Change a service", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := givenBut(cmd, map[string]string{"name": "name", "device": "device", "link": "link", "kind": "kind", "transport": "transport",
-				"external": "external", "internal": "internal", "expected": "expected", "reach": "reach", "every": "interval_seconds"})
+			f, err := givenBut(cmd, map[string]string{"name": "name", "device": "device", "link": "link", "kind": "kind",
+				"transport": "transport",
+				"external":  "external", "internal": "internal", "expected": "expected", "reach": "reach", "every": "interval_seconds"})
 			if err != nil {
 				return err
 			}
@@ -113,11 +119,14 @@ func serviceCommand() *cobra.Command {
 		c.Flags().StringVar(&in.Internal, "internal", "", "the first port on the device (default: the same as outside)")
 		c.Flags().StringVar(&in.Kind, "kind", "", "what it speaks (tcp); inkpost kinds lists all")
 		c.Flags().StringVar(&in.Transport, "transport", "", "what carries it: tcp, udp or both (default: the kind's usual)")
-		c.Flags().StringVar(&in.Reach, "reach", "", "how it is reached: forward (IPv4), pinhole (IPv6, at the device's own address) or both (default: forward)")
+		c.Flags().StringVar(&in.Reach, "reach", "",
+			"how it is reached: forward (IPv4), pinhole (IPv6, at the device's own address) or both (default: forward)")
 		c.Flags().StringVar(&in.Expected, "expected", "", "reachable, or closed for what must not be open")
 		c.Flags().IntVar(&in.Interval, "every", 0, "seconds between probes, 10 to 86400 (60)")
-		c.Flags().StringArrayVar(&options, "option", nil, "NAME=VALUE, what a probe asks and expects beyond the kind; give it again for each")
-		c.Flags().StringVar(&openUntil, "open-until", "", "a time, or how long from now such as 24h, after which it has to be closed; none takes that back")
+		c.Flags().StringArrayVar(&options, "option", nil,
+			"NAME=VALUE, what a probe asks and expects beyond the kind; give it again for each")
+		c.Flags().StringVar(&openUntil, "open-until", "",
+			"a time, or how long from now such as 24h, after which it has to be closed; none takes that back")
 	}
 	list := &cobra.Command{Use: "list SITE", Short: "List a site's services", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -141,7 +150,8 @@ func serviceCommand() *cobra.Command {
 			}
 			return nil
 		})}
-	return group("service", "Exposed ports, each on a device", add, list, one, edit, historyCommand(), availabilityCommand(), cardCommand(), pinCommand(),
+	return group("service", "Exposed ports, each on a device", add, list, one, edit, historyCommand(), availabilityCommand(),
+		cardCommand(), pinCommand(),
 		removal("remove SITE NAME", "Remove a service", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			return "Service " + args[1] + " of " + args[0] + " is removed.", c.RemoveService(cmd.Context(), args[0], args[1])
 		}))
@@ -162,18 +172,26 @@ func historyCommand() *cobra.Command {
 				return err
 			}
 			return show(cmd, h.Spans,
-				column[ledger.Span]{title: "from", text: func(s ledger.Span) string { return s.From.Local().Format("2006-01-02 15:04:05") }, machine: func(s ledger.Span) string { return stamp(s.From) }},
-				column[ledger.Span]{title: "until", text: func(s ledger.Span) string { return s.Until.Local().Format("2006-01-02 15:04:05") }, machine: func(s ledger.Span) string { return stamp(s.Until) }},
-				column[ledger.Span]{title: "lasted", text: func(s ledger.Span) string { return pace.Length(s.Until.Sub(s.From)) }, machine: func(s ledger.Span) string { return fmt.Sprintf("%.3f", s.Until.Sub(s.From).Seconds()) }},
-				column[ledger.Span]{title: "outcome", text: func(s ledger.Span) string { return string(s.Outcome) }, tone: func(s ledger.Span) tone {
-					if s.Outcome.Good() {
-						return proven
-					}
-					return wrong
-				}},
+				column[ledger.Span]{title: "from",
+					text:    func(s ledger.Span) string { return s.From.Local().Format("2006-01-02 15:04:05") },
+					machine: func(s ledger.Span) string { return stamp(s.From) }},
+				column[ledger.Span]{title: "until",
+					text:    func(s ledger.Span) string { return s.Until.Local().Format("2006-01-02 15:04:05") },
+					machine: func(s ledger.Span) string { return stamp(s.Until) }},
+				column[ledger.Span]{title: "lasted", text: func(s ledger.Span) string { return pace.Length(s.Until.Sub(s.From)) },
+					machine: func(s ledger.Span) string { return fmt.Sprintf("%.3f", s.Until.Sub(s.From).Seconds()) }},
+				column[ledger.Span]{title: "outcome", text: func(s ledger.Span) string { return string(s.Outcome) },
+					tone: func(s ledger.Span) tone {
+						if s.Outcome.Good() {
+							return proven
+						}
+						return wrong
+					}},
 				column[ledger.Span]{title: "probes", text: func(s ledger.Span) string { return fmt.Sprint(s.Count) }},
-				column[ledger.Span]{title: "fastest", text: func(s ledger.Span) string { return micros(s.Fastest) }, machine: func(s ledger.Span) string { return fmt.Sprint(s.Fastest) }},
-				column[ledger.Span]{title: "slowest", text: func(s ledger.Span) string { return micros(s.Slowest) }, machine: func(s ledger.Span) string { return fmt.Sprint(s.Slowest) }},
+				column[ledger.Span]{title: "fastest", text: func(s ledger.Span) string { return micros(s.Fastest) },
+					machine: func(s ledger.Span) string { return fmt.Sprint(s.Fastest) }},
+				column[ledger.Span]{title: "slowest", text: func(s ledger.Span) string { return micros(s.Slowest) },
+					machine: func(s ledger.Span) string { return fmt.Sprint(s.Slowest) }},
 				column[ledger.Span]{title: "from vantage", text: func(s ledger.Span) string { return s.Vantage }})
 		})}
 	c.Flags().DurationVar(&back, "back", 24*time.Hour, "how far back, such as 2h or 720h")
@@ -203,10 +221,12 @@ func showViews(cmd *cobra.Command, s contract.Service) {
 		line("shows", s.Seen)
 	}
 	if s.Certificate != nil {
-		line("cert", fmt.Sprintf("for %s, until %s%s", orDash(strings.Join(s.Certificate.Names, ", ")), s.Certificate.Expires.Format(time.DateOnly), before("; ", s.Certificate.Problem)))
+		line("cert", fmt.Sprintf("for %s, until %s%s", orDash(strings.Join(s.Certificate.Names, ", ")),
+			s.Certificate.Expires.Format(time.DateOnly), before("; ", s.Certificate.Problem)))
 	}
 	if s.Named != nil {
-		line("by name", fmt.Sprintf("%s is %s by %s, %s: %s", s.Named.Hostname, s.Named.Given, s.Named.Resolver, ago(s.Named.At), s.Named.Message))
+		line("by name", fmt.Sprintf("%s is %s by %s, %s: %s", s.Named.Hostname, s.Named.Given, s.Named.Resolver, ago(s.Named.At),
+			s.Named.Message))
 	}
 	line("mind", s.Weakness)
 	line("peer key", s.PeerKey)

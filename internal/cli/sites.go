@@ -68,10 +68,15 @@ func removal(use, short string, args int, remove func(*cobra.Command, *client.Cl
 
 func siteColumns() []column[contract.SiteSummary] {
 	return []column[contract.SiteSummary]{
-		{title: "site", text: func(s contract.SiteSummary) string { return s.Code }, tone: func(contract.SiteSummary) tone { return strong }},
+		{title: "site", text: func(s contract.SiteSummary) string { return s.Code },
+			tone: func(contract.SiteSummary) tone { return strong }},
 		{title: "name", text: func(s contract.SiteSummary) string { return s.Name }},
-		{title: "needs you", text: func(s contract.SiteSummary) string { return string(s.Need) }, tone: func(s contract.SiteSummary) tone { return tones[s.Verdict] }},
-		{title: "as expected", text: func(s contract.SiteSummary) string { return count(s.AsExpectedCount) + " of " + count(s.ServiceCount) }},
+		{title: "needs you", text: func(s contract.SiteSummary) string { return string(s.Need) },
+			tone: func(s contract.SiteSummary) tone { return tones[s.Verdict] }},
+		{title: "as expected", text: func(s contract.SiteSummary) string {
+			return count(s.AsExpectedCount) + " of " +
+				count(s.ServiceCount)
+		}},
 		{title: "address", text: func(s contract.SiteSummary) string { return orDash(s.Address) }},
 		{title: "hostname", text: func(s contract.SiteSummary) string { return orDash(s.Hostname) }},
 	}
@@ -123,9 +128,10 @@ func siteCommand() *cobra.Command {
 			return showSite(cmd, s)
 		})}
 	return group("site", "Customers' premises", add, list, one, edit, reviewCommand(), reviewsCommand(),
-		removal("remove CODE", "Remove a site with everything on its record", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			return "Site " + args[0] + " is removed.", c.RemoveSite(cmd.Context(), args[0])
-		}))
+		removal("remove CODE", "Remove a site with everything on its record", 1,
+			func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
+				return "Site " + args[0] + " is removed.", c.RemoveSite(cmd.Context(), args[0])
+			}))
 }
 
 // showSite prints a site: for people its parts one under the other, for machines its document.

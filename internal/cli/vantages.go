@@ -17,8 +17,10 @@ import (
 
 func vantageColumns() []column[contract.Vantage] {
 	return []column[contract.Vantage]{
-		{title: "vantage point", text: func(v contract.Vantage) string { return v.Name }, tone: func(contract.Vantage) tone { return strong }},
-		{title: "state", text: func(v contract.Vantage) string { return v.State }, tone: func(v contract.Vantage) tone { return tones[v.Verdict] }},
+		{title: "vantage point", text: func(v contract.Vantage) string { return v.Name },
+			tone: func(contract.Vantage) tone { return strong }},
+		{title: "state", text: func(v contract.Vantage) string { return v.State },
+			tone: func(v contract.Vantage) tone { return tones[v.Verdict] }},
 		{title: "services", text: func(v contract.Vantage) string { return fmt.Sprint(v.Services) }},
 		{title: "heard", text: func(v contract.Vantage) string {
 			if v.Own {
@@ -41,7 +43,8 @@ func vantageCommand() *cobra.Command {
 				return err
 			}
 			if format, _ := cmd.Flags().GetString("format"); format != "table" {
-				return showOne(cmd, inv, column[contract.VantageInvitation]{title: "code", text: func(i contract.VantageInvitation) string { return i.Code }})
+				return showOne(cmd, inv, column[contract.VantageInvitation]{title: "code",
+					text: func(i contract.VantageInvitation) string { return i.Code }})
 			}
 			say(cmd, "One-time code for vantage point %s, good for a day: %s", inv.Vantage, inv.Code)
 			say(cmd, "There: inkpost vantage run --server %s --code %s", reachedAt(cmd, c, inv.Server), inv.Code)
@@ -57,9 +60,10 @@ func vantageCommand() *cobra.Command {
 			return show(cmd, rows, vantageColumns()...)
 		})}
 	return group("vantage", "Places outside every site from which services are probed", invite, list, vantageRunCommand(),
-		removal("remove NAME", "Remove a vantage point; its key is useless at once", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			return "Vantage point " + args[0] + " is removed.", c.RemoveVantage(cmd.Context(), args[0])
-		}))
+		removal("remove NAME", "Remove a vantage point; its key is useless at once", 1,
+			func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
+				return "Vantage point " + args[0] + " is removed.", c.RemoveVantage(cmd.Context(), args[0])
+			}))
 }
 
 func vantageRunCommand() *cobra.Command {
@@ -98,7 +102,8 @@ long as this machine's own way out works.`,
 	f.StringVar(&o.Code, "code", "", "the one-time code that inkpost vantage invite prints; needed once")
 	f.StringVar(&o.StateDir, "state", command.DefaultState()+"-vantage", "where the vantage point keeps its key")
 	f.StringVar(&from, "from", "", "the local address to probe from (default: the system's choice)")
-	f.StringArrayVar(&o.References, "reference", nil, "ADDRESS:PORT (TCP) that answers as long as this machine's way out works; give it again for each")
+	f.StringArrayVar(&o.References, "reference", nil,
+		"ADDRESS:PORT (TCP) that answers as long as this machine's way out works; give it again for each")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	return c
 }

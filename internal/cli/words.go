@@ -42,4 +42,5 @@ func orDash(s string) string {
 func count(n int) string { return strconv.Itoa(n) }
 
 // tones are the colours of verdicts.
-var tones = map[diagnose.Verdict]tone{diagnose.Proven: proven, diagnose.Unsettled: unsettled, diagnose.Broken: wrong, diagnose.Unproven: faded}
+var tones = map[diagnose.Verdict]tone{diagnose.Proven: proven, diagnose.Unsettled: unsettled, diagnose.Broken: wrong,
+	diagnose.Unproven: faded}

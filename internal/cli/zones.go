@@ -25,7 +25,8 @@ func zoneColumns() []column[names.Zone] {
 			}
 			return fmt.Sprint(z.Serial)
 		}},
-		{title: "ttl", text: func(z names.Zone) string { return fmt.Sprintf("%d s", z.TTL) }, machine: func(z names.Zone) string { return fmt.Sprint(z.TTL) }},
+		{title: "ttl", text: func(z names.Zone) string { return fmt.Sprintf("%d s", z.TTL) },
+			machine: func(z names.Zone) string { return fmt.Sprint(z.TTL) }},
 		{title: "contact", text: func(z names.Zone) string { return string(z.Contact) }},
 		{title: "servers", text: func(z names.Zone) string {
 			if z.Kind == names.Remote && !z.Pushing {
@@ -44,7 +45,8 @@ func zoneColumns() []column[names.Zone] {
 
 func zoneCommand() *cobra.Command {
 	var in contract.ZoneInput
-	add := &cobra.Command{Use: "add APEX --server NAME=ADDRESS", Short: "Have Ink Post serve a DNS zone, or push one to its primary", Args: cobra.ExactArgs(1),
+	add := &cobra.Command{Use: "add APEX --server NAME=ADDRESS", Short: "Have Ink Post serve a DNS zone, or push one to its primary",
+		Args: cobra.ExactArgs(1),
 		Example: `  inkpost zone add isles.saltmarsh.example --ns ns1.isles.saltmarsh.example=198.51.100.1
   inkpost zone add quay.saltmarsh.example --primary 198.51.100.53 --primary-key quay-push`,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -61,8 +63,9 @@ func zoneCommand() *cobra.Command {
 	edit := &cobra.Command{Use: "edit APEX", Short: "Change a zone's servers, contact or TTL", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			f, err := given(cmd, map[string]string{"ns": "servers", "contact": "contact", "ttl": "ttl_seconds",
-				"transfer-to": "transfer_to", "transfer-key": "transfer_key", "notify": "notify", "also-ask": "also_ask", "template": "template",
-				"refresh": "refresh_seconds", "retry": "retry_seconds", "expire": "expire_seconds", "negative": "negative_seconds",
+				"transfer-to": "transfer_to", "transfer-key": "transfer_key", "notify": "notify", "also-ask": "also_ask",
+				"template": "template",
+				"refresh":  "refresh_seconds", "retry": "retry_seconds", "expire": "expire_seconds", "negative": "negative_seconds",
 				"primary": "primary", "primary-key": "primary_key", "transport": "transport", "reassert": "reassert_seconds"})
 			if err != nil {
 				return err
@@ -75,17 +78,21 @@ func zoneCommand() *cobra.Command {
 		})}
 	for _, c := range []*cobra.Command{add, edit} {
 		c.Flags().StringArrayVar(&in.Servers, "ns", nil, "a name server, as NAME or NAME=ADDRESS; give it again for each")
-		c.Flags().StringArrayVar(&in.TransferTo, "transfer-to", nil, "an address or prefix that may have the whole zone; give it again for each")
+		c.Flags().StringArrayVar(&in.TransferTo, "transfer-to", nil,
+			"an address or prefix that may have the whole zone; give it again for each")
 		c.Flags().StringVar(&in.TransferKey, "transfer-key", "", "the signing key whose holders may have the whole zone")
-		c.Flags().StringArrayVar(&in.Notify, "notify", nil, "a secondary to tell of changes, ADDRESS or ADDRESS:PORT; give it again for each")
+		c.Flags().StringArrayVar(&in.Notify, "notify", nil,
+			"a secondary to tell of changes, ADDRESS or ADDRESS:PORT; give it again for each")
 		c.Flags().StringVar(&in.Contact, "contact", "", "mail address of who answers for the zone")
 		c.Flags().IntVar(&in.TTL, "ttl", 0, "seconds that resolvers may keep answers (30)")
 		c.Flags().IntVar(&in.Refresh, "refresh", 0, "seconds after which secondaries look for changes (3600)")
 		c.Flags().IntVar(&in.Retry, "retry", 0, "seconds after which they try again (300)")
 		c.Flags().IntVar(&in.Expire, "expire", 0, "seconds after which they stop answering without us (1209600)")
 		c.Flags().IntVar(&in.Negative, "negative", 0, "seconds that resolvers may keep that there is no such name (30)")
-		c.Flags().StringArrayVar(&in.AlsoAsk, "also-ask", nil, "a further authoritative server to verify names at, ADDRESS or ADDRESS:PORT; give it again for each")
-		c.Flags().StringVar(&in.Template, "template", "", "makes a site's first name, such as {code}.isles.saltmarsh.example; {name} and {n} may stand in it too")
+		c.Flags().StringArrayVar(&in.AlsoAsk, "also-ask", nil,
+			"a further authoritative server to verify names at, ADDRESS or ADDRESS:PORT; give it again for each")
+		c.Flags().StringVar(&in.Template, "template", "",
+			"makes a site's first name, such as {code}.isles.saltmarsh.example; {name} and {n} may stand in it too")
 		c.Flags().StringVar(&in.Primary, "primary", "", "of a remote zone: its primary, ADDRESS or ADDRESS:PORT")
 		c.Flags().StringVar(&in.PrimaryKey, "primary-key", "", "the signing key that the primary knows us by")
 		c.Flags().StringVar(&in.Transport, "transport", "", "how updates go to the primary: udp (default) or tcp")
@@ -108,10 +115,12 @@ func zoneCommand() *cobra.Command {
 			}
 			return showOne(cmd, z, zoneColumns()...)
 		})}
-	return group("zone", "DNS zones that hostnames live in", add, list, one, edit, zoneExport(), zoneImport(), zoneDifference(), zonePush(), zonePushes(),
-		removal("remove APEX", "Remove a zone in which no hostname lives", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			return "Zone " + args[0] + " is removed.", c.RemoveZone(cmd.Context(), args[0])
-		}))
+	return group("zone", "DNS zones that hostnames live in", add, list, one, edit, zoneExport(), zoneImport(), zoneDifference(),
+		zonePush(), zonePushes(),
+		removal("remove APEX", "Remove a zone in which no hostname lives", 1,
+			func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
+				return "Zone " + args[0] + " is removed.", c.RemoveZone(cmd.Context(), args[0])
+			}))
 }
 
 func recorded(cmd *cobra.Command, z names.Zone) {
@@ -149,7 +158,8 @@ func zoneExport() *cobra.Command {
 
 func zoneImport() *cobra.Command {
 	var how contract.ZoneImportInput
-	c := &cobra.Command{Use: "import APEX FILE", Short: "Take a zone file (RFC 1035) over into a zone, or make the zone from it", Args: cobra.ExactArgs(2),
+	c := &cobra.Command{Use: "import APEX FILE", Short: "Take a zone file (RFC 1035) over into a zone, or make the zone from it",
+		Args: cobra.ExactArgs(2),
 		Long: `Take the records of a zone file over. Hostnames, aliases and redirects stay as they are; --replace
 removes other records that the file does not have. SOA and servers of a zone that is on record stay,
 too, unless --replace-servers is given. FILE - reads standard input.`,
@@ -168,7 +178,8 @@ too, unless --replace-servers is given. FILE - reads standard input.`,
 				return err
 			}
 			if format, _ := cmd.Flags().GetString("format"); format != "table" {
-				return showOne(cmd, out, column[contract.ZoneImport]{title: "zone", text: func(z contract.ZoneImport) string { return string(z.Zone) }})
+				return showOne(cmd, out, column[contract.ZoneImport]{title: "zone",
+					text: func(z contract.ZoneImport) string { return string(z.Zone) }})
 			}
 			paint := painter(coloured(cmd))
 			line := func(t tone, sign string, r names.Record, note string) {
@@ -185,7 +196,8 @@ too, unless --replace-servers is given. FILE - reads standard input.`,
 			}
 			for _, words := range out.Servers {
 				if out.ServersKept {
-					say(cmd, "%s the file has %s  %s", paint(faded, "·"), words, paint(faded, "left as it is: --replace-servers takes it over"))
+					say(cmd, "%s the file has %s  %s", paint(faded, "·"), words,
+						paint(faded, "left as it is: --replace-servers takes it over"))
 				} else {
 					say(cmd, "%s %s", paint(proven, "~"), words)
 				}
@@ -216,15 +228,19 @@ func zoneDifference() *cobra.Command {
 			}
 			join := func(list []string) string { return orDash(strings.Join(list, ", ")) }
 			return show(cmd, rows,
-				column[names.Difference]{title: "name", text: func(d names.Difference) string { return string(d.Name) }, tone: func(names.Difference) tone { return strong }},
+				column[names.Difference]{title: "name", text: func(d names.Difference) string { return string(d.Name) },
+					tone: func(names.Difference) tone { return strong }},
 				column[names.Difference]{title: "type", text: func(d names.Difference) string { return d.Type }},
-				column[names.Difference]{title: "at the primary", text: func(d names.Difference) string { return join(d.Now) }, tone: func(names.Difference) tone { return wrong }},
-				column[names.Difference]{title: "should be", text: func(d names.Difference) string { return join(d.Want) }, tone: func(names.Difference) tone { return proven }})
+				column[names.Difference]{title: "at the primary", text: func(d names.Difference) string { return join(d.Now) },
+					tone: func(names.Difference) tone { return wrong }},
+				column[names.Difference]{title: "should be", text: func(d names.Difference) string { return join(d.Want) },
+					tone: func(names.Difference) tone { return proven }})
 		})}
 }
 
 func zonePush() *cobra.Command {
-	return &cobra.Command{Use: "push APEX", Short: "Push all names of a remote zone to its primary now; the first time begins it", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "push APEX", Short: "Push all names of a remote zone to its primary now; the first time begins it",
+		Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			rows, err := c.PushZone(cmd.Context(), args[0])
 			if err == nil {
@@ -242,15 +258,18 @@ func zonePushes() *cobra.Command {
 				return err
 			}
 			return show(cmd, rows,
-				column[contract.Push]{title: "name", text: func(p contract.Push) string { return string(p.Name) }, tone: func(contract.Push) tone { return strong }},
-				column[contract.Push]{title: "state", text: func(p contract.Push) string { return p.State }, tone: func(p contract.Push) tone {
-					if t, known := map[string]tone{contract.PushTaken: proven, contract.PushWaiting: unsettled}[p.State]; known {
-						return t
-					}
-					return wrong
-				}},
+				column[contract.Push]{title: "name", text: func(p contract.Push) string { return string(p.Name) },
+					tone: func(contract.Push) tone { return strong }},
+				column[contract.Push]{title: "state", text: func(p contract.Push) string { return p.State },
+					tone: func(p contract.Push) tone {
+						if t, known := map[string]tone{contract.PushTaken: proven, contract.PushWaiting: unsettled}[p.State]; known {
+							return t
+						}
+						return wrong
+					}},
 				column[contract.Push]{title: "meant", text: func(p contract.Push) string { return orDash(p.Wanted) }},
-				column[contract.Push]{title: "taken", text: func(p contract.Push) string { return ago(p.Taken) }, machine: func(p contract.Push) string { return stamp(p.Taken) }},
+				column[contract.Push]{title: "taken", text: func(p contract.Push) string { return ago(p.Taken) },
+					machine: func(p contract.Push) string { return stamp(p.Taken) }},
 				column[contract.Push]{title: "tries", text: func(p contract.Push) string { return count(p.Tries) }},
 				column[contract.Push]{title: "next try", text: func(p contract.Push) string {
 					if p.NextTry.IsZero() {

@@ -91,7 +91,8 @@ func (c *Client) RevokeKey(ctx context.Context, id int64) error {
 
 // AddRouterKey makes a key for a router that announces by fetching a URL.
 func (c *Client) AddRouterKey(ctx context.Context, code, link, label string, mayAnnounce ...netip.Prefix) (contract.Key, error) {
-	return call[contract.Key](ctx, c, "POST", at("sites", code, "links", link, "router-keys"), contract.KeyInput{Label: label, MayAnnounce: mayAnnounce})
+	return call[contract.Key](ctx, c, "POST", at("sites", code, "links", link, "router-keys"),
+		contract.KeyInput{Label: label, MayAnnounce: mayAnnounce})
 }
 
 // AllowKey sets the prefixes in which a key of a link may announce addresses that are not its connection's own.

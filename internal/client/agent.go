@@ -11,7 +11,8 @@ import (
 // Orders asks, with an agent's key, what is to be done at the site. Where that is nothing other than what the agent has, by its
 // version, the server answers only after wait.
 func (c *Client) Orders(ctx context.Context, have string, wait time.Duration) (contract.AgentTasks, error) {
-	return call[contract.AgentTasks](ctx, c, "GET", fmt.Sprintf("/agent/tasks?have=%s&wait_seconds=%d", have, int((wait+time.Second-1)/time.Second)), nil)
+	return call[contract.AgentTasks](ctx, c, "GET",
+		fmt.Sprintf("/agent/tasks?have=%s&wait_seconds=%d", have, int((wait+time.Second-1)/time.Second)), nil)
 }
 
 // ReportLAN tells, with an agent's key, what the devices on record look like from inside.

@@ -28,14 +28,16 @@ func TestRequestsAreWhatTheAPIExpects(t *testing.T) {
 	var method, path, query, auth, kind string
 	var body map[string]any
 	c := open(t, func(w http.ResponseWriter, r *http.Request) {
-		method, path, query, auth, kind = r.Method, r.URL.EscapedPath(), r.URL.RawQuery, r.Header.Get("Authorization"), r.Header.Get("Content-Type")
+		method, path, query, auth, kind = r.Method, r.URL.EscapedPath(), r.URL.RawQuery, r.Header.Get("Authorization"),
+			r.Header.Get("Content-Type")
 		body = nil
 		_ = json.NewDecoder(r.Body).Decode(&body)
 		_, _ = w.Write([]byte(`{}`))
 	})
 	_, err := c.EditSite(t.Context(), "A/B", Fields{"note": "x"})
 	require.NoError(t, err)
-	require.Equal(t, []string{"PATCH", "/api/v1/sites/A%2FB", "", "Bearer the-key", "application/json"}, []string{method, path, query, auth, kind})
+	require.Equal(t, []string{"PATCH", "/api/v1/sites/A%2FB", "", "Bearer the-key", "application/json"},
+		[]string{method, path, query, auth, kind})
 	require.Equal(t, map[string]any{"note": "x"}, body, "only what changes is sent")
 	_, _ = c.Moves(t.Context(), contract.MoveQuery{Site: "KET-07", Before: 7, Limit: 20})
 	require.Equal(t, "before=7&limit=20&site=KET-07", query)

@@ -28,7 +28,8 @@ func (c *Client) Cards(ctx context.Context, code, service string) ([]site.Card, 
 
 // Pin has a service recognised by a fingerprint; by what it showed last where it is empty.
 func (c *Client) Pin(ctx context.Context, code, service, fingerprint string) (contract.Service, error) {
-	return call[contract.Service](ctx, c, "PUT", at("sites", code, "services", service, "fingerprint"), contract.Pin{Fingerprint: fingerprint})
+	return call[contract.Service](ctx, c, "PUT", at("sites", code, "services", service, "fingerprint"),
+		contract.Pin{Fingerprint: fingerprint})
 }
 
 // Availability tells how the services of a site were; one of them where service is not empty.
@@ -47,7 +48,8 @@ func (c *Client) ProbeFrom(ctx context.Context, code, service, vantage string) (
 
 // HistoryCSV writes a service's spans as comma-separated values.
 func (c *Client) HistoryCSV(ctx context.Context, code, service string, from, until time.Time, w io.Writer) error {
-	r, err := c.send(ctx, c.http, "GET", at("sites", code, "services", service, "history")+query("from", instant(from), "until", instant(until), "format", "csv"), nil, nil)
+	r, err := c.send(ctx, c.http, "GET", at("sites", code, "services", service, "history")+
+		query("from", instant(from), "until", instant(until), "format", "csv"), nil, nil)
 	if err != nil {
 		return err
 	}

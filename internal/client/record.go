@@ -76,7 +76,8 @@ func (c *Client) RemoveLink(ctx context.Context, code, label string) error {
 
 // Invite makes a one-time code for an agent.
 func (c *Client) Invite(ctx context.Context, code, label string, mayAnnounce ...netip.Prefix) (contract.Invitation, error) {
-	return call[contract.Invitation](ctx, c, "POST", at("sites", code, "links", label, "invitations"), contract.InvitationInput{MayAnnounce: mayAnnounce})
+	return call[contract.Invitation](ctx, c, "POST", at("sites", code, "links", label, "invitations"),
+		contract.InvitationInput{MayAnnounce: mayAnnounce})
 }
 
 // Devices lists a site's devices.
@@ -131,7 +132,8 @@ func (c *Client) RemoveService(ctx context.Context, code, name string) error {
 
 // History gives a service's spans; zero times take the server's defaults.
 func (c *Client) History(ctx context.Context, code, name string, from, until time.Time) (contract.History, error) {
-	return call[contract.History](ctx, c, "GET", at("sites", code, "services", name, "history")+query("from", instant(from), "until", instant(until)), nil)
+	return call[contract.History](ctx, c, "GET", at("sites", code, "services", name, "history")+
+		query("from", instant(from), "until", instant(until)), nil)
 }
 
 // ProbeNow probes a service now.
@@ -202,7 +204,8 @@ func (c *Client) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Mo
 		unfinished = "true"
 	}
 	return call[[]contract.Move](ctx, c, "GET", "/moves"+query("site", q.Site, "link", q.Link, "source", q.Source, "address", q.Address,
-		"since", instant(q.Since), "until", instant(q.Until), "unfinished", unfinished, "before", number(q.Before), "limit", number(int64(q.Limit))), nil)
+		"since", instant(q.Since), "until", instant(q.Until), "unfinished", unfinished, "before", number(q.Before), "limit",
+		number(int64(q.Limit))), nil)
 }
 
 func instant(t time.Time) string {

@@ -37,10 +37,12 @@ func (c *Client) ExportZone(ctx context.Context, apex string, w io.Writer) error
 }
 
 // ImportZone takes a zone file over into a zone.
-func (c *Client) ImportZone(ctx context.Context, apex string, file io.Reader, how contract.ZoneImportInput) (out contract.ZoneImport, err error) {
+func (c *Client) ImportZone(ctx context.Context, apex string, file io.Reader, how contract.ZoneImportInput) (out contract.ZoneImport,
+	err error) {
 	yes := map[bool]string{true: "true"}
 	header := map[string][]string{"Content-Type": {"text/dns"}}
-	r, err := c.send(ctx, c.http, "POST", at("zones", apex, "file")+query("replace", yes[how.Replace], "replace_servers", yes[how.ReplaceServers], "dry_run", yes[how.DryRun]), file, header)
+	r, err := c.send(ctx, c.http, "POST", at("zones", apex, "file")+
+		query("replace", yes[how.Replace], "replace_servers", yes[how.ReplaceServers], "dry_run", yes[how.DryRun]), file, header)
 	if err != nil {
 		return out, err
 	}

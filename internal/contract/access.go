@@ -27,7 +27,8 @@ type NewPassword struct {
 	Password string `json:"password"`
 }
 
-// KeyInput asks for a key. Expires is until when a key of one's own is good, for a year when it is left out. MayAnnounce are the prefixes in which a
+// KeyInput asks for a key. Expires is until when a key of one's own is good, for a year when it is left out. MayAnnounce are the
+// prefixes in which a
 // router's key may announce addresses that are not its connection's own.
 type KeyInput struct {
 	Label       string         `json:"label"`

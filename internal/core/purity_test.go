@@ -17,10 +17,13 @@ const home = "inkpost.example/inkpost/internal/core/"
 
 // allowed lists what the core may use of the standard library: what computes on values. It does no I/O, waits for nothing, draws no
 // lots and reads no clock.
-var allowed = map[string]bool{"cmp": true, "container/heap": true, "encoding/base64": true, "encoding/binary": true, "encoding/json": true, "errors": true, "fmt": true, "iter": true, "maps": true,
-	"math": true, "math/bits": true, "net/netip": true, "net/url": true, "regexp": true, "slices": true, "strconv": true, "strings": true, "time": true, "unicode": true, "unicode/utf8": true}
+var allowed = map[string]bool{"cmp": true, "container/heap": true, "encoding/base64": true, "encoding/binary": true,
+	"encoding/json": true, "errors": true, "fmt": true, "iter": true, "maps": true,
+	"math": true, "math/bits": true, "net/netip": true, "net/url": true, "regexp": true, "slices": true, "strconv": true,
+	"strings": true, "time": true, "unicode": true, "unicode/utf8": true}
 
-var clock = map[string]bool{"Now": true, "Since": true, "Until": true, "Sleep": true, "After": true, "AfterFunc": true, "NewTimer": true, "NewTicker": true, "Tick": true}
+var clock = map[string]bool{"Now": true, "Since": true, "Until": true, "Sleep": true, "After": true, "AfterFunc": true,
+	"NewTimer": true, "NewTicker": true, "Tick": true}
 
 func offences(t *testing.T, name string, src any) (found []string) {
 	t.Helper()
@@ -58,6 +61,7 @@ func TestCoreComputesAndNothingElse(t *testing.T) {
 }
 
 func TestPurityCheckFindsOffences(t *testing.T) {
-	src := "package x\nimport (\n\"embed\"\n\"time\"\n\"github.com/miekg/dns\"\n\"" + home + "wan\"\n)\nvar _ = time.Now()\nvar _ embed.FS\nvar _ = dns.A{}\nvar _ wan.Pair"
+	src := "package x\nimport (\n\"embed\"\n\"time\"\n\"github.com/miekg/dns\"\n\"" + home +
+		"wan\"\n)\nvar _ = time.Now()\nvar _ embed.FS\nvar _ = dns.A{}\nvar _ wan.Pair"
 	require.Len(t, offences(t, "x.go", src), 3)
 }

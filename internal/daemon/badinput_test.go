@@ -69,38 +69,47 @@ func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
 		field  string
 		why    string
 	}{
-		"site code":               {site(contract.SiteInput{Code: "!", Name: "x"}), 422, "code", "is not a site code"},
-		"site code taken":         {site(contract.SiteInput{Code: "ket-07", Name: "x"}), 409, "code", "is taken"},
-		"site name":               {site(contract.SiteInput{Code: "NEW-01"}), 422, "name", "is required"},
-		"name too long":           {hostname(strings.Repeat("a", 64)+"."+zone, "KET-07"), 422, "name", "has 64 characters"},
-		"name of bad letters":     {hostname("ket_07."+zone, "KET-07"), 422, "name", "letters a-z"},
-		"name outside all zones":  {hostname("a.elsewhere.example", "KET-07"), 422, "name", "below none of the zones"},
-		"the zone's apex":         {hostname(zone, "KET-07"), 422, "name", "below none of the zones"},
-		"the zone's own server":   {hostname("ns1."+zone, "KET-07"), 422, "name", "is a name server"},
-		"name taken by a site":    {hostname("KET-07."+zone, "OYS-03"), 409, "name", "is taken"},
-		"name of unknown site":    {hostname("x."+zone, "XXX-99"), 422, "site", "there is no site"},
-		"port 0":                  {service(func(in *contract.ServiceInput) { in.External = "0" }), 422, "external", "port 0 is out of range"},
-		"port 65536":              {service(func(in *contract.ServiceInput) { in.External = "65536" }), 422, "external", "port 65536"},
-		"reversed range":          {service(func(in *contract.ServiceInput) { in.External = "9003-9000" }), 422, "external", "is reversed"},
-		"no port":                 {service(func(in *contract.ServiceInput) { in.External = "web" }), 422, "external", "neither a port nor a range"},
-		"port claimed already":    {service(func(in *contract.ServiceInput) { in.External = "8440-8450" }), 422, "external", "overlaps 8443 of page on device recorder"},
-		"unknown device":          {service(func(in *contract.ServiceInput) { in.Device = "toaster" }), 422, "device", "there is no device"},
-		"unknown kind":            {service(func(in *contract.ServiceInput) { in.Kind = "smoke" }), 422, "kind", "is unknown"},
-		"interval":                {service(func(in *contract.ServiceInput) { in.Interval = -1 }), 422, "interval_seconds", "out of range"},
-		"service taken":           {service(func(in *contract.ServiceInput) { in.Name = "page" }), 409, "name", "is taken"},
-		"private as public":       {link(contract.LinkInput{Label: "b", Mode: "static", IPv4: "192.168.1.1"}), 422, "ipv4", "is a private address"},
-		"shared as public":        {link(contract.LinkInput{Label: "b", Mode: "static", IPv4: "100.64.1.1"}), 422, "ipv4", "is a shared address"},
-		"no address at all":       {link(contract.LinkInput{Label: "b", Mode: "static", IPv4: "300.1.1.1"}), 422, "ipv4", "is not an IP address"},
-		"address with a zone":     {link(contract.LinkInput{Label: "b", Mode: "static", IPv6: "fe80::1%eth0"}), 422, "ipv6", "is not an IP address"},
+		"site code":              {site(contract.SiteInput{Code: "!", Name: "x"}), 422, "code", "is not a site code"},
+		"site code taken":        {site(contract.SiteInput{Code: "ket-07", Name: "x"}), 409, "code", "is taken"},
+		"site name":              {site(contract.SiteInput{Code: "NEW-01"}), 422, "name", "is required"},
+		"name too long":          {hostname(strings.Repeat("a", 64)+"."+zone, "KET-07"), 422, "name", "has 64 characters"},
+		"name of bad letters":    {hostname("ket_07."+zone, "KET-07"), 422, "name", "letters a-z"},
+		"name outside all zones": {hostname("a.elsewhere.example", "KET-07"), 422, "name", "below none of the zones"},
+		"the zone's apex":        {hostname(zone, "KET-07"), 422, "name", "below none of the zones"},
+		"the zone's own server":  {hostname("ns1."+zone, "KET-07"), 422, "name", "is a name server"},
+		"name taken by a site":   {hostname("KET-07."+zone, "OYS-03"), 409, "name", "is taken"},
+		"name of unknown site":   {hostname("x."+zone, "XXX-99"), 422, "site", "there is no site"},
+		"port 0": {service(func(in *contract.ServiceInput) { in.External = "0" }), 422, "external",
+			"port 0 is out of range"},
+		"port 65536":     {service(func(in *contract.ServiceInput) { in.External = "65536" }), 422, "external", "port 65536"},
+		"reversed range": {service(func(in *contract.ServiceInput) { in.External = "9003-9000" }), 422, "external", "is reversed"},
+		"no port": {service(func(in *contract.ServiceInput) { in.External = "web" }), 422, "external",
+			"neither a port nor a range"},
+		"port claimed already": {service(func(in *contract.ServiceInput) { in.External = "8440-8450" }), 422, "external",
+			"overlaps 8443 of page on device recorder"},
+		"unknown device": {service(func(in *contract.ServiceInput) { in.Device = "toaster" }), 422, "device",
+			"there is no device"},
+		"unknown kind":  {service(func(in *contract.ServiceInput) { in.Kind = "smoke" }), 422, "kind", "is unknown"},
+		"interval":      {service(func(in *contract.ServiceInput) { in.Interval = -1 }), 422, "interval_seconds", "out of range"},
+		"service taken": {service(func(in *contract.ServiceInput) { in.Name = "page" }), 409, "name", "is taken"},
+		"private as public": {link(contract.LinkInput{Label: "b", Mode: "static", IPv4: "192.168.1.1"}), 422, "ipv4",
+			"is a private address"},
+		"shared as public": {link(contract.LinkInput{Label: "b", Mode: "static", IPv4: "100.64.1.1"}), 422, "ipv4",
+			"is a shared address"},
+		"no address at all": {link(contract.LinkInput{Label: "b", Mode: "static", IPv4: "300.1.1.1"}), 422, "ipv4",
+			"is not an IP address"},
+		"address with a zone": {link(contract.LinkInput{Label: "b", Mode: "static", IPv6: "fe80::1%eth0"}), 422, "ipv6",
+			"is not an IP address"},
 		"address of dynamic link": {link(contract.LinkInput{Label: "b", IPv4: "198.51.100.4"}), 422, "ipv4", "learns its address"},
 		"link taken":              {link(contract.LinkInput{Label: "main"}), 409, "label", "is taken"},
-		"lan address":             {device(contract.DeviceInput{Name: "x", Address: "192.168.7"}), 422, "lan_address", "is not an IP address"},
-		"mac":                     {device(contract.DeviceInput{Name: "x", Address: "192.168.7.9", MAC: "zz"}), 422, "mac", "is not a MAC"},
-		"device in use":           {c.RemoveDevice(ctx, "KET-07", "recorder"), 409, "", "is in use by a service"},
-		"zone in use":             {c.RemoveZone(ctx, zone), 409, "", "is in use by 1 hostnames"},
-		"unknown site":            {c.RemoveSite(ctx, "XXX-99"), 404, "", `there is no site "XXX-99"`},
-		"unknown hostname":        {c.RemoveHostname(ctx, "nobody."+zone), 404, "", "there is no hostname"},
-		"revoking nothing":        {c.RevokeKey(ctx, 999999), 404, "", "there is no key"},
+		"lan address": {device(contract.DeviceInput{Name: "x", Address: "192.168.7"}), 422, "lan_address",
+			"is not an IP address"},
+		"mac":              {device(contract.DeviceInput{Name: "x", Address: "192.168.7.9", MAC: "zz"}), 422, "mac", "is not a MAC"},
+		"device in use":    {c.RemoveDevice(ctx, "KET-07", "recorder"), 409, "", "is in use by a service"},
+		"zone in use":      {c.RemoveZone(ctx, zone), 409, "", "is in use by 1 hostnames"},
+		"unknown site":     {c.RemoveSite(ctx, "XXX-99"), 404, "", `there is no site "XXX-99"`},
+		"unknown hostname": {c.RemoveHostname(ctx, "nobody."+zone), 404, "", "there is no hostname"},
+		"revoking nothing": {c.RevokeKey(ctx, 999999), 404, "", "there is no key"},
 	} {
 		t.Run(name, func(t *testing.T) { refused(t, x.err, x.status, x.field, x.why) })
 	}
@@ -115,7 +124,8 @@ func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
 
 	after, err := c.Site(ctx, "KET-07")
 	require.NoError(t, err)
-	require.Equal(t, len(before.Services)+len(before.Links)+len(before.Hostnames)+len(before.Devices), len(after.Services)+len(after.Links)+len(after.Hostnames)+len(after.Devices))
+	require.Equal(t, len(before.Services)+len(before.Links)+len(before.Hostnames)+len(before.Devices),
+		len(after.Services)+len(after.Links)+len(after.Hostnames)+len(after.Devices))
 	sites, err := c.Sites(ctx)
 	require.NoError(t, err)
 	require.Len(t, sites, 2)
@@ -164,24 +174,29 @@ func TestBadRequests(t *testing.T) {
 		status                int
 		why                   string
 	}{
-		"no key":             {"", path, "application/json", good, 401, "send a key"},
-		"wrong key":          {"inkpost-nonsense", path, "application/json", good, 401, "is unknown, was revoked or has expired"},
-		"agent's key":        {e.Key, "/api/v1/sites", "application/json", `{"code":"NEW-01","name":"x"}`, 403, "this key is for something else"},
-		"not JSON":           {e.Key, path, "text/plain", good, 415, "application/json"},
-		"broken JSON":        {e.Key, path, "application/json", `{"source":`, 400, "cannot be read"},
-		"two documents":      {e.Key, path, "application/json", good + good, 400, "unexpected data after the JSON document"},
-		"unknown field":      {e.Key, path, "application/json", `{"source":"gateway","ip":"198.51.100.7"}`, 400, `unknown field "ip"`},
-		"wrong type":         {e.Key, path, "application/json", `{"source":7}`, 422, "source"},
-		"unknown source":     {e.Key, path, "application/json", `{"source":"rumour","ipv4":"198.51.100.7"}`, 422, "is unknown"},
-		"private address":    {e.Key, path, "application/json", `{"source":"gateway","ipv4":"10.1.1.1"}`, 422, "is a private address"},
-		"wrong family":       {e.Key, path, "application/json", `{"source":"gateway","ipv4":"2001:db8::1"}`, 422, "other address family"},
-		"no address":         {e.Key, path, "application/json", `{"source":"gateway"}`, 422, "no address given"},
-		"noticed in future":  {e.Key, path, "application/json", `{"source":"gateway","ipv4":"198.51.100.7","noticed_ms":-5}`, 422, "out of range"},
-		"oversized":          {e.Key, path, "application/json", `{"source":"` + strings.Repeat("x", 70<<10) + `"}`, 413, "larger than 64 kB"},
-		"no such path":       {"", "/api/v1/nothing", "application/json", "{}", 404, "openapi.json"},
-		"no such enrolment":  {"", "/api/v1/agents", "application/json", `{"code":"AAAA-BBBB-CCCC"}`, 403, "not valid"},
-		"wrong password":     {"", "/api/v1/session", "application/json", `{"name":"owner","password":"guess"}`, 401, "wrong name or password"},
-		"nobody of the name": {"", "/api/v1/session", "application/json", `{"name":"nobody","password":"guess"}`, 401, "wrong name or password"},
+		"no key":    {"", path, "application/json", good, 401, "send a key"},
+		"wrong key": {"inkpost-nonsense", path, "application/json", good, 401, "is unknown, was revoked or has expired"},
+		"agent's key": {e.Key, "/api/v1/sites", "application/json", `{"code":"NEW-01","name":"x"}`, 403,
+			"this key is for something else"},
+		"not JSON":        {e.Key, path, "text/plain", good, 415, "application/json"},
+		"broken JSON":     {e.Key, path, "application/json", `{"source":`, 400, "cannot be read"},
+		"two documents":   {e.Key, path, "application/json", good + good, 400, "unexpected data after the JSON document"},
+		"unknown field":   {e.Key, path, "application/json", `{"source":"gateway","ip":"198.51.100.7"}`, 400, `unknown field "ip"`},
+		"wrong type":      {e.Key, path, "application/json", `{"source":7}`, 422, "source"},
+		"unknown source":  {e.Key, path, "application/json", `{"source":"rumour","ipv4":"198.51.100.7"}`, 422, "is unknown"},
+		"private address": {e.Key, path, "application/json", `{"source":"gateway","ipv4":"10.1.1.1"}`, 422, "is a private address"},
+		"wrong family":    {e.Key, path, "application/json", `{"source":"gateway","ipv4":"2001:db8::1"}`, 422, "other address family"},
+		"no address":      {e.Key, path, "application/json", `{"source":"gateway"}`, 422, "no address given"},
+		"noticed in future": {e.Key, path, "application/json", `{"source":"gateway","ipv4":"198.51.100.7","noticed_ms":-5}`, 422,
+			"out of range"},
+		"oversized": {e.Key, path, "application/json", `{"source":"` + strings.Repeat("x", 70<<10) + `"}`, 413,
+			"larger than 64 kB"},
+		"no such path":      {"", "/api/v1/nothing", "application/json", "{}", 404, "openapi.json"},
+		"no such enrolment": {"", "/api/v1/agents", "application/json", `{"code":"AAAA-BBBB-CCCC"}`, 403, "not valid"},
+		"wrong password": {"", "/api/v1/session", "application/json", `{"name":"owner","password":"guess"}`, 401,
+			"wrong name or password"},
+		"nobody of the name": {"", "/api/v1/session", "application/json", `{"name":"nobody","password":"guess"}`, 401,
+			"wrong name or password"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, p := post(t, s, x.key, x.path, x.kind, x.body)
@@ -216,7 +231,8 @@ func TestForwardedForIsBelievedOfTrustedProxiesOnly(t *testing.T) {
 			require.NoError(t, err)
 			e, err := s.Client.Enrol(t.Context(), contract.Enrolment{Code: inv.Code})
 			require.NoError(t, err)
-			status, p := post(t, s, e.Key, "/api/v1/agent/announcements", "application/json", `{"source":"observed"}`, "X-Forwarded-For", "203.0.113.66, 198.51.100.9")
+			status, p := post(t, s, e.Key, "/api/v1/agent/announcements", "application/json", `{"source":"observed"}`,
+				"X-Forwarded-For", "203.0.113.66, 198.51.100.9")
 			l, err := s.Client.Link(t.Context(), "KET-07", "main")
 			require.NoError(t, err)
 			if trusted {
@@ -242,7 +258,8 @@ func TestSessionsNeedTheIntentHeaderAndAChosenPassword(t *testing.T) {
 	refused(t, err, 422, "password", "10 to 72")
 
 	sign := func(path string, intent bool) *http.Response {
-		req, err := http.NewRequestWithContext(t.Context(), "POST", s.URL+"/api/v1/session", bytes.NewReader(fmt.Appendf(nil, `{"name":"owner","password":%q}`, s.Password)))
+		req, err := http.NewRequestWithContext(t.Context(), "POST", s.URL+"/api/v1/session",
+			bytes.NewReader(fmt.Appendf(nil, `{"name":"owner","password":%q}`, s.Password)))
 		require.NoError(t, err)
 		req.Header.Set("Content-Type", "application/json")
 		r, err := http.DefaultClient.Do(req)

@@ -142,7 +142,8 @@ func TestConnectionsThatAreCutLoseNothingThatWasAcknowledged(t *testing.T) {
 		for tick := time.NewTicker(15 * time.Millisecond); ; {
 			select {
 			case <-tick.C:
-				_, _ = s.Store().Pool().Exec(context.Background(), `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid() AND application_name <> 'inkpost writer'`)
+				_, _ = s.Store().Pool().Exec(context.Background(),
+					`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid() AND application_name <> 'inkpost writer'`)
 			case <-done:
 				return
 			}
@@ -217,7 +218,8 @@ func TestManyAtOnceCostFewTransactions(t *testing.T) {
 	for i, id := range ids {
 		wg.Go(func() {
 			for n := range 10 {
-				if _, err := s.Engine().Announce(t.Context(), id, announcementOf(fmt.Sprintf("198.51.100.%d", 1+(i+n*40)%250))); err != nil {
+				if _, err := s.Engine().Announce(t.Context(), id,
+					announcementOf(fmt.Sprintf("198.51.100.%d", 1+(i+n*40)%250))); err != nil {
 					t.Error(err)
 				}
 			}

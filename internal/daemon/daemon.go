@@ -104,7 +104,8 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 		return nil, err
 	}
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
-	d := &Daemon{o: o, log: o.Log, store: st, directory: &authdns.Directory{}, copy: copyIn(o.StateDir), shares: parted(openFiles()), ctx: run, stop: stop, fail: make(chan error, 4)}
+	d := &Daemon{o: o, log: o.Log, store: st, directory: &authdns.Directory{}, copy: copyIn(o.StateDir), shares: parted(openFiles()),
+		ctx: run, stop: stop, fail: make(chan error, 4)}
 	if err := d.open(ctx); err != nil {
 		d.Stop()
 		return nil, err
@@ -140,7 +141,8 @@ func (d *Daemon) open(ctx context.Context) error {
 			return err
 		}
 	}
-	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), Lab: d.o.Lab, Console: d.o.Console, Version: d.o.Version, Public: d.o.PublicURL, STUN: d.stunPort(),
+	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), Lab: d.o.Lab, Console: d.o.Console,
+		Version: d.o.Version, Public: d.o.PublicURL, STUN: d.stunPort(),
 		KeyRate: d.o.KeyRate, Proxies: d.o.Proxies, Log: d.log})
 	if err == nil {
 		err = d.enter(ctx)
@@ -158,9 +160,11 @@ func (d *Daemon) open(ctx context.Context) error {
 // config of the engine. serials are those that were answered before.
 func (d *Daemon) config(serials map[string]uint32) engine.Config {
 	o := d.o
-	return engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline, ShortestInterval: o.ShortestInterval, CheckEvery: o.CheckEvery,
-		VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: d.DNS, Resolvers: o.Resolvers, RedirectAt: o.RedirectAt,
-		Serials: serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, KeyRate: o.KeyRate, Log: d.log}
+	return engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline, ShortestInterval: o.ShortestInterval,
+		CheckEvery:  o.CheckEvery,
+		VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: d.DNS, Resolvers: o.Resolvers,
+		RedirectAt: o.RedirectAt,
+		Serials:    serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, KeyRate: o.KeyRate, Log: d.log}
 }
 
 func (d *Daemon) now() time.Time {
@@ -226,7 +230,8 @@ const (
 
 // listen serves HTTP on a listener until the service ends.
 func (d *Daemon) listen(l net.Listener, handler http.Handler) {
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: headWait, ReadTimeout: readWait, WriteTimeout: writeWait, IdleTimeout: idleWait, MaxHeaderBytes: 32 << 10,
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: headWait, ReadTimeout: readWait, WriteTimeout: writeWait,
+		IdleTimeout: idleWait, MaxHeaderBytes: 32 << 10,
 		BaseContext: func(net.Listener) context.Context { return d.ctx }, ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelWarn)}
 	d.done.Go(func() {
 		if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {

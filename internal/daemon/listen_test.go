@@ -24,7 +24,8 @@ func TestDescriptorsArePartedSoThatNobodyTakesAll(t *testing.T) {
 		for what, n := range map[string]int{"probes": s.probes, "http": s.http, "dns": s.dns, "redirects": s.redirects} {
 			require.Positive(t, n, "%s of %d", what, files)
 		}
-		require.LessOrEqual(t, s.probes+s.http+s.dns+s.redirects, int(max(files, 2*reserved))-reserved, "some stay for the database, of %d", files)
+		require.LessOrEqual(t, s.probes+s.http+s.dns+s.redirects, int(max(files, 2*reserved))-reserved,
+			"some stay for the database, of %d", files)
 	}
 }
 

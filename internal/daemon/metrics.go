@@ -29,7 +29,8 @@ func metrics(names *authdns.Server, serving func() *engine.Engine) http.Handler 
 		{"updates", "DNS updates taken in", func(c authdns.Counts) uint64 { return c.Updates }},
 		{"signatures_refused", "requests whose TSIG was refused", func(c authdns.Counts) uint64 { return c.BadSignatures }},
 	} {
-		registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Namespace: "inkpost", Subsystem: "dns", Name: c.name + "_total", Help: c.help},
+		registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Namespace: "inkpost", Subsystem: "dns",
+			Name: c.name + "_total", Help: c.help},
 			func() float64 { return float64(c.value(names.Counts())) }))
 	}
 	registry.MustRegister(engineMetrics{serving})
@@ -40,7 +41,8 @@ func metrics(names *authdns.Server, serving func() *engine.Engine) http.Handler 
 type engineMetrics struct{ serving func() *engine.Engine }
 
 var (
-	roundsDesc   = prometheus.NewDesc("inkpost_probe_rounds_total", "Rounds of probes taken in, from all vantage points", []string{"kind", "outcome"}, nil)
+	roundsDesc = prometheus.NewDesc("inkpost_probe_rounds_total", "Rounds of probes taken in, from all vantage points",
+		[]string{"kind", "outcome"}, nil)
 	lagDesc      = prometheus.NewDesc("inkpost_probe_lag_seconds", "How long after they were due rounds began here", nil, nil)
 	servicesDesc = prometheus.NewDesc("inkpost_services", "Services by state", []string{"state"}, nil)
 	signInsDesc  = prometheus.NewDesc("inkpost_sign_ins_failed_total", "Tries to sign in with a wrong name or password", nil, nil)

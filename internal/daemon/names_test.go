@@ -47,7 +47,8 @@ func TestARedirectNameSendsABrowserOn(t *testing.T) {
 		conn, err := net.Dial("tcp", s.SendOn)
 		require.NoError(t, err)
 		defer conn.Close()
-		_, err = fmt.Fprintf(conn, "%s %s HTTP/1.1\r\nHost: %s\r\nConnection: close\r\n\r\n", method, path, host) // as it is: a client would tidy it up
+		// as it is: a client would tidy it up
+		_, err = fmt.Fprintf(conn, "%s %s HTTP/1.1\r\nHost: %s\r\nConnection: close\r\n\r\n", method, path, host)
 		require.NoError(t, err)
 		r, err := http.ReadResponse(bufio.NewReader(conn), nil)
 		require.NoError(t, err)
@@ -64,7 +65,8 @@ func TestARedirectNameSendsABrowserOn(t *testing.T) {
 		{"GET", "web." + zone, "/a%2Fb?x=1&y=2", 308, "https://ket-07." + zone + ":8443/ui/a%2Fb?x=1&y=2"},
 		{"GET", "web." + zone, "//elsewhere.example/", 308, "https://ket-07." + zone + ":8443/ui/elsewhere.example/"},
 		{"GET", "web." + zone, "/@elsewhere.example", 308, "https://ket-07." + zone + ":8443/ui/@elsewhere.example"},
-		{"GET", "web." + zone, "/?next=https://elsewhere.example/", 308, "https://ket-07." + zone + ":8443/ui/?next=https://elsewhere.example/"},
+		{"GET", "web." + zone, "/?next=https://elsewhere.example/", 308,
+			"https://ket-07." + zone + ":8443/ui/?next=https://elsewhere.example/"},
 		{"GET", "ket-07." + zone, "/", 404, ""},
 		{"GET", "elsewhere.example", "/", 404, ""},
 	} {
@@ -83,16 +85,25 @@ func TestARedirectNameSendsABrowserOn(t *testing.T) {
 		status     int
 		field, why string
 	}{
-		"to elsewhere":       {add(contract.RedirectInput{Name: "x." + zone, Hostname: "elsewhere.example"}), 422, "hostname", "there is no hostname"},
-		"script as scheme":   {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Scheme: "javascript"}), 422, "scheme", "http or https"},
-		"a host as path":     {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "//elsewhere.example"}), 422, "path", "is not a path"},
-		"no path":            {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "view"}), 422, "path", "is not a path"},
-		"a header in a path": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "/a\r\nX: y"}), 422, "path", "contains a control character in it"},
-		"query and path":     {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "/a?b", KeepPath: true}), 422, "path", "no path can follow"},
-		"port":               {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Port: 65536}), 422, "port", "1 to 65535"},
-		"status":             {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Status: 301}), 422, "status", "307 (for now) or 308"},
-		"name of a hostname": {add(contract.RedirectInput{Name: "ket-07." + zone, Hostname: "ket-07." + zone}), 422, "name", "is a hostname already"},
-		"taken":              {add(contract.RedirectInput{Name: "cam." + zone, Hostname: "ket-07." + zone}), 409, "name", "is taken"},
+		"to elsewhere": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "elsewhere.example"}), 422, "hostname",
+			"there is no hostname"},
+		"script as scheme": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Scheme: "javascript"}), 422,
+			"scheme", "http or https"},
+		"a host as path": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone,
+			Path: "//elsewhere.example"}), 422, "path", "is not a path"},
+		"no path": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "view"}), 422, "path",
+			"is not a path"},
+		"a header in a path": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "/a\r\nX: y"}), 422,
+			"path", "contains a control character in it"},
+		"query and path": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "/a?b",
+			KeepPath: true}), 422, "path", "no path can follow"},
+		"port": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Port: 65536}), 422, "port",
+			"1 to 65535"},
+		"status": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Status: 301}), 422, "status",
+			"307 (for now) or 308"},
+		"name of a hostname": {add(contract.RedirectInput{Name: "ket-07." + zone, Hostname: "ket-07." + zone}), 422, "name",
+			"is a hostname already"},
+		"taken": {add(contract.RedirectInput{Name: "cam." + zone, Hostname: "ket-07." + zone}), 409, "name", "is taken"},
 	} {
 		t.Run(name, func(t *testing.T) { refused(t, x.err, x.status, x.field, x.why) })
 	}
@@ -142,7 +153,8 @@ func TestAHostnameStaysWhereItIsKept(t *testing.T) {
 	require.Equal(t, serial, testbed.Serial(s.DNS, zone), "the same again writes nothing")
 	status, _ = fetch(t, "GET", at+"?ipv4=198.51.100.9", nil, nil)
 	require.Equal(t, 200, status)
-	require.Equal(t, []string{"198.51.100.9"}, ask(t, s.DNS, "second."+zone, dns.TypeA), "an announcement that keeps nothing out lets it follow")
+	require.Equal(t, []string{"198.51.100.9"}, ask(t, s.DNS, "second."+zone, dns.TypeA),
+		"an announcement that keeps nothing out lets it follow")
 	status, line = fetch(t, "GET", at+"?ipv4=10.1.1.1&except=second."+zone, nil, nil)
 	require.Equal(t, 422, status, line)
 	h, err = c.Hostname(ctx, "second."+zone)
@@ -173,7 +185,8 @@ func TestTTLsAreLowAheadOfAPlannedChange(t *testing.T) {
 	require.EqualValues(t, 600, ttl(), "two hours before, nothing changes")
 	serial := testbed.Serial(s.DNS, zone)
 	ahead.Store(int64(110 * time.Minute))
-	require.Eventually(t, func() bool { return ttl() == names.AheadTTL }, 5*time.Second, 20*time.Millisecond, "ten minutes before it is low")
+	require.Eventually(t, func() bool { return ttl() == names.AheadTTL }, 5*time.Second, 20*time.Millisecond,
+		"ten minutes before it is low")
 	require.True(t, names.SerialAfter(testbed.Serial(s.DNS, zone), serial), "secondaries have to see it")
 	ahead.Store(int64(121 * time.Minute))
 	late := testbed.Says("198.51.100.8")
@@ -242,7 +255,8 @@ func TestNamesAreCheckedAndSuggested(t *testing.T) {
 
 func TestZonesHaveTimersOfTheirOwn(t *testing.T) {
 	s, _ := named(t, nil)
-	_, err := s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: "west.example", Servers: []string{"ns.elsewhere.example"}, TTL: 120, Refresh: 1800, Retry: 60, Expire: 604800, Negative: 10})
+	_, err := s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: "west.example", Servers: []string{"ns.elsewhere.example"},
+		TTL: 120, Refresh: 1800, Retry: 60, Expire: 604800, Negative: 10})
 	require.NoError(t, err)
 	soa := func(zone string) *dns.SOA {
 		r, _, err := new(dns.Client).Exchange(new(dns.Msg).SetQuestion(zone+".", dns.TypeSOA), s.DNS)
@@ -250,7 +264,9 @@ func TestZonesHaveTimersOfTheirOwn(t *testing.T) {
 		require.Len(t, r.Answer, 1)
 		return r.Answer[0].(*dns.SOA)
 	}
-	require.Equal(t, []uint32{120, 1800, 60, 604800, 10}, []uint32{soa("west.example").Hdr.Ttl, soa("west.example").Refresh, soa("west.example").Retry, soa("west.example").Expire, soa("west.example").Minttl})
+	require.Equal(t, []uint32{120, 1800, 60, 604800, 10},
+		[]uint32{soa("west.example").Hdr.Ttl, soa("west.example").Refresh, soa("west.example").Retry, soa("west.example").Expire,
+			soa("west.example").Minttl})
 	_, err = s.Client.EditZone(t.Context(), "west.example", client.Fields{"retry_seconds": 90})
 	require.NoError(t, err)
 	require.EqualValues(t, 90, soa("west.example").Retry)
@@ -296,7 +312,8 @@ func TestMovesAreFilteredAndComeAsCSV(t *testing.T) {
 		_, err := s.Client.Moves(ctx, q)
 		require.True(t, client.IsStatus(err, 422), "%+v: %v", q, err)
 	}
-	status, text := fetch(t, "GET", s.URL+"/api/v1/moves?format=csv&site=KET-07", nil, func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Key) })
+	status, text := fetch(t, "GET", s.URL+"/api/v1/moves?format=csv&site=KET-07", nil,
+		func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Key) })
 	require.Equal(t, 200, status)
 	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
 	require.NoError(t, err)

@@ -56,7 +56,8 @@ func exposed(t *testing.T, s *testbed.Service, address, ports, expected string) 
 	announce(t, enrol(t, s, "KET-07"), address)
 	_, err := s.Client.AddDevice(t.Context(), "KET-07", contract.DeviceInput{Name: "recorder", Address: "192.168.7.20"})
 	require.NoError(t, err)
-	_, err = s.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "page", Device: "recorder", External: ports, Expected: expected, Interval: 2})
+	_, err = s.Client.AddService(t.Context(), "KET-07",
+		contract.ServiceInput{Name: "page", Device: "recorder", External: ports, Expected: expected, Interval: 2})
 	require.NoError(t, err)
 }
 
@@ -154,7 +155,8 @@ func TestTheOldAddressIsLeftAtOnce(t *testing.T) {
 	require.NotEmpty(t, keys)
 	_, err = s.Engine().Announce(t.Context(), linkID(t, s, "KET-07"), announcementOf("127.110.1.5"))
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return after.knocks.Load() > 0 }, 2*time.Second, 5*time.Millisecond, "without waiting for the interval")
+	require.Eventually(t, func() bool { return after.knocks.Load() > 0 }, 2*time.Second, 5*time.Millisecond,
+		"without waiting for the interval")
 	left := before.knocks.Load()
 	require.Eventually(t, func() bool { return after.knocks.Load() > 2 }, 15*time.Second, 20*time.Millisecond)
 	require.Equal(t, left, before.knocks.Load(), "nobody knocks where the site no longer is")
@@ -208,7 +210,8 @@ func TestAnOverdueAgentIsAFaultThatCanWait(t *testing.T) {
 	t.Cleanup(st.Close)
 	var ahead atomic.Int64
 	clock := func() time.Time { return time.Now().UTC().Add(time.Duration(ahead.Load())) }
-	e, err := engine.New(t.Context(), st, &authdns.Directory{}, engine.Config{Policy: announcePolicy, CheckEvery: time.Second, Clock: clock})
+	e, err := engine.New(t.Context(), st, &authdns.Directory{},
+		engine.Config{Policy: announcePolicy, CheckEvery: time.Second, Clock: clock})
 	require.NoError(t, err)
 	need := func() contract.Need { return e.Summaries()[0].Need }
 	e.ReviewNow(t.Context(), "KET-07")
@@ -246,7 +249,8 @@ func TestANameThatAnswersWronglyIsStale(t *testing.T) {
 	go func() { _ = liar.ActivateAndServe() }()
 	t.Cleanup(func() { _ = liar.Shutdown() })
 
-	e, err := engine.New(t.Context(), st, &authdns.Directory{}, engine.Config{Policy: announcePolicy, NameServer: l.LocalAddr().String(), VerifyEvery: 50 * time.Millisecond})
+	e, err := engine.New(t.Context(), st, &authdns.Directory{},
+		engine.Config{Policy: announcePolicy, NameServer: l.LocalAddr().String(), VerifyEvery: 50 * time.Millisecond})
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(t.Context())
 	ended := make(chan struct{})

@@ -36,7 +36,8 @@ func remote(t *testing.T, s *testbed.Service, primary, transport string) {
 	_, err = c.AddZone(ctx, contract.ZoneInput{Apex: quay, Kind: "remote", Primary: primary, PrimaryKey: pushKey, Transport: transport})
 	require.NoError(t, err)
 	record(t, s, "QUA-01")
-	_, err = c.AddHostname(ctx, contract.HostnameInput{Name: "ferry." + quay, Site: "QUA-01", Extras: []string{"www"}, Mail: "mail.saltmarsh.example"})
+	_, err = c.AddHostname(ctx, contract.HostnameInput{Name: "ferry." + quay, Site: "QUA-01", Extras: []string{"www"},
+		Mail: "mail.saltmarsh.example"})
 	require.NoError(t, err)
 	_, err = c.AddAlias(ctx, contract.AliasInput{Name: "tickets." + quay, Hostname: "ferry." + quay})
 	require.NoError(t, err)
@@ -102,8 +103,10 @@ func TestNamesGoToRealPrimaries(t *testing.T) {
 
 			before, err := c.ZoneDifferences(ctx, quay)
 			require.NoError(t, err)
-			require.Contains(t, before, names.Difference{Name: "ferry." + quay, Type: "A", Now: []string{"198.51.100.250"}, Want: []string{"198.51.100.10"}})
-			require.Contains(t, before, names.Difference{Name: "tickets." + quay, Type: "CNAME", Now: nil, Want: []string{"ferry." + quay + "."}})
+			require.Contains(t, before, names.Difference{Name: "ferry." + quay, Type: "A", Now: []string{"198.51.100.250"},
+				Want: []string{"198.51.100.10"}})
+			require.Contains(t, before, names.Difference{Name: "tickets." + quay, Type: "CNAME", Now: nil,
+				Want: []string{"ferry." + quay + "."}})
 			require.Equal(t, []string{"198.51.100.250"}, ask(t, primary.Addr(), "ferry."+quay, dns.TypeA), "a dry run pushes nothing")
 			require.Equal(t, names.StateHeld, state(t, s, "ferry."+quay), "nothing is pushed before somebody says so")
 
@@ -124,16 +127,19 @@ func TestNamesGoToRealPrimaries(t *testing.T) {
 			require.Contains(t, pushes[3].Detail, "an alias (CNAME) there")
 
 			change(t, primary.Addr(), func(m *dns.Msg) {
-				m.RemoveRRset([]dns.RR{&dns.CNAME{Hdr: dns.RR_Header{Name: "www.ferry." + quay + ".", Rrtype: dns.TypeCNAME, Class: dns.ClassINET}}})
+				m.RemoveRRset([]dns.RR{&dns.CNAME{Hdr: dns.RR_Header{Name: "www.ferry." + quay + ".", Rrtype: dns.TypeCNAME,
+					Class: dns.ClassINET}}})
 			})
 			_, err = c.PushZone(ctx, quay)
 			require.NoError(t, err)
-			require.Eventually(t, func() bool { return len(ask(t, primary.Addr(), "www.ferry."+quay, dns.TypeA)) == 1 }, 15*time.Second, 50*time.Millisecond)
+			require.Eventually(t, func() bool { return len(ask(t, primary.Addr(), "www.ferry."+quay, dns.TypeA)) == 1 },
+				15*time.Second, 50*time.Millisecond)
 			for _, name := range []string{"ferry.", "www.ferry."} {
 				require.Equal(t, []string{"198.51.100.10"}, ask(t, primary.Addr(), name+quay, dns.TypeA), name)
 			}
 			require.Equal(t, []string{"mail.saltmarsh.example."}, ask(t, primary.Addr(), "ferry."+quay, dns.TypeMX))
-			require.Equal(t, []string{"theirs"}, ask(t, primary.Addr(), "ferry."+quay, dns.TypeTXT), "records of types that are not ours stay")
+			require.Equal(t, []string{"theirs"}, ask(t, primary.Addr(), "ferry."+quay, dns.TypeTXT),
+				"records of types that are not ours stay")
 			require.Equal(t, []string{"198.51.100.99"}, ask(t, primary.Addr(), "hand."+quay, dns.TypeA), "names that are not ours stay")
 			require.Equal(t, []string{"Made by Ink Post"}, ask(t, primary.Addr(), "notes."+quay, dns.TypeTXT))
 
@@ -144,11 +150,13 @@ func TestNamesGoToRealPrimaries(t *testing.T) {
 			}, 5*time.Second, 20*time.Millisecond, "a move reaches the primary")
 			require.Eventually(t, func() bool {
 				moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Site: "QUA-01", Limit: 1})
-				return err == nil && len(moves) == 1 && len(moves[0].Zones) == 1 && moves[0].Zones[0].Zone == quay && !moves[0].Stages[3].At.IsZero()
+				return err == nil && len(moves) == 1 && len(moves[0].Zones) == 1 && moves[0].Zones[0].Zone == quay &&
+					!moves[0].Stages[3].At.IsZero()
 			}, 5*time.Second, 50*time.Millisecond, "the move says when the zone had it")
 
 			change(t, primary.Addr(), func(m *dns.Msg) {
-				a := &dns.A{Hdr: dns.RR_Header{Name: "ferry." + quay + ".", Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60}, A: net.ParseIP("198.51.100.66")}
+				a := &dns.A{Hdr: dns.RR_Header{Name: "ferry." + quay + ".", Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60},
+					A: net.ParseIP("198.51.100.66")}
 				m.RemoveRRset([]dns.RR{a})
 				m.Insert([]dns.RR{a})
 			})
@@ -156,13 +164,15 @@ func TestNamesGoToRealPrimaries(t *testing.T) {
 				15*time.Second, 50*time.Millisecond, "what somebody changes by hand is put right")
 
 			require.NoError(t, c.RemoveAlias(ctx, "tickets."+quay))
-			require.Eventually(t, func() bool { return ask(t, primary.Addr(), "tickets."+quay, dns.TypeCNAME) == nil }, 15*time.Second, 50*time.Millisecond, "what is removed here is removed there")
+			require.Eventually(t, func() bool { return ask(t, primary.Addr(), "tickets."+quay, dns.TypeCNAME) == nil },
+				15*time.Second, 50*time.Millisecond, "what is removed here is removed there")
 		})
 	}
 }
 
 func TestWhyAPrimaryRefusesIsSaid(t *testing.T) {
-	primary := testbed.StartKnotPrimary(t, testbed.Primary{Zone: quay, Key: pushKey, Secret: "b3RoZXItd29yZHMtb3RoZXItd29yZHMtb3RoZXItd29yZHM=", Listen: testbed.FreePort(t)})
+	primary := testbed.StartKnotPrimary(t, testbed.Primary{Zone: quay, Key: pushKey,
+		Secret: "b3RoZXItd29yZHMtb3RoZXItd29yZHMtb3RoZXItd29yZHM=", Listen: testbed.FreePort(t)})
 	s := testbed.Start(t, nil)
 	remote(t, s, primary.Addr(), "udp")
 	announce(t, enrol(t, s, "QUA-01"), "198.51.100.10")
@@ -271,7 +281,8 @@ func TestAPrimaryThatWasAwayGetsEachNameOnceAndTheNewest(t *testing.T) {
 		return netip.AddrFrom4([4]byte{198, 51, 100, byte((site*movesEach + move) % 250)})
 	}
 	move := func(site, n int) error {
-		_, err := s.Engine().Announce(ctx, links[site], wan.Announcement{Addresses: wan.PairOf(address(site, n)), Source: wan.SourceGateway, Noticed: time.Now()})
+		_, err := s.Engine().Announce(ctx, links[site],
+			wan.Announcement{Addresses: wan.PairOf(address(site, n)), Source: wan.SourceGateway, Noticed: time.Now()})
 		return err
 	}
 	for i := range sites {
@@ -334,16 +345,23 @@ func TestRemoteZonesThatCannotBe(t *testing.T) {
 		err        error
 		field, why string
 	}{
-		"no primary":         {add(contract.ZoneInput{Kind: "remote"}), "primary", "needs the address of its primary"},
-		"primary by name":    {add(contract.ZoneInput{Kind: "remote", Primary: "ns1.elsewhere.example"}), "primary", "neither an address"},
-		"unknown kind":       {add(contract.ZoneInput{Kind: "borrowed"}), "kind", "hosted or remote"},
-		"unknown transport":  {add(contract.ZoneInput{Kind: "remote", Primary: "198.51.100.53", Transport: "pigeon"}), "primary", "udp or tcp"},
-		"unknown key":        {add(contract.ZoneInput{Kind: "remote", Primary: "198.51.100.53", PrimaryKey: "nobody.example"}), "primary_key", "there is no signing key"},
-		"servers of its own": {add(contract.ZoneInput{Kind: "remote", Primary: "198.51.100.53", Servers: []string{"ns.elsewhere.example"}}), "primary", "its primary has its servers"},
-		"too often":          {add(contract.ZoneInput{Kind: "remote", Primary: "198.51.100.53", Reassert: 5}), "primary", "cannot be asserted again every 5 seconds"},
-		"hosted and pushed":  {add(contract.ZoneInput{Servers: []string{"ns." + quay + "=198.51.100.1"}, Primary: "198.51.100.53"}), "servers", "is hosted here"},
-		"a template for all": {add(contract.ZoneInput{Servers: []string{"ns." + quay + "=198.51.100.1"}, Template: "site." + quay}), "template", "the same name for every site"},
-		"a template outside": {add(contract.ZoneInput{Servers: []string{"ns." + quay + "=198.51.100.1"}, Template: "{code}.elsewhere.example"}), "template", "not below"},
+		"no primary":      {add(contract.ZoneInput{Kind: "remote"}), "primary", "needs the address of its primary"},
+		"primary by name": {add(contract.ZoneInput{Kind: "remote", Primary: "ns1.elsewhere.example"}), "primary", "neither an address"},
+		"unknown kind":    {add(contract.ZoneInput{Kind: "borrowed"}), "kind", "hosted or remote"},
+		"unknown transport": {add(contract.ZoneInput{Kind: "remote", Primary: "198.51.100.53", Transport: "pigeon"}), "primary",
+			"udp or tcp"},
+		"unknown key": {add(contract.ZoneInput{Kind: "remote", Primary: "198.51.100.53", PrimaryKey: "nobody.example"}),
+			"primary_key", "there is no signing key"},
+		"servers of its own": {add(contract.ZoneInput{Kind: "remote", Primary: "198.51.100.53",
+			Servers: []string{"ns.elsewhere.example"}}), "primary", "its primary has its servers"},
+		"too often": {add(contract.ZoneInput{Kind: "remote", Primary: "198.51.100.53", Reassert: 5}), "primary",
+			"cannot be asserted again every 5 seconds"},
+		"hosted and pushed": {add(contract.ZoneInput{Servers: []string{"ns." + quay + "=198.51.100.1"}, Primary: "198.51.100.53"}),
+			"servers", "is hosted here"},
+		"a template for all": {add(contract.ZoneInput{Servers: []string{"ns." + quay + "=198.51.100.1"}, Template: "site." + quay}),
+			"template", "the same name for every site"},
+		"a template outside": {add(contract.ZoneInput{Servers: []string{"ns." + quay + "=198.51.100.1"},
+			Template: "{code}.elsewhere.example"}), "template", "not below"},
 	} {
 		t.Run(name, func(t *testing.T) { refused(t, x.err, 422, x.field, x.why) })
 	}

@@ -39,7 +39,8 @@ func TestAHostnameSettlesUntilCachesHaveRunOut(t *testing.T) {
 		require.NoError(t, err)
 		return h
 	}
-	require.Eventually(t, func() bool { return resolve() == "198.51.100.7" && state().State == names.StatePointed }, 45*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return resolve() == "198.51.100.7" && state().State == names.StatePointed }, 45*time.Second,
+		50*time.Millisecond)
 
 	require.Eventually(t, func() bool { // it is in the cache, and will be for a while
 		r, _, err := new(dns.Client).Exchange(new(dns.Msg).SetQuestion(name+".", dns.TypeA), slow.Addr())
@@ -51,7 +52,8 @@ func TestAHostnameSettlesUntilCachesHaveRunOut(t *testing.T) {
 	require.Equal(t, names.StateSettling, state().State)
 	require.Eventually(t, func() bool {
 		h := state()
-		return len(h.Resolvers) == 1 && h.Resolvers[0].Differs && h.Resolvers[0].Server == slow.Addr() && h.Resolvers[0].Given == "198.51.100.7"
+		return len(h.Resolvers) == 1 && h.Resolvers[0].Differs && h.Resolvers[0].Server == slow.Addr() &&
+			h.Resolvers[0].Given == "198.51.100.7"
 	}, 3*time.Second, 20*time.Millisecond, "the resolver that differs is named")
 	require.EventuallyWithT(t, func(c *assert) {
 		moves, err := s.Client.Moves(context.Background(), contract.MoveQuery{Site: "KET-07", Limit: 1})

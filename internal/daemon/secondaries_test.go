@@ -37,12 +37,17 @@ func stocked(t *testing.T) (s *testbed.Service, key contract.SigningKey, agent *
 		require.NoError(t, err)
 	}
 	for _, r := range []string{
-		`@ MX 10 mail.saltmarsh.example.`, `@ TXT "v=spf1 -all"`, `@ CAA 0 issue "ca.example"`, `_sip._tcp SRV 0 5 5060 ket-07.isles.saltmarsh.example.`,
+		`@ MX 10 mail.saltmarsh.example.`, `@ TXT "v=spf1 -all"`, `@ CAA 0 issue "ca.example"`,
+		`_sip._tcp SRV 0 5 5060 ket-07.isles.saltmarsh.example.`,
 		`web HTTPS 1 . alpn=h2`, `text TXT "one" "two"`, `fixed A 198.51.100.200`, `fixed AAAA 2001:db8::200`, `odd TYPE731 \# 3 abcdef`,
-		`empty TXT ""`, `place LOC 52 22 23.000 N 4 53 32.000 E -2.00m 0.00m 10000m 10m`, `host HINFO "x86" "linux"`, `who RP hostmaster.isles.saltmarsh.example. text.isles.saltmarsh.example.`,
-		`link URI 10 1 "https://isles.example/"`, `fixed SSHFP 4 2 0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef`, `_443._tcp.web TLSA 3 1 1 0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef`,
-		`calls NAPTR 10 100 "u" "E2U+sip" "!^.*$!sip:desk@isles.example!" .`, `moved DNAME elsewhere.example.`, `away DS 12345 13 2 0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef`,
-		`away NS ns1.away.isles.saltmarsh.example.`, `away NS ns.elsewhere.example.`, `ns1.away A 198.51.100.201`, `ns1.away AAAA 2001:db8::201`,
+		`empty TXT ""`, `place LOC 52 22 23.000 N 4 53 32.000 E -2.00m 0.00m 10000m 10m`, `host HINFO "x86" "linux"`,
+		`who RP hostmaster.isles.saltmarsh.example. text.isles.saltmarsh.example.`,
+		`link URI 10 1 "https://isles.example/"`, `fixed SSHFP 4 2 0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef`,
+		`_443._tcp.web TLSA 3 1 1 0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef`,
+		`calls NAPTR 10 100 "u" "E2U+sip" "!^.*$!sip:desk@isles.example!" .`, `moved DNAME elsewhere.example.`,
+		`away DS 12345 13 2 0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef`,
+		`away NS ns1.away.isles.saltmarsh.example.`, `away NS ns.elsewhere.example.`, `ns1.away A 198.51.100.201`,
+		`ns1.away AAAA 2001:db8::201`,
 	} {
 		w := strings.SplitN(r, " ", 3)
 		name := zone
@@ -73,7 +78,8 @@ func secondary(t *testing.T, s *testbed.Service, key contract.SigningKey) testbe
 
 func awaitSerial(t *testing.T, server string, want uint32, within time.Duration) {
 	t.Helper()
-	require.Eventually(t, func() bool { return testbed.Serial(server, zone) == want }, within, 20*time.Millisecond, "serial %d at %s, it has %d", want, server, testbed.Serial(server, zone))
+	require.Eventually(t, func() bool { return testbed.Serial(server, zone) == want }, within, 20*time.Millisecond,
+		"serial %d at %s, it has %d", want, server, testbed.Serial(server, zone))
 }
 
 func TestRealServersStandBesideUs(t *testing.T) {
@@ -84,7 +90,8 @@ func TestRealServersStandBesideUs(t *testing.T) {
 	nsd := testbed.StartNSD(t, at)
 	at.Listen = testbed.FreePort(t)
 	knot := testbed.StartKnot(t, at)
-	z, err := s.Client.EditZone(t.Context(), zone, client.Fields{"transfer_key": key.Name, "notify": []string{bind.Addr(), nsd.Addr(), knot.Addr()}})
+	z, err := s.Client.EditZone(t.Context(), zone,
+		client.Fields{"transfer_key": key.Name, "notify": []string{bind.Addr(), nsd.Addr(), knot.Addr()}})
 	require.NoError(t, err)
 	for _, server := range []string{bind.Addr(), nsd.Addr(), knot.Addr()} {
 		awaitSerial(t, server, z.Serial, 30*time.Second)
@@ -149,14 +156,18 @@ func reply(t *testing.T, server string, m *dns.Msg) string {
 		return strings.Join(lines, "\n    ")
 	}
 	opt := r.IsEdns0()
-	return fmt.Sprintf("%s aa=%v tc=%v ra=%v edns=%v do=%v\n  answer\n    %s\n  authority\n    %s", dns.RcodeToString[r.Rcode], r.Authoritative, r.Truncated, r.RecursionAvailable, opt != nil, opt != nil && opt.Do(), section(r.Answer), section(r.Ns))
+	return fmt.Sprintf("%s aa=%v tc=%v ra=%v edns=%v do=%v\n  answer\n    %s\n  authority\n    %s", dns.RcodeToString[r.Rcode],
+		r.Authoritative, r.Truncated, r.RecursionAvailable, opt != nil, opt != nil && opt.Do(), section(r.Answer), section(r.Ns))
 }
 
 func sameAnswers(t *testing.T, ours string, theirs map[string]string) {
 	t.Helper()
-	labels := []string{"", "ns1", "ket-07", "KET-07", "www.ket-07", "any.ket-07", "a.b.ket-07", "*.ket-07", "below.www.ket-07", "oys-03", "below.oys-03", "deep.below.oys-03",
-		"beside.below.oys-03", "lighthouse", "oysters", "below.lighthouse", "_tcp", "_sip._tcp", "web", "text", "fixed", "odd", "nobody", "no.body", "*", "away", "x.away", "ns1.away", "empty", "place", "host", "who", "link", "calls", "_443._tcp.web", "moved"}
-	types := []uint16{dns.TypeA, dns.TypeAAAA, dns.TypeCNAME, dns.TypeMX, dns.TypeTXT, dns.TypeNS, dns.TypeSOA, dns.TypeSRV, dns.TypeCAA, dns.TypeHTTPS, 731, dns.TypeDS, dns.TypePTR,
+	labels := []string{"", "ns1", "ket-07", "KET-07", "www.ket-07", "any.ket-07", "a.b.ket-07", "*.ket-07", "below.www.ket-07",
+		"oys-03", "below.oys-03", "deep.below.oys-03",
+		"beside.below.oys-03", "lighthouse", "oysters", "below.lighthouse", "_tcp", "_sip._tcp", "web", "text", "fixed", "odd",
+		"nobody", "no.body", "*", "away", "x.away", "ns1.away", "empty", "place", "host", "who", "link", "calls", "_443._tcp.web", "moved"}
+	types := []uint16{dns.TypeA, dns.TypeAAAA, dns.TypeCNAME, dns.TypeMX, dns.TypeTXT, dns.TypeNS, dns.TypeSOA, dns.TypeSRV,
+		dns.TypeCAA, dns.TypeHTTPS, 731, dns.TypeDS, dns.TypePTR,
 		dns.TypeLOC, dns.TypeHINFO, dns.TypeRP, dns.TypeURI, dns.TypeSSHFP, dns.TypeTLSA, dns.TypeNAPTR, dns.TypeDNAME}
 	asked := 0
 	for _, label := range labels {
@@ -187,7 +198,8 @@ func sameAnswers(t *testing.T, ours string, theirs map[string]string) {
 // choice says where we answer otherwise on purpose; docs/names.md gives the reasons. BIND gives the SOA record a TTL of 0
 // where somebody asked for the SOA record of a name that does not exist.
 func choice(who string, qtype uint16, got, want string) bool {
-	return who == "BIND" && qtype == dns.TypeSOA && strings.HasPrefix(want, "NXDOMAIN") && got == strings.Replace(want, zone+". 30 in soa", zone+". 0 in soa", 1)
+	return who == "BIND" && qtype == dns.TypeSOA && strings.HasPrefix(want, "NXDOMAIN") &&
+		got == strings.Replace(want, zone+". 30 in soa", zone+". 0 in soa", 1)
 }
 
 func TestTransfersGoToWhomTheZoneNames(t *testing.T) {

@@ -150,7 +150,8 @@ func TestWireGuardIsProvenByAHandshake(t *testing.T) {
 	t.Parallel()
 	s := testbed.Start(t, nil)
 	p := peer.Peer{Kind: probe.KindWireGuard, Name: "gate"}
-	svc := atSite(t, s, "127.110.5.5", contract.ServiceInput{External: "51820", Kind: "wireguard", Options: probe.Options{PeerKey: base64of(p.StaticKey())}})
+	svc := atSite(t, s, "127.110.5.5", contract.ServiceInput{External: "51820", Kind: "wireguard",
+		Options: probe.Options{PeerKey: base64of(p.StaticKey())}})
 	require.NotEmpty(t, svc.PeerKey)
 	require.Equal(t, probe.UDP, svc.Transport, "the kind's usual transport")
 	key, err := probe.WireGuardKey(svc.PeerKey)
@@ -174,7 +175,8 @@ func lookout(t *testing.T, s *testbed.Service, name, from string, references ...
 	ended := make(chan error, 1)
 	dir := t.TempDir()
 	go func() {
-		ended <- vantage.Run(ctx, vantage.Options{Server: s.URL, Code: inv.Code, StateDir: dir, From: netip.MustParseAddr(from), References: references})
+		ended <- vantage.Run(ctx, vantage.Options{Server: s.URL, Code: inv.Code, StateDir: dir, From: netip.MustParseAddr(from),
+			References: references})
 	}()
 	done := false
 	stop = func() {
@@ -185,7 +187,8 @@ func lookout(t *testing.T, s *testbed.Service, name, from string, references ...
 		}
 	}
 	t.Cleanup(stop)
-	require.Eventually(t, func() bool { return vantageNamed(t, s, name).State == contract.VantageWorking }, 10*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return vantageNamed(t, s, name).State == contract.VantageWorking }, 10*time.Second,
+		50*time.Millisecond)
 	return stop
 }
 
@@ -240,12 +243,18 @@ func TestPortsOverBothTransportsAndConflicts(t *testing.T) {
 		in   contract.ServiceInput
 		says string
 	}{
-		"udp in a range of both":    {contract.ServiceInput{Name: "a", Device: "recorder", External: "5061", Kind: "udp"}, "UDP port 5061 of a overlaps 5060-5062 of page on device recorder"},
-		"the router's own page":     {contract.ServiceInput{Name: "b", Device: "router", External: "5060", Kind: "tcp", Expected: "closed"}, "is answered by the router itself (b, TCP port 5060): it cannot be passed on to recorder"},
-		"kind over wrong transport": {contract.ServiceInput{Name: "c", Device: "recorder", External: "22", Kind: "ssh", Transport: "udp"}, "kind ssh does not run over UDP"},
-		"option of another kind":    {contract.ServiceInput{Name: "d", Device: "recorder", External: "22", Kind: "ssh", Options: probe.Options{Path: "/"}}, "kind ssh has no options"},
-		"closed until":              {contract.ServiceInput{Name: "e", Device: "recorder", External: "22", Expected: "closed", OpenUntil: time.Now().Add(time.Hour)}, "expect it reachable"},
-		"unknown kind":              {contract.ServiceInput{Name: "f", Device: "recorder", External: "22", Kind: "smoke"}, `kind "smoke" is unknown`},
+		"udp in a range of both": {contract.ServiceInput{Name: "a", Device: "recorder", External: "5061", Kind: "udp"},
+			"UDP port 5061 of a overlaps 5060-5062 of page on device recorder"},
+		"the router's own page": {contract.ServiceInput{Name: "b", Device: "router", External: "5060", Kind: "tcp",
+			Expected: "closed"}, "is answered by the router itself (b, TCP port 5060): it cannot be passed on to recorder"},
+		"kind over wrong transport": {contract.ServiceInput{Name: "c", Device: "recorder", External: "22", Kind: "ssh",
+			Transport: "udp"}, "kind ssh does not run over UDP"},
+		"option of another kind": {contract.ServiceInput{Name: "d", Device: "recorder", External: "22", Kind: "ssh",
+			Options: probe.Options{Path: "/"}}, "kind ssh has no options"},
+		"closed until": {contract.ServiceInput{Name: "e", Device: "recorder", External: "22", Expected: "closed",
+			OpenUntil: time.Now().Add(time.Hour)}, "expect it reachable"},
+		"unknown kind": {contract.ServiceInput{Name: "f", Device: "recorder", External: "22", Kind: "smoke"},
+			`kind "smoke" is unknown`},
 	} {
 		_, err := s.Client.AddService(t.Context(), "KET-07", c.in)
 		require.ErrorContains(t, err, c.says, name)
@@ -260,7 +269,8 @@ func TestPortsOverBothTransportsAndConflicts(t *testing.T) {
 	for _, f := range cards[0].Fields {
 		fields[f.Label] = f.Value
 	}
-	require.Equal(t, map[string]string{"Name": "page", "Protocol": "TCP and UDP", "External port": "5060-5062", "Internal address": "192.168.7.20", "Internal port": "5160-5162", "From": "any address"}, fields)
+	require.Equal(t, map[string]string{"Name": "page", "Protocol": "TCP and UDP", "External port": "5060-5062",
+		"Internal address": "192.168.7.20", "Internal port": "5160-5162", "From": "any address"}, fields)
 }
 
 func TestAReviewLooksAtTheOwnAddressOnlyAndIsRecorded(t *testing.T) {
@@ -273,7 +283,8 @@ func TestAReviewLooksAtTheOwnAddressOnlyAndIsRecorded(t *testing.T) {
 	_, err := s.Client.Review(t.Context(), "KET-07", "yes", func(int, int) {})
 	require.ErrorContains(t, err, "say in 10 to 500 who has agreed")
 	last, calls := 0, 0
-	r, err := s.Client.Review(t.Context(), "KET-07", "Keeper of the museum, on the phone", func(done, of int) { calls++; last = 100 * done / of })
+	r, err := s.Client.Review(t.Context(), "KET-07", "Keeper of the museum, on the phone",
+		func(done, of int) { calls++; last = 100 * done / of })
 	require.NoError(t, err)
 	require.Greater(t, calls, 10, "progress is told")
 	require.Equal(t, 100, last)

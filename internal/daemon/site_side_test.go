@@ -41,7 +41,8 @@ func sit(t *testing.T, s *testbed.Service, link, from string) seat {
 }
 
 func word(reports ...contract.SourceReport) contract.Announcement {
-	return contract.Announcement{Source: "stun", AgentSelf: contract.AgentSelf{Protocol: 2, Version: "test", Sent: time.Now().UTC(), Reports: reports}}
+	return contract.Announcement{Source: "stun", AgentSelf: contract.AgentSelf{Protocol: 2, Version: "test", Sent: time.Now().UTC(),
+		Reports: reports}}
 }
 
 func twoLinks(t *testing.T, edit func(*testbed.Options)) *testbed.Service {
@@ -63,13 +64,15 @@ func twoLinks(t *testing.T, edit func(*testbed.Options)) *testbed.Service {
 func TestTheServerWeighsWhatAnAgentReports(t *testing.T) {
 	s := twoLinks(t, nil)
 	at := sit(t, s, "main", "127.112.6.1")
-	r, err := at.client.Announce(t.Context(), word(contract.SourceReport{Source: "stun", Via: "a", IPv4: "127.112.6.1"}, contract.SourceReport{Source: "gateway", Via: "NAT-PMP", IPv4: "127.112.6.1"}))
+	r, err := at.client.Announce(t.Context(), word(contract.SourceReport{Source: "stun", Via: "a", IPv4: "127.112.6.1"},
+		contract.SourceReport{Source: "gateway", Via: "NAT-PMP", IPv4: "127.112.6.1"}))
 	require.NoError(t, err)
 	require.True(t, r.Changed)
 	require.Equal(t, wan.NATDirect, r.NAT)
 
 	// A forged STUN answer, and an address that the sender claims to have been observed at: neither moves the hostname.
-	r, err = at.client.Announce(t.Context(), word(contract.SourceReport{Source: "stun", Via: "a", IPv4: "127.112.6.66"}, contract.SourceReport{Source: "observed", IPv4: "127.112.6.66"}))
+	r, err = at.client.Announce(t.Context(), word(contract.SourceReport{Source: "stun", Via: "a", IPv4: "127.112.6.66"},
+		contract.SourceReport{Source: "observed", IPv4: "127.112.6.66"}))
 	require.NoError(t, err)
 	require.False(t, r.Changed)
 	l, err := s.Client.Link(t.Context(), "KET-07", "main")
@@ -85,12 +88,15 @@ func TestTheServerWeighsWhatAnAgentReports(t *testing.T) {
 		edit  func(*contract.Announcement)
 		words string
 	}{
-		"an unknown source": {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "rumour"}} }, "it is one of observed"},
-		"no address":        {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "stun", IPv4: "x"}} }, "is not an IP address"},
+		"an unknown source": {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "rumour"}} },
+			"it is one of observed"},
+		"no address": {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "stun", IPv4: "x"}} },
+			"is not an IP address"},
 		"the other family": {func(a *contract.Announcement) {
 			a.Reports = []contract.SourceReport{{Source: "stun", IPv4: "2001:db8::1"}}
 		}, "other address family"},
-		"an age below nothing":  {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "stun", AgeMS: -1}} }, "out of range"},
+		"an age below nothing": {func(a *contract.Announcement) { a.Reports = []contract.SourceReport{{Source: "stun", AgeMS: -1}} },
+			"out of range"},
 		"too many reports":      {func(a *contract.Announcement) { a.Reports = make([]contract.SourceReport, 17) }, "16 at most"},
 		"a hop that is none":    {func(a *contract.Announcement) { a.Chain = []string{"nowhere"} }, "chain[0]"},
 		"a long remark":         {func(a *contract.Announcement) { a.Resolver = strings.Repeat("x", 301) }, "more than 300 characters"},
@@ -215,7 +221,8 @@ func TestAKeyThatIsRefusedAgainAndAgainBecomesVisibleAtTheSite(t *testing.T) {
 	_, err := at.client.Announce(t.Context(), word())
 	require.NoError(t, err)
 	fetch := func(from, user, password string) string {
-		h := &http.Client{Transport: &http.Transport{DisableKeepAlives: true, DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).DialContext}}
+		h := &http.Client{Transport: &http.Transport{DisableKeepAlives: true,
+			DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).DialContext}}
 		req, err := http.NewRequest(http.MethodGet, s.URL+"/announce", nil)
 		require.NoError(t, err)
 		req.SetBasicAuth(user, password)

@@ -23,7 +23,8 @@ func routers(t *testing.T) (*testbed.Service, contract.SigningKey) {
 		_, err := s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: strings.ToLower(code) + "." + zone, Site: code})
 		require.NoError(t, err)
 	}
-	k, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "ket-07-router.saltmarsh.example", Site: "KET-07", MayAnnounce: testbed.Public})
+	k, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "ket-07-router.saltmarsh.example", Site: "KET-07",
+		MayAnnounce: testbed.Public})
 	require.NoError(t, err)
 	return s, k
 }
@@ -118,7 +119,8 @@ func TestUpdatesOfOnesOwnNames(t *testing.T) {
 	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.RemoveName([]dns.RR{rrOf(t, challenge+` 60 TXT "x"`)}) }))
 	require.Empty(t, text())
 
-	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.Remove([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.99")}) }), "another address than that is there")
+	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.Remove([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.99")}) }),
+		"another address than that is there")
 	require.Equal(t, []string{"198.51.100.8"}, ask(t, s.DNS, "ket-07."+zone, dns.TypeA))
 	_, before, _ := answers(t, s.DNS, "ket-07."+zone)
 	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { // an address and a proof in one go
@@ -144,22 +146,34 @@ func TestUpdatesOfOnesOwnNames(t *testing.T) {
 		want string
 		edit func(*dns.Msg)
 	}{
-		"another site's name":    {"REFUSED", one(oys + " 60 A 198.51.100.66")},
-		"a name of nobody":       {"REFUSED", one("new." + zone + ". 60 A 198.51.100.66")},
-		"the zone's apex":        {"REFUSED", one(zone + ". 60 A 198.51.100.66")},
-		"the zone's own server":  {"REFUSED", one("ns1." + zone + ". 60 A 198.51.100.66")},
-		"another type":           {"REFUSED", one(ket + ` 60 TXT "x"`)},
-		"a private address":      {"REFUSED", one(ket + " 60 A 192.168.1.1")},
-		"two addresses":          {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.1")(m); one(ket + " 60 A 198.51.100.2")(m) }},
-		"no address left":        {"REFUSED", func(m *dns.Msg) { m.RemoveRRset([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.8")}) }},
-		"one of two is foreign":  {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); one(oys + " 60 A 198.51.100.9")(m) }},
-		"proof and no address":   {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 192.168.1.1")(m); one(challenge + ` 60 TXT "x"`)(m) }},
-		"address, foreign proof": {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); one("_acme-challenge." + oys + ` 60 TXT "x"`)(m) }},
-		"outside the zone":       {"NOTZONE", one("ket-07.elsewhere.example. 60 A 198.51.100.9")},
-		"another zone":           {"NOTAUTH", func(m *dns.Msg) { m.Question[0].Name = "elsewhere.example." }},
-		"no zone":                {"FORMERR", func(m *dns.Msg) { m.Question[0].Qtype = dns.TypeA }},
-		"class of nothing":       {"FORMERR", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); m.Ns[0].Header().Class = dns.ClassCHAOS }},
-		"deletion with a TTL":    {"FORMERR", func(m *dns.Msg) { m.RemoveRRset([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.9")}); m.Ns[0].Header().Ttl = 5 }},
+		"another site's name":   {"REFUSED", one(oys + " 60 A 198.51.100.66")},
+		"a name of nobody":      {"REFUSED", one("new." + zone + ". 60 A 198.51.100.66")},
+		"the zone's apex":       {"REFUSED", one(zone + ". 60 A 198.51.100.66")},
+		"the zone's own server": {"REFUSED", one("ns1." + zone + ". 60 A 198.51.100.66")},
+		"another type":          {"REFUSED", one(ket + ` 60 TXT "x"`)},
+		"a private address":     {"REFUSED", one(ket + " 60 A 192.168.1.1")},
+		"two addresses":         {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.1")(m); one(ket + " 60 A 198.51.100.2")(m) }},
+		"no address left":       {"REFUSED", func(m *dns.Msg) { m.RemoveRRset([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.8")}) }},
+		"one of two is foreign": {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 198.51.100.9")(m); one(oys + " 60 A 198.51.100.9")(m) }},
+		"proof and no address":  {"REFUSED", func(m *dns.Msg) { one(ket + " 60 A 192.168.1.1")(m); one(challenge + ` 60 TXT "x"`)(m) }},
+		"address, foreign proof": {"REFUSED", func(m *dns.Msg) {
+			one(ket + " 60 A 198.51.100.9")(m)
+			one("_acme-challenge." + oys +
+				` 60 TXT "x"`)(m)
+		}},
+		"outside the zone": {"NOTZONE", one("ket-07.elsewhere.example. 60 A 198.51.100.9")},
+		"another zone":     {"NOTAUTH", func(m *dns.Msg) { m.Question[0].Name = "elsewhere.example." }},
+		"no zone":          {"FORMERR", func(m *dns.Msg) { m.Question[0].Qtype = dns.TypeA }},
+		"class of nothing": {"FORMERR", func(m *dns.Msg) {
+			one(ket +
+				" 60 A 198.51.100.9")(m)
+			m.Ns[0].Header().Class = dns.ClassCHAOS
+		}},
+		"deletion with a TTL": {"FORMERR", func(m *dns.Msg) {
+			m.RemoveRRset([]dns.RR{rrOf(t,
+				ket+" 60 A 198.51.100.9")})
+			m.Ns[0].Header().Ttl = 5
+		}},
 		"name must be in use": {"NXDOMAIN", func(m *dns.Msg) {
 			m.NameUsed([]dns.RR{rrOf(t, "nobody."+zone+". 0 A 198.51.100.9")})
 			one(ket + " 60 A 198.51.100.9")(m)
@@ -168,7 +182,11 @@ func TestUpdatesOfOnesOwnNames(t *testing.T) {
 			m.NameNotUsed([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.9")})
 			one(ket + " 60 A 198.51.100.9")(m)
 		}},
-		"set must be there": {"NXRRSET", func(m *dns.Msg) { m.RRsetUsed([]dns.RR{rrOf(t, ket+` 0 TXT "x"`)}); one(ket + " 60 A 198.51.100.9")(m) }},
+		"set must be there": {"NXRRSET", func(m *dns.Msg) {
+			m.RRsetUsed([]dns.RR{rrOf(t, ket+` 0 TXT "x"`)})
+			one(ket +
+				" 60 A 198.51.100.9")(m)
+		}},
 		"set must not be there": {"YXRRSET", func(m *dns.Msg) {
 			m.RRsetNotUsed([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.9")})
 			one(ket + " 60 A 198.51.100.9")(m)
@@ -177,8 +195,12 @@ func TestUpdatesOfOnesOwnNames(t *testing.T) {
 			m.Used([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.77")})
 			one(ket + " 60 A 198.51.100.9")(m)
 		}},
-		"a condition outside":    {"NOTZONE", func(m *dns.Msg) { m.NameUsed([]dns.RR{rrOf(t, "a.elsewhere.example. 0 A 198.51.100.9")}) }},
-		"a condition with a TTL": {"FORMERR", func(m *dns.Msg) { m.NameUsed([]dns.RR{rrOf(t, ket+" 0 A 198.51.100.9")}); m.Answer[0].Header().Ttl = 9 }},
+		"a condition outside": {"NOTZONE", func(m *dns.Msg) { m.NameUsed([]dns.RR{rrOf(t, "a.elsewhere.example. 0 A 198.51.100.9")}) }},
+		"a condition with a TTL": {"FORMERR", func(m *dns.Msg) {
+			m.NameUsed([]dns.RR{rrOf(t,
+				ket+" 0 A 198.51.100.9")})
+			m.Answer[0].Header().Ttl = 9
+		}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			require.Equal(t, c.want, u.rcode(c.edit))
@@ -202,7 +224,8 @@ func TestTheUsualProgramForUpdates(t *testing.T) {
 	s, key := routers(t)
 	host, port, _ := strings.Cut(s.DNS, ":")
 	for _, flag := range []string{"", "-v"} { // UDP, TCP
-		script := fmt.Sprintf("server %s %s\nzone %s\nupdate delete %s A\nupdate add %s 60 A 198.51.100.4%d\nsend\n", host, port, zone, ket, ket, len(flag))
+		script := fmt.Sprintf("server %s %s\nzone %s\nupdate delete %s A\nupdate add %s 60 A 198.51.100.4%d\nsend\n", host, port,
+			zone, ket, ket, len(flag))
 		args := append(strings.Fields(flag), "-y", "hmac-sha256:"+key.Name+":"+key.Secret)
 		cmd := exec.Command("nsupdate", args...)
 		cmd.Stdin = strings.NewReader(script)
@@ -235,7 +258,8 @@ func TestAnUpdateThatDeletesANameAndAddsItsAddressIsOneChange(t *testing.T) {
 	require.Len(t, moves, 2)
 	require.Equal(t, "198.51.100.7", moves[0].Old)
 	require.Equal(t, "198.51.100.8", moves[0].New)
-	require.Equal(t, "REFUSED", u.rcode(func(m *dns.Msg) { m.RemoveName([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.7")}) }), "a link keeps its address until it has another")
+	require.Equal(t, "REFUSED", u.rcode(func(m *dns.Msg) { m.RemoveName([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.7")}) }),
+		"a link keeps its address until it has another")
 
 	require.Equal(t, "REFUSED", u.rcode(whole(ket+" 60 A 192.168.7.20")))
 	l, err := s.Client.Link(t.Context(), "KET-07", "main")

@@ -85,7 +85,8 @@ func TestABrokenVantagePointReportsItself(t *testing.T) {
 	}, 12*time.Second, 50*time.Millisecond)
 	got, err := s.Client.Service(t.Context(), "KET-07", "page")
 	require.NoError(t, err)
-	require.Equal(t, probe.Answered, viewFrom(got, "harbour").Outcome, "what it sees while it is broken is not taken for news of the service")
+	require.Equal(t, probe.Answered, viewFrom(got, "harbour").Outcome,
+		"what it sees while it is broken is not taken for news of the service")
 	require.NotEmpty(t, viewFrom(got, "harbour").LeftOut)
 }
 
@@ -120,7 +121,8 @@ func TestOutcomesWaitWhileTheServerIsAway(t *testing.T) {
 		require.NoError(c, err)
 		var refused bool
 		for _, span := range h.Spans {
-			refused = refused || span.Vantage == "harbour" && span.Outcome == probe.Refused && span.From.After(left) && span.Until.Before(back)
+			refused = refused || span.Vantage == "harbour" && span.Outcome == probe.Refused && span.From.After(left) &&
+				span.Until.Before(back)
 		}
 		require.True(c, refused, "what it saw while the server was away is in the history: %+v", h.Spans)
 	}, 20*time.Second, 100*time.Millisecond)
@@ -135,7 +137,8 @@ func TestNewsComesWhileAVantagePointProbes(t *testing.T) {
 	atSite(t, s, "127.110.5.31", contract.ServiceInput{External: "8080", Kind: "http"})
 	lookout(t, s, "harbour", "127.110.9.31")
 	for i := range 30 {
-		_, err := s.Client.EditService(t.Context(), "KET-07", "page", map[string]any{"options": map[string]string{"path": fmt.Sprintf("/%d", i)}})
+		_, err := s.Client.EditService(t.Context(), "KET-07", "page",
+			map[string]any{"options": map[string]string{"path": fmt.Sprintf("/%d", i)}})
 		require.NoError(t, err)
 		if i%10 == 0 {
 			_, err = s.Client.ProbeFrom(t.Context(), "KET-07", "page", "harbour")

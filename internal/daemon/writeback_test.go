@@ -42,14 +42,21 @@ func TestWhatWasReadCanBeWrittenBack(t *testing.T) {
 		list string
 		in   any
 	}{
-		{"/zones", contract.ZoneInput{Apex: "quay." + zone, Servers: []string{"ns1.quay." + zone + "=127.0.0.1", "ns2.harbour.example"}, Contact: "hostmaster@harbour.example", TTL: 120, Notify: []string{"127.0.0.1:5399"}}},
-		{"/sites/KET-07/links", contract.LinkInput{Label: "backup", Provider: "Ferry Mobile", Mode: "static", Position: 2, IPv4: "198.51.100.77", Dynamic: "192.168.7.100-192.168.7.199", Sources: []string{"gateway"}}},
-		{"/sites/KET-07/devices", contract.DeviceInput{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: "192.168.7.20", Reserved: true}},
-		{"/sites/KET-07/services", contract.ServiceInput{Name: "page", Device: "recorder", Link: "main", Kind: "http", Transport: "tcp", External: "8443-8445", Internal: "443", Expected: "reachable",
+		{"/zones", contract.ZoneInput{Apex: "quay." + zone,
+			Servers: []string{"ns1.quay." + zone + "=127.0.0.1", "ns2.harbour.example"}, Contact: "hostmaster@harbour.example",
+			TTL: 120, Notify: []string{"127.0.0.1:5399"}}},
+		{"/sites/KET-07/links", contract.LinkInput{Label: "backup", Provider: "Ferry Mobile", Mode: "static", Position: 2,
+			IPv4: "198.51.100.77", Dynamic: "192.168.7.100-192.168.7.199", Sources: []string{"gateway"}}},
+		{"/sites/KET-07/devices", contract.DeviceInput{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: "192.168.7.20",
+			Reserved: true}},
+		{"/sites/KET-07/services", contract.ServiceInput{Name: "page", Device: "recorder", Link: "main", Kind: "http",
+			Transport: "tcp", External: "8443-8445", Internal: "443", Expected: "reachable",
 			Interval: 120, Options: probe.Options{Path: "/status"}, OpenUntil: time.Now().Add(time.Hour).UTC().Truncate(time.Second)}},
-		{"/hostnames", contract.HostnameInput{Name: "ket-07." + zone, Site: "KET-07", Link: "main", TTL: 300, Extras: []string{"www", "*"}, Mail: "mail.harbour.example", Device: "recorder"}},
+		{"/hostnames", contract.HostnameInput{Name: "ket-07." + zone, Site: "KET-07", Link: "main", TTL: 300,
+			Extras: []string{"www", "*"}, Mail: "mail.harbour.example", Device: "recorder"}},
 		{"/aliases", contract.AliasInput{Name: "museum." + zone, Hostname: "ket-07." + zone, TTL: 90}},
-		{"/redirects", contract.RedirectInput{Name: "cam." + zone, Hostname: "ket-07." + zone, TTL: 60, Scheme: "https", Port: 8443, Path: "/view", KeepPath: true, Status: 308}},
+		{"/redirects", contract.RedirectInput{Name: "cam." + zone, Hostname: "ket-07." + zone, TTL: 60, Scheme: "https", Port: 8443,
+			Path: "/view", KeepPath: true, Status: 308}},
 	} {
 		doc, err := json.Marshal(made.in)
 		require.NoError(t, err)

@@ -32,7 +32,8 @@ func TestAZoneGoesOutAsAFileAndComesBackTheSame(t *testing.T) {
 	require.NoError(t, parser.Err(), "any reader of zone files takes it")
 	require.Greater(t, count, 20)
 
-	again, err := s.Client.ImportZone(t.Context(), zone, strings.NewReader(text), contract.ZoneImportInput{Replace: true, ReplaceServers: true, DryRun: true})
+	again, err := s.Client.ImportZone(t.Context(), zone, strings.NewReader(text),
+		contract.ZoneImportInput{Replace: true, ReplaceServers: true, DryRun: true})
 	require.NoError(t, err)
 	require.Empty(t, again.Added)
 	require.Empty(t, again.Removed)
@@ -45,7 +46,8 @@ func TestAZoneGoesOutAsAFileAndComesBackTheSame(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, made.New)
 	require.Equal(t, []string{"198.51.100.7"}, ask(t, other.DNS, "ket-07."+zone, dns.TypeA))
-	require.Equal(t, []string{"ket-07." + zone + ".", "198.51.100.7"}, ask(t, other.DNS, "lighthouse."+zone, dns.TypeA), "the alias came as a CNAME record")
+	require.Equal(t, []string{"ket-07." + zone + ".", "198.51.100.7"}, ask(t, other.DNS, "lighthouse."+zone, dns.TypeA),
+		"the alias came as a CNAME record")
 	ours, err := s.Client.Zone(t.Context(), zone)
 	require.NoError(t, err)
 	theirs, err := other.Client.Zone(t.Context(), zone)
@@ -88,7 +90,8 @@ ket-07     IN A     198.51.100.1
 _sip._tcp  IN SRV   0 5 5060 web
 signed     IN RRSIG A 13 3 60 20300101000000 20200101000000 1 isles.saltmarsh.example. AAAA
 `
-	dry, err := s.Client.ImportZone(t.Context(), zone, strings.NewReader(file), contract.ZoneImportInput{Replace: true, ReplaceServers: true, DryRun: true})
+	dry, err := s.Client.ImportZone(t.Context(), zone, strings.NewReader(file),
+		contract.ZoneImportInput{Replace: true, ReplaceServers: true, DryRun: true})
 	require.NoError(t, err)
 	require.Len(t, dry.Added, 3)
 	require.Equal(t, []names.Record{{Name: "old." + zone, Type: "A", TTL: 30, Data: "198.51.100.9"}}, dry.Removed)
@@ -122,7 +125,8 @@ func TestFaultyZoneFilesAreRefusedByLineAndColumn(t *testing.T) {
 		"two SOA records":    {"@ SOA a b 1 2 3 4 5\n@ SOA a b 1 2 3 4 5\n", "line 2, column 1: a second SOA"},
 		"SOA of another":     {"elsewhere.example. SOA a b 1 2 3 4 5\n", "line 1, column 1: the SOA record is for elsewhere.example."},
 		"another class":      {"a CH TXT \"x\"\n", "only IN is served"},
-		"an alias with data": {"\n; words\na A 198.51.100.1\n\n  \nb CNAME a\nb TXT \"x\"\n", "line 7, column 1: b.isles.saltmarsh.example has TXT records"},
+		"an alias with data": {"\n; words\na A 198.51.100.1\n\n  \nb CNAME a\nb TXT \"x\"\n",
+			"line 7, column 1: b.isles.saltmarsh.example has TXT records"},
 		"no data":            {"a A 198.51.100.1\nb IN A\n", "line 2, column 1: the A record has no data"},
 		"below a delegation": {"away NS ns.elsewhere.example.\nx.away TXT \"x\"\n", "delegated away"},
 		"too many by macro":  {"$GENERATE 1-60000 a$ A 198.51.100.1\n$GENERATE 1-60000 b$ A 198.51.100.1\n$GENERATE 1-60000 c$ A 198.51.100.1\n$GENERATE 1-60000 d$ A 198.51.100.1\n", "more than 200000 records"},

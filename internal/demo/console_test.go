@@ -19,7 +19,8 @@ func browser(t *testing.T) context.Context {
 	path, err := exec.LookPath("chromium")
 	require.NoError(t, err, "Debian's chromium is needed: make install-test")
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-sync", true))
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-sync", true))
 	alloc, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(cancel)
 	tab, cancel := chromedp.NewContext(alloc)
@@ -68,7 +69,8 @@ func signedIn(t *testing.T) context.Context {
 	} else {
 		require.NoError(t, err)
 		require.NoError(t, visit.SignOut(t.Context()))
-		do(t, tab, chromedp.WaitVisible(`input[name="password"]`), chromedp.SendKeys(`input[name="name"]`, running.Owner), chromedp.SendKeys(`input[name="password"]`, password+"\r"))
+		do(t, tab, chromedp.WaitVisible(`input[name="password"]`), chromedp.SendKeys(`input[name="name"]`, running.Owner),
+			chromedp.SendKeys(`input[name="password"]`, password+"\r"))
 	}
 	do(t, tab, chromedp.WaitVisible(`[data-site="FER-11"]`))
 	return tab
@@ -110,7 +112,8 @@ func TestTheConsoleExplainsBadInput(t *testing.T) {
 	do(t, tab, button("Add a site"), chromedp.WaitVisible(`input[name="code"]`),
 		chromedp.SendKeys(`input[name="code"]`, "!!"), chromedp.SendKeys(`input[name="name"]`, "Nowhere"), button("Save"))
 	await(t, tab, contains(`[role="dialog"]`, "is not a site code"))
-	do(t, tab, button("Cancel"), chromedp.WaitNotPresent(`[role="dialog"]`), chromedp.Click(`[data-site="SCH-04"] a`), chromedp.WaitVisible(`#record`),
+	do(t, tab, button("Cancel"), chromedp.WaitNotPresent(`[role="dialog"]`), chromedp.Click(`[data-site="SCH-04"] a`),
+		chromedp.WaitVisible(`#record`),
 		button("Add a service"), chromedp.WaitVisible(`input[name="external"]`),
 		chromedp.SendKeys(`input[name="name"]`, "second"), chromedp.SendKeys(`input[name="external"]`, "8440-8450"), button("Save"))
 	await(t, tab, contains(`[role="dialog"]`, "overlaps 8443 of files-page"))
@@ -121,6 +124,7 @@ func TestTheConsoleExplainsBadInput(t *testing.T) {
 
 func TestTheConsoleOnAPhone(t *testing.T) {
 	tab := signedIn(t)
-	do(t, tab, chromedp.EmulateViewport(390, 844), chromedp.Navigate(running.URL+"/sites/DIS-01"), chromedp.WaitVisible(`[data-service="still-page"]`))
+	do(t, tab, chromedp.EmulateViewport(390, 844), chromedp.Navigate(running.URL+"/sites/DIS-01"),
+		chromedp.WaitVisible(`[data-service="still-page"]`))
 	await(t, tab, `document.documentElement.scrollWidth <= 390`)
 }

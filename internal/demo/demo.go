@@ -144,8 +144,11 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 		return err
 	}
 	d.World.Place(d.primary)
-	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, PublicURL: publicURL(o.HTTP), DNS: o.DNS, Redirect: o.Redirect, STUN: o.STUN, HoldDown: 30 * time.Second, WatchEvery: 15 * time.Second,
-		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}, LANs: []netip.Prefix{lab.LAN}}, ProbeDeadline: time.Second, ShortestInterval: time.Second, CheckEvery: 2 * time.Second, StateDir: filepath.Join(o.Dir, "server"), VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
+	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, PublicURL: publicURL(o.HTTP),
+		DNS: o.DNS, Redirect: o.Redirect, STUN: o.STUN, HoldDown: 30 * time.Second, WatchEvery: 15 * time.Second,
+		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}, LANs: []netip.Prefix{lab.LAN}}, ProbeDeadline: time.Second,
+		ShortestInterval: time.Second, CheckEvery: 2 * time.Second, StateDir: filepath.Join(o.Dir, "server"),
+		VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
 		Lab: d.World, Console: o.Console, Version: o.Version, Log: o.Log})
 	if err != nil {
 		return err
@@ -232,7 +235,8 @@ func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) er
 			if err != nil {
 				return err
 			}
-			options := agent.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", p.code+"-"+l.label), Dial: dial, Version: o.Version, LAN: neighbourhood{agent.SystemLAN{Lab: []netip.Prefix{lab.LAN}}, d.World, p},
+			options := agent.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", p.code+"-"+l.label), Dial: dial,
+				Version: o.Version, LAN: neighbourhood{agent.SystemLAN{Lab: []netip.Prefix{lab.LAN}}, d.World, p},
 				Network: source.Network{Gateway: gatewayOf(i, n), Search: netip.AddrPortFrom(gatewayOf(i, n), 1900)},
 				Log:     slog.New(quiet{o.Log.Handler()}).With("agent", p.code+" "+l.label)}
 			if !agent.Enrolled(options.StateDir) {

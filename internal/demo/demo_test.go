@@ -36,7 +36,8 @@ func TestMain(m *testing.M) {
 		}
 		defer func() { _ = os.RemoveAll(dir) }()
 		ctx := context.Background()
-		running, err = demo.Start(ctx, demo.Options{Dir: dir, Healthy: true, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Console: web.Console(),
+		running, err = demo.Start(ctx, demo.Options{Dir: dir, Healthy: true, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0",
+			Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Console: web.Console(),
 			Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})), Say: os.Stderr})
 		if err != nil {
 			panic(err)

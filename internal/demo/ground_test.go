@@ -18,8 +18,10 @@ import (
 )
 
 // causes is what is found at each site of the scenario that is in trouble.
-var causes = map[string]diagnose.Cause{"BAK-02": diagnose.CauseLinkFailing, "BIR-08": diagnose.CauseDeviceMoved, "BOA-09": diagnose.CauseServiceStopped,
-	"CLI-05": diagnose.CauseExposed, "FER-11": diagnose.CauseCarrierNAT, "OYS-03": diagnose.CauseDoubleNAT, "RAD-06": diagnose.CauseDeviceAway}
+var causes = map[string]diagnose.Cause{"BAK-02": diagnose.CauseLinkFailing, "BIR-08": diagnose.CauseDeviceMoved,
+	"BOA-09": diagnose.CauseServiceStopped,
+	"CLI-05": diagnose.CauseExposed, "FER-11": diagnose.CauseCarrierNAT, "OYS-03": diagnose.CauseDoubleNAT,
+	"RAD-06": diagnose.CauseDeviceAway}
 
 func TestTheScenarioIsInTroubleAndEachSiteIsMendedByOneLine(t *testing.T) {
 	require.NoError(t, running.Trouble(""))
@@ -102,7 +104,8 @@ func TestAnEditMeanwhileIsShownWithBothWaysOn(t *testing.T) {
 		return chromedp.Click(fmt.Sprintf(`//button[normalize-space()=%q]`, text))
 	}
 	edit := func(mine string) {
-		do(t, tab, chromedp.Navigate(running.URL+"/sites/SCH-04"), chromedp.WaitVisible(`#record`), button("Edit the site"), chromedp.WaitVisible(`[name="note"]`))
+		do(t, tab, chromedp.Navigate(running.URL+"/sites/SCH-04"), chromedp.WaitVisible(`#record`), button("Edit the site"),
+			chromedp.WaitVisible(`[name="note"]`))
 		_, err := owner.EditSite(t.Context(), "SCH-04", client.Fields{"note": "theirs before " + mine})
 		require.NoError(t, err)
 		do(t, tab, chromedp.SendKeys(`[name="note"]`, mine), button("Save"), chromedp.WaitVisible(`[data-meanwhile]`))
@@ -128,7 +131,8 @@ func TestAnEditMeanwhileIsShownWithBothWaysOn(t *testing.T) {
 }
 
 func TestANameIsListedUnderItsOwnZoneOnly(t *testing.T) {
-	const child, alias, redirect = "harbour.isles.saltmarsh.example", "shop.harbour.isles.saltmarsh.example", "view.harbour.isles.saltmarsh.example"
+	const child, alias, redirect = "harbour.isles.saltmarsh.example", "shop.harbour.isles.saltmarsh.example",
+		"view.harbour.isles.saltmarsh.example"
 	_, err := owner.AddZone(t.Context(), contract.ZoneInput{Apex: child, Servers: []string{"ns1." + child + "=198.51.100.1"}})
 	require.NoError(t, err)
 	_, err = owner.AddAlias(t.Context(), contract.AliasInput{Name: alias, Hostname: "ket-07.isles.saltmarsh.example"})

@@ -89,8 +89,9 @@ func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
 			var before wan.Pair
 			for i, a := range addresses {
 				at := now.Add(-time.Duration(daysAgo[i] * 24 * float64(time.Hour)))
-				all = append(all, one{at: at, slow: r.Float64(), change: store.Change{SiteID: s.ID, LinkID: link.ID, Old: before, New: wan.PairOf(a),
-					Source: wan.SourceObserved, Noticed: at, Received: at.Add(time.Duration(2+9*r.Float64()) * time.Millisecond)}})
+				all = append(all, one{at: at, slow: r.Float64(),
+					change: store.Change{SiteID: s.ID, LinkID: link.ID, Old: before, New: wan.PairOf(a),
+						Source: wan.SourceObserved, Noticed: at, Received: at.Add(time.Duration(2+9*r.Float64()) * time.Millisecond)}})
 				before = wan.PairOf(a)
 			}
 		}
@@ -107,7 +108,9 @@ func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
 		g.Changes = append(g.Changes, o.change)
 		recorded := o.change.Received.Add(time.Duration((1 + 3*o.slow) * float64(time.Millisecond)))
 		stages = append(stages, store.Stages{MoveID: ids[i], Recorded: recorded, Published: recorded.Add(200 * time.Microsecond),
-			Answered: recorded.Add(3 * time.Millisecond), Seen: recorded.Add(time.Duration((900 + 29000*o.slow) * float64(time.Millisecond))), Confirmed: recorded.Add(time.Duration((40 + 2500*o.slow*o.slow) * float64(time.Millisecond)))})
+			Answered:  recorded.Add(3 * time.Millisecond),
+			Seen:      recorded.Add(time.Duration((900 + 29000*o.slow) * float64(time.Millisecond))),
+			Confirmed: recorded.Add(time.Duration((40 + 2500*o.slow*o.slow) * float64(time.Millisecond)))})
 	}
 	if err := d.Store().Accept(ctx, g); err != nil {
 		return err

@@ -42,21 +42,26 @@ func TestTheConsoleRecordsNamesOfAllKinds(t *testing.T) {
 	tab := signedIn(t)
 	const section = "zone-isles.saltmarsh.example"
 	do(t, tab, chromedp.Navigate(running.URL+"/names"), chromedp.WaitVisible(`[data-line="museum.isles.saltmarsh.example"]`),
-		in(section, "Add an alias"), chromedp.WaitVisible(`input[name="name"]`), chromedp.SendKeys(`input[name="name"]`, "ket-07.isles.saltmarsh.example"))
+		in(section, "Add an alias"), chromedp.WaitVisible(`input[name="name"]`),
+		chromedp.SendKeys(`input[name="name"]`, "ket-07.isles.saltmarsh.example"))
 	await(t, tab, contains(`[role="dialog"]`, "belongs to site KET-07 already"))
 	do(t, tab, chromedp.SendKeys(`input[name="name"]`, "x"), press("Save"))
 	await(t, tab, contains(`[role="dialog"]`, "is below none of the zones"))
 	do(t, tab, press("Cancel"), chromedp.WaitNotPresent(`[role="dialog"]`),
-		in(section, "Add a redirect"), chromedp.WaitVisible(`input[name="path"]`), chromedp.SendKeys(`input[name="name"]`, "möwe.isles.saltmarsh.example"))
+		in(section, "Add a redirect"), chromedp.WaitVisible(`input[name="path"]`),
+		chromedp.SendKeys(`input[name="name"]`, "möwe.isles.saltmarsh.example"))
 	await(t, tab, contains(`[role="dialog"]`, "möwe.isles.saltmarsh.example is free in hosted zone"))
 	do(t, tab, chromedp.SendKeys(`input[name="port"]`, "8081"), press("Save"), chromedp.WaitNotPresent(`[role="dialog"]`))
 	await(t, tab, contains(`[data-line="xn--mwe-sna.isles.saltmarsh.example"]`, ":8081/"))
 	do(t, tab, chromedp.Click(`[aria-label="Remove xn--mwe-sna.isles.saltmarsh.example"]`), chromedp.WaitVisible(`[role="dialog"]`),
-		chromedp.Click(`//div[@role="dialog"]//button[normalize-space()="Remove"]`), chromedp.WaitNotPresent(`[data-line="xn--mwe-sna.isles.saltmarsh.example"]`))
+		chromedp.Click(`//div[@role="dialog"]//button[normalize-space()="Remove"]`),
+		chromedp.WaitNotPresent(`[data-line="xn--mwe-sna.isles.saltmarsh.example"]`))
 
-	do(t, tab, in(section, "Add a record"), chromedp.WaitVisible(`input[name="data"]`), chromedp.SendKeys(`input[name="data"]`, `"seen at the pier"`), press("Save"), chromedp.WaitNotPresent(`[role="dialog"]`))
+	do(t, tab, in(section, "Add a record"), chromedp.WaitVisible(`input[name="data"]`),
+		chromedp.SendKeys(`input[name="data"]`, `"seen at the pier"`), press("Save"), chromedp.WaitNotPresent(`[role="dialog"]`))
 	await(t, tab, contains(`[id="`+section+`"]`, "seen at the pier"))
-	do(t, tab, in("signing-keys", "Add a signing key"), chromedp.WaitVisible(`input[name="secret"]`), chromedp.SendKeys(`input[name="name"]`, "pier.saltmarsh.example"), press("Save"))
+	do(t, tab, in("signing-keys", "Add a signing key"), chromedp.WaitVisible(`input[name="secret"]`),
+		chromedp.SendKeys(`input[name="name"]`, "pier.saltmarsh.example"), press("Save"))
 	await(t, tab, contains(`#signing-keys [role="alert"]`, "Secret of pier.saltmarsh.example"))
 	require.NoError(t, owner.RemoveSigningKey(t.Context(), "pier.saltmarsh.example"))
 	await(t, tab, `!document.querySelector('[data-line="pier.saltmarsh.example"]')`)
@@ -69,7 +74,8 @@ func TestTheConsoleEditsTheTimersOfAZone(t *testing.T) {
 	const zone = "isles.saltmarsh.example"
 	before, err := owner.Zone(t.Context(), zone)
 	require.NoError(t, err)
-	do(t, tab, chromedp.Navigate(running.URL+"/names"), chromedp.WaitVisible(`[id="zone-`+zone+`"]`), in("zone-"+zone, "Edit"), chromedp.WaitVisible(`input[name="ttl_seconds"]`))
+	do(t, tab, chromedp.Navigate(running.URL+"/names"), chromedp.WaitVisible(`[id="zone-`+zone+`"]`), in("zone-"+zone, "Edit"),
+		chromedp.WaitVisible(`input[name="ttl_seconds"]`))
 	await(t, tab, `!document.querySelector('input[name="refresh_seconds"]')`)
 	do(t, tab, press("Show 6 more fields"), chromedp.WaitVisible(`input[name="refresh_seconds"]`),
 		chromedp.SendKeys(`input[name="refresh_seconds"]`, "9999999999"), press("Save"))
@@ -78,8 +84,10 @@ func TestTheConsoleEditsTheTimersOfAZone(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, before.Refresh, same.Refresh, "nothing is stored")
 
-	do(t, tab, press("Cancel"), chromedp.WaitNotPresent(`[role="dialog"]`), in("zone-"+zone, "Edit"), chromedp.WaitVisible(`input[name="ttl_seconds"]`),
-		press("Show 6 more fields"), chromedp.WaitVisible(`input[name="retry_seconds"]`), chromedp.SendKeys(`input[name="retry_seconds"]`, "0"), press("Save"), chromedp.WaitNotPresent(`[role="dialog"]`))
+	do(t, tab, press("Cancel"), chromedp.WaitNotPresent(`[role="dialog"]`), in("zone-"+zone, "Edit"),
+		chromedp.WaitVisible(`input[name="ttl_seconds"]`),
+		press("Show 6 more fields"), chromedp.WaitVisible(`input[name="retry_seconds"]`),
+		chromedp.SendKeys(`input[name="retry_seconds"]`, "0"), press("Save"), chromedp.WaitNotPresent(`[role="dialog"]`))
 	after, err := owner.Zone(t.Context(), zone)
 	require.NoError(t, err)
 	require.Equal(t, before.Retry*10, after.Retry, "a nought was typed behind what stood there")
@@ -104,7 +112,8 @@ func TestTheConsoleFiltersMovesAndPlansAChange(t *testing.T) {
 	await(t, tab, contains(`[data-line="rad-06.isles.saltmarsh.example"]`, "follows the preferred link"))
 	do(t, tab, press("Add a hostname"), chromedp.WaitVisible(`input[name="name"]`))
 	await(t, tab, `document.querySelector('input[name="name"]').value === 'rad-06-2.isles.saltmarsh.example'`)
-	do(t, tab, press("Cancel"), chromedp.WaitNotPresent(`[role="dialog"]`), chromedp.Click(`[aria-label="Plan a change: link main"]`), chromedp.WaitVisible(`input[name="change_at"]`), press("Save"), chromedp.WaitNotPresent(`[role="dialog"]`))
+	do(t, tab, press("Cancel"), chromedp.WaitNotPresent(`[role="dialog"]`), chromedp.Click(`[aria-label="Plan a change: link main"]`),
+		chromedp.WaitVisible(`input[name="change_at"]`), press("Save"), chromedp.WaitNotPresent(`[role="dialog"]`))
 	l, err := owner.Link(t.Context(), "RAD-06", "main")
 	require.NoError(t, err)
 	require.True(t, l.ChangeAt.IsZero(), "an empty time plans nothing")

@@ -15,7 +15,8 @@ func pressed(within, text string) chromedp.Action[chromedp.Void] {
 func TestTheConsoleTellsTheStoryOfAProbe(t *testing.T) {
 	tab := signedIn(t)
 	const vpn = `@data-service="vpn"`
-	do(t, tab, chromedp.WaitVisible(`[data-site="SCH-04"]`), chromedp.Navigate(running.URL+"/sites/SCH-04"), chromedp.WaitVisible(`[data-service="vpn"][data-outcome="answered"]`),
+	do(t, tab, chromedp.WaitVisible(`[data-site="SCH-04"]`), chromedp.Navigate(running.URL+"/sites/SCH-04"),
+		chromedp.WaitVisible(`[data-service="vpn"][data-outcome="answered"]`),
 		pressed(vpn, "Probe now"))
 	await(t, tab, contains(`[data-service="vpn"] [data-story="answered"]`, "WireGuard completes the handshake"))
 	do(t, tab, pressed(vpn, "More"))
@@ -27,22 +28,27 @@ func TestTheConsoleTellsTheStoryOfAProbe(t *testing.T) {
 func TestTheConsoleShowsAStrangerAndPinsIt(t *testing.T) {
 	tab := signedIn(t)
 	require.NoError(t, running.World.Replace("RAD-06", "club-shell", "another machine"))
-	do(t, tab, chromedp.WaitVisible(`[data-site="RAD-06"]`), chromedp.Navigate(running.URL+"/sites/RAD-06"), chromedp.WaitVisible(`[data-service="club-shell"][data-outcome="stranger"][data-state="unreachable"]`))
+	do(t, tab, chromedp.WaitVisible(`[data-site="RAD-06"]`), chromedp.Navigate(running.URL+"/sites/RAD-06"),
+		chromedp.WaitVisible(`[data-service="club-shell"][data-outcome="stranger"][data-state="unreachable"]`))
 	await(t, tab, contains(`[data-service="club-shell"]`, "it is not the club-shell that was commissioned"))
 	const shell = `@data-service="club-shell"`
-	do(t, tab, pressed(shell, "More"), chromedp.WaitVisible(`[data-service="club-shell"] [role="alert"]`), pressed(shell, "Pin what it shows now"),
+	do(t, tab, pressed(shell, "More"), chromedp.WaitVisible(`[data-service="club-shell"] [role="alert"]`),
+		pressed(shell, "Pin what it shows now"),
 		chromedp.WaitVisible(`[data-service="club-shell"][data-state="reachable"]`))
 }
 
 func TestTheConsoleReviewsASiteAndListsVantagePoints(t *testing.T) {
 	tab := signedIn(t)
-	do(t, tab, chromedp.WaitVisible(`[data-site="CLI-05"]`), chromedp.Navigate(running.URL+"/sites/CLI-05"), chromedp.WaitVisible(`input[name="consent"]`),
-		chromedp.SendKeys(`input[name="consent"]`, "Practice manager, by phone"), pressed(`@id="exposure"`, "Review"), chromedp.WaitVisible(`[data-advice="3389"]`))
+	do(t, tab, chromedp.WaitVisible(`[data-site="CLI-05"]`), chromedp.Navigate(running.URL+"/sites/CLI-05"),
+		chromedp.WaitVisible(`input[name="consent"]`),
+		chromedp.SendKeys(`input[name="consent"]`, "Practice manager, by phone"), pressed(`@id="exposure"`, "Review"),
+		chromedp.WaitVisible(`[data-advice="3389"]`))
 	await(t, tab, contains(`[data-advice="3389"]`, "remote desktop on the open internet"))
 	do(t, tab, pressed(`@id="exposure"`, "Review"))
 	await(t, tab, contains(`#exposure [role="alert"]`, "within the last hour"))
 	do(t, tab, chromedp.Navigate(running.URL+"/vantages"), chromedp.WaitVisible(`[data-vantage="harbour"][data-state="working"]`),
-		chromedp.SendKeys(`input[name="vantage"]`, "pier"), pressed(`@id="vantages"`, "Invite"), chromedp.WaitVisible(`[data-vantage="pier"][data-state="invited"]`))
+		chromedp.SendKeys(`input[name="vantage"]`, "pier"), pressed(`@id="vantages"`, "Invite"),
+		chromedp.WaitVisible(`[data-vantage="pier"][data-state="invited"]`))
 	await(t, tab, contains(`[role="alert"]`, "inkpost vantage run"))
 	require.NoError(t, owner.RemoveVantage(t.Context(), "pier"))
 }

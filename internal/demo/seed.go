@@ -52,11 +52,13 @@ func seed(ctx context.Context, d *Demo, list []place, probeSeconds int, server s
 	}
 	for i, p := range list {
 		for n, m := range p.devices {
-			if _, err := e.AddDevice(ctx, p.code, contract.DeviceInput{Name: m.name, MAC: m.mac, Address: lan(i, n).String(), Reserved: m.reserved}); err != nil {
+			if _, err := e.AddDevice(ctx, p.code, contract.DeviceInput{Name: m.name, MAC: m.mac, Address: lan(i, n).String(),
+				Reserved: m.reserved}); err != nil {
 				return err
 			}
 			for _, s := range m.services {
-				in := contract.ServiceInput{Name: s.name, Device: m.name, External: port(s.external), Internal: port(inner(s.internal)), Interval: probeSeconds}
+				in := contract.ServiceInput{Name: s.name, Device: m.name, External: port(s.external),
+					Internal: port(inner(s.internal)), Interval: probeSeconds}
 				in.Kind, in.Transport = string(s.kind), string(s.over)
 				if s.closed {
 					in.Expected = "closed"
@@ -82,15 +84,18 @@ func otherNames(ctx context.Context, e *engine.Engine) error {
 	if _, err := e.AddSigningKey(ctx, contract.SigningKeyInput{Name: pushKey, Secret: pushSecret}); err != nil {
 		return err
 	}
-	if _, err := e.AddZone(ctx, contract.ZoneInput{Apex: remoteZone, Kind: string(names.Remote), Primary: primaryAt, PrimaryKey: pushKey}); err != nil {
+	if _, err := e.AddZone(ctx, contract.ZoneInput{Apex: remoteZone, Kind: string(names.Remote), Primary: primaryAt,
+		PrimaryKey: pushKey}); err != nil {
 		return err
 	}
-	for _, in := range []contract.HostnameInput{{Name: "tickets." + remoteZone, Site: "FER-11"}, {Name: "slip." + remoteZone, Site: "BOA-09", Extras: []string{"www"}}} {
+	for _, in := range []contract.HostnameInput{{Name: "tickets." + remoteZone, Site: "FER-11"},
+		{Name: "slip." + remoteZone, Site: "BOA-09", Extras: []string{"www"}}} {
 		if _, err := e.AddHostname(ctx, in); err != nil {
 			return err
 		}
 	}
-	for _, in := range []contract.AliasInput{{Name: "museum." + zone, Hostname: "ket-07." + zone}, {Name: "ferry." + zone, Hostname: "fer-11." + zone}, {Name: "kiosk." + remoteZone, Hostname: "tickets." + remoteZone}} {
+	for _, in := range []contract.AliasInput{{Name: "museum." + zone, Hostname: "ket-07." + zone},
+		{Name: "ferry." + zone, Hostname: "fer-11." + zone}, {Name: "kiosk." + remoteZone, Hostname: "tickets." + remoteZone}} {
 		if _, err := e.AddAlias(ctx, in); err != nil {
 			return err
 		}

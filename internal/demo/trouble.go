@@ -16,13 +16,17 @@ type trouble struct {
 // troubles shows what Ink Post is for: seven sites in trouble, each of another kind, beside three where all is well.
 func troubles() []trouble {
 	return []trouble{
-		{"BAK-02", "the first link's line is dead, and names follow the second", func(d *Demo, _ int) error { return d.World.SetLink("BAK-02", "main", false) }},
+		{"BAK-02", "the first link's line is dead, and names follow the second",
+			func(d *Demo, _ int) error { return d.World.SetLink("BAK-02", "main", false) }},
 		{"BIR-08", "the recorder has drifted to another LAN address", func(d *Demo, i int) error {
 			return d.World.SetDevice("BIR-08", "hide-recorder", netip.AddrFrom4([4]byte{127, 201, byte(i + 1), 147}))
 		}},
-		{"BOA-09", "the recorder's playback service has stopped", func(d *Demo, _ int) error { return d.World.SetService("BOA-09", "playback", false) }},
-		{"CLI-05", "the router's own page, which must stay closed, is open to everybody", func(d *Demo, _ int) error { return d.World.SetForward("CLI-05", "router-page", true) }},
-		{"FER-11", "the provider shares one address among customers (carrier-grade NAT)", func(d *Demo, _ int) error { return d.World.SetForward("FER-11", "kiosk-shell", false) }},
+		{"BOA-09", "the recorder's playback service has stopped",
+			func(d *Demo, _ int) error { return d.World.SetService("BOA-09", "playback", false) }},
+		{"CLI-05", "the router's own page, which must stay closed, is open to everybody",
+			func(d *Demo, _ int) error { return d.World.SetForward("CLI-05", "router-page", true) }},
+		{"FER-11", "the provider shares one address among customers (carrier-grade NAT)",
+			func(d *Demo, _ int) error { return d.World.SetForward("FER-11", "kiosk-shell", false) }},
 		{"OYS-03", "the modem in front of the router passes nothing on (double NAT)", func(d *Demo, _ int) error {
 			if err := d.World.SetForward("OYS-03", "tank-page", false); err != nil {
 				return err

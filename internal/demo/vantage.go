@@ -49,7 +49,8 @@ func (d *Demo) introduce(list []place) error {
 }
 
 func (d *Demo) startVantage(ctx, run context.Context, o Options) error {
-	options := vantage.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", "vantage-"+harbour), From: netip.MustParseAddr(harbourAt), Version: o.Version, Log: o.Log}
+	options := vantage.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", "vantage-"+harbour),
+		From: netip.MustParseAddr(harbourAt), Version: o.Version, Log: o.Log}
 	if !vantage.Enrolled(options.StateDir) {
 		inv, err := d.Engine().InviteVantage(ctx, contract.VantageInput{Name: harbour, Note: "Harbour office, over Gannet Mobile"})
 		if err != nil {

@@ -75,7 +75,8 @@ func TestZRestartedTheDemoGoesOnWhereItStopped(t *testing.T) {
 
 	ctx := context.Background()
 	began := time.Now()
-	next, err := demo.Start(ctx, demo.Options{Dir: dir, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Console: web.Console(), Key: key,
+	next, err := demo.Start(ctx, demo.Options{Dir: dir, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0",
+		STUN: "127.0.0.1:0", Console: web.Console(), Key: key,
 		Log: slog.New(slog.DiscardHandler), Say: os.Stderr})
 	require.NoError(t, err)
 	t.Logf("started again after %s", time.Since(began).Round(time.Millisecond))

@@ -41,14 +41,15 @@ func (e *Engine) readdress(p record.Site, six map[int64]netip.Addr) error {
 		if !ok {
 			return changes.Edit{}, changes.ErrLinkGone
 		}
-		return changes.Edit{Site: p.Code, Words: "devices of " + p.Code + " have other IPv6 addresses", Write: func(ctx context.Context, tx *store.Store) error {
-			for id, a := range six {
-				if err := tx.NoteDeviceIPv6(ctx, id, a); err != nil {
-					return err
+		return changes.Edit{Site: p.Code, Words: "devices of " + p.Code + " have other IPv6 addresses",
+			Write: func(ctx context.Context, tx *store.Store) error {
+				for id, a := range six {
+					if err := tx.NoteDeviceIPv6(ctx, id, a); err != nil {
+						return err
+					}
 				}
-			}
-			_, err := tx.BumpSerials(ctx, p.ZoneIDs())
-			return err
-		}}, nil
+				_, err := tx.BumpSerials(ctx, p.ZoneIDs())
+				return err
+			}}, nil
 	})
 }

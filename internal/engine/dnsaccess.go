@@ -25,7 +25,8 @@ func (e *Engine) Secret(keyName string) (algorithm, secret string, ok bool) {
 func (e *Engine) Unproven(keyName string, from netip.Addr) {
 	if k, ok := e.rooms.Record.SigningKey(keyName); ok && k.SiteID != 0 {
 		if p, ok := e.rooms.Record.Site(int64(k.SiteID)); ok {
-			e.rooms.SiteSide.NoteStranger(e.FirstLink(p.Code), "an update is signed with a wrong secret, or at a wrong time, in the name of key "+k.Name, from)
+			e.rooms.SiteSide.NoteStranger(e.FirstLink(p.Code),
+				"an update is signed with a wrong secret, or at a wrong time, in the name of key "+k.Name, from)
 		}
 	}
 }

@@ -1,5 +1,6 @@
 // Package engine puts the rooms of the service together, and does what needs several of them at once: starting and stopping, following
-// another server that writes, failover between the links of a site, proofs and reviews. The rooms are packages below it; docs/architecture.md
+// another server that writes, failover between the links of a site, proofs and reviews. The rooms are packages below it;
+// docs/architecture.md
 // says what each owns.
 //
 // It owns the role of this server and nothing else. The order of locks is that of package locks.
@@ -55,7 +56,8 @@ type Engine struct {
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
 func New(ctx context.Context, st *store.Store, directory *authdns.Directory, config Config) (*Engine, error) {
 	config = config.WithDefaults()
-	r := &rooms.Rooms{Config: config, Store: st.Now(), Started: config.Clock(), Events: events.NewHub(config.Clock), Record: &record.Record{}}
+	r := &rooms.Rooms{Config: config, Store: st.Now(), Started: config.Clock(), Events: events.NewHub(config.Clock),
+		Record: &record.Record{}}
 	e := &Engine{rooms: r, led: st.Leads(), stopping: make(chan struct{})}
 	e.Views = &views.Views{Rooms: r}
 	e.Changes = changes.New(e, r, e.stopping)
@@ -78,17 +80,20 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 	r := e.rooms
 	r.Access = access.New(r.Store, e, r.Record, r.Clock, r.Log)
 	r.Moves = moves.New(e.Changes, r.Events, r.Clock, r.Local, r.Log)
-	r.Verify = verify.New(e, r.Record, r.Events, verify.Config{NameServer: r.NameServer, Resolvers: r.Resolvers, Every: r.VerifyEvery, Now: r.Clock, Log: r.Log})
+	r.Verify = verify.New(e, r.Record, r.Events, verify.Config{NameServer: r.NameServer, Resolvers: r.Resolvers, Every: r.VerifyEvery,
+		Now: r.Clock, Log: r.Log})
 	r.Zones = zones.New(e, r.Record, directory, r.RedirectAt, r.Clock, r.Log)
 	r.Faults = faults.New(r, r.Store, r.Record, r.Events, r.Seen, r.Clock, r.Log)
-	if r.SiteSide, err = siteside.New(ctx, e, r.Store, r.Record, r.Events, siteside.Config{CheckEvery: r.CheckEvery, ScanEvery: r.WatchEvery,
-		HoldDown: r.HoldDown, Policy: r.Policy, Started: r.Started, Now: r.Clock, Log: r.Log}); err != nil {
+	if r.SiteSide, err = siteside.New(ctx, e, r.Store, r.Record, r.Events,
+		siteside.Config{CheckEvery: r.CheckEvery, ScanEvery: r.WatchEvery,
+			HoldDown: r.HoldDown, Policy: r.Policy, Started: r.Started, Now: r.Clock, Log: r.Log}); err != nil {
 		return err
 	}
 	if _, err := r.Record.Load(ctx, r.Store); err != nil {
 		return fmt.Errorf("read the record: %w", err)
 	}
-	if r.Push, err = push.New(ctx, e, r.Store, r.Record, r.Zones, r.Events, st.Pool(), push.Config{Now: r.Clock, Ticks: r.Ticks, Log: r.Log}); err != nil {
+	if r.Push, err = push.New(ctx, e, r.Store, r.Record, r.Zones, r.Events, st.Pool(),
+		push.Config{Now: r.Clock, Ticks: r.Ticks, Log: r.Log}); err != nil {
 		return err
 	}
 	if !e.lost() {
@@ -110,7 +115,8 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 		return fmt.Errorf("read the history: %w", err)
 	}
 	if r.Prober, err = probing.New(ctx, e, r.Store, r.Record, r.History, r.Events, probing.Config{Vantage: vantage, Attempts: r.Attempts,
-		Deadline: r.ProbeDeadline, CheckEvery: r.CheckEvery, NameServer: r.NameServer, Resolvers: r.Resolvers, Now: r.Clock, Ticks: r.Ticks, Log: r.Log}); err != nil {
+		Deadline: r.ProbeDeadline, CheckEvery: r.CheckEvery, NameServer: r.NameServer, Resolvers: r.Resolvers, Now: r.Clock,
+		Ticks: r.Ticks, Log: r.Log}); err != nil {
 		return err
 	}
 	r.Vantages, err = vantages.New(ctx, r.Store, r.Record, r.Prober, r.History, vantages.Config{Own: vantage, Deadline: r.ProbeDeadline,
@@ -166,7 +172,8 @@ func (e *Engine) resumeMoves(ctx context.Context) error {
 		if !ok {
 			continue
 		}
-		open := moves.Open{ID: m.ID, SiteID: m.SiteID, LinkID: m.LinkID, Answered: m.Answered, Unseen: !m.Seen && e.rooms.Verify.Resolvable(p.Hostnames)}
+		open := moves.Open{ID: m.ID, SiteID: m.SiteID, LinkID: m.LinkID, Answered: m.Answered,
+			Unseen: !m.Seen && e.rooms.Verify.Resolvable(p.Hostnames)}
 		if !m.Published {
 			open.Zones = e.rooms.Push.ZonesOf(p.Hostnames)
 			if e.rooms.Push.AtOnce(p.Hostnames) {
@@ -187,7 +194,8 @@ func (e *Engine) Run(ctx context.Context) {
 	var wg sync.WaitGroup
 	r := e.rooms
 	for _, loop := range []func(context.Context){
-		e.Changes.Run, e.runTellMembers, e.runClock, e.runKeyUse, r.SiteSide.Run, r.Moves.Run, r.Verify.Run, r.Faults.Run, r.Zones.Run, r.Push.Run, r.Prober.Run,
+		e.Changes.Run, e.runTellMembers, e.runClock, e.runKeyUse, r.SiteSide.Run, r.Moves.Run, r.Verify.Run, r.Faults.Run,
+		r.Zones.Run, r.Push.Run, r.Prober.Run,
 		r.History.Run, r.Vantages.Run,
 	} {
 		wg.Go(func() { loop(ctx) })

@@ -45,7 +45,11 @@ func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
 		zones = p.ZoneIDs()
 	}
 	var serials map[int64]uint32
-	if err := e.rooms.Store.Together(ctx, func(tx *store.Store) (err error) { serials, err = tx.NoteFailing(ctx, states, zones); return err }); err != nil {
+	if err := e.rooms.Store.Together(ctx, func(tx *store.Store) (err error) {
+		serials,
+			err = tx.NoteFailing(ctx, states, zones)
+		return err
+	}); err != nil {
 		return err
 	}
 	e.rooms.Record.SetLinks(links)
@@ -62,7 +66,8 @@ func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
 	for _, h := range moved.FollowingPreferred() {
 		e.rooms.Verify.Published(h.ID, now)
 	}
-	e.rooms.Events.Publish(events.LinkReport, p.Code, after.Label, fmt.Sprintf("hostnames of %s follow link %s (%s) instead of %s", p.Code, after.Label, after.Addresses(), before.Label))
+	e.rooms.Events.Publish(events.LinkReport, p.Code, after.Label,
+		fmt.Sprintf("hostnames of %s follow link %s (%s) instead of %s", p.Code, after.Label, after.Addresses(), before.Label))
 	e.rooms.Vantages.AssignmentsChanged(p.ID)
 	e.rooms.Prober.Moved(moved, after.ID)
 	e.rooms.Verify.Ask(p.ID)

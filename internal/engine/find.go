@@ -21,7 +21,8 @@ func (e *Engine) Reload(ctx context.Context) error {
 	}
 	return e.Change(ctx, func() (changes.Edit, error) {
 		e.ForgetMoveIDs() // moves to come are to stand behind those that somebody else recorded
-		return changes.Edit{Words: "the record was read again", Touched: &record.Touched{Whole: true}, Write: func(context.Context, *store.Store) error { return nil }}, nil
+		return changes.Edit{Words: "the record was read again", Touched: &record.Touched{Whole: true},
+			Write: func(context.Context, *store.Store) error { return nil }}, nil
 	})
 }
 

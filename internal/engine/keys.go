@@ -31,7 +31,8 @@ func (e *Engine) EditKeys(ctx context.Context, words string, write func(context.
 }
 
 func newKeyView(k access.NewKey, holder string) contract.Key {
-	return contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created, Expires: k.Expires, MayAnnounce: k.MayAnnounce, Secret: k.Secret}
+	return contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created, Expires: k.Expires,
+		MayAnnounce: k.MayAnnounce, Secret: k.Secret}
 }
 
 // AddKey makes a key for programs of a person.

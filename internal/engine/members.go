@@ -41,7 +41,8 @@ func (e *Engine) raiseSerials(ctx context.Context, seen map[string]uint32, where
 	for _, z := range e.rooms.Record.Zones() {
 		if was, known := seen[string(z.Apex)]; known && names.SerialAfter(was, z.Serial) {
 			raised[z.ID] = names.NextSerial(was)
-			e.rooms.Log.Warn("a zone's serial had gone back, as after a restore; it goes on after the one that was seen", "zone", z.Apex, "recorded", z.Serial,
+			e.rooms.Log.Warn("a zone's serial had gone back, as after a restore; it goes on after the one that was seen", "zone",
+				z.Apex, "recorded", z.Serial,
 				"seen", was, "where", where, "next", raised[z.ID])
 		}
 	}

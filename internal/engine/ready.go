@@ -14,7 +14,8 @@ const readyWait = 2 * time.Second
 func (e *Engine) Ready(ctx context.Context) contract.Ready {
 	ctx, cancel := context.WithTimeout(ctx, readyWait)
 	defer cancel()
-	out := contract.Ready{Ready: true, Database: "answers and takes what is written", Role: contract.RoleWriter, Names: "answered from memory"}
+	out := contract.Ready{Ready: true, Database: "answers and takes what is written", Role: contract.RoleWriter,
+		Names: "answered from memory"}
 	if e.lost() {
 		out.Role, out.Database = contract.RoleStandby, "answers"
 		out.Names = "answered as another server writes them, a second late at most"

@@ -32,12 +32,14 @@ func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person strin
 	}
 	consent = strings.TrimSpace(consent)
 	if n := len([]rune(consent)); n < 10 || n > 500 {
-		return contract.Review{}, site.Flaws{{Field: "consent", Detail: fmt.Sprintf("has %d characters; say in 10 to 500 who has agreed to the review and when", n)}}
+		return contract.Review{}, site.Flaws{{Field: "consent",
+			Detail: fmt.Sprintf("has %d characters; say in 10 to 500 who has agreed to the review and when", n)}}
 	}
 	l, ok := p.Preferred()
 	at := record.Target(l)
 	if !ok || !at.IsValid() {
-		return contract.Review{}, site.Flaws{{Field: "site", Detail: "the site's public address is not known yet; there is nothing to review"}}
+		return contract.Review{}, site.Flaws{{Field: "site",
+			Detail: "the site's public address is not known yet; there is nothing to review"}}
 	}
 	if why := e.rooms.Prober.Quarantined(l); why != "" {
 		return contract.Review{}, site.Flaws{{Field: "site", Detail: why}}
@@ -48,7 +50,8 @@ func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person strin
 		return contract.Review{}, err
 	}
 	if !ok {
-		return contract.Review{}, site.Flaws{{Field: "site", Detail: "the site was reviewed within the last hour; its result is still on record: inkpost site reviews " + p.Code}}
+		return contract.Review{}, site.Flaws{{Field: "site",
+			Detail: "the site was reviewed within the last hour; its result is still on record: inkpost site reviews " + p.Code}}
 	}
 	r := contract.Review{ID: id, Person: person, Consent: consent, Started: now, Address: at.String(), Ports: site.RiskyPorts()}
 	var open []int
@@ -77,7 +80,8 @@ func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person strin
 		started++
 		go func() {
 			defer func() { <-slots }()
-			reply := speak.To(ctx, speak.Request{Kind: probe.KindTCP, Transport: probe.TCP, Target: netip.AddrPortFrom(at, uint16(port)), Deadline: reviewWait})
+			reply := speak.To(ctx, speak.Request{Kind: probe.KindTCP, Transport: probe.TCP,
+				Target: netip.AddrPortFrom(at, uint16(port)), Deadline: reviewWait})
 			results <- result{port, probe.Judge(reply.Result, "").Open()}
 		}()
 		progress(started, len(r.Ports))

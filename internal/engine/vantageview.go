@@ -24,17 +24,23 @@ var vantageForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,30}[a-z0-9])?$`)
 func (e *Engine) InviteVantage(ctx context.Context, in contract.VantageInput) (contract.VantageInvitation, error) {
 	in.Name, in.Note = strings.ToLower(strings.TrimSpace(in.Name)), strings.TrimSpace(in.Note)
 	if !vantageForm.MatchString(in.Name) {
-		return contract.VantageInvitation{}, site.Flaws{{Field: "name", Detail: fmt.Sprintf("%q is not a name for a vantage point; use 1 to 32 of a-z, 0-9 and hyphen", in.Name)}}
+		return contract.VantageInvitation{}, site.Flaws{{Field: "name",
+			Detail: fmt.Sprintf("%q is not a name for a vantage point; use 1 to 32 of a-z, 0-9 and hyphen", in.Name)}}
 	}
 	if len(in.Note) > 200 {
 		return contract.VantageInvitation{}, site.Flaws{{Field: "note", Detail: "has more than 200 characters"}}
 	}
 	if in.Name == e.rooms.Vantage {
-		return contract.VantageInvitation{}, site.Flaws{{Field: "name", Detail: fmt.Sprintf("%s is this server itself; choose another name", in.Name)}}
+		return contract.VantageInvitation{}, site.Flaws{{Field: "name",
+			Detail: fmt.Sprintf("%s is this server itself; choose another name", in.Name)}}
 	}
 	v, err := e.rooms.Vantages.Named(in.Name)
 	if err != nil {
-		if err := e.rooms.Store.Together(ctx, func(tx *store.Store) (err error) { v.ID, err = tx.AddVantage(ctx, in.Name, in.Note); return err }); err != nil {
+		if err := e.rooms.Store.Together(ctx, func(tx *store.Store) (err error) {
+			v.ID,
+				err = tx.AddVantage(ctx, in.Name, in.Note)
+			return err
+		}); err != nil {
 			return contract.VantageInvitation{}, err
 		}
 		e.rooms.Vantages.Add(v.ID, in.Name, in.Note)
@@ -83,11 +89,14 @@ func (e *Engine) Streaming(vantageID int64) (done func(), ok bool) {
 
 // NoteOutcomes takes in what a vantage point saw. from is its address as the server sees it. Errors: vantages.ErrGone, that of the
 // database.
-func (e *Engine) NoteOutcomes(ctx context.Context, vantageID int64, from netip.Addr, in contract.OutcomeBatch) (contract.BatchTaken, error) {
+func (e *Engine) NoteOutcomes(ctx context.Context, vantageID int64, from netip.Addr, in contract.OutcomeBatch) (contract.BatchTaken,
+	error) {
 	list := make([]vantages.Outcome, 0, len(in.Outcomes))
 	for _, o := range in.Outcomes {
-		list = append(list, vantages.Outcome{ServiceID: o.Service, Revision: o.Revision, At: o.At, Target: o.Target, Also: o.Also, Outcome: o.Outcome,
-			Latency: time.Duration(o.LatencyUS) * time.Microsecond, Message: o.Message, Fingerprint: o.Fingerprint, Task: o.Task, Attempts: o.Attempts})
+		list = append(list, vantages.Outcome{ServiceID: o.Service, Revision: o.Revision, At: o.At, Target: o.Target, Also: o.Also,
+			Outcome: o.Outcome,
+			Latency: time.Duration(o.LatencyUS) * time.Microsecond, Message: o.Message, Fingerprint: o.Fingerprint, Task: o.Task,
+			Attempts: o.Attempts})
 	}
 	taken, err := e.rooms.Vantages.NoteOutcomes(ctx, vantageID, from, in.Sent, vantages.Self(in.VantageSelf), list)
 	return contract.BatchTaken{Taken: taken, Clock: e.rooms.Now()}, err

@@ -17,7 +17,8 @@ import (
 func TestARouterTellsItsAddressAndThatItChanged(t *testing.T) {
 	at := netip.MustParseAddr("127.204.0.1")
 	w, err := New([]SiteSpec{{Code: "KET-07", Links: []LinkSpec{{Label: "main", Provider: "Kettle Cable", Gateway: at}}},
-		{Code: "OYS-03", Links: []LinkSpec{{Label: "main", Provider: "Kettle Cable", Gateway: netip.MustParseAddr("127.204.0.2"), Told: netip.MustParseAddr("192.168.1.23")}}}}, slog.New(slog.DiscardHandler))
+		{Code: "OYS-03", Links: []LinkSpec{{Label: "main", Provider: "Kettle Cable", Gateway: netip.MustParseAddr("127.204.0.2"),
+			Told: netip.MustParseAddr("192.168.1.23")}}}}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer w.Close()
 	dial := func(ctx context.Context, network, address string) (net.Conn, error) {

@@ -23,7 +23,8 @@ import (
 
 // Tests of other packages may have a world of their own on this machine at the same time: this one's addresses are elsewhere.
 func init() {
-	pools["Kettle Cable"], pools["Islenet Fibre"], pools["Gannet Mobile"] = netip.MustParsePrefix("127.115.0.0/16"), netip.MustParsePrefix("127.116.0.0/16"), netip.MustParsePrefix("127.117.0.0/16")
+	pools["Kettle Cable"], pools["Islenet Fibre"], pools["Gannet Mobile"] = netip.MustParsePrefix("127.115.0.0/16"),
+		netip.MustParsePrefix("127.116.0.0/16"), netip.MustParsePrefix("127.117.0.0/16")
 }
 
 func world(t *testing.T) *World {
@@ -31,7 +32,8 @@ func world(t *testing.T) *World {
 	lan := func(n byte, port uint16) netip.AddrPort {
 		return netip.AddrPortFrom(netip.AddrFrom4([4]byte{127, 202, 1, n}), port)
 	}
-	w, err := New([]SiteSpec{{Code: "KET-07", Links: []LinkSpec{{Label: "main", Provider: "Kettle Cable", Address: netip.MustParseAddr("127.115.77.7")}},
+	w, err := New([]SiteSpec{{Code: "KET-07", Links: []LinkSpec{{Label: "main", Provider: "Kettle Cable",
+		Address: netip.MustParseAddr("127.115.77.7")}},
 		Services: []ServiceSpec{
 			{Name: "page", Device: "recorder", LAN: lan(20, 10443), External: 8443, Kind: probe.KindHTTP, Forwarded: true},
 			{Name: "shell", Device: "desk", LAN: lan(21, 10022), External: 8022, Kind: probe.KindSSH, Forwarded: true},
@@ -44,7 +46,8 @@ func world(t *testing.T) *World {
 }
 
 func knock(t *testing.T, at netip.AddrPort, deadline time.Duration) probe.Outcome {
-	return probe.Judge(speak.To(t.Context(), speak.Request{Kind: probe.KindTCP, Transport: probe.TCP, Target: at, Deadline: deadline}).Result, "")
+	return probe.Judge(speak.To(t.Context(), speak.Request{Kind: probe.KindTCP, Transport: probe.TCP, Target: at,
+		Deadline: deadline}).Result, "")
 }
 
 func outcome(t *testing.T, w *World, port uint16) probe.Outcome {

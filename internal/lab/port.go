@@ -41,7 +41,8 @@ func filteredPort(at netip.AddrPort) (io.Closer, error) {
 	config := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
 		var failed error
 		err := c.Control(func(fd uintptr) {
-			failed = unix.SetsockoptSockFprog(int(fd), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER, &unix.SockFprog{Len: uint16(len(filter)), Filter: &filter[0]})
+			failed = unix.SetsockoptSockFprog(int(fd), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER,
+				&unix.SockFprog{Len: uint16(len(filter)), Filter: &filter[0]})
 		})
 		if err != nil {
 			return err

@@ -183,7 +183,8 @@ func (w *World) Mend(code string) (mended []string, err error) {
 			err = errors.Join(err, l.router.change(func() {
 				if f := l.router.forwards[s.door()]; f.present != s.Forwarded {
 					f.present = s.Forwarded
-					mended = append(mended, fmt.Sprintf("%s is %s by the router of link %s", s.Name, map[bool]string{true: "forwarded again", false: "no longer forwarded"}[s.Forwarded], l.Label))
+					mended = append(mended, fmt.Sprintf("%s is %s by the router of link %s", s.Name,
+						map[bool]string{true: "forwarded again", false: "no longer forwarded"}[s.Forwarded], l.Label))
 				}
 			}))
 		}

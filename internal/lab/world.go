@@ -101,7 +101,8 @@ func (w *World) add(spec SiteSpec) error {
 			s.Transport = probe.TCP
 			spec.Services[i] = s
 		}
-		a := &answerer{home: s.LAN, at: s.LAN, transport: s.Transport, peer: peer.Peer{Kind: s.Kind, Name: p.nameOf(s), Keys: s.Peer, Host: s.Host, Until: s.Until}}
+		a := &answerer{home: s.LAN, at: s.LAN, transport: s.Transport,
+			peer: peer.Peer{Kind: s.Kind, Name: p.nameOf(s), Keys: s.Peer, Host: s.Host, Until: s.Until}}
 		p.answers[s.Name] = a
 		if err := a.start(); err != nil {
 			return err

@@ -67,7 +67,8 @@ func (g Group) accepted() accepted {
 		return a.String()
 	}
 	for i, c := range g.Changes {
-		out.Moves[i] = acceptedMove{ID: c.ID, Site: c.SiteID, Link: c.LinkID, Old4: text(c.Old.IPv4), Old6: text(c.Old.IPv6), New4: text(c.New.IPv4), New6: text(c.New.IPv6),
+		out.Moves[i] = acceptedMove{ID: c.ID, Site: c.SiteID, Link: c.LinkID, Old4: text(c.Old.IPv4), Old6: text(c.Old.IPv6),
+			New4: text(c.New.IPv4), New6: text(c.New.IPv6),
 			Source: c.Source, Noticed: c.Noticed.UnixMicro(), Received: c.Received.UnixMicro()}
 	}
 	return out
@@ -179,7 +180,8 @@ func (s *Store) Settle(ctx context.Context, g Group, stages []Stages) error {
 	return tx.Commit(ctx)
 }
 
-var moveColumns = []string{"id", "site_id", "link_id", "old_ipv4", "old_ipv6", "new_ipv4", "new_ipv6", "source", "noticed_at", "received_at",
+var moveColumns = []string{"id", "site_id", "link_id", "old_ipv4", "old_ipv6", "new_ipv4", "new_ipv6", "source", "noticed_at",
+	"received_at",
 	"recorded_at", "published_at", "answered_at", "seen_at", "confirmed_at"}
 
 // settleMoves records the moves that are still among the accepted, with the stages that they have reached already, which it
@@ -191,7 +193,8 @@ func settleMoves(ctx context.Context, tx pgx.Tx, changes []Change, reached map[i
 	// An earlier one that is not ours was cut off while it was written, and whoever announced it told that it was not recorded. It
 	// goes too: it must not come back over what came after.
 	var first *int64
-	if err := tx.QueryRow(ctx, `WITH gone AS (DELETE FROM accepted WHERE id <= $1 RETURNING id) SELECT min(id) FROM gone`, changes[len(changes)-1].ID).Scan(&first); err != nil {
+	if err := tx.QueryRow(ctx, `WITH gone AS (DELETE FROM accepted WHERE id <= $1 RETURNING id) SELECT min(id) FROM gone`,
+		changes[len(changes)-1].ID).Scan(&first); err != nil {
 		return err
 	}
 	at, _ := slices.BinarySearchFunc(changes, first, func(c Change, first *int64) int {
@@ -217,7 +220,8 @@ func settleMoves(ctx context.Context, tx pgx.Tx, changes []Change, reached map[i
 		c := left[i]
 		s := reached[c.ID]
 		delete(reached, c.ID)
-		return []any{c.ID, c.SiteID, c.LinkID, address(c.Old.IPv4), address(c.Old.IPv6), address(c.New.IPv4), address(c.New.IPv6), string(c.Source), c.Noticed, c.Received,
+		return []any{c.ID, c.SiteID, c.LinkID, address(c.Old.IPv4), address(c.Old.IPv6), address(c.New.IPv4), address(c.New.IPv6),
+			string(c.Source), c.Noticed, c.Received,
 			moment(s.Recorded), moment(s.Published), moment(s.Answered), moment(s.Seen), moment(s.Confirmed)}, nil
 	}))
 	return err
@@ -303,7 +307,8 @@ func (s *Store) Follow(ctx context.Context, after int64) (Group, error) {
 			}
 			return addresses[i].Addr()
 		}
-		g.Changes = append(g.Changes, Change{ID: id, SiteID: siteID, LinkID: link, Old: wan.Pair{IPv4: of(0), IPv6: of(1)}, New: wan.Pair{IPv4: of(2), IPv6: of(3)},
+		g.Changes = append(g.Changes, Change{ID: id, SiteID: siteID, LinkID: link, Old: wan.Pair{IPv4: of(0), IPv6: of(1)},
+			New:    wan.Pair{IPv4: of(2), IPv6: of(3)},
 			Source: wan.Source(source), Noticed: noticed.UTC(), Received: received.UTC()})
 		return nil
 	}); err != nil {

@@ -25,7 +25,8 @@ func (s *Store) Aliases(ctx context.Context, siteID int64) ([]site.Alias, error)
 		Revision   int64      `db:"revision"`
 	}
 	err := s.selectOf(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, z.apex AS zone, h.name AS hostname, s.code AS site, a.ttl, a.revision
-		FROM alias a JOIN zone z ON z.id = a.zone_id JOIN hostname h ON h.id = a.hostname_id JOIN site s ON s.id = h.site_id`, "h.site_id", siteID, "a.name")
+		FROM alias a JOIN zone z ON z.id = a.zone_id JOIN hostname h ON h.id = a.hostname_id JOIN site s ON s.id = h.site_id`,
+		"h.site_id", siteID, "a.name")
 	out := make([]site.Alias, len(rows))
 	for i, r := range rows {
 		out[i] = site.Alias(r)
@@ -36,7 +37,8 @@ func (s *Store) Aliases(ctx context.Context, siteID int64) ([]site.Alias, error)
 // AddAlias records an alias and raises its zone's serial.
 func (s *Store) AddAlias(ctx context.Context, a site.Alias) error {
 	err := s.inZone(ctx, a.ZoneID, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO alias (zone_id, hostname_id, name, ttl) VALUES ($1, $2, $3, $4)`, a.ZoneID, a.HostnameID, a.Name, a.TTL)
+		_, err := tx.ExecContext(ctx, `INSERT INTO alias (zone_id, hostname_id, name, ttl) VALUES ($1, $2, $3, $4)`, a.ZoneID,
+			a.HostnameID, a.Name, a.TTL)
 		return err
 	})
 	return explained(err, "alias", "name", string(a.Name))
@@ -71,7 +73,8 @@ func (s *Store) Redirects(ctx context.Context, siteID int64) ([]site.Redirect, e
 	}
 	err := s.selectOf(ctx, &rows, `SELECT r.id, r.zone_id, r.hostname_id, h.site_id, r.name, z.apex AS zone, h.name AS hostname, s.code AS site, r.ttl,
 			r.scheme, r.port, r.path, r.keep_path, r.status, r.revision
-		FROM redirect r JOIN zone z ON z.id = r.zone_id JOIN hostname h ON h.id = r.hostname_id JOIN site s ON s.id = h.site_id`, "h.site_id", siteID, "r.name")
+		FROM redirect r JOIN zone z ON z.id = r.zone_id JOIN hostname h ON h.id = r.hostname_id JOIN site s ON s.id = h.site_id`,
+		"h.site_id", siteID, "r.name")
 	out := make([]site.Redirect, len(rows))
 	for i, r := range rows {
 		out[i] = site.Redirect(r)
@@ -84,7 +87,8 @@ func (s *Store) PutRedirect(ctx context.Context, r site.Redirect) error {
 	err := s.inZone(ctx, r.ZoneID, func(tx *sqlx.Tx) error {
 		if r.ID == 0 {
 			_, err := tx.ExecContext(ctx, `INSERT INTO redirect (zone_id, hostname_id, name, ttl, scheme, port, path, keep_path, status)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, r.ZoneID, r.HostnameID, r.Name, r.TTL, r.Scheme, r.Port, r.Path, r.KeepPath, r.Status)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, r.ZoneID, r.HostnameID, r.Name, r.TTL, r.Scheme, r.Port, r.Path,
+				r.KeepPath, r.Status)
 			return err
 		}
 		done, err := tx.ExecContext(ctx, `UPDATE redirect SET hostname_id = $2, ttl = $3, scheme = $4, port = $5, path = $6, keep_path = $7, status = $8, revision = revision + 1
@@ -127,7 +131,8 @@ func (s *Store) ZoneRecords(ctx context.Context) ([]ZoneRecord, error) {
 // ZoneRecordsAt lists the records of one zone at some names.
 func (s *Store) ZoneRecordsAt(ctx context.Context, zoneID int64, at []names.Name) ([]ZoneRecord, error) {
 	var out []ZoneRecord
-	err := s.db.SelectContext(ctx, &out, zoneRecordColumns+` WHERE zone_id = $1 AND name = ANY($2::text[]) ORDER BY name, type, data`, zoneID, at)
+	err := s.db.SelectContext(ctx, &out, zoneRecordColumns+` WHERE zone_id = $1 AND name = ANY($2::text[]) ORDER BY name, type, data`,
+		zoneID, at)
 	return out, err
 }
 
@@ -156,7 +161,8 @@ func changeRecords(ctx context.Context, tx *sqlx.Tx, zoneID int64, add []names.R
 		return err
 	}
 	for _, r := range add {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO zone_record (zone_id, name, type, ttl, data) VALUES ($1, $2, $3, $4, $5)`, zoneID, r.Name, r.Type, r.TTL, r.Data); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO zone_record (zone_id, name, type, ttl, data) VALUES ($1, $2, $3, $4, $5)`,
+			zoneID, r.Name, r.Type, r.TTL, r.Data); err != nil {
 			return explained(err, "record", "data", string(r.Name)+" "+r.Type)
 		}
 	}

@@ -30,5 +30,6 @@ func (s *Store) NoteDeviceReports(ctx context.Context, list []DeviceReport) erro
 	return s.soon(ctx, `INSERT INTO device_report (device_id, link_id, seen_at, doc)
 		SELECT t.* FROM unnest($1::bigint[], $2::bigint[], $3::timestamptz[], $4::jsonb[]) AS t(device_id, link_id, at, doc)
 		JOIN device ON device.id = t.device_id JOIN link ON link.id = t.link_id
-		ON CONFLICT (device_id) DO UPDATE SET link_id = excluded.link_id, seen_at = excluded.seen_at, doc = excluded.doc`, devices, links, at, docs)
+		ON CONFLICT (device_id) DO UPDATE SET link_id = excluded.link_id, seen_at = excluded.seen_at, doc = excluded.doc`, devices,
+		links, at, docs)
 }

@@ -20,7 +20,8 @@ type deviceRow struct {
 }
 
 func (r deviceRow) device() site.Device {
-	return site.Device{ID: r.ID, SiteID: r.SiteID, Name: r.Name, MAC: r.MAC, Address: r.Address.Addr, Reserved: r.Reserved, IPv6: r.IPv6.Addr, Router: r.Router, Revision: r.Revision}
+	return site.Device{ID: r.ID, SiteID: r.SiteID, Name: r.Name, MAC: r.MAC, Address: r.Address.Addr, Reserved: r.Reserved,
+		IPv6: r.IPv6.Addr, Router: r.Router, Revision: r.Revision}
 }
 
 const deviceColumns = `SELECT id, site_id, name, mac, host(address) AS address, reserved, host(ipv6) AS ipv6, router, revision FROM device`

@@ -67,6 +67,7 @@ func (s *Store) OpenFault(ctx context.Context, siteID int64, f diagnose.Finding,
 
 // CloseFault closes the fault that is open under key.
 func (s *Store) CloseFault(ctx context.Context, siteID int64, key string, now time.Time) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE fault SET closed_at = $3 WHERE site_id = $1 AND key = $2 AND closed_at IS NULL`, siteID, key, now)
+	_, err := s.db.ExecContext(ctx, `UPDATE fault SET closed_at = $3 WHERE site_id = $1 AND key = $2 AND closed_at IS NULL`, siteID,
+		key, now)
 	return err
 }

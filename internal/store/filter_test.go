@@ -15,7 +15,8 @@ var noon = time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC)
 // A move that is not settled yet is taken or left by the same rules as one that the table gives.
 func TestAFilterTakesTheSameMovesInMemoryAsInTheTable(t *testing.T) {
 	m := Move{ID: 7, SiteID: 1, LinkID: 2, Source: wan.SourceSTUN, Noticed: noon,
-		Old: wan.PairOf(netip.MustParseAddr("198.51.100.1")), New: wan.Pair{IPv4: netip.MustParseAddr("198.51.100.2"), IPv6: netip.MustParseAddr("2001:db8::2")}}
+		Old: wan.PairOf(netip.MustParseAddr("198.51.100.1")),
+		New: wan.Pair{IPv4: netip.MustParseAddr("198.51.100.2"), IPv6: netip.MustParseAddr("2001:db8::2")}}
 	for what, x := range map[string]struct {
 		f    MoveFilter
 		want bool
@@ -36,8 +37,10 @@ func TestAFilterTakesTheSameMovesInMemoryAsInTheTable(t *testing.T) {
 		"an address it left":    {MoveFilter{Address: netip.MustParseAddr("198.51.100.1")}, true},
 		"an address it came to": {MoveFilter{Address: netip.MustParseAddr("2001:db8::2")}, true},
 		"an address of another": {MoveFilter{Address: netip.MustParseAddr("198.51.100.3")}, false},
-		"all of it at once":     {MoveFilter{SiteID: 1, LinkID: 2, Before: 9, Since: noon, Until: noon.Add(time.Hour), Source: wan.SourceSTUN}, true},
-		"one of it wrong":       {MoveFilter{SiteID: 1, LinkID: 2, Before: 9, Since: noon, Until: noon.Add(time.Hour), Source: wan.SourceFixed}, false},
+		"all of it at once": {MoveFilter{SiteID: 1, LinkID: 2, Before: 9, Since: noon, Until: noon.Add(time.Hour),
+			Source: wan.SourceSTUN}, true},
+		"one of it wrong": {MoveFilter{SiteID: 1, LinkID: 2, Before: 9, Since: noon, Until: noon.Add(time.Hour),
+			Source: wan.SourceFixed}, false},
 	} {
 		require.Equal(t, x.want, x.f.Takes(m), what)
 	}
@@ -55,7 +58,8 @@ func TestAMoveKeepsTheStagesThatALaterWordLeavesOut(t *testing.T) {
 }
 
 func TestStagesOfOneMoveAreWrittenTogether(t *testing.T) {
-	got := merged([]Stages{{MoveID: 1, Recorded: noon}, {MoveID: 2, Recorded: noon}, {MoveID: 1, Answered: noon.Add(time.Second)}, {MoveID: 1, ZoneID: 3, Published: noon}})
+	got := merged([]Stages{{MoveID: 1, Recorded: noon}, {MoveID: 2, Recorded: noon}, {MoveID: 1, Answered: noon.Add(time.Second)},
+		{MoveID: 1, ZoneID: 3, Published: noon}})
 	require.Equal(t, map[int64]Stages{1: {MoveID: 1, Recorded: noon, Answered: noon.Add(time.Second)}, 2: {MoveID: 2, Recorded: noon}}, got)
 	require.Empty(t, merged(nil))
 }

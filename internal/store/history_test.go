@@ -19,7 +19,8 @@ func TestSpansGrowInTheirPartition(t *testing.T) {
 	same, err := f.OwnVantage(ctx, "server", true)
 	require.NoError(t, err)
 	require.Equal(t, vantage, same)
-	span := ledger.Span{ServiceID: f.service.ID, VantageID: vantage, Vantage: "server", Outcome: probe.Opened, From: morning.AddDate(0, -2, 0), Until: morning, Count: 5, Timed: 4, Fastest: 10, Total: 100, Slowest: 40}
+	span := ledger.Span{ServiceID: f.service.ID, VantageID: vantage, Vantage: "server", Outcome: probe.Opened,
+		From: morning.AddDate(0, -2, 0), Until: morning, Count: 5, Timed: 4, Fastest: 10, Total: 100, Slowest: 40}
 	later := span
 	later.Outcome, later.From, later.Until, later.Count = probe.Silent, morning.Add(time.Minute), morning.Add(time.Hour), 60
 	require.NoError(t, f.PutSpans(ctx, []ledger.Span{span, later}))
@@ -35,8 +36,10 @@ func TestSpansGrowInTheirPartition(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []ledger.Span{later}, newest)
 	require.NoError(t, f.EnsurePartitions(ctx, morning.AddDate(0, 3, 0)))
-	require.NoError(t, f.PutServiceStates(ctx, []store.ServiceState{{ServiceID: f.service.ID, State: probe.StateReachable, Since: morning}, {ServiceID: 999, State: probe.StateUnknown, Since: morning}}))
+	require.NoError(t, f.PutServiceStates(ctx, []store.ServiceState{{ServiceID: f.service.ID, State: probe.StateReachable,
+		Since: morning}, {ServiceID: 999, State: probe.StateUnknown, Since: morning}}))
 	standings, err := f.ServiceStates(ctx)
 	require.NoError(t, err)
-	require.Equal(t, []store.ServiceState{{ServiceID: f.service.ID, State: probe.StateReachable, Since: morning}}, standings, "that of a service that is gone is left out")
+	require.Equal(t, []store.ServiceState{{ServiceID: f.service.ID, State: probe.StateReachable, Since: morning}}, standings,
+		"that of a service that is gone is left out")
 }

@@ -33,7 +33,8 @@ type hostnameRow struct {
 func (r hostnameRow) hostname() site.Hostname {
 	return site.Hostname{ID: r.ID, ZoneID: r.ZoneID, SiteID: r.SiteID, LinkID: int64(r.LinkID), Name: r.Name, Zone: r.Zone,
 		Site: r.Site, Link: r.Link, TTL: r.TTL, Extras: r.Extras, Mail: r.Mail,
-		HoldBy: r.HoldBy, Hold: wan.Pair{IPv4: r.Hold4.Addr, IPv6: r.Hold6.Addr}, DeviceID: int64(r.Device), Device: r.OfDevice, Revision: r.Revision}
+		HoldBy: r.HoldBy, Hold: wan.Pair{IPv4: r.Hold4.Addr, IPv6: r.Hold6.Addr}, DeviceID: int64(r.Device), Device: r.OfDevice,
+		Revision: r.Revision}
 }
 
 const hostnameColumns = `SELECT h.id, h.zone_id, h.site_id, h.link_id, h.name, z.apex AS zone, s.code AS site,
@@ -69,7 +70,8 @@ func (s *Store) PutHostname(ctx context.Context, h site.Hostname) (id int64, ser
 		}
 		if h.ID == 0 {
 			return tx.GetContext(ctx, &id, `INSERT INTO hostname (zone_id, site_id, link_id, name, ttl, extras, mail, device_id)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`, h.ZoneID, h.SiteID, ref(h.LinkID), h.Name, h.TTL, list[string](h.Extras), h.Mail, ref(h.DeviceID))
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`, h.ZoneID, h.SiteID, ref(h.LinkID), h.Name, h.TTL,
+				list[string](h.Extras), h.Mail, ref(h.DeviceID))
 		}
 		r, err := tx.ExecContext(ctx, `UPDATE hostname SET link_id = $2, ttl = $3, extras = $4, mail = $5, device_id = $6, revision = revision + 1 WHERE id = $1`,
 			h.ID, ref(h.LinkID), h.TTL, list[string](h.Extras), h.Mail, ref(h.DeviceID))

@@ -34,8 +34,10 @@ type linkRow struct {
 
 func (r linkRow) link() site.Link {
 	return site.Link{ID: r.ID, SiteID: r.SiteID, Label: r.Label, Provider: r.Provider, Mode: r.Mode, Position: r.Position,
-		IPv4: r.IPv4.Addr, IPv6: r.IPv6.Addr, Source: r.Source, Since: r.Since.Time, Heard: r.Heard.Time, Agent: r.Agent, ChangeAt: r.ChangeAt.Time,
-		RouterWAN: r.Router.Addr, Sources: r.Sources, Dynamic: site.RangeOf(r.From.Addr, r.To.Addr), Failing: r.Failing, Revision: r.Revision}
+		IPv4: r.IPv4.Addr, IPv6: r.IPv6.Addr, Source: r.Source, Since: r.Since.Time, Heard: r.Heard.Time, Agent: r.Agent,
+		ChangeAt:  r.ChangeAt.Time,
+		RouterWAN: r.Router.Addr, Sources: r.Sources, Dynamic: site.RangeOf(r.From.Addr, r.To.Addr), Failing: r.Failing,
+		Revision: r.Revision}
 }
 
 const linkColumns = `SELECT l.id, l.site_id, l.label, l.provider, l.mode, l.position, host(l.ipv4) AS ipv4, host(l.ipv6) AS ipv6,
@@ -66,7 +68,8 @@ func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 	var id int64
 	from, to := in.Dynamic.Ends()
 	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position, change_at, router_address, sources, dynamic_from, dynamic_to) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
-		in.SiteID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources), inet{from}, inet{to})
+		in.SiteID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources),
+		inet{from}, inet{to})
 	return id, explained(err, "link", "label", in.Label)
 }
 
@@ -74,7 +77,8 @@ func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 func (s *Store) EditLink(ctx context.Context, in site.Link) error {
 	from, to := in.Dynamic.Ends()
 	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6, router_address = $7, sources = $8, dynamic_from = $9, dynamic_to = $10, revision = revision + 1 WHERE id = $1`,
-		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources), inet{from}, inet{to})
+		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources),
+		inet{from}, inet{to})
 	return affected(r, err, "link", "label", in.Label)
 }
 
@@ -105,7 +109,8 @@ func (s *Store) Hear(ctx context.Context, heard map[int64]time.Time) error {
 		times = append(times, heard[id])
 	}
 	return s.soon(ctx, `UPDATE link SET heard_at = t.at
-		FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at) WHERE link.id = t.id AND (heard_at IS NULL OR heard_at < t.at)`, ids, times)
+		FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at) WHERE link.id = t.id AND (heard_at IS NULL OR heard_at < t.at)`,
+		ids, times)
 }
 
 // LinkReports returns what agents reported last, as JSON, by link.
@@ -129,5 +134,6 @@ func (s *Store) NoteLinkReports(ctx context.Context, docs map[int64][]byte) erro
 	for _, id := range ids {
 		list = append(list, string(docs[id]))
 	}
-	return s.soon(ctx, `UPDATE link SET report = t.doc FROM unnest($1::bigint[], $2::jsonb[]) AS t(id, doc) WHERE link.id = t.id`, ids, list)
+	return s.soon(ctx, `UPDATE link SET report = t.doc FROM unnest($1::bigint[], $2::jsonb[]) AS t(id, doc) WHERE link.id = t.id`,
+		ids, list)
 }

@@ -127,7 +127,8 @@ func (s *Store) Moves(ctx context.Context, f MoveFilter) ([]Move, error) {
 		WHERE ($1 = 0 OR m.site_id = $1) AND ($2 = 0 OR m.link_id = $2) AND ($3 = 0 OR m.id < $3)
 			AND ($5::timestamptz IS NULL OR m.noticed_at >= $5) AND ($6::timestamptz IS NULL OR m.noticed_at < $6) AND ($7 = '' OR m.source = $7)
 			AND ($8::inet IS NULL OR $8 IN (m.old_ipv4, m.old_ipv6, m.new_ipv4, m.new_ipv6)) AND (NOT $9 OR m.confirmed_at IS NULL)
-		ORDER BY m.id DESC LIMIT $4`, f.SiteID, f.LinkID, f.Before, f.Limit, when{f.Since}, when{f.Until}, f.Source, inet{f.Address}, f.Unfinished)
+		ORDER BY m.id DESC LIMIT $4`, f.SiteID, f.LinkID, f.Before, f.Limit, when{f.Since}, when{f.Until}, f.Source, inet{f.Address},
+		f.Unfinished)
 	out := make([]Move, len(rows))
 	for i, r := range rows {
 		out[i] = Move{ID: r.ID, SiteID: r.SiteID, LinkID: r.LinkID, Site: r.Site, Link: r.Link,

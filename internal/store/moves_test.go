@@ -22,13 +22,15 @@ func TestMovesAreRecordedTogether(t *testing.T) {
 	require.Len(t, ids, 3)
 	require.True(t, ids[0] < ids[1] && ids[1] < ids[2])
 	change := func(i int, f furnished, from, to string) store.Change {
-		c := store.Change{ID: ids[i], SiteID: f.site.ID, LinkID: f.link.ID, New: pair(to), Source: wan.SourceGateway, Noticed: morning, Received: morning.Add(time.Second)}
+		c := store.Change{ID: ids[i], SiteID: f.site.ID, LinkID: f.link.ID, New: pair(to), Source: wan.SourceGateway,
+			Noticed: morning, Received: morning.Add(time.Second)}
 		if from != "" {
 			c.Old = pair(from)
 		}
 		return c
 	}
-	g := store.Group{Changes: []store.Change{change(0, b, "", "198.51.100.3"), change(1, a, "", "198.51.100.4"), change(2, a, "198.51.100.4", "2001:db8::7")},
+	g := store.Group{Changes: []store.Change{change(0, b, "", "198.51.100.3"), change(1, a, "", "198.51.100.4"),
+		change(2, a, "198.51.100.4", "2001:db8::7")},
 		Serials: map[int64]uint32{a.zone.ID: a.zone.Serial + 7}}
 	require.NoError(t, st.Accept(ctx, store.Group{Changes: g.Changes[:2]}))
 	require.NoError(t, st.Accept(ctx, store.Group{Changes: g.Changes[2:]}))
@@ -91,7 +93,8 @@ func TestWhatWasAcceptedIsSettledWhenTheStoreIsOpened(t *testing.T) {
 	ids, err := st.MoveIDs(ctx, 3)
 	require.NoError(t, err)
 	accept := func(i int, from, to string, serial uint32) {
-		c := store.Change{ID: ids[i], SiteID: f.site.ID, LinkID: f.link.ID, Old: wan.PairOf(netip.MustParseAddr(from)), New: wan.PairOf(netip.MustParseAddr(to)),
+		c := store.Change{ID: ids[i], SiteID: f.site.ID, LinkID: f.link.ID, Old: wan.PairOf(netip.MustParseAddr(from)),
+			New:    wan.PairOf(netip.MustParseAddr(to)),
 			Source: wan.SourceObserved, Noticed: morning, Received: morning.Add(time.Duration(i) * time.Second)}
 		require.NoError(t, st.Accept(ctx, store.Group{Changes: []store.Change{c}, Serials: map[int64]uint32{f.zone.ID: serial}}))
 	}
@@ -126,7 +129,8 @@ func TestWhatWasAcceptedIsSettledWhenTheStoreIsOpened(t *testing.T) {
 	// One whose writing was cut off, so that nobody was told that it was recorded, does not come back over a later one.
 	ids = next
 	accept(0, "198.51.100.3", "198.51.100.66", f.zone.Serial+3)
-	later := store.Change{ID: next[1], SiteID: f.site.ID, LinkID: f.link.ID, Old: wan.PairOf(netip.MustParseAddr("198.51.100.3")), New: wan.PairOf(netip.MustParseAddr("198.51.100.5")),
+	later := store.Change{ID: next[1], SiteID: f.site.ID, LinkID: f.link.ID, Old: wan.PairOf(netip.MustParseAddr("198.51.100.3")),
+		New:    wan.PairOf(netip.MustParseAddr("198.51.100.5")),
 		Source: wan.SourceObserved, Noticed: morning, Received: morning}
 	require.NoError(t, st.Accept(ctx, store.Group{Changes: []store.Change{later}}))
 	require.NoError(t, st.Settle(ctx, store.Group{Changes: []store.Change{later}}, nil))

@@ -42,7 +42,8 @@ func (s *Store) EnsurePartitions(ctx context.Context, now time.Time) error {
 func (s *Store) ensurePartition(ctx context.Context, table, key string, fill int, from, to time.Time) error {
 	name := table + "_" + from.Format("2006_01")
 	bounds := fmt.Sprintf(`FOR VALUES FROM ('%s') TO ('%s')`, from.Format(time.RFC3339), to.Format(time.RFC3339))
-	_, err := s.db.ExecContext(ctx, fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s PARTITION OF %s %s WITH (fillfactor = %d)`, name, table, bounds, fill))
+	_, err := s.db.ExecContext(ctx, fmt.Sprintf(`CREATE TABLE IF NOT EXISTS %s PARTITION OF %s %s WITH (fillfactor = %d)`, name,
+		table, bounds, fill))
 	var pg *pgconn.PgError
 	if !errors.As(err, &pg) || pg.Code != "23514" { // check_violation: the default partition has such rows
 		return err

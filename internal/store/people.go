@@ -37,11 +37,13 @@ func (s *Store) PersonNamed(ctx context.Context, name string) (Person, error) {
 func (s *Store) PutPassword(ctx context.Context, name string, hash []byte, until time.Time, create bool) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
 		if create {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO person (name, password_hash) VALUES ($1, '') ON CONFLICT (name) DO NOTHING`, name); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO person (name, password_hash) VALUES ($1, '') ON CONFLICT (name) DO NOTHING`,
+				name); err != nil {
 				return err
 			}
 		}
-		r, err := tx.ExecContext(ctx, `UPDATE person SET password_hash = $2, once = $3, once_until = $4 WHERE name = $1`, name, hash, !until.IsZero(), when{until})
+		r, err := tx.ExecContext(ctx, `UPDATE person SET password_hash = $2, once = $3, once_until = $4 WHERE name = $1`, name, hash,
+			!until.IsZero(), when{until})
 		if err := affected(r, err, "person", "name", name); err != nil {
 			return err
 		}
@@ -200,7 +202,8 @@ func (s *Store) RotateKey(ctx context.Context, id int64, name string) error {
 // SucceedKey records a key that takes the place of another of an agent; one that was made for that before, and never used, is gone.
 func (s *Store) SucceedKey(ctx context.Context, old int64, hash []byte, now time.Time) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE access_key SET revoked_at = $2 WHERE replaces = $1 AND revoked_at IS NULL`, old, now); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE access_key SET revoked_at = $2 WHERE replaces = $1 AND revoked_at IS NULL`, old,
+			now); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO access_key (hash, scope, label, link_id, may_announce, replaces) SELECT $2, scope, label, link_id, may_announce, id FROM access_key WHERE id = $1`, old, hash)

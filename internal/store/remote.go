@@ -48,7 +48,8 @@ func (s *Store) RemoteNames(ctx context.Context) ([]RemoteName, error) {
 	err := s.db.SelectContext(ctx, &rows, `SELECT zone_id, name, given, given_at, tries, since_at, problem, detail FROM remote_name ORDER BY zone_id, name`)
 	out := make([]RemoteName, len(rows))
 	for i, r := range rows {
-		out[i] = RemoteName{ZoneID: r.ZoneID, Name: r.Name, Given: r.Given, GivenAt: r.GivenAt.Time, Tries: r.Tries, Since: r.Since.Time, Problem: r.Problem, Detail: r.Detail}
+		out[i] = RemoteName{ZoneID: r.ZoneID, Name: r.Name, Given: r.Given, GivenAt: r.GivenAt.Time, Tries: r.Tries,
+			Since: r.Since.Time, Problem: r.Problem, Detail: r.Detail}
 	}
 	return out, err
 }

@@ -17,7 +17,8 @@ type Review struct {
 
 // BeginReview records that a review of a site begins, with the consent that it is made on. It is refused (ok false) where
 // another began after since: two requests at once cannot both pass.
-func (s *Store) BeginReview(ctx context.Context, siteID int64, person, consent string, now, since time.Time) (id int64, ok bool, err error) {
+func (s *Store) BeginReview(ctx context.Context, siteID int64, person, consent string, now, since time.Time) (id int64, ok bool,
+	err error) {
 	var ids []int64
 	err = s.db.SelectContext(ctx, &ids, `WITH s AS (SELECT id FROM site WHERE id = $1 FOR UPDATE)
 		INSERT INTO exposure_review (site_id, person, consent, started_at)

@@ -64,7 +64,8 @@ func (r serviceRow) service() site.Service {
 	return site.Service{ID: r.ID, SiteID: r.SiteID, DeviceID: r.DeviceID, LinkID: int64(r.LinkID), Name: r.Name, Device: r.Device,
 		Link: r.Link, Kind: r.Kind, Transport: r.Transport, ExternalFrom: r.ExternalFrom, ExternalTo: r.ExternalTo,
 		InternalFrom: r.InternalFrom, Expected: r.Expected, Interval: r.Interval, Options: r.Options.Options, OpenUntil: r.OpenUntil.Time,
-		Fingerprint: r.Fingerprint, Pinned: r.Pinned.Time, PinnedBy: r.PinnedBy, ProbeKey: r.ProbeKey, OnRouter: r.OnRouter, Revision: r.Revision, Reach: r.Reach}
+		Fingerprint: r.Fingerprint, Pinned: r.Pinned.Time, PinnedBy: r.PinnedBy, ProbeKey: r.ProbeKey, OnRouter: r.OnRouter,
+		Revision: r.Revision, Reach: r.Reach}
 }
 
 func reachOf(s site.Service) site.Reach { return cmp.Or(s.Reach, site.ByForward) }
@@ -120,13 +121,15 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 				(site_id, device_id, link_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s,
 				options, open_until, probe_key, reach)
 				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`,
-				in.SiteID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom, in.Expected, in.Interval,
+				in.SiteID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo,
+				in.InternalFrom, in.Expected, in.Interval,
 				options{in.Options}, when{in.OpenUntil}, in.ProbeKey, reachOf(in))
 		}
 		r, err := tx.ExecContext(ctx, `UPDATE service SET device_id = $2, link_id = $3, name = $4, kind = $5, transport = $6,
 			external_from = $7, external_to = $8, internal_from = $9, expected = $10, interval_s = $11,
 			options = $12, open_until = $13, probe_key = $14, fingerprint = $15, pinned_at = $16, pinned_by = $17, reach = $18, revision = revision + 1 WHERE id = $1`,
-			in.ID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom, in.Expected, in.Interval,
+			in.ID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom,
+			in.Expected, in.Interval,
 			options{in.Options}, when{in.OpenUntil}, in.ProbeKey, in.Fingerprint, when{in.Pinned}, in.PinnedBy, reachOf(in))
 		return affected(r, err, "service", "name", in.Name)
 	})

@@ -36,7 +36,8 @@ func (s *Store) AddSite(ctx context.Context, in site.Site) (site.Site, error) {
 
 // EditSite writes the site's code, name and note by its ID.
 func (s *Store) EditSite(ctx context.Context, in site.Site) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE site SET code = $2, name = $3, note = $4, revision = revision + 1 WHERE id = $1`, in.ID, in.Code, in.Name, in.Note)
+	r, err := s.db.ExecContext(ctx, `UPDATE site SET code = $2, name = $3, note = $4, revision = revision + 1 WHERE id = $1`, in.ID,
+		in.Code, in.Name, in.Note)
 	return affected(r, err, "site", "code", in.Code)
 }
 

@@ -33,7 +33,8 @@ const spanColumns = `SELECT s.service_id, s.vantage_id, v.name AS vantage, s.out
 // Spans lists a service's spans that touch the time from..until, in order of vantage point and time.
 func (s *Store) Spans(ctx context.Context, serviceID int64, from, until time.Time) ([]ledger.Span, error) {
 	out := []ledger.Span{}
-	err := s.db.SelectContext(ctx, &out, spanColumns+` WHERE s.service_id = $1 AND s.until_at >= $2 AND s.from_at <= $3 ORDER BY v.name, s.from_at`,
+	err := s.db.SelectContext(ctx, &out, spanColumns+
+		` WHERE s.service_id = $1 AND s.until_at >= $2 AND s.from_at <= $3 ORDER BY v.name, s.from_at`,
 		serviceID, from, until)
 	return utcSpans(out), err
 }

@@ -112,7 +112,8 @@ func Open(ctx context.Context, url string) (*Store, error) {
 type ErrNewerSchema struct{ Has, Known int64 }
 
 func (e ErrNewerSchema) Error() string {
-	return fmt.Sprintf("the database has schema %d, and this program knows up to %d: a newer inkpost has used it; run that one", e.Has, e.Known)
+	return fmt.Sprintf("the database has schema %d, and this program knows up to %d: a newer inkpost has used it; run that one",
+		e.Has, e.Known)
 }
 
 // ErrOlderSchema reports a database that is not brought up to date yet.

@@ -53,22 +53,27 @@ func furnish(t *testing.T, st *store.Store, code string) furnished {
 	f.link, err = st.Link(ctx, f.site.ID, "MAIN")
 	require.NoError(t, err)
 	require.Equal(t, linkID, f.link.ID)
-	_, err = st.AddDevice(ctx, site.Device{SiteID: f.site.ID, Name: "recorder", MAC: "02:00:5e:07:00:01", Address: netip.MustParseAddr("192.168.7.20"), Reserved: true})
+	_, err = st.AddDevice(ctx, site.Device{SiteID: f.site.ID, Name: "recorder", MAC: "02:00:5e:07:00:01",
+		Address: netip.MustParseAddr("192.168.7.20"), Reserved: true})
 	require.NoError(t, err)
 	f.device, err = st.Device(ctx, f.site.ID, "recorder")
 	require.NoError(t, err)
-	_, err = st.PutService(ctx, site.Service{SiteID: f.site.ID, DeviceID: f.device.ID, Name: "page", Kind: probe.KindTCP, Transport: probe.TCP,
+	_, err = st.PutService(ctx, site.Service{SiteID: f.site.ID, DeviceID: f.device.ID, Name: "page", Kind: probe.KindTCP,
+		Transport:    probe.TCP,
 		ExternalFrom: 8443, ExternalTo: 8443, InternalFrom: 443, Expected: probe.ExpectReachable, Interval: 60})
 	require.NoError(t, err)
 	f.service, err = st.Service(ctx, f.site.ID, "page")
 	require.NoError(t, err)
 	f.zone, err = st.Zone(ctx, "isles.example")
 	if err != nil {
-		f.zone, err = st.PutZone(ctx, names.Zone{Apex: "isles.example", Servers: []names.Server{{Name: "ns1.isles.example", Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.1")}}},
-			TransferTo: []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24")}, Notify: []netip.AddrPort{netip.MustParseAddrPort("198.51.100.2:53")}}.WithDefaults())
+		f.zone, err = st.PutZone(ctx, names.Zone{Apex: "isles.example",
+			Servers:    []names.Server{{Name: "ns1.isles.example", Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.1")}}},
+			TransferTo: []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24")},
+			Notify:     []netip.AddrPort{netip.MustParseAddrPort("198.51.100.2:53")}}.WithDefaults())
 	}
 	require.NoError(t, err)
-	_, _, err = st.PutHostname(ctx, site.Hostname{ZoneID: f.zone.ID, SiteID: f.site.ID, Name: names.Name("h" + code + ".isles.example"), TTL: 30, Extras: []string{"www", "*"}, Mail: "mail.example"})
+	_, _, err = st.PutHostname(ctx, site.Hostname{ZoneID: f.zone.ID, SiteID: f.site.ID,
+		Name: names.Name("h" + code + ".isles.example"), TTL: 30, Extras: []string{"www", "*"}, Mail: "mail.example"})
 	require.NoError(t, err)
 	f.host, err = st.Hostname(ctx, names.Name("h"+code+".isles.example"))
 	require.NoError(t, err)
@@ -170,7 +175,8 @@ func TestRemovingASiteTakesEverythingAndRaisesTheSerials(t *testing.T) {
 	f, kept := furnish(t, st, "KET"), furnish(t, st, "OYS")
 	ctx := t.Context()
 	require.NoError(t, st.AddAlias(ctx, site.Alias{ZoneID: f.zone.ID, HostnameID: f.host.ID, Name: "old.isles.example", TTL: 30}))
-	g := store.Group{Changes: []store.Change{{ID: 1, SiteID: f.site.ID, LinkID: f.link.ID, New: wan.PairOf(netip.MustParseAddr("198.51.100.7")),
+	g := store.Group{Changes: []store.Change{{ID: 1, SiteID: f.site.ID, LinkID: f.link.ID,
+		New:    wan.PairOf(netip.MustParseAddr("198.51.100.7")),
 		Source: wan.SourceObserved, Noticed: morning, Received: morning}}}
 	require.NoError(t, st.Accept(ctx, g))
 	require.NoError(t, st.Settle(ctx, g, nil))
@@ -202,7 +208,8 @@ func TestRemovingASiteTakesEverythingAndRaisesTheSerials(t *testing.T) {
 func TestTheSerialWrapsWithoutZero(t *testing.T) {
 	st := open(t)
 	ctx := t.Context()
-	z, err := st.PutZone(ctx, names.Zone{Apex: "wrap.example", Serial: 4294967295, Servers: []names.Server{{Name: "ns.elsewhere.example"}}}.WithDefaults())
+	z, err := st.PutZone(ctx, names.Zone{Apex: "wrap.example", Serial: 4294967295,
+		Servers: []names.Server{{Name: "ns.elsewhere.example"}}}.WithDefaults())
 	require.NoError(t, err)
 	serials, err := st.BumpSerials(ctx, []int64{z.ID})
 	require.NoError(t, err)
@@ -213,7 +220,8 @@ func TestTheSerialWrapsWithoutZero(t *testing.T) {
 func TestOneProblemIsOneOpenFault(t *testing.T) {
 	f := furnish(t, open(t), "KET")
 	ctx := t.Context()
-	finding := diagnose.Finding{Cause: diagnose.CauseForwardMissing, Hop: diagnose.HopForward, Subject: "service page", Summary: "first", Next: "do this"}
+	finding := diagnose.Finding{Cause: diagnose.CauseForwardMissing, Hop: diagnose.HopForward, Subject: "service page",
+		Summary: "first", Next: "do this"}
 	first, err := f.OpenFault(ctx, f.site.ID, finding, morning)
 	require.NoError(t, err)
 	require.NotZero(t, first)
@@ -355,7 +363,8 @@ func TestOldPartitionsAreDropped(t *testing.T) {
 
 func TestEveryReferenceThatIsLookedUpHasAnIndex(t *testing.T) {
 	st := open(t)
-	for _, want := range []string{"hostname.link_id", "hostname.zone_id", "service.device_id", "service.link_id", "alias.zone_id", "redirect.hostname_id", "device_report.link_id"} {
+	for _, want := range []string{"hostname.link_id", "hostname.zone_id", "service.device_id", "service.link_id", "alias.zone_id",
+		"redirect.hostname_id", "device_report.link_id"} {
 		table, column, _ := strings.Cut(want, ".")
 		var first int
 		require.NoError(t, st.Pool().QueryRow(t.Context(), `SELECT count(*) FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0]

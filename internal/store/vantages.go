@@ -53,7 +53,8 @@ func (s *Store) RemoveVantage(ctx context.Context, id int64, name string) error 
 
 // AddVantageEnrolment records a one-time code for a vantage point under the code's hash.
 func (s *Store) AddVantageEnrolment(ctx context.Context, codeHash []byte, vantageID int64, expires time.Time) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO enrolment (code_hash, vantage_id, expires_at) VALUES ($1, $2, $3)`, codeHash, vantageID, expires)
+	_, err := s.db.ExecContext(ctx, `INSERT INTO enrolment (code_hash, vantage_id, expires_at) VALUES ($1, $2, $3)`, codeHash,
+		vantageID, expires)
 	return err
 }
 

@@ -42,7 +42,8 @@ func (l *Lease) Release() {
 func (s *Store) Lead(ctx context.Context, name string) (*Lease, error) {
 	config := s.pool.Config().ConnConfig.Copy()
 	// A machine that loses its power says nothing: the database's server has to find out itself, and soon.
-	for param, value := range map[string]string{"application_name": "inkpost writer", "tcp_keepalives_idle": "1", "tcp_keepalives_interval": "1", "tcp_keepalives_count": "2", "tcp_user_timeout": "3000"} {
+	for param, value := range map[string]string{"application_name": "inkpost writer", "tcp_keepalives_idle": "1",
+		"tcp_keepalives_interval": "1", "tcp_keepalives_count": "2", "tcp_user_timeout": "3000"} {
 		config.RuntimeParams[param] = value
 	}
 	conn, err := pgx.ConnectConfig(ctx, config)
@@ -106,7 +107,8 @@ func (l *Lease) watch(ctx context.Context, conn *pgx.Conn) {
 		if err != nil && !timedOut {
 			return
 		}
-		alive, cancel := context.WithTimeout(context.WithoutCancel(ctx), leaseWait) // a question that is broken off closes the connection behind our back
+		// a question that is broken off closes the connection behind our back
+		alive, cancel := context.WithTimeout(context.WithoutCancel(ctx), leaseWait)
 		err = conn.Ping(alive)
 		cancel()
 		if err != nil {

@@ -40,8 +40,10 @@ type zoneRow struct {
 
 func (r zoneRow) zone() names.Zone {
 	return names.Zone{ID: r.ID, Apex: r.Apex, Contact: r.Contact, Serial: r.Serial, Refresh: r.Refresh, Retry: r.Retry,
-		Expire: r.Expire, Negative: r.Negative, TTL: r.TTL, Servers: r.Servers, TransferTo: r.To, TransferKey: r.Key, Notify: r.Notify, AlsoAsk: r.AlsoAsk,
-		Template: r.Template, Kind: r.Kind, Primary: r.Primary.AddrPort, Transport: r.Via, PrimaryKey: r.Known, Reassert: r.Reassert, Pushing: r.Pushing, Revision: r.Revision, MName: r.MName}
+		Expire: r.Expire, Negative: r.Negative, TTL: r.TTL, Servers: r.Servers, TransferTo: r.To, TransferKey: r.Key,
+		Notify: r.Notify, AlsoAsk: r.AlsoAsk,
+		Template: r.Template, Kind: r.Kind, Primary: r.Primary.AddrPort, Transport: r.Via, PrimaryKey: r.Known, Reassert: r.Reassert,
+		Pushing: r.Pushing, Revision: r.Revision, MName: r.MName}
 }
 
 const zoneFields = `id, apex, contact, serial, refresh, retry, expire, negative, ttl, servers, transfer_to, transfer_key, notify,
@@ -93,7 +95,8 @@ func (s *Store) PutZone(ctx context.Context, z names.Zone) (names.Zone, error) {
 func putZone(ctx context.Context, q sqlx.QueryerContext, z names.Zone) (names.Zone, error) {
 	var r zoneRow
 	var err error
-	servers, to, notify, ask := list[names.Server](z.Servers), list[netip.Prefix](z.TransferTo), list[netip.AddrPort](z.Notify), list[netip.AddrPort](z.AlsoAsk)
+	servers, to, notify, ask := list[names.Server](z.Servers), list[netip.Prefix](z.TransferTo), list[netip.AddrPort](z.Notify),
+		list[netip.AddrPort](z.AlsoAsk)
 	if z.ID == 0 {
 		err = sqlx.GetContext(ctx, q, &r, `INSERT INTO zone (apex, contact, serial, refresh, retry, expire, negative, ttl, servers, transfer_to, transfer_key, notify,
 				also_ask, template, kind, primary_at, transport, primary_key, reassert_s, mname)

@@ -235,7 +235,8 @@ zone:
 // ready waits until the server answers for its zone.
 func (s *Secondary) ready(t testing.TB, zone string) *Secondary {
 	t.Helper()
-	require.Eventually(t, func() bool { return Serial(s.Addr(), zone) != 0 }, 20*time.Second, 20*time.Millisecond, "%s serves %s", s.program, zone)
+	require.Eventually(t, func() bool { return Serial(s.Addr(), zone) != 0 }, 20*time.Second, 20*time.Millisecond, "%s serves %s",
+		s.program, zone)
 	return s
 }
 

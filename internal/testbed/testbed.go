@@ -96,7 +96,8 @@ func OwnDatabase(t testing.TB) (url string, away func()) {
 // Says is the word of an agent whose sources agree on addresses. Its key has to be allowed to announce them, as they are not those
 // that the test speaks from.
 func Says(addresses ...string) contract.Announcement {
-	in := contract.Announcement{Source: "gateway", AgentSelf: contract.AgentSelf{Protocol: contract.AgentProtocol, Version: "test", Sent: time.Now().UTC()}}
+	in := contract.Announcement{Source: "gateway",
+		AgentSelf: contract.AgentSelf{Protocol: contract.AgentProtocol, Version: "test", Sent: time.Now().UTC()}}
 	for _, source := range []string{"stun", "gateway"} {
 		report := contract.SourceReport{Source: source, Via: "test"}
 		for _, text := range addresses {
@@ -162,8 +163,10 @@ type Service struct {
 
 // options are those of a service on free ports; edit may change them.
 func options(t testing.TB, edit func(*Options)) Options {
-	o := daemon.Options{HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Policy: wan.Policy{StandIns: Public, LANs: LANs}, KeyRate: 1000, ProbeDeadline: 300 * time.Millisecond, ShortestInterval: time.Second,
-		CheckEvery: time.Second, VerifyEvery: time.Second, Log: slog.New(slog.NewTextHandler(&lines{t: t}, nil))}
+	o := daemon.Options{HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0",
+		Policy: wan.Policy{StandIns: Public, LANs: LANs}, KeyRate: 1000, ProbeDeadline: 300 * time.Millisecond,
+		ShortestInterval: time.Second,
+		CheckEvery:       time.Second, VerifyEvery: time.Second, Log: slog.New(slog.NewTextHandler(&lines{t: t}, nil))}
 	if edit != nil {
 		edit(&o)
 	}

@@ -159,7 +159,8 @@ func TestTheCookieIsSecureBehindAProxyThatSpeaksTLS(t *testing.T) {
 	r, _ = post(t, "POST", s.URL+"/api/v1/session", "", in)
 	require.NotContains(t, r.Header.Get("Set-Cookie"), "Secure")
 	open := start(t, nil) // nobody is trusted to say that
-	r, _ = post(t, "POST", open.URL+"/api/v1/session", "", contract.SignIn{Name: "owner", Password: open.Password}, "X-Forwarded-Proto", "https")
+	r, _ = post(t, "POST", open.URL+"/api/v1/session", "", contract.SignIn{Name: "owner", Password: open.Password},
+		"X-Forwarded-Proto", "https")
 	require.NotContains(t, r.Header.Get("Set-Cookie"), "Secure")
 }
 
@@ -230,7 +231,8 @@ func TestNoInputMakesTheServiceFail(t *testing.T) {
 	moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Limit: 9})
 	require.NoError(t, err)
 	require.Empty(t, moves, "nothing of that moved anything")
-	for what, path := range map[string]string{"history": "/sites/KET-07/services/page/history?from=9999999-01-01T00:00:00Z", "moves": "/moves?before=99999999999999999999", "limit": "/moves?limit=-1", "wait": "/agent/tasks?wait_seconds=1e9"} {
+	for what, path := range map[string]string{"history": "/sites/KET-07/services/page/history?from=9999999-01-01T00:00:00Z",
+		"moves": "/moves?before=99999999999999999999", "limit": "/moves?limit=-1", "wait": "/agent/tasks?wait_seconds=1e9"} {
 		key := s.Key
 		if what == "wait" {
 			key = secret
@@ -283,7 +285,9 @@ func TestWhatFarAwayMachinesSayCannotSteerATerminal(t *testing.T) {
 	in.Version, in.Platform, in.Cannot = "1\x1b]0;pwned\x07", "li\x9bnux", []string{"see\r\nthis\x1b[2J", "right\u202eleft"}
 	_, err := s.Enrol(t, "KET-07").Announce(t.Context(), in)
 	require.NoError(t, err)
-	require.NoError(t, s.Enrol(t, "KET-07").ReportLAN(t.Context(), contract.LANReport{Problem: "\x1b[31mred", Devices: []contract.DeviceReport{{Device: "recorder", Found: "192.168.7.20", MAC: "\x1b[5m"}}}))
+	require.NoError(t, s.Enrol(t, "KET-07").ReportLAN(t.Context(),
+		contract.LANReport{Problem: "\x1b[31mred",
+			Devices: []contract.DeviceReport{{Device: "recorder", Found: "192.168.7.20", MAC: "\x1b[5m"}}}))
 	for _, path := range []string{"/sites/KET-07/links/main", "/sites/KET-07/lan", "/sites/KET-07"} {
 		_, text := post(t, "GET", s.URL+"/api/v1"+path, s.Key, nil)
 		require.NotContains(t, text, `\u001b`, path)
@@ -336,7 +340,8 @@ func TestAClockThatIsSetBackStopsNoProbing(t *testing.T) {
 	s.Record(t, "KET-07")
 	s.Device(t, "KET-07", "recorder")
 	require.NoError(t, s.Router(t, "KET-07").Announce(t.Context(), "127.96.0.31"))
-	_, err = s.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "page", Device: "recorder", External: fmt.Sprint(l.Addr().(*net.TCPAddr).Port), Interval: 1})
+	_, err = s.Client.AddService(t.Context(), "KET-07",
+		contract.ServiceInput{Name: "page", Device: "recorder", External: fmt.Sprint(l.Addr().(*net.TCPAddr).Port), Interval: 1})
 	require.NoError(t, err)
 	soon(t, 5*time.Second, "it is probed", func() bool { return count() >= 3 })
 	<-back
@@ -355,7 +360,8 @@ func TestDeadPrimariesHoldUpNobodyElse(t *testing.T) {
 		code := fmt.Sprintf("REM-%02d", i)
 		s.Record(t, code)
 		apex := fmt.Sprintf("r%d.saltmarsh.example", i)
-		_, err := s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: apex, Kind: string(names.Remote), Primary: dead.LocalAddr().String()})
+		_, err := s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: apex, Kind: string(names.Remote),
+			Primary: dead.LocalAddr().String()})
 		require.NoError(t, err)
 		_, err = s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "a." + apex, Site: code})
 		require.NoError(t, err)

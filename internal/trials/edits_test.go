@@ -25,7 +25,8 @@ func furnished(t testing.TB, edit func(*options)) *testbed.Service {
 	s.Record(t, "KET-07")
 	s.Name(t, "KET-07")
 	s.Device(t, "KET-07", "recorder")
-	_, err := s.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "page", Device: "recorder", External: "8443", Interval: 60})
+	_, err := s.Client.AddService(t.Context(), "KET-07",
+		contract.ServiceInput{Name: "page", Device: "recorder", External: "8443", Interval: 60})
 	require.NoError(t, err)
 	_, err = s.Client.AddAlias(t.Context(), contract.AliasInput{Name: "museum." + zone, Hostname: "ket-07." + zone})
 	require.NoError(t, err)
@@ -54,7 +55,10 @@ func kinds() map[string]kind {
 				s, err := c.Site(ctx, "KET-07")
 				return s.Note, s.Name, s.Tag(), err
 			}},
-		"link": {"provider", "router_address", func(n int) (any, any) { return fmt.Sprintf("provider %d", n), fmt.Sprintf("192.168.%d.1", n%250) },
+		"link": {"provider", "router_address", func(n int) (any, any) {
+			return fmt.Sprintf("provider %d", n),
+				fmt.Sprintf("192.168.%d.1", n%250)
+		},
 			func(ctx context.Context, c *client.Client, f client.Fields) error {
 				_, err := c.EditLink(ctx, "KET-07", "main", f)
 				return err
@@ -173,7 +177,8 @@ func TestAnEditOfAnOlderRevisionSaysWhoChangedWhat(t *testing.T) {
 	require.Len(t, p.Meanwhile, 1)
 	require.Equal(t, "owner", p.Meanwhile[0].Person)
 	require.WithinDuration(t, time.Now(), p.Meanwhile[0].At, time.Minute)
-	require.Equal(t, []contract.FieldChange{{Field: "note", Before: []byte(`""`), After: []byte(`"Key at the cottage"`)}}, p.Meanwhile[0].Changes)
+	require.Equal(t, []contract.FieldChange{{Field: "note", Before: []byte(`""`), After: []byte(`"Key at the cottage"`)}},
+		p.Meanwhile[0].Changes)
 	now, err := s.Client.Site(t.Context(), "KET-07")
 	require.NoError(t, err)
 	require.Equal(t, now.Tag(), p.Current)
@@ -221,7 +226,8 @@ func TestTwoCannotPutACNAMEBesideAnAddress(t *testing.T) {
 			}
 		})
 		wg.Go(func() {
-			if _, err := s.Client.AddZoneRecord(t.Context(), zone, contract.RecordInput{Name: names.Name(name), Type: "TXT", Data: `"slip"`, TTL: new(30)}); err == nil {
+			if _, err := s.Client.AddZoneRecord(t.Context(), zone,
+				contract.RecordInput{Name: names.Name(name), Type: "TXT", Data: `"slip"`, TTL: new(30)}); err == nil {
 				carried.Add(1)
 			}
 		})
@@ -266,10 +272,12 @@ func TestAZoneFileAndAnEditAtOnceAreBothThere(t *testing.T) {
 		var wg sync.WaitGroup
 		errs := make([]error, 2)
 		wg.Go(func() {
-			_, errs[0] = s.Client.ImportZone(t.Context(), zone, strings.NewReader(fmt.Sprintf("f%d 60 IN TXT \"file\"\n", n)), contract.ZoneImportInput{})
+			_, errs[0] = s.Client.ImportZone(t.Context(), zone, strings.NewReader(fmt.Sprintf("f%d 60 IN TXT \"file\"\n", n)),
+				contract.ZoneImportInput{})
 		})
 		wg.Go(func() {
-			_, errs[1] = s.Client.AddZoneRecord(t.Context(), zone, contract.RecordInput{Name: names.Name(fmt.Sprintf("r%d.%s", n, zone)), Type: "TXT", Data: `"typed"`, TTL: new(60)})
+			_, errs[1] = s.Client.AddZoneRecord(t.Context(), zone,
+				contract.RecordInput{Name: names.Name(fmt.Sprintf("r%d.%s", n, zone)), Type: "TXT", Data: `"typed"`, TTL: new(60)})
 		})
 		wg.Wait()
 		require.NoError(t, errors.Join(errs...))

@@ -70,7 +70,8 @@ func TestADatabaseThatHangsHoldsNobodyUp(t *testing.T) {
 	require.NoError(t, r.Announce(t.Context(), "127.117.3.1"))
 	l, err := peer.Peer{Name: "page"}.Listen("tcp", netip.MustParseAddrPort("127.117.3.1:8443"))
 	require.NoError(t, err)
-	_, err = s.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "page", Device: "recorder", External: "8443", Interval: 2})
+	_, err = s.Client.AddService(t.Context(), "KET-07",
+		contract.ServiceInput{Name: "page", Device: "recorder", External: "8443", Interval: 2})
 	require.NoError(t, err)
 	require.EventuallyWithT(t, func(c *collect) {
 		got, err := s.Client.Service(context.Background(), "KET-07", "page")
@@ -93,7 +94,8 @@ func TestADatabaseThatHangsHoldsNobodyUp(t *testing.T) {
 		return err
 	}))
 	require.NoError(t, quick("site", time.Second, func() error { _, err := s.Client.Site(t.Context(), "KET-07"); return err }))
-	require.Equal(t, 503, status(quick("moves", 6*time.Second, func() error { _, err := s.Client.Moves(t.Context(), contract.MoveQuery{}); return err })))
+	require.Equal(t, 503, status(quick("moves", 6*time.Second,
+		func() error { _, err := s.Client.Moves(t.Context(), contract.MoveQuery{}); return err })))
 	require.Error(t, quick("an announcement", 6*time.Second, func() error { return r.Announce(t.Context(), "127.117.3.2") }))
 	require.NoError(t, quick("readyz", 4*time.Second, func() error {
 		require.Equal(t, 503, request(t, "GET", s.URL+"/readyz", "").StatusCode)
@@ -122,5 +124,6 @@ func TestADatabaseThatHangsHoldsNobodyUp(t *testing.T) {
 		require.WithinDuration(c, seen.Opened, list[0].Opened, time.Millisecond)
 		require.NotZero(c, list[0].ID)
 	}, 30*time.Second, 100*time.Millisecond)
-	require.EventuallyWithT(t, func(c *collect) { require.NoError(c, r.Announce(context.Background(), "127.117.3.2")) }, 30*time.Second, 500*time.Millisecond)
+	require.EventuallyWithT(t, func(c *collect) { require.NoError(c, r.Announce(context.Background(), "127.117.3.2")) },
+		30*time.Second, 500*time.Millisecond)
 }

@@ -74,7 +74,8 @@ func TestAStolenKeyMovesNoNameToAThirdParty(t *testing.T) {
 			require.True(t, err != nil || !got.Changed, "%+v", got)
 		})
 	}
-	require.Contains(t, says(t, s.URL+"/announce/"+agentSecret(t, s)+"?ipv4=198.51.100.66"), "refused: this key announces nothing", "an agent's key is none at the URL")
+	require.Contains(t, says(t, s.URL+"/announce/"+agentSecret(t, s)+"?ipv4=198.51.100.66"), "refused: this key announces nothing",
+		"an agent's key is none at the URL")
 	require.Empty(t, testbed.Resolve(s.DNS, name))
 
 	// It is shown at the site, and opens a fault: a key is in the wrong hands, or needs to be allowed.
@@ -116,7 +117,8 @@ func TestAStaticLinkIsMovedByNobodyButAPerson(t *testing.T) {
 	_, err = agent.Announce(t.Context(), testbed.Says("203.0.113.9"))
 	require.Equal(t, 422, status(err))
 	require.ErrorContains(t, err, "link main is static: an operator sets its address")
-	key, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "router.example", Site: "DIS-01", MayAnnounce: testbed.Public})
+	key, err := s.Client.AddSigningKey(t.Context(),
+		contract.SigningKeyInput{Name: "router.example", Site: "DIS-01", MayAnnounce: testbed.Public})
 	require.NoError(t, err)
 	rcode, err := sign(s.DNS, name, "203.0.113.9", key)
 	require.NoError(t, err)
@@ -140,7 +142,8 @@ func TestTheListOfSourcesHoldsAtEveryEntrance(t *testing.T) {
 func TestOneKeyCannotAskForMoreThanItsShare(t *testing.T) {
 	s, name, agent, router := keyed(t, func(o *options) { o.KeyRate = 2 })
 	refused := map[string]int{}
-	signing, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "router.example", Site: "KET-07", MayAnnounce: testbed.Public})
+	signing, err := s.Client.AddSigningKey(t.Context(),
+		contract.SigningKeyInput{Name: "router.example", Site: "KET-07", MayAnnounce: testbed.Public})
 	require.NoError(t, err)
 	for n := range 150 {
 		rcode, err := sign(s.DNS, name, fmt.Sprintf("198.51.100.%d", 1+n%2), signing)

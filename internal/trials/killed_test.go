@@ -61,7 +61,8 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 			last := time.Now()
 			for watch.Err() == nil {
 				c := dns.Client{Timeout: 300 * time.Millisecond}
-				if r, _, err := c.Exchange(new(dns.Msg).SetQuestion(name(0)+".", dns.TypeSOA), standby.DNS); err == nil && r.Rcode == dns.RcodeSuccess {
+				if r, _, err := c.Exchange(new(dns.Msg).SetQuestion(name(0)+".", dns.TypeSOA), standby.DNS); err == nil &&
+					r.Rcode == dns.RcodeSuccess {
 					longest, last = max(longest, time.Since(last)), time.Now()
 				}
 				<-time.After(5 * time.Millisecond) // 200 questions a second
@@ -74,13 +75,15 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 		load.Wait()
 		end()
 		killed := time.Now()
-		soon(t, 5*time.Second, "the standby takes over", func() bool { is, _ := ready(t, standby.URL); return is.Role == contract.RoleWriter })
+		soon(t, 5*time.Second, "the standby takes over",
+			func() bool { is, _ := ready(t, standby.URL); return is.Role == contract.RoleWriter })
 		took := time.Since(killed)
 		worst = max(worst, took)
 		for i := range links {
 			got := testbed.Resolve(standby.DNS, name(i))
 			is, was := acknowledged[i].Load(), offered[i].Load()
-			require.Contains(t, []string{address(int64(i), is), address(int64(i), was)}, got, "round %d, site %d: acknowledged %d, offered %d", round, i, is, was)
+			require.Contains(t, []string{address(int64(i), is), address(int64(i), was)}, got,
+				"round %d, site %d: acknowledged %d, offered %d", round, i, is, was)
 		}
 		now := testbed.Serial(standby.DNS, zone)
 		require.False(t, serial != 0 && names.SerialAfter(serial, now), "round %d: serial %d after %d", round, now, serial)

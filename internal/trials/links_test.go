@@ -36,7 +36,8 @@ func enrolled(t testing.TB, s *testbed.Service, code, link string) speaker {
 func (a speaker) says(from string, addresses ...string) contract.Receipt {
 	a.t.Helper()
 	d := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}
-	c, err := client.New(a.url, a.key, client.WithHTTP(&http.Client{Transport: &http.Transport{DialContext: d.DialContext, DisableKeepAlives: true}}))
+	c, err := client.New(a.url, a.key, client.WithHTTP(&http.Client{Transport: &http.Transport{DialContext: d.DialContext,
+		DisableKeepAlives: true}}))
 	require.NoError(a.t, err)
 	receipt, err := c.Announce(a.t.Context(), testbed.Says(addresses...))
 	require.NoError(a.t, err)

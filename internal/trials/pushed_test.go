@@ -125,7 +125,8 @@ func TestAPushSurvivesTheServerThatMakesIt(t *testing.T) {
 		require.NoError(t, err)
 		way.mode.Store("fair")
 		began := time.Now()
-		require.Eventually(t, there(address), 30*time.Second, 20*time.Millisecond, "killed at point %d, while the primary was %s", kill, mode)
+		require.Eventually(t, there(address), 30*time.Second, 20*time.Millisecond, "killed at point %d, while the primary was %s",
+			kill, mode)
 		longest = max(longest, time.Since(began))
 	}
 	t.Logf("killed %d times: everything there %s after the primary was back, at most", kills, longest.Round(10*time.Millisecond))
@@ -149,7 +150,8 @@ func TestALostPacketOfAPushCostsNothing(t *testing.T) {
 	s.Record(t, "QUA-01")
 	_, err = s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: pushKey, Secret: words})
 	require.NoError(t, err)
-	_, err = s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: quay, Kind: "remote", Primary: way.at, PrimaryKey: pushKey, Transport: "udp"})
+	_, err = s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: quay, Kind: "remote", Primary: way.at, PrimaryKey: pushKey,
+		Transport: "udp"})
 	require.NoError(t, err)
 	_, err = s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "ferry." + quay, Site: "QUA-01"})
 	require.NoError(t, err)
@@ -158,7 +160,8 @@ func TestALostPacketOfAPushCostsNothing(t *testing.T) {
 	require.NoError(t, s.Router(t, "QUA-01").Announce(t.Context(), "198.51.100.7"))
 	_, err = s.Client.PushZone(t.Context(), quay)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return testbed.Resolve(primary.Addr(), "ferry."+quay) == "198.51.100.7" }, 12*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return testbed.Resolve(primary.Addr(), "ferry."+quay) == "198.51.100.7" }, 12*time.Second,
+		20*time.Millisecond)
 	list, err := s.Client.ZonePushes(t.Context(), quay)
 	require.NoError(t, err)
 	for _, one := range list {

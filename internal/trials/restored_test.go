@@ -54,7 +54,9 @@ func TestARestartRewritesNoHistory(t *testing.T) {
 	before := stages(s)
 	s.Stop()
 	again := start(t, func(o *options) { o.Database = database })
-	_, err = again.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "page", Device: "recorder", Kind: "tcp", External: fmt.Sprint(at.Addr().(*net.TCPAddr).Port), Interval: 1})
+	_, err = again.Client.AddService(t.Context(), "KET-07",
+		contract.ServiceInput{Name: "page", Device: "recorder", Kind: "tcp", External: fmt.Sprint(at.Addr().(*net.TCPAddr).Port),
+			Interval: 1})
 	require.NoError(t, err)
 	story, err := again.Client.ProbeNow(t.Context(), "KET-07", "page")
 	require.NoError(t, err)
@@ -81,7 +83,8 @@ func TestAZoneThatWasRestoredGoesOnAfterWhatWasSeen(t *testing.T) {
 				require.NoError(t, err)
 			}
 			seen := testbed.Serial(s.DNS, zone)
-			soon(t, 10*time.Second, "the copy is up to date", func() bool { _, err := os.Stat(filepath.Join(state, "zones.copy")); return err == nil })
+			soon(t, 10*time.Second, "the copy is up to date",
+				func() bool { _, err := os.Stat(filepath.Join(state, "zones.copy")); return err == nil })
 			s.Stop()
 			if from == "a secondary" {
 				require.NoError(t, os.Remove(filepath.Join(state, "zones.copy")))
@@ -127,7 +130,8 @@ func TestAServiceThatStartsBeforeItsDatabaseAnswersFromItsCopy(t *testing.T) {
 
 	log := &said{}
 	begin := func() *daemon.Daemon {
-		d, err := daemon.Start(t.Context(), daemon.Options{Database: database, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", StateDir: state, Log: log.log()})
+		d, err := daemon.Start(t.Context(), daemon.Options{Database: database, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0",
+			StateDir: state, Log: log.log()})
 		require.NoError(t, err)
 		t.Cleanup(d.Stop)
 		return d

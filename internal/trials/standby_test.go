@@ -98,7 +98,8 @@ func TestASecondServerStandsByAnswersAndRefuses(t *testing.T) {
 	s, beside, _, log := two(t, nil)
 	s.Record(t, "KET-07")
 	name, router := s.Name(t, "KET-07"), s.Router(t, "KET-07")
-	key, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "router.example", Site: "KET-07", MayAnnounce: testbed.Public})
+	key, err := s.Client.AddSigningKey(t.Context(),
+		contract.SigningKeyInput{Name: "router.example", Site: "KET-07", MayAnnounce: testbed.Public})
 	require.NoError(t, err)
 
 	is, code := ready(t, beside.URL)
@@ -110,12 +111,15 @@ func TestASecondServerStandsByAnswersAndRefuses(t *testing.T) {
 	require.Equal(t, contract.RoleWriter, was.Role)
 
 	require.NoError(t, router.Announce(t.Context(), "198.51.100.7"))
-	behind := soon(t, time.Second, "a move is answered at the standby within a second", func() bool { return testbed.Resolve(beside.DNS, name) == "198.51.100.7" })
+	behind := soon(t, time.Second, "a move is answered at the standby within a second",
+		func() bool { return testbed.Resolve(beside.DNS, name) == "198.51.100.7" })
 	t.Logf("the standby answered a move %v after it was acknowledged", behind)
 	require.Equal(t, testbed.Serial(s.DNS, zone), testbed.Serial(beside.DNS, zone))
-	_, err = s.Client.AddZoneRecord(t.Context(), zone, contract.RecordInput{Name: "typed." + zone, Type: "A", Data: "198.51.100.9", TTL: new(30)})
+	_, err = s.Client.AddZoneRecord(t.Context(), zone,
+		contract.RecordInput{Name: "typed." + zone, Type: "A", Data: "198.51.100.9", TTL: new(30)})
 	require.NoError(t, err)
-	soon(t, time.Second, "an edit is answered at the standby within a second", func() bool { return testbed.Resolve(beside.DNS, "typed."+zone) == "198.51.100.9" })
+	soon(t, time.Second, "an edit is answered at the standby within a second",
+		func() bool { return testbed.Resolve(beside.DNS, "typed."+zone) == "198.51.100.9" })
 
 	// What writes is refused at every entrance, with the name of the server that writes.
 	_, err = beside.Client.EditSite(t.Context(), "KET-07", client.Fields{"note": "x"})
@@ -144,7 +148,8 @@ func TestASecondServerStandsByAnswersAndRefuses(t *testing.T) {
 			require.NoError(t, s.Client.RevokeKey(t.Context(), k.ID))
 		}
 	}
-	soon(t, time.Second, "the revoked key is refused at the standby", func() bool { _, err := beside.Client.Sites(t.Context()); return status(err) == 401 })
+	soon(t, time.Second, "the revoked key is refused at the standby",
+		func() bool { _, err := beside.Client.Sites(t.Context()); return status(err) == 401 })
 }
 
 func TestAStandbyTakesOverAndGoesOnWhereTheOtherEnded(t *testing.T) {
@@ -155,7 +160,8 @@ func TestAStandbyTakesOverAndGoesOnWhereTheOtherEnded(t *testing.T) {
 	serial := testbed.Serial(s.DNS, zone)
 	s.Stop()
 	at := router.At(beside.URL)
-	took := soon(t, 5*time.Second, "the standby takes announcements", func() bool { return at.Announce(t.Context(), "198.51.100.8") == nil })
+	took := soon(t, 5*time.Second, "the standby takes announcements",
+		func() bool { return at.Announce(t.Context(), "198.51.100.8") == nil })
 	t.Logf("taken over after %v", took)
 	require.Equal(t, "198.51.100.8", testbed.Resolve(beside.DNS, name))
 	require.True(t, names.SerialAfter(testbed.Serial(beside.DNS, zone), serial))
@@ -199,13 +205,15 @@ func TestAServerThatLosesItsLockTakesNothingFromThatMomentOn(t *testing.T) {
 		for i, list := range acknowledged {
 			for _, address := range list {
 				// What the new writer accepted comes into the table a second later.
-				soon(t, 3*time.Second, fmt.Sprintf("round %d: what server %d acknowledged is recorded: %s", round, i, address), func() bool {
-					return one[int](t, database, `SELECT count(*) FROM move WHERE host(new_ipv4) = $1`, address) > 0
-				})
+				soon(t, 3*time.Second, fmt.Sprintf("round %d: what server %d acknowledged is recorded: %s", round, i, address),
+					func() bool {
+						return one[int](t, database, `SELECT count(*) FROM move WHERE host(new_ipv4) = $1`, address) > 0
+					})
 			}
 		}
 		soon(t, 2*time.Second, "both answer the same", func() bool {
-			return testbed.Resolve(s.DNS, name) == testbed.Resolve(beside.DNS, name) && testbed.Serial(s.DNS, zone) == testbed.Serial(beside.DNS, zone)
+			return testbed.Resolve(s.DNS, name) == testbed.Resolve(beside.DNS, name) &&
+				testbed.Serial(s.DNS, zone) == testbed.Serial(beside.DNS, zone)
 		})
 	}
 }
@@ -246,7 +254,9 @@ func TestTwoServersTwoAgentsAndTwoEditorsAtWork(t *testing.T) {
 					mu.Unlock()
 				}
 				if n%20 == 0 {
-					_, err := s.Client.AddZoneRecord(ctx, zone, contract.RecordInput{Name: names.Name(fmt.Sprintf("r%d-%d.%s", i, n, zone)), Type: "TXT", Data: `"x"`, TTL: new(60)})
+					_, err := s.Client.AddZoneRecord(ctx, zone,
+						contract.RecordInput{Name: names.Name(fmt.Sprintf("r%d-%d.%s", i, n, zone)), Type: "TXT", Data: `"x"`,
+							TTL: new(60)})
 					require.True(t, err == nil || ctx.Err() != nil, "%v", err)
 				}
 				_, _ = beside.Client.Overview(ctx)

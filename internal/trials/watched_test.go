@@ -67,8 +67,9 @@ func TestALANReportMovesNoHostnameThatDoesNotFollowTheDevice(t *testing.T) {
 	s.Device(t, "KET-07", "recorder")
 	serial := testbed.Serial(s.DNS, zone)
 	for i := range 5 {
-		require.NoError(t, agent.ReportLAN(t.Context(), contract.LANReport{Devices: []contract.DeviceReport{{Device: "recorder", Found: "192.168.7.20",
-			IPv6: fmt.Sprintf("2001:db8:7::%d", i+1), MAC: "02:00:5e:07:00:14"}}}))
+		require.NoError(t, agent.ReportLAN(t.Context(),
+			contract.LANReport{Devices: []contract.DeviceReport{{Device: "recorder", Found: "192.168.7.20",
+				IPv6: fmt.Sprintf("2001:db8:7::%d", i+1), MAC: "02:00:5e:07:00:14"}}}))
 	}
 	require.Equal(t, serial, testbed.Serial(s.DNS, zone), name)
 	moves, err := s.Client.Moves(t.Context(), contract.MoveQuery{Limit: 5})
@@ -81,7 +82,8 @@ func TestAVantagePointSeesWhatItNeedsToProbeAndNoMore(t *testing.T) {
 	require.NoError(t, s.Router(t, "KET-07").Announce(t.Context(), "127.96.0.21"))
 	var options probe.Options
 	options.PeerKey = "bmV2ZXItdXNlZC1leGNlcHQtaW4tdGVzdHMtMTIzNCE="
-	_, err := s.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "tunnel", Device: "recorder", Kind: "wireguard", External: "51820", Interval: 60, Options: options})
+	_, err := s.Client.AddService(t.Context(), "KET-07",
+		contract.ServiceInput{Name: "tunnel", Device: "recorder", Kind: "wireguard", External: "51820", Interval: 60, Options: options})
 	require.NoError(t, err)
 	keys := map[string]string{}
 	for _, at := range []string{"harbour", "kiosk"} {
@@ -100,7 +102,8 @@ func TestAVantagePointSeesWhatItNeedsToProbeAndNoMore(t *testing.T) {
 			}
 		})
 		require.ErrorIs(t, err, context.Canceled)
-		for _, path := range []string{"/sites", "/sites/KET-07", "/zones", "/moves", "/faults", "/overview", "/keys", "/events", "/metrics"} {
+		for _, path := range []string{"/sites", "/sites/KET-07", "/zones", "/moves", "/faults", "/overview", "/keys", "/events",
+			"/metrics"} {
 			require.Contains(t, []int{401, 403, 404}, request(t, "GET", s.URL+"/api/v1"+path, key).StatusCode, path)
 		}
 	}
@@ -210,7 +213,8 @@ func TestWrongKeysAreANoteAndNeverAFault(t *testing.T) {
 func TestTheServerRefusesLANAddressesThatAreNone(t *testing.T) {
 	s := start(t, func(o *options) { o.Policy.LANs = nil })
 	s.Record(t, "KET-07")
-	for _, address := range []string{"127.0.0.1", "169.254.169.254", "198.51.100.7", "8.8.8.8", "::1", "2001:db8::1", "0.0.0.0", "224.0.0.1", "fd00:ec2::254"} {
+	for _, address := range []string{"127.0.0.1", "169.254.169.254", "198.51.100.7", "8.8.8.8", "::1", "2001:db8::1", "0.0.0.0",
+		"224.0.0.1", "fd00:ec2::254"} {
 		_, err := s.Client.AddDevice(t.Context(), "KET-07", contract.DeviceInput{Name: "recorder", Address: address})
 		require.Equal(t, 422, status(err), address)
 		require.ErrorContains(t, err, "lan_address", address)
@@ -236,8 +240,9 @@ func TestAnOutcomeOfTheServiceAsItWasDoesNotCount(t *testing.T) {
 	})
 	require.NotZero(t, assigned.ID)
 	report := func(revision int64) int {
-		batch := contract.OutcomeBatch{Sent: time.Now(), Outcomes: []contract.OutcomeReport{{Service: assigned.ID, Revision: revision, At: time.Now(),
-			Target: assigned.Target, Outcome: probe.Opened, Fingerprint: "tls:0000"}}}
+		batch := contract.OutcomeBatch{Sent: time.Now(),
+			Outcomes: []contract.OutcomeReport{{Service: assigned.ID, Revision: revision, At: time.Now(),
+				Target: assigned.Target, Outcome: probe.Opened, Fingerprint: "tls:0000"}}}
 		taken, err := c.ReturnOutcomes(t.Context(), batch)
 		require.NoError(t, err)
 		return taken.Taken
@@ -276,7 +281,8 @@ func TestANarrowedRangeIsProbedOn(t *testing.T) {
 	s.Record(t, "KET-07")
 	s.Device(t, "KET-07", "recorder")
 	require.NoError(t, s.Router(t, "KET-07").Announce(t.Context(), "127.96.0.9"))
-	_, err := s.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "page", Device: "recorder", External: fmt.Sprintf("%d-%d", ports[0], ports[2]), Interval: 1})
+	_, err := s.Client.AddService(t.Context(), "KET-07",
+		contract.ServiceInput{Name: "page", Device: "recorder", External: fmt.Sprintf("%d-%d", ports[0], ports[2]), Interval: 1})
 	require.NoError(t, err)
 	state := func() (contract.Service, bool) {
 		svc, err := s.Client.Service(t.Context(), "KET-07", "page")
@@ -299,12 +305,14 @@ func TestANarrowedRangeIsProbedOn(t *testing.T) {
 
 func TestIPv6PublicIsGlobalUnicastLessTheSpecialPurposes(t *testing.T) {
 	for address, want := range map[string]wan.Class{
-		"2600::1": wan.ClassPublic, "2a00:1450::1": wan.ClassPublic, "2001:db8::1": wan.ClassDocumentation, "fd00::1": wan.ClassPrivate, "fe80::1": wan.ClassLinkLocal,
+		"2600::1": wan.ClassPublic, "2a00:1450::1": wan.ClassPublic, "2001:db8::1": wan.ClassDocumentation,
+		"fd00::1": wan.ClassPrivate, "fe80::1": wan.ClassLinkLocal,
 		"ff02::1": wan.ClassMulticast, "::1": wan.ClassLoopback,
 	} {
 		require.Equal(t, want, wan.ClassOf(netip.MustParseAddr(address)), address)
 	}
-	for _, address := range []string{"4000::1", "100::1", "2001:2::1", "2001:10::1", "3fff::1", "5f00::1", "64:ff9b:1::1", "::", "e000::1"} {
+	for _, address := range []string{"4000::1", "100::1", "2001:2::1", "2001:10::1", "3fff::1", "5f00::1", "64:ff9b:1::1", "::",
+		"e000::1"} {
 		require.NotEqual(t, wan.ClassPublic, wan.ClassOf(netip.MustParseAddr(address)), address)
 	}
 }

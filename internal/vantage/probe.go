@@ -91,7 +91,8 @@ func (r *runner) probe(ctx context.Context, t *task) {
 }
 
 func (r *runner) round(ctx context.Context, a contract.Assignment, deadline time.Duration) (contract.OutcomeReport, []contract.Attempt) {
-	o := contract.OutcomeReport{Service: a.ID, Revision: a.Revision, Target: a.Target, Also: a.Also, Outcome: probe.Skipped, At: time.Now().UTC()}
+	o := contract.OutcomeReport{Service: a.ID, Revision: a.Revision, Target: a.Target, Also: a.Also, Outcome: probe.Skipped,
+		At: time.Now().UTC()}
 	at, err := netip.ParseAddr(a.Target)
 	switch {
 	case err != nil:
@@ -107,10 +108,13 @@ func (r *runner) round(ctx context.Context, a contract.Assignment, deadline time
 	}
 	key, _ := probe.WireGuardKey(a.ProbeKey)
 	also, _ := netip.ParseAddrPort(a.Also)
-	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: a.Kind, Transport: a.Transport, Target: netip.AddrPortFrom(at, uint16(a.Ports[0])), Name: a.Hostname,
-		Own: func(host string, port uint16) bool { return own[host+":"+strconv.Itoa(int(port))] }, Options: a.Options, ProbeKey: key, From: r.o.From, Deadline: deadline},
+	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: a.Kind, Transport: a.Transport,
+		Target: netip.AddrPortFrom(at, uint16(a.Ports[0])), Name: a.Hostname,
+		Own: func(host string, port uint16) bool { return own[host+":"+strconv.Itoa(int(port))] }, Options: a.Options, ProbeKey: key,
+		From: r.o.From, Deadline: deadline},
 		Last: uint16(a.Ports[1]), Also: also, Pinned: a.Pinned, Expected: a.Expected})
-	o.At, o.Outcome, o.LatencyUS, o.Message, o.Fingerprint = time.Now().UTC(), out.Outcome, out.Latency.Microseconds(), out.Deciding.Message, out.Deciding.Fingerprint
+	o.At, o.Outcome, o.LatencyUS, o.Message, o.Fingerprint = time.Now().UTC(), out.Outcome, out.Latency.Microseconds(),
+		out.Deciding.Message, out.Deciding.Fingerprint
 	if out.Inside {
 		o.Message = speak.Insider
 	}

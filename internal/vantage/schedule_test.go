@@ -15,7 +15,8 @@ import (
 var noon = time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC)
 
 func assignment(id int64) contract.Assignment {
-	return contract.Assignment{ID: id, Revision: 1, Target: "198.51.100.7", Ports: [2]int{443, 443}, Kind: probe.KindTCP, Transport: probe.TCP, Expected: probe.ExpectReachable, Interval: 60}
+	return contract.Assignment{ID: id, Revision: 1, Target: "198.51.100.7", Ports: [2]int{443, 443}, Kind: probe.KindTCP,
+		Transport: probe.TCP, Expected: probe.ExpectReachable, Interval: 60}
 }
 
 func TestWhatIsNewIsDueAtOnceAndWhatIsKnownWithinItsInterval(t *testing.T) {

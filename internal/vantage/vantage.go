@@ -77,7 +77,8 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	room := int64(pace.MaxAtOnce(openFiles()))
-	r := &runner{o: o, state: s, client: c, log: o.Log.With("vantage", s.Vantage), schedule: newSchedule(), deadline: 3 * time.Second, wake: make(chan struct{}, 1), slots: semaphore.NewWeighted(room)}
+	r := &runner{o: o, state: s, client: c, log: o.Log.With("vantage", s.Vantage), schedule: newSchedule(), deadline: 3 * time.Second,
+		wake: make(chan struct{}, 1), slots: semaphore.NewWeighted(room)}
 	if r.spool, err = openSpool(o.StateDir); err != nil {
 		return err
 	}
@@ -106,7 +107,8 @@ func Run(ctx context.Context, o Options) error {
 func (o Options) through() client.Option {
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	if o.From.IsValid() {
-		t.DialContext = (&net.Dialer{LocalAddr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(o.From, 0)), Timeout: 10 * time.Second}).DialContext
+		t.DialContext = (&net.Dialer{LocalAddr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(o.From, 0)),
+			Timeout: 10 * time.Second}).DialContext
 	}
 	return client.WithHTTP(&http.Client{Timeout: 30 * time.Second, Transport: t})
 }
@@ -147,7 +149,8 @@ func openFiles() uint64 {
 
 // refused reports whether an error means that the key is of no use any more.
 func refused(err error) bool {
-	return client.IsStatus(err, http.StatusUnauthorized) || client.IsStatus(err, http.StatusForbidden) || client.IsStatus(err, http.StatusGone)
+	return client.IsStatus(err, http.StatusUnauthorized) || client.IsStatus(err, http.StatusForbidden) ||
+		client.IsStatus(err, http.StatusGone)
 }
 
 // follow keeps the assignments as the server has them.
@@ -231,7 +234,8 @@ func (r *runner) returnAll(ctx context.Context) error {
 		}
 		for again := true; again && ctx.Err() == nil; {
 			batch := r.spool.take()
-			word := contract.VantageSelf{Version: r.o.Version, Platform: runtime.GOOS + "/" + runtime.GOARCH, Networks: networks(r.o.From), Waiting: r.spool.len()}
+			word := contract.VantageSelf{Version: r.o.Version, Platform: runtime.GOOS + "/" + runtime.GOARCH,
+				Networks: networks(r.o.From), Waiting: r.spool.len()}
 			word.Ailing = r.check(ctx, 10*time.Second)
 			taken, err := r.client.ReturnOutcomes(ctx, contract.OutcomeBatch{VantageSelf: word, Sent: time.Now().UTC(), Outcomes: batch})
 			again = err == nil && r.spool.len() > 0

@@ -96,7 +96,9 @@ func TestTheAgentIsInstalledWithAHardenedUnit(t *testing.T) {
 	require.NoError(t, err, out)
 	unit, err := os.ReadFile(filepath.Join(root, "etc/systemd/system/inkpost-agent.service"))
 	require.NoError(t, err)
-	for _, line := range []string{"DynamicUser=yes", "ProtectSystem=strict", "NoNewPrivileges=yes", "CapabilityBoundingSet=CAP_NET_BIND_SERVICE\n", "StateDirectoryMode=0700", "WantedBy=multi-user.target", "ExecReload=/bin/kill -HUP $MAINPID"} {
+	for _, line := range []string{"DynamicUser=yes", "ProtectSystem=strict", "NoNewPrivileges=yes",
+		"CapabilityBoundingSet=CAP_NET_BIND_SERVICE\n", "StateDirectoryMode=0700", "WantedBy=multi-user.target",
+		"ExecReload=/bin/kill -HUP $MAINPID"} {
 		require.Contains(t, string(unit), line)
 	}
 	config, err := os.ReadFile(filepath.Join(root, "etc/inkpost-agent.yaml"))
@@ -116,13 +118,17 @@ func TestTheAgentIsInstalledWithAHardenedUnit(t *testing.T) {
 
 func TestStatusSaysInPlainWordsWhatTheAgentKnows(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
-	s := agent.Status{Site: "KET-07", Link: "main", Server: "http://127.0.0.1:8460", Version: "v1", Started: now.Add(-time.Hour), Told: now.Add(-time.Minute), Written: now.Add(-time.Minute),
-		Answer:  contract.Receipt{Changed: true, Old: "198.51.100.1", New: "198.51.100.2", Hostnames: []string{"ket-07.isles.example"}, NAT: "double"},
+	s := agent.Status{Site: "KET-07", Link: "main", Server: "http://127.0.0.1:8460", Version: "v1", Started: now.Add(-time.Hour),
+		Told: now.Add(-time.Minute), Written: now.Add(-time.Minute),
+		Answer: contract.Receipt{Changed: true, Old: "198.51.100.1", New: "198.51.100.2",
+			Hostnames: []string{"ket-07.isles.example"}, NAT: "double"},
 		Sources: []contract.SourceReport{{Source: "stun", Via: "a", IPv4: "198.51.100.2"}, {Source: "gateway", Problem: "switched off"}},
-		LAN:     []contract.DeviceReport{{Device: "recorder", Present: true, Ports: []contract.PortSeen{{Service: "page", State: "open"}}}, {Device: "desk", Found: "192.168.7.33"}, {Device: "oven"}}}
+		LAN: []contract.DeviceReport{{Device: "recorder", Present: true,
+			Ports: []contract.PortSeen{{Service: "page", State: "open"}}}, {Device: "desk", Found: "192.168.7.33"}, {Device: "oven"}}}
 	var out strings.Builder
 	describe(&out, s, now)
-	for _, words := range []string{"KET-07, link main", "told         1m0s ago", "went from 198.51.100.1 to 198.51.100.2; ket-07.isles.example", "another device at the site translates",
+	for _, words := range []string{"KET-07, link main", "told         1m0s ago",
+		"went from 198.51.100.1 to 198.51.100.2; ket-07.isles.example", "another device at the site translates",
 		"switched off", "recorder is there, page open", "desk is at 192.168.7.33, not where the record has it", "oven does not answer"} {
 		require.Contains(t, out.String(), words)
 	}

@@ -85,7 +85,8 @@ func Read(path string, needed bool) (Config, error) {
 
 // options checks a configuration and turns it into what the agent runs with.
 func (c Config) options() (agent.Options, error) {
-	o := agent.Options{Server: c.Server, Code: c.Code, StateDir: c.State, Sources: c.Sources, STUN: c.STUN, After: c.After, AfterLimit: c.AfterLimit}
+	o := agent.Options{Server: c.Server, Code: c.Code, StateDir: c.State, Sources: c.Sources, STUN: c.STUN, After: c.After,
+		AfterLimit: c.AfterLimit}
 	if o.StateDir == "" {
 		o.StateDir = DefaultState()
 	}

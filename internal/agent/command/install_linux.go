@@ -106,7 +106,8 @@ own with a read-only file system. --remove undoes all of it but the key's revoca
 			if err != nil {
 				return err
 			}
-			for path, content := range map[string]string{"/etc/inkpost-agent.yaml": string(doc), "/etc/systemd/system/inkpost-agent.service": fmt.Sprintf(unit, program, "/etc/inkpost-agent.yaml")} {
+			for path, content := range map[string]string{"/etc/inkpost-agent.yaml": string(doc),
+				"/etc/systemd/system/inkpost-agent.service": fmt.Sprintf(unit, program, "/etc/inkpost-agent.yaml")} {
 				if err := os.MkdirAll(filepath.Dir(at(path)), 0o755); err != nil {
 					return err
 				}
@@ -132,7 +133,8 @@ func uninstall(cmd *cobra.Command, root string) error {
 			return err
 		}
 	}
-	for _, path := range []string{"/etc/systemd/system/inkpost-agent.service", "/etc/inkpost-agent.yaml", "/var/lib/inkpost-agent", "/var/lib/private/inkpost-agent"} {
+	for _, path := range []string{"/etc/systemd/system/inkpost-agent.service", "/etc/inkpost-agent.yaml", "/var/lib/inkpost-agent",
+		"/var/lib/private/inkpost-agent"} {
 		if err := os.RemoveAll(filepath.Join(root, path)); err != nil {
 			return err
 		}
@@ -145,7 +147,8 @@ func systemctl(cmd *cobra.Command, calls ...[]string) error {
 	for _, args := range calls {
 		out, err := exec.CommandContext(cmd.Context(), "systemctl", args...).CombinedOutput()
 		if err != nil {
-			return fmt.Errorf("systemctl %s: %w %s; the files are written, start it by hand", strings.Join(args, " "), err, strings.TrimSpace(string(out)))
+			return fmt.Errorf("systemctl %s: %w %s; the files are written, start it by hand", strings.Join(args, " "), err,
+				strings.TrimSpace(string(out)))
 		}
 	}
 	_, _ = fmt.Fprintln(cmd.OutOrStdout(), "done: systemctl", strings.Join(calls[len(calls)-1], " "))

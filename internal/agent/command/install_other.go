@@ -39,11 +39,13 @@ func (p *program) Stop(service.Service) error {
 func Install(version string) *cobra.Command {
 	var s setting
 	var remove, serve bool
-	c := &cobra.Command{Use: "install", Short: "Have the agent run on this machine from now on (the system's service manager)", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "install", Short: "Have the agent run on this machine from now on (the system's service manager)",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			p := &program{run: func(ctx context.Context) error { return runAgent(ctx, cmd, &s, version) }}
-			managed, err := service.New(p, &service.Config{Name: "inkpost-agent", DisplayName: "Ink Post agent", Description: "Announces this site's address",
-				Arguments: []string{"install", "--serve", "--config", s.file, "--state", s.config.State}})
+			managed, err := service.New(p, &service.Config{Name: "inkpost-agent", DisplayName: "Ink Post agent",
+				Description: "Announces this site's address",
+				Arguments:   []string{"install", "--serve", "--config", s.file, "--state", s.config.State}})
 			if err != nil {
 				return err
 			}

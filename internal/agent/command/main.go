@@ -26,7 +26,8 @@ const (
 
 // Main is the agent alone as a program.
 func Main(ctx context.Context, args []string) int {
-	root := &cobra.Command{Use: "inkpost-agent", Short: "The Ink Post agent: announces a site's address", SilenceErrors: true, SilenceUsage: true, Version: Version,
+	root := &cobra.Command{Use: "inkpost-agent", Short: "The Ink Post agent: announces a site's address", SilenceErrors: true,
+		SilenceUsage: true, Version: Version,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return FromEnvironment(cmd) }}
 	root.PersistentFlags().String("server", "", "the server's address, such as http://127.0.0.1:8460")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return UsageError{err} })

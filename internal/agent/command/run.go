@@ -32,7 +32,8 @@ func (s *setting) flags(c *cobra.Command) {
 	f.StringVar(&s.file, "config", DefaultConfig(), "the configuration file")
 	f.StringVar(&s.config.Code, "code", "", "the one-time code that inkpost agent invite prints; needed once")
 	f.StringVar(&s.config.State, "state", DefaultState(), "where the agent keeps its key")
-	f.StringSliceVar(&s.config.Sources, "source", nil, "a source of the address, the most trusted first: observed, stun, gateway, interface or fixed; give it again for each")
+	f.StringSliceVar(&s.config.Sources, "source", nil,
+		"a source of the address, the most trusted first: observed, stun, gateway, interface or fixed; give it again for each")
 	f.StringSliceVar(&s.config.STUN, "stun", nil, "HOST:PORT of a further STUN server; give it again for each")
 	f.StringSliceVar(&s.config.Fixed, "fixed", nil, "an address that the provider has fixed, for the source fixed")
 	f.StringVar(&s.config.Interface, "interface", "", "the network interface of the link")
@@ -53,12 +54,14 @@ func (s *setting) read(c *cobra.Command) (Config, error) {
 	}
 	given := func(flag string) bool { return c.Flags().Changed(flag) }
 	for flag, f := range map[string]struct{ to, from *string }{"code": {&out.Code, &s.config.Code}, "state": {&out.State, &s.config.State},
-		"interface": {&out.Interface, &s.config.Interface}, "gateway": {&out.Gateway, &s.config.Gateway}, "log-level": {&out.LogLevel, &s.config.LogLevel}} {
+		"interface": {&out.Interface, &s.config.Interface}, "gateway": {&out.Gateway, &s.config.Gateway},
+		"log-level": {&out.LogLevel, &s.config.LogLevel}} {
 		if given(flag) || *f.to == "" {
 			*f.to = *f.from
 		}
 	}
-	for flag, f := range map[string]struct{ to, from *[]string }{"source": {&out.Sources, &s.config.Sources}, "stun": {&out.STUN, &s.config.STUN},
+	for flag, f := range map[string]struct{ to, from *[]string }{"source": {&out.Sources, &s.config.Sources},
+		"stun":  {&out.STUN, &s.config.STUN},
 		"fixed": {&out.Fixed, &s.config.Fixed}, "after": {&out.After, &s.config.After}} {
 		if given(flag) {
 			*f.to = *f.from

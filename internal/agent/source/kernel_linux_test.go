@@ -43,7 +43,8 @@ func TestLearnInside(t *testing.T) {
 	}
 	n := source.Network{Dial: system}
 	var out learned
-	for _, s := range []source.Source{source.STUN{Network: n, Servers: []string{outside + ":" + stunPort}}, source.NewGateway(n), source.Interface{Name: "lan0"}} {
+	for _, s := range []source.Source{source.STUN{Network: n, Servers: []string{outside + ":" + stunPort}}, source.NewGateway(n),
+		source.Interface{Name: "lan0"}} {
 		out.Reports = append(out.Reports, s.Learn(t.Context())...)
 	}
 	out.Chain = source.Hops(t.Context(), netip.MustParseAddr(outside))
@@ -83,7 +84,8 @@ func newSite(t *testing.T, b spaces.Behind) site {
 	t.Helper()
 	s := spaces.NewSite(spaces.New(t, "miniupnpd", "turnserver"), b)
 	dir := t.TempDir()
-	s.Serve("out", "turnserver", "-n", "-S", "--listening-ip", spaces.Outside, "--listening-port", stunPort, "--no-cli", "--no-tls", "--no-dtls", "--log-file", "stdout",
+	s.Serve("out", "turnserver", "-n", "-S", "--listening-ip", spaces.Outside, "--listening-port", stunPort, "--no-cli", "--no-tls",
+		"--no-dtls", "--log-file", "stdout",
 		"--pidfile", filepath.Join(dir, "turn.pid"), "--db", filepath.Join(dir, "turn.db"))
 	return site{s, t}
 }
@@ -100,7 +102,9 @@ func (l learned) of(kind wan.Source) map[string]wan.Report {
 
 // judged is what the core makes of what was learned, beside what a server outside sees.
 func (l learned) judged() wan.Judgement {
-	return wan.Weigh(wan.Weighing{Now: time.Now(), Reports: append(l.Reports, wan.Report{Source: wan.SourceObserved, Addresses: wan.PairOf(netip.MustParseAddr(public)), At: time.Now()}), Chain: l.Chain})
+	return wan.Weigh(wan.Weighing{Now: time.Now(),
+		Reports: append(l.Reports, wan.Report{Source: wan.SourceObserved, Addresses: wan.PairOf(netip.MustParseAddr(public)),
+			At: time.Now()}), Chain: l.Chain})
 }
 
 func TestARouterWithThePublicAddress(t *testing.T) {

@@ -44,42 +44,56 @@ func TestCausesThatNeedMoreThanOneLook(t *testing.T) {
 		"another key at a proven link": {func(e *Evidence) {
 			fail(e, probe.Stranger, 0)
 			e.Services[0].Fingerprint, e.Services[0].Service.Fingerprint = "tls-key new", "tls-key old"
-		}, CauseStranger, HopService, "service page", []string{"page"}, "page shows tls-key new; pinned is tls-key old", "inkpost service pin KET-07 page"},
+		}, CauseStranger, HopService, "service page", []string{"page"}, "page shows tls-key new; pinned is tls-key old",
+			"inkpost service pin KET-07 page"},
 		"another key where nobody was heard for long": {func(e *Evidence) {
 			fail(e, probe.Stranger, 0, 1)
 			for i := range 2 {
 				e.Services[i].Quarantine = "a stranger answers"
 			}
-		}, CauseSomebodyElse, HopAddress, "link main", []string{"page", "playback"}, "the agent on link main was heard", "Nothing is probed at 198.51.100.7 until the link is proven again"},
+		}, CauseSomebodyElse, HopAddress, "link main", []string{"page", "playback"}, "the agent on link main was heard",
+			"Nothing is probed at 198.51.100.7 until the link is proven again"},
 		"reached from one side": {func(e *Evidence) {
 			fail(e, probe.Silent, 0, 2)
 			for _, i := range []int{0, 2} {
 				e.Services[i].State, e.Services[i].Results = probe.StateImpaired, views(probe.Silent, probe.Answered, probe.Answered)
 			}
 			e.Services[0].Results[2].LeftOut = "it stands inside"
-		}, CauseOneSide, HopVantage, "link main", []string{"page", "shell"}, "page (TCP port 8443): silent from server, answered from harbour", "Look whether the router or recorder, desk blocks some networks"},
+		}, CauseOneSide, HopVantage, "link main", []string{"page", "shell"},
+			"page (TCP port 8443): silent from server, answered from harbour",
+			"Look whether the router or recorder, desk blocks some networks"},
 		"refused inside, answered outside": {func(e *Evidence) {
 			e.Services[0].Outcome = probe.Answered
 			lookFromInside(e, "recorder", DeviceReport{Present: true, Ports: map[string]string{"page": "refused"}})
-		}, CauseRouterAnswers, HopForward, "service page", []string{"page"}, "from inside, TCP port 8443 of 192.168.7.20 is refused", "move one of the two to another port"},
-		"a certificate that runs out": {func(e *Evidence) { e.Services[0].Expires = now.Add(8*24*time.Hour + time.Hour) }, CauseCertificate, HopService, "service page", []string{"page"},
+		}, CauseRouterAnswers, HopForward, "service page", []string{"page"}, "from inside, TCP port 8443 of 192.168.7.20 is refused",
+			"move one of the two to another port"},
+		"a certificate that runs out": {func(e *Evidence) { e.Services[0].Expires = now.Add(8*24*time.Hour + time.Hour) },
+			CauseCertificate, HopService, "service page", []string{"page"},
 			"it is valid until 2026-12-01", "Renew it on recorder"},
-		"a certificate of last week": {func(e *Evidence) { e.Services[0].Expires = now.Add(-7 * 24 * time.Hour) }, CauseCertificate, HopService, "service page", []string{"page"},
+		"a certificate of last week": {func(e *Evidence) { e.Services[0].Expires = now.Add(-7 * 24 * time.Hour) }, CauseCertificate,
+			HopService, "service page", []string{"page"},
 			"it is valid until 2026-11-16", "Renew it on recorder"},
-		"the primary says no": {func(e *Evidence) { e.Hostnames[0] = held(PushRefused, "quay.example", "tickets.quay.example") }, CausePrimaryRefuses, HopHostname, "zone quay.example", nil,
+		"the primary says no": {func(e *Evidence) { e.Hostnames[0] = held(PushRefused, "quay.example", "tickets.quay.example") },
+			CausePrimaryRefuses, HopHostname, "zone quay.example", nil,
 			"its primary 198.51.100.53:53: it said no", "inkpost zone push quay.example"},
-		"the primary is away": {func(e *Evidence) { e.Hostnames[0] = held(PushUnreachable, "quay.example", "tickets.quay.example") }, CausePrimaryAway, HopHostname, "zone quay.example", nil,
+		"the primary is away": {func(e *Evidence) { e.Hostnames[0] = held(PushUnreachable, "quay.example", "tickets.quay.example") },
+			CausePrimaryAway, HopHostname, "zone quay.example", nil,
 			"tried 4 times in 1 h", "Nothing is lost"},
-		"no resolver at the site": {func(e *Evidence) { e.Links[0].Resolver = "192.168.7.1 does not answer" }, CauseSiteResolver, HopAddress, "link main", nil,
+		"no resolver at the site": {func(e *Evidence) { e.Links[0].Resolver = "192.168.7.1 does not answer" }, CauseSiteResolver,
+			HopAddress, "link main", nil,
 			"192.168.7.1 does not answer", "Set a working resolver"},
 		"a wrong key, again and again": {func(e *Evidence) {
-			e.Links[0].Refused = []RefusedEvidence{{From: "203.0.113.9", Reason: "a slip", Count: 1}, {From: "203.0.113.4", Reason: "the key was revoked", Count: 5}}
-		}, CauseKeyRefused, HopAddress, "link main", nil, "5 times, from 203.0.113.4: the key was revoked", "inkpost agent router-url KET-07 main"},
+			e.Links[0].Refused = []RefusedEvidence{{From: "203.0.113.9", Reason: "a slip", Count: 1},
+				{From: "203.0.113.4", Reason: "the key was revoked", Count: 5}}
+		}, CauseKeyRefused, HopAddress, "link main", nil, "5 times, from 203.0.113.4: the key was revoked",
+			"inkpost agent router-url KET-07 main"},
 		"carrier-grade NAT": {func(e *Evidence) {
 			fail(e, probe.Silent, 0, 1, 2)
-			e.Links[0].NAT = wan.NAT{Verdict: wan.NATCarrier, Words: "the router has 100.64.0.9", Remedies: []string{"Ask for a public address.", "Use IPv6."},
-				Chain: []netip.Addr{netip.MustParseAddr("192.168.7.1"), netip.MustParseAddr("100.64.0.1")}}
-		}, CauseCarrierNAT, HopUpstream, "link main", []string{"page", "playback", "shell"}, "on the way out: 192.168.7.1, then 100.64.0.1", "Ask for a public address."},
+			e.Links[0].NAT = wan.NAT{Verdict: wan.NATCarrier, Words: "the router has 100.64.0.9",
+				Remedies: []string{"Ask for a public address.", "Use IPv6."},
+				Chain:    []netip.Addr{netip.MustParseAddr("192.168.7.1"), netip.MustParseAddr("100.64.0.1")}}
+		}, CauseCarrierNAT, HopUpstream, "link main", []string{"page", "playback", "shell"},
+			"on the way out: 192.168.7.1, then 100.64.0.1", "Ask for a public address."},
 		"a router in front of the router": {func(e *Evidence) {
 			fail(e, probe.Silent, 0, 1, 2)
 			e.Links[0].NAT = wan.NAT{Verdict: wan.NATDouble, Words: "the router has 192.168.0.2", Remedies: []string{"Bridge it."}}
@@ -87,7 +101,8 @@ func TestCausesThatNeedMoreThanOneLook(t *testing.T) {
 		"a router that announced, and stopped": {func(e *Evidence) {
 			l := &e.Links[0]
 			l.Agent, l.Rhythm, l.Overdue, l.Heard = false, 5*time.Minute, true, now.Add(-time.Hour)
-		}, CauseAgentOverdue, HopAddress, "link main", nil, "it announced every 5 minutes, and was heard last 1 hour ago", "does it still have the URL and the key"},
+		}, CauseAgentOverdue, HopAddress, "link main", nil, "it announced every 5 minutes, and was heard last 1 hour ago",
+			"does it still have the URL and the key"},
 		"another protocol": {func(e *Evidence) {
 			fail(e, probe.Garbled, 0)
 			e.Services[0].Message = "it said SSH-2.0"
@@ -130,7 +145,8 @@ func joinedLines(list []string) (out string) {
 
 func TestWhatOneFindingGathers(t *testing.T) {
 	e := scene()
-	e.Hostnames = []HostnameEvidence{held(PushRefused, "quay.example", "tickets.quay.example"), held(PushUnreachable, "pier.example", "gate.pier.example"), held(PushRefused, "quay.example", "kiosk.quay.example")}
+	e.Hostnames = []HostnameEvidence{held(PushRefused, "quay.example", "tickets.quay.example"),
+		held(PushUnreachable, "pier.example", "gate.pier.example"), held(PushRefused, "quay.example", "kiosk.quay.example")}
 	list := Site(e)
 	require.Len(t, list, 2, "one a primary")
 	require.Contains(t, list[0].Summary, "tickets.quay.example, kiosk.quay.example")
@@ -147,7 +163,8 @@ func TestWhatOneFindingGathers(t *testing.T) {
 func TestALinkWithNothingComingThroughSaysWhereNamesLead(t *testing.T) {
 	e := scene()
 	e.Links[0].ID, e.Links[0].Position, e.Links[0].Failing = 1, 1, true
-	e.Links = append(e.Links, LinkEvidence{Link: site.Link{ID: 2, Position: 2, Label: "spare", IPv4: netip.MustParseAddr("203.0.113.9"), Agent: true, Heard: now}})
+	e.Links = append(e.Links, LinkEvidence{Link: site.Link{ID: 2, Position: 2, Label: "spare",
+		IPv4: netip.MustParseAddr("203.0.113.9"), Agent: true, Heard: now}})
 	list := Site(e)
 	require.Len(t, list, 1)
 	require.Equal(t, CauseLinkFailing, list[0].Cause)
@@ -166,7 +183,8 @@ func TestAPathShowsWhatIsKnownFromInside(t *testing.T) {
 	require.Nil(t, p.Finding)
 	require.Equal(t, Unproven, p.Stations[0].Verdict, "nobody looked from outside")
 	require.Equal(t, "not probed yet", p.Stations[0].Detail)
-	require.Equal(t, []Verdict{Proven, Unproven, Proven, Proven}, []Verdict{p.Stations[3].Verdict, p.Stations[4].Verdict, p.Stations[5].Verdict, p.Stations[6].Verdict},
+	require.Equal(t, []Verdict{Proven, Unproven, Proven, Proven},
+		[]Verdict{p.Stations[3].Verdict, p.Stations[4].Verdict, p.Stations[5].Verdict, p.Stations[6].Verdict},
 		"no NAT in front, and the device is there with its port open; of the forward nothing is known")
 	require.Equal(t, "no NAT in front", p.Stations[3].Value)
 
@@ -179,7 +197,8 @@ func TestAPathShowsWhatIsKnownFromInside(t *testing.T) {
 	p = Paths(e)[0]
 	require.Equal(t, Unproven, p.Stations[5].Verdict, "a look from before the change counts for nothing")
 
-	for state, want := range map[names.State]Verdict{names.StatePointed: Proven, names.StateSettling: Unsettled, names.StateStale: Broken, names.StateHeld: Broken, names.StateIdle: Unproven} {
+	for state, want := range map[names.State]Verdict{names.StatePointed: Proven, names.StateSettling: Unsettled,
+		names.StateStale: Broken, names.StateHeld: Broken, names.StateIdle: Unproven} {
 		e.Hostnames[0].State = state
 		require.Equal(t, want, Paths(e)[0].Stations[1].Verdict, string(state))
 	}

@@ -20,16 +20,21 @@ var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 func scene() Evidence {
 	address := netip.MustParseAddr("198.51.100.7")
 	service := func(id int64, name, device string, port int) ServiceEvidence {
-		return ServiceEvidence{Service: site.Service{ID: id, Name: name, Device: device, Kind: probe.KindTCP, Transport: probe.TCP, ExternalFrom: port, ExternalTo: port,
-			InternalFrom: port, Expected: probe.ExpectReachable}, OnLink: "main", Address: address, State: probe.StateReachable, Outcome: probe.Opened, InRow: 9, Probed: now.Add(-2 * time.Second)}
+		return ServiceEvidence{Service: site.Service{ID: id, Name: name, Device: device, Kind: probe.KindTCP, Transport: probe.TCP,
+			ExternalFrom: port, ExternalTo: port,
+			InternalFrom: port, Expected: probe.ExpectReachable}, OnLink: "main", Address: address, State: probe.StateReachable,
+			Outcome: probe.Opened, InRow: 9, Probed: now.Add(-2 * time.Second)}
 	}
 	return Evidence{
 		Now: now, Site: site.Site{Code: "KET-07"},
-		Links:     []LinkEvidence{{Link: site.Link{Label: "main", Provider: "Kettle Cable", Mode: site.Dynamic, IPv4: address, Agent: true, Heard: now.Add(-time.Second)}, Reported: now}},
-		Hostnames: []HostnameEvidence{{Hostname: site.Hostname{Name: "ket-07.isles.example", Zone: "isles.example"}, Want: address, Given: address, State: names.StatePointed}},
+		Links: []LinkEvidence{{Link: site.Link{Label: "main", Provider: "Kettle Cable", Mode: site.Dynamic, IPv4: address,
+			Agent: true, Heard: now.Add(-time.Second)}, Reported: now}},
+		Hostnames: []HostnameEvidence{{Hostname: site.Hostname{Name: "ket-07.isles.example", Zone: "isles.example"}, Want: address,
+			Given: address, State: names.StatePointed}},
 		Devices: []site.Device{{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: netip.MustParseAddr("192.168.7.20"), Reserved: true},
 			{Name: "desk", Address: netip.MustParseAddr("192.168.7.21")}},
-		Services: []ServiceEvidence{service(1, "page", "recorder", 8443), service(2, "playback", "recorder", 8554), service(3, "shell", "desk", 8022)},
+		Services: []ServiceEvidence{service(1, "page", "recorder", 8443), service(2, "playback", "recorder", 8554),
+			service(3, "shell", "desk", 8022)},
 	}
 }
 
@@ -47,21 +52,36 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		hop  Hop
 		next string
 	}{
-		"all is well":                         {func(*Evidence) {}, "", "", ""},
-		"one silent, its neighbour answers":   {func(e *Evidence) { fail(e, probe.Silent, 1) }, "forward-missing service playback", HopForward, "external 8554, to 192.168.7.20, internal 8554"},
-		"one silent, alone on its device":     {func(e *Evidence) { fail(e, probe.Silent, 2) }, "forward-missing service shell", HopForward, "external 8022"},
-		"one refused":                         {func(e *Evidence) { fail(e, probe.Refused, 2) }, "service-stopped service shell", HopService, "start what should listen on TCP port 8022"},
-		"all of a device silent":              {func(e *Evidence) { fail(e, probe.Silent, 0, 1) }, "device-away device recorder", HopDevice, "look in the router's list of devices for 02:00:5e:07:00:01"},
-		"all silent, the agent is heard":      {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2) }, "inbound-blocked link main", HopUpstream, "Compare the WAN address"},
-		"all silent, the agent is not":        {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Call the site"},
-		"all refused, the agent is not heard": {func(e *Evidence) { fail(e, probe.Refused, 0, 1, 2); e.Links[0].Overdue = true }, "site-dark link main", HopAddress, "Call the site"},
-		"no route":                            {func(e *Evidence) { fail(e, probe.Unroutable, 0, 1, 2) }, "no-route link main", HopAddress, "Report it to the provider Kettle Cable"},
-		"agent overdue, services answer":      {func(e *Evidence) { e.Links[0].Overdue = true }, "agent-overdue link main", HopAddress, "agent's log says"},
+		"all is well": {func(*Evidence) {}, "", "", ""},
+		"one silent, its neighbour answers": {func(e *Evidence) { fail(e, probe.Silent, 1) }, "forward-missing service playback",
+			HopForward, "external 8554, to 192.168.7.20, internal 8554"},
+		"one silent, alone on its device": {func(e *Evidence) { fail(e, probe.Silent, 2) }, "forward-missing service shell",
+			HopForward, "external 8022"},
+		"one refused": {func(e *Evidence) { fail(e, probe.Refused, 2) }, "service-stopped service shell",
+			HopService, "start what should listen on TCP port 8022"},
+		"all of a device silent": {func(e *Evidence) { fail(e, probe.Silent, 0, 1) }, "device-away device recorder",
+			HopDevice, "look in the router's list of devices for 02:00:5e:07:00:01"},
+		"all silent, the agent is heard": {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2) }, "inbound-blocked link main",
+			HopUpstream, "Compare the WAN address"},
+		"all silent, the agent is not": {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2); e.Links[0].Overdue = true },
+			"site-dark link main", HopAddress, "Call the site"},
+		"all refused, the agent is not heard": {func(e *Evidence) { fail(e, probe.Refused, 0, 1, 2); e.Links[0].Overdue = true },
+			"site-dark link main", HopAddress, "Call the site"},
+		"no route": {func(e *Evidence) { fail(e, probe.Unroutable, 0, 1, 2) }, "no-route link main",
+			HopAddress, "Report it to the provider Kettle Cable"},
+		"agent overdue, services answer": {func(e *Evidence) { e.Links[0].Overdue = true }, "agent-overdue link main",
+			HopAddress, "agent's log says"},
 		"address never known": {func(e *Evidence) {
 			e.Links[0].IPv4, e.Links[0].Heard, e.Links[0].Agent = netip.Addr{}, time.Time{}, false
 		}, "address-unknown link main", HopAddress, "inkpost agent invite KET-07 main"},
-		"an agent that has just begun":              {func(e *Evidence) { e.Links[0].IPv4, e.Links[0].Reported = netip.Addr{}, time.Time{} }, "", "", ""},
-		"address unknown to an agent that is heard": {func(e *Evidence) { e.Links[0].IPv4, e.Links[0].Reported = netip.Addr{}, e.Now }, "address-unknown link main", HopAddress, "inkpost link show KET-07 main"},
+		"an agent that has just begun": {func(e *Evidence) {
+			e.Links[0].IPv4, e.Links[0].Reported = netip.Addr{},
+				time.Time{}
+		}, "", "", ""},
+		"address unknown to an agent that is heard": {func(e *Evidence) {
+			e.Links[0].IPv4, e.Links[0].Reported = netip.Addr{},
+				e.Now
+		}, "address-unknown link main", HopAddress, "inkpost link show KET-07 main"},
 		"address unknown as it is refused": {func(e *Evidence) {
 			e.Links[0].IPv4, e.Links[0].Reported = netip.Addr{}, e.Now
 			e.Links[0].Refused = []RefusedEvidence{{Reason: "it is not the address that this comes from", From: "198.51.100.9", Count: 1}}
@@ -95,7 +115,8 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		"not confirmed yet": {func(e *Evidence) { e.Services[1].Outcome, e.Services[1].InRow = probe.Silent, 1 }, "", "", ""},
 		"two causes at once": {func(e *Evidence) { fail(e, probe.Silent, 1); fail(e, probe.Refused, 2) },
 			"forward-missing service playback, service-stopped service shell", HopForward, ""},
-		"something else answers": {func(e *Evidence) { fail(e, probe.Garbled, 2) }, "wrong-protocol service shell", HopService, "goes to desk"},
+		"something else answers": {func(e *Evidence) { fail(e, probe.Garbled, 2) }, "wrong-protocol service shell", HopService,
+			"goes to desk"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e := scene()
@@ -208,7 +229,8 @@ func TestPathBreaksAtTheHopOfItsFinding(t *testing.T) {
 }
 
 func TestSpoken(t *testing.T) {
-	for d, want := range map[time.Duration]string{500 * time.Millisecond: "a moment", time.Second: "1 second", 59 * time.Second: "59 seconds", 61 * time.Minute: "1 hour", 50 * time.Hour: "2 days"} {
+	for d, want := range map[time.Duration]string{500 * time.Millisecond: "a moment", time.Second: "1 second",
+		59 * time.Second: "59 seconds", 61 * time.Minute: "1 hour", 50 * time.Hour: "2 days"} {
 		require.Equal(t, want, spoken(d))
 	}
 }
@@ -243,21 +265,29 @@ func TestADeviceThatSleepsAtNightIsTold(t *testing.T) {
 func TestWhatAnAgentSeesFromInsideSaysWhichHopItIs(t *testing.T) {
 	at := netip.MustParseAddr("198.51.100.7")
 	base := func() Evidence {
-		return Evidence{Now: now, Site: site.Site{Code: "KET-07"}, Links: []LinkEvidence{{Link: site.Link{ID: 1, Label: "main", IPv4: at, Agent: true, Heard: now}}},
-			Devices: []site.Device{{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: netip.MustParseAddr("192.168.7.20"), Reserved: true}},
-			Services: []ServiceEvidence{{Service: site.Service{Name: "page", Device: "recorder", Transport: "tcp", ExternalFrom: 8443, ExternalTo: 8443, InternalFrom: 443, Expected: probe.ExpectReachable},
-				OnLink: "main", Address: at, State: probe.StateUnreachable, Outcome: probe.Silent, InRow: 3, Probed: now, Turned: now.Add(-time.Minute)}}}
+		return Evidence{Now: now, Site: site.Site{Code: "KET-07"},
+			Links: []LinkEvidence{{Link: site.Link{ID: 1, Label: "main", IPv4: at, Agent: true, Heard: now}}},
+			Devices: []site.Device{{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: netip.MustParseAddr("192.168.7.20"),
+				Reserved: true}},
+			Services: []ServiceEvidence{{Service: site.Service{Name: "page", Device: "recorder", Transport: "tcp", ExternalFrom: 8443,
+				ExternalTo: 8443, InternalFrom: 443, Expected: probe.ExpectReachable},
+				OnLink: "main", Address: at, State: probe.StateUnreachable, Outcome: probe.Silent, InRow: 3, Probed: now,
+				Turned: now.Add(-time.Minute)}}}
 	}
 	for name, c := range map[string]struct {
 		seen  DeviceReport
 		cause Cause
 		words string
 	}{
-		"open inside":        {DeviceReport{Present: true, Ports: map[string]string{"page": "open"}}, CauseForwardMissing, "has TCP port 443 open"},
-		"refused inside":     {DeviceReport{Present: true, Ports: map[string]string{"page": "refused"}}, CauseServiceStopped, "even from inside"},
-		"silent inside":      {DeviceReport{Present: true, Ports: map[string]string{"page": "silent"}}, CauseDeviceFirewall, "own firewall"},
-		"not there":          {DeviceReport{Ports: map[string]string{"page": "silent"}}, CauseDeviceAway, "from inside the site either"},
-		"at another address": {DeviceReport{Present: true, Found: "192.168.7.33", Ports: map[string]string{"page": "open"}}, CauseDeviceMoved, "reserve 192.168.7.20 for 02:00:5e:07:00:01"},
+		"open inside": {DeviceReport{Present: true, Ports: map[string]string{"page": "open"}}, CauseForwardMissing,
+			"has TCP port 443 open"},
+		"refused inside": {DeviceReport{Present: true, Ports: map[string]string{"page": "refused"}}, CauseServiceStopped,
+			"even from inside"},
+		"silent inside": {DeviceReport{Present: true, Ports: map[string]string{"page": "silent"}}, CauseDeviceFirewall,
+			"own firewall"},
+		"not there": {DeviceReport{Ports: map[string]string{"page": "silent"}}, CauseDeviceAway, "from inside the site either"},
+		"at another address": {DeviceReport{Present: true, Found: "192.168.7.33", Ports: map[string]string{"page": "open"}},
+			CauseDeviceMoved, "reserve 192.168.7.20 for 02:00:5e:07:00:01"},
 	} {
 		e := base()
 		c.seen.At = now.Add(-30 * time.Second)

@@ -20,8 +20,9 @@ func ExampleSite() {
 		Links:   []diagnose.LinkEvidence{{Link: site.Link{Label: "main", IPv4: home, Heard: now}}},
 		Devices: []site.Device{{Name: "recorder", Address: netip.MustParseAddr("192.168.7.20")}},
 		Services: []diagnose.ServiceEvidence{{
-			Service: site.Service{Name: "page", Device: "recorder", Transport: probe.TCP, ExternalFrom: 8443, ExternalTo: 8443, InternalFrom: 443, Expected: probe.ExpectReachable},
-			OnLink:  "main", Address: home, State: probe.StateUnreachable, Outcome: probe.Refused, InRow: 3, Probed: now,
+			Service: site.Service{Name: "page", Device: "recorder", Transport: probe.TCP, ExternalFrom: 8443, ExternalTo: 8443,
+				InternalFrom: 443, Expected: probe.ExpectReachable},
+			OnLink: "main", Address: home, State: probe.StateUnreachable, Outcome: probe.Refused, InRow: 3, Probed: now,
 		}},
 	})
 	for _, f := range findings {

@@ -75,7 +75,8 @@ func (f Finding) Serious() bool {
 	switch f.Cause {
 	case CauseAddressHeld:
 		return len(f.Services) > 0
-	case CauseAgentOverdue, CauseResolverBehind, CauseSiteResolver, CauseKeyRefused, CauseInDynamicRange, CauseRouterAnswers, CauseCertificate:
+	case CauseAgentOverdue, CauseResolverBehind, CauseSiteResolver, CauseKeyRefused, CauseInDynamicRange, CauseRouterAnswers,
+		CauseCertificate:
 		return false
 	}
 	return true

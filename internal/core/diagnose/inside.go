@@ -93,7 +93,8 @@ func (e Evidence) moved() []Finding {
 			Cause: CauseDeviceMoved, Hop: HopDevice, Subject: "device " + d.Name, Services: serviceNames(on),
 			Summary:  fmt.Sprintf("%s is at %s now, and the forwards lead to %s", d.Name, s.Found, d.Address),
 			Evidence: []string{fmt.Sprintf("from inside, %s ago: %s answers at %s", spoken(e.Now.Sub(s.At)), d.MAC, s.Found)},
-			Next:     fmt.Sprintf("In the router, reserve %s for %s, then restart %s; or record %s and change the forwards.", d.Address, d.MAC, d.Name, s.Found),
+			Next: fmt.Sprintf("In the router, reserve %s for %s, then restart %s; or record %s and change the forwards.",
+				d.Address, d.MAC, d.Name, s.Found),
 		}
 		if taken(d, s) {
 			f.Summary = fmt.Sprintf("%s is at %s now, and another machine has %s, to which the forwards lead", d.Name, s.Found, d.Address)
@@ -117,10 +118,12 @@ func (e Evidence) addressTaken(d site.Device, s DeviceReport) Finding {
 	on := e.where(func(x ServiceEvidence) bool { return x.Device == d.Name })
 	return Finding{
 		Cause: CauseAddressTaken, Hop: HopDevice, Subject: "device " + d.Name, Services: serviceNames(on),
-		Summary:  fmt.Sprintf("Another machine has %s, the address of %s: the forwards lead to it", d.Address, d.Name),
-		Evidence: []string{fmt.Sprintf("from inside, %s ago: %s answers at %s; %s has %s", spoken(e.Now.Sub(s.At)), s.MAC, d.Address, d.Name, d.MAC)},
-		Next:     fmt.Sprintf("In the router, see which machine %s is, and reserve %s for %s; then start both anew.", s.MAC, d.Address, d.MAC),
-		Also:     []string{fmt.Sprintf("%s was replaced, or has another network card: record its MAC.", d.Name)},
+		Summary: fmt.Sprintf("Another machine has %s, the address of %s: the forwards lead to it", d.Address, d.Name),
+		Evidence: []string{fmt.Sprintf("from inside, %s ago: %s answers at %s; %s has %s", spoken(e.Now.Sub(s.At)), s.MAC, d.Address,
+			d.Name, d.MAC)},
+		Next: fmt.Sprintf("In the router, see which machine %s is, and reserve %s for %s; then start both anew.", s.MAC,
+			d.Address, d.MAC),
+		Also: []string{fmt.Sprintf("%s was replaced, or has another network card: record its MAC.", d.Name)},
 	}
 }
 
@@ -146,7 +149,8 @@ func (e Evidence) inRange() []Finding {
 				Cause: CauseInDynamicRange, Hop: HopDevice, Subject: "device " + d.Name,
 				Summary:  fmt.Sprintf("The router may give %s, which is %s's, to another device", d.Address, d.Name),
 				Evidence: []string{fmt.Sprintf("the router gives out %s, and %s has no reservation", l.Dynamic, d.Name)},
-				Next:     fmt.Sprintf("In the router, reserve an address outside %s for %s, and record it.", l.Dynamic, orElse(d.MAC, d.Name)),
+				Next: fmt.Sprintf("In the router, reserve an address outside %s for %s, and record it.", l.Dynamic,
+					orElse(d.MAC, d.Name)),
 			}
 			if d.Reserved {
 				f.Evidence = []string{fmt.Sprintf("the reservation of %s lies inside what the router gives out, %s: some routers do not leave it out", d.Name, l.Dynamic)}
@@ -221,7 +225,8 @@ func (e Evidence) atSite(l LinkEvidence) []Finding {
 			links[i] = x.Link
 		}
 		if other, ok := site.Preferred(slices.Values(links)); ok && other.ID != l.ID {
-			f.Evidence = append(f.Evidence, fmt.Sprintf("hostnames that follow the preferred link lead to link %s (%s) meanwhile", other.Label, other.Addresses()))
+			f.Evidence = append(f.Evidence, fmt.Sprintf("hostnames that follow the preferred link lead to link %s (%s) meanwhile",
+				other.Label, other.Addresses()))
 		}
 		out = append(out, f)
 	}

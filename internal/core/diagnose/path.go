@@ -52,7 +52,8 @@ func Paths(e Evidence) []Path {
 func (e Evidence) path(s ServiceEvidence, findings []Finding) Path {
 	d, _ := e.device(s.Device)
 	l, _ := e.link(s.OnLink)
-	p := Path{Service: s.Name, State: s.State, Verdict: OfService(s.Expected, s.State), Outcome: s.Outcome, Words: probe.Words(s.Expected, s.State, s.Mute() && s.Outcome == probe.Silent)}
+	p := Path{Service: s.Name, State: s.State, Verdict: OfService(s.Expected, s.State), Outcome: s.Outcome,
+		Words: probe.Words(s.Expected, s.State, s.Mute() && s.Outcome == probe.Silent)}
 	p.Finding = explains(s, findings)
 
 	from := "no vantage point"

@@ -29,7 +29,8 @@ func (e Evidence) pinholes(cut []ServiceEvidence) (out []Finding, rest []Service
 	for _, s := range cut {
 		w, fails := s.pinholeFails()
 		look, looked := e.inside(s.Device)
-		away := looked && !look.Present && !look.At.Before(s.Turned) && !slices.ContainsFunc(s.Ways, func(w Way) bool { return w.Outcome.Good() })
+		away := looked && !look.Present && !look.At.Before(s.Turned) &&
+			!slices.ContainsFunc(s.Ways, func(w Way) bool { return w.Outcome.Good() })
 		if !fails || away { // a device that is away is told of as that
 			rest = append(rest, s)
 			continue
@@ -55,7 +56,8 @@ func (e Evidence) pinhole(s ServiceEvidence, w Way, look DeviceReport, looked bo
 	}
 	open := looked && !look.At.Before(s.Turned) && look.Ports[s.Name] == "open"
 	if open {
-		f.Evidence = append(f.Evidence, fmt.Sprintf("from inside, %s ago: %s has it open at %s", spoken(e.Now.Sub(look.At)), d.Name, d.Address))
+		f.Evidence = append(f.Evidence, fmt.Sprintf("from inside, %s ago: %s has it open at %s", spoken(e.Now.Sub(look.At)), d.Name,
+			d.Address))
 	}
 	at := addressOf(w.Target)
 	switch w.Outcome {

@@ -88,7 +88,8 @@ func (e Evidence) oneSide(l LinkEvidence, list []ServiceEvidence) Finding {
 	}
 	return Finding{
 		Cause: CauseOneSide, Hop: HopVantage, Subject: "link " + l.Label, Services: serviceNames(list),
-		Summary:  fmt.Sprintf("Reached from %s, but not from %s", orElse(strings.Join(reached, ", "), "some vantage points"), orElse(strings.Join(not, ", "), "others")),
+		Summary: fmt.Sprintf("Reached from %s, but not from %s", orElse(strings.Join(reached, ", "), "some vantage points"),
+			orElse(strings.Join(not, ", "), "others")),
 		Evidence: evidence,
 		Next: fmt.Sprintf("Look whether the router or %s blocks some networks (a country list, an address list, attack protection). If not, report the way to %s: give both ends.",
 			orElse(strings.Join(devices(list), ", "), "the device"), provider(l.Link)),
@@ -109,15 +110,18 @@ func devices(list []ServiceEvidence) (out []string) {
 func (e Evidence) routerAnswers(l LinkEvidence) (out []Finding) {
 	for _, s := range e.Services {
 		look, ok := e.inside(s.Device)
-		if s.OnLink != l.Label || s.OnRouter || !ok || !s.Outcome.Open() || s.Transport == probe.UDP || look.At.Before(s.Turned) || look.Ports[s.Name] != "refused" {
+		if s.OnLink != l.Label || s.OnRouter || !ok || !s.Outcome.Open() || s.Transport == probe.UDP || look.At.Before(s.Turned) ||
+			look.Ports[s.Name] != "refused" {
 			continue
 		}
 		d, _ := e.device(s.Device)
 		out = append(out, Finding{
 			Cause: CauseRouterAnswers, Hop: HopForward, Subject: "service " + s.Name, Services: []string{s.Name},
-			Summary:  fmt.Sprintf("%s is answered outside, but %s refuses it inside: the router or another device answers instead", s.port(), s.Device),
-			Evidence: append(seen([]ServiceEvidence{s}), fmt.Sprintf("from inside, %s port %s of %s is refused", s.Transport, site.Ports(s.InternalFrom, 0), d.Address)),
-			Next:     fmt.Sprintf("See in the router whether its own page, VPN or provider's access uses %s; move one of the two to another port.", s.port()),
+			Summary: fmt.Sprintf("%s is answered outside, but %s refuses it inside: the router or another device answers instead",
+				s.port(), s.Device),
+			Evidence: append(seen([]ServiceEvidence{s}),
+				fmt.Sprintf("from inside, %s port %s of %s is refused", s.Transport, site.Ports(s.InternalFrom, 0), d.Address)),
+			Next: fmt.Sprintf("See in the router whether its own page, VPN or provider's access uses %s; move one of the two to another port.", s.port()),
 		})
 	}
 	return out

@@ -80,7 +80,8 @@ func (e Evidence) explain(l LinkEvidence) []Finding {
 		out = append(out, e.noRoute(l, cut))
 	case len(cut) > 0 && len(proven) == 0 && (l.Overdue || silentSince) && all(cut, probe.Silent, probe.Refused, probe.Unroutable):
 		out = append(out, e.siteDark(l, cut))
-	case len(cut) > 0 && len(proven) == 0 && all(cut, probe.Silent, probe.Refused) && (l.NAT.Verdict == wan.NATDouble || l.NAT.Verdict == wan.NATCarrier):
+	case len(cut) > 0 && len(proven) == 0 && all(cut, probe.Silent, probe.Refused) &&
+		(l.NAT.Verdict == wan.NATDouble || l.NAT.Verdict == wan.NATCarrier):
 		f, _ := e.translated(l, cut)
 		out = append(out, f)
 	case len(cut) > 1 && len(proven) == 0 && all(cut, probe.Silent) && devicesOf(cut) > 1:
@@ -183,8 +184,9 @@ func (e Evidence) siteDark(l LinkEvidence, cut []ServiceEvidence) Finding {
 		Cause: CauseSiteDark, Hop: HopAddress, Subject: "link " + l.Label, Services: serviceNames(cut),
 		Summary:  fmt.Sprintf("Nothing answers at %s, and nothing is heard from the site", l.Addresses()),
 		Evidence: append(seen(cut), e.heard(l)),
-		Next:     fmt.Sprintf("Call the site: is the power on, is the modem's line light on? If both, report the line to %s.", provider(l.Link)),
-		Also:     []string{"The address has moved and the agent could not say so: a restarted router may show another address."},
+		Next: fmt.Sprintf("Call the site: is the power on, is the modem's line light on? If both, report the line to %s.",
+			provider(l.Link)),
+		Also: []string{"The address has moved and the agent could not say so: a restarted router may show another address."},
 	}
 }
 
@@ -291,7 +293,8 @@ func (e Evidence) forwardMissing(s ServiceEvidence, siblings int) Finding {
 		Summary:  fmt.Sprintf("The router does not pass %s on to %s", s.port(), s.Device),
 		Evidence: seen([]ServiceEvidence{s}),
 		Next: fmt.Sprintf("In the router, enter the forward: %s, external %s, to %s, internal %s.",
-			s.Transport, site.Ports(s.ExternalFrom, s.ExternalTo), d.Address, site.Ports(s.InternalFrom, s.InternalFrom+s.ExternalTo-s.ExternalFrom)),
+			s.Transport, site.Ports(s.ExternalFrom, s.ExternalTo), d.Address,
+			site.Ports(s.InternalFrom, s.InternalFrom+s.ExternalTo-s.ExternalFrom)),
 		Also: []string{fmt.Sprintf("The firewall on %s drops the port.", d.Name)},
 	}
 	if siblings > 1 {
@@ -309,8 +312,10 @@ func (e Evidence) serviceStopped(s ServiceEvidence) Finding {
 		Cause: CauseServiceStopped, Hop: HopService, Subject: "service " + s.Name, Services: []string{s.Name},
 		Summary:  fmt.Sprintf("%s reaches %s, which refuses it: the service is not running", s.port(), s.Device),
 		Evidence: seen([]ServiceEvidence{s}),
-		Next:     fmt.Sprintf("On %s (%s), start what should listen on %s port %s, and make it start at boot.", d.Name, d.Address, s.Transport, site.Ports(s.InternalFrom, 0)),
-		Also:     append([]string{fmt.Sprintf("The forward points to another device, or %s listens on another port.", d.Name)}, reservation(d)...),
+		Next: fmt.Sprintf("On %s (%s), start what should listen on %s port %s, and make it start at boot.", d.Name, d.Address,
+			s.Transport, site.Ports(s.InternalFrom, 0)),
+		Also: append([]string{fmt.Sprintf("The forward points to another device, or %s listens on another port.", d.Name)},
+			reservation(d)...),
 	}
 }
 

@@ -13,7 +13,8 @@ func ExampleFold() {
 	at := time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC)
 	var span ledger.Span
 	for i, outcome := range []probe.Outcome{probe.Answered, probe.Answered, probe.Refused} {
-		next, fresh := ledger.Fold(span, ledger.Result{Outcome: outcome, At: at.Add(time.Duration(i) * time.Minute)}, ledger.Gap(time.Minute))
+		next, fresh := ledger.Fold(span, ledger.Result{Outcome: outcome, At: at.Add(time.Duration(i) * time.Minute)},
+			ledger.Gap(time.Minute))
 		if fresh && span.Count > 0 {
 			fmt.Println(span.Outcome, span.Count, "probes until", span.Until.Format(time.TimeOnly))
 		}

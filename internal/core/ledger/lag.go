@@ -3,7 +3,8 @@ package ledger
 import "time"
 
 // LagBounds are the classes in which it is counted how long after they were due probes began.
-var LagBounds = [...]time.Duration{time.Millisecond, 5 * time.Millisecond, 20 * time.Millisecond, 100 * time.Millisecond, 500 * time.Millisecond, time.Second, 5 * time.Second, 30 * time.Second}
+var LagBounds = [...]time.Duration{time.Millisecond, 5 * time.Millisecond, 20 * time.Millisecond, 100 * time.Millisecond,
+	500 * time.Millisecond, time.Second, 5 * time.Second, 30 * time.Second}
 
 // LagCounts counts lags by class; the last one holds what is longer than any bound. Sum is all of them together.
 type LagCounts struct {

@@ -16,7 +16,8 @@ func TestLagsAreCountedByClass(t *testing.T) {
 	}
 	l.Add(100 * time.Millisecond) // on the bound is within it
 	l.Add(300 * time.Millisecond)
-	for q, want := range map[float64]time.Duration{0.5: 5 * time.Millisecond, 0.98: 5 * time.Millisecond, 0.99: 100 * time.Millisecond, 1: 500 * time.Millisecond} {
+	for q, want := range map[float64]time.Duration{0.5: 5 * time.Millisecond, 0.98: 5 * time.Millisecond,
+		0.99: 100 * time.Millisecond, 1: 500 * time.Millisecond} {
 		got, ok := l.Quantile(q)
 		require.True(t, ok)
 		require.Equal(t, want, got, "%v", q)

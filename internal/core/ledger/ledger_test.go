@@ -22,7 +22,8 @@ func TestFold(t *testing.T) {
 	require.False(t, fresh)
 	s, fresh = add(s, 120, probe.Opened, 0)
 	require.False(t, fresh)
-	require.Equal(t, Span{ServiceID: 1, VantageID: 2, Outcome: probe.Opened, From: at(0), Until: at(120), Count: 3, Timed: 2, Fastest: 10000, Total: 40000, Slowest: 30000}, s)
+	require.Equal(t, Span{ServiceID: 1, VantageID: 2, Outcome: probe.Opened, From: at(0), Until: at(120), Count: 3, Timed: 2,
+		Fastest: 10000, Total: 40000, Slowest: 30000}, s)
 	require.EqualValues(t, 20000, s.Mean())
 
 	same, fresh := add(s, 100, probe.Refused, 1)

@@ -15,7 +15,8 @@ type Record struct {
 	Data string `json:"data"`
 }
 
-// Types lists the types that a person may record beside hostnames and aliases, or a zone file may bring. SOA and the apex's NS come from the zone.
+// Types lists the types that a person may record beside hostnames and aliases, or a zone file may bring. SOA and the apex's NS come
+// from the zone.
 func Types() []string {
 	return []string{"A", "AAAA", "CNAME", "DNAME", "MX", "TXT", "NS", "DS", "PTR", "SRV", "NAPTR", "CAA", "HTTPS", "SVCB", "SSHFP", "TLSA",
 		"LOC", "HINFO", "RP", "URI"}
@@ -108,7 +109,8 @@ func CheckContent(apex Name, records []Record) error {
 	}
 	for name := range aliases {
 		if other, clash := others[name]; clash {
-			return ContentError{max(at[name], othersAt[name]), fmt.Sprintf("%s has %s records; an alias stands alone at its name", name, other)}
+			return ContentError{max(at[name], othersAt[name]),
+				fmt.Sprintf("%s has %s records; an alias stands alone at its name", name, other)}
 		}
 		if err := circle(name, aliases); err != nil {
 			return ContentError{at[name], err.Error()}

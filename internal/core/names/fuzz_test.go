@@ -11,7 +11,8 @@ import (
 
 // A name that is taken is in its one form, and within the bounds of RFC 1035 section 2.3.4.
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"ket-07.isles.saltmarsh.example", "*.Isles.Example.", "_sip._tcp.x.example", "a..b", strings.Repeat("a", 64) + ".example", "xn--fhre-loa.example"} {
+	for _, s := range []string{"ket-07.isles.saltmarsh.example", "*.Isles.Example.", "_sip._tcp.x.example", "a..b",
+		strings.Repeat("a", 64) + ".example", "xn--fhre-loa.example"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {

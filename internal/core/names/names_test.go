@@ -13,16 +13,19 @@ func TestParse(t *testing.T) {
 	label63 := strings.Repeat("a", 63)
 	longest := strings.Join([]string{label63, label63, label63, strings.Repeat("b", 61)}, ".")
 	for in, want := range map[string]string{
-		"ket-07.isles.saltmarsh.example": "ket-07.isles.saltmarsh.example", "KET-07.Isles.Saltmarsh.Example.": "ket-07.isles.saltmarsh.example",
-		"7.example": "7.example", label63 + ".example": label63 + ".example", longest: longest,
+		"ket-07.isles.saltmarsh.example":  "ket-07.isles.saltmarsh.example",
+		"KET-07.Isles.Saltmarsh.Example.": "ket-07.isles.saltmarsh.example",
+		"7.example":                       "7.example", label63 + ".example": label63 + ".example", longest: longest,
 	} {
 		got, err := Parse(in)
 		require.NoError(t, err, in)
 		require.Equal(t, Name(want), got)
 	}
 	for in, wrong := range map[string]string{
-		"": "is empty", ".": "is empty", "a..example": "empty label", ".example": "empty label", "-a.example": "begins or ends with a hyphen", "a-.example": "begins or ends with a hyphen",
-		"a_b.example": `the character '_'`, "a b.example": `the character ' '`, "käse.example": `the character 'ä'`, label63 + "a.example": "has 64 characters", longest + "c": "has 254 characters",
+		"": "is empty", ".": "is empty", "a..example": "empty label", ".example": "empty label",
+		"-a.example": "begins or ends with a hyphen", "a-.example": "begins or ends with a hyphen",
+		"a_b.example": `the character '_'`, "a b.example": `the character ' '`, "käse.example": `the character 'ä'`,
+		label63 + "a.example": "has 64 characters", longest + "c": "has 254 characters",
 		"*.example": `the character '*'`,
 	} {
 		_, err := Parse(in)
@@ -75,9 +78,11 @@ func TestJudge(t *testing.T) {
 		s    HostnameEvidence
 		want State
 	}{
-		"no address":      {HostnameEvidence{}, StateIdle},
-		"just published":  {HostnameEvidence{Want: a, Given: a, Published: now.Add(-29 * time.Second), TTL: 30 * time.Second}, StateSettling},
-		"caches ran out":  {HostnameEvidence{Want: a, Given: a, Published: now.Add(-30 * time.Second), TTL: 30 * time.Second}, StatePointed},
+		"no address": {HostnameEvidence{}, StateIdle},
+		"just published": {HostnameEvidence{Want: a, Given: a, Published: now.Add(-29 * time.Second), TTL: 30 * time.Second},
+			StateSettling},
+		"caches ran out": {HostnameEvidence{Want: a, Given: a, Published: now.Add(-30 * time.Second), TTL: 30 * time.Second},
+			StatePointed},
 		"not asked yet":   {HostnameEvidence{Want: a, Published: now.Add(-time.Hour), TTL: 30 * time.Second}, StateSettling},
 		"another address": {HostnameEvidence{Want: a, Given: b, Published: now.Add(-time.Hour), TTL: 30 * time.Second}, StateStale},
 	} {

@@ -13,8 +13,10 @@ func TestDifferencesGoSetBySet(t *testing.T) {
 	r := func(name, rrtype, data string) Record {
 		return Record{Name: Name(name), Type: rrtype, TTL: 30, Data: data}
 	}
-	now := []Record{r("a.example", "A", "198.51.100.1"), r("a.example", "TXT", `"two"`), r("a.example", "TXT", `"one"`), r("gone.example", "A", "198.51.100.2")}
-	want := []Record{r("a.example", "TXT", `"one"`), r("a.example", "TXT", `"two"`), r("a.example", "A", "198.51.100.9"), r("new.example", "AAAA", "2001:db8::1")}
+	now := []Record{r("a.example", "A", "198.51.100.1"), r("a.example", "TXT", `"two"`), r("a.example", "TXT", `"one"`),
+		r("gone.example", "A", "198.51.100.2")}
+	want := []Record{r("a.example", "TXT", `"one"`), r("a.example", "TXT", `"two"`), r("a.example", "A", "198.51.100.9"),
+		r("new.example", "AAAA", "2001:db8::1")}
 	require.Equal(t, []Difference{
 		{Name: "a.example", Type: "A", Now: []string{"198.51.100.1"}, Want: []string{"198.51.100.9"}},
 		{Name: "gone.example", Type: "A", Now: []string{"198.51.100.2"}},
@@ -60,7 +62,8 @@ func TestTemplates(t *testing.T) {
 	for template, wrong := range map[string]string{
 		"": "", "{code}.isles.example": "", "{name}-{n}.west.isles.example": "",
 		"site.isles.example": "same name for every site", "{code}.elsewhere.example": "not below isles.example", "{code}": "not below",
-		"{code}_x.isles.example": "the character '_'", "{site}.isles.example": "same name for every site", "{code}{site}.isles.example": "the character '{'",
+		"{code}_x.isles.example": "the character '_'", "{site}.isles.example": "same name for every site",
+		"{code}{site}.isles.example": "the character '{'",
 	} {
 		err := CheckTemplate(template, apex)
 		if wrong == "" {
@@ -99,7 +102,8 @@ func TestRemoteZonesAreChecked(t *testing.T) {
 func TestAHeldNameIsHeldUntilItIsTaken(t *testing.T) {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	a := netip.MustParseAddr("198.51.100.7")
-	require.Equal(t, StateHeld, HostnameEvidence{Want: a, Given: a, Published: now.Add(-time.Hour), TTL: time.Minute, Held: true}.Judge(now))
+	require.Equal(t, StateHeld, HostnameEvidence{Want: a, Given: a, Published: now.Add(-time.Hour), TTL: time.Minute,
+		Held: true}.Judge(now))
 	require.Equal(t, StateIdle, HostnameEvidence{Held: true}.Judge(now), "no address is known: there is nothing to hold")
 }
 

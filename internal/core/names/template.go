@@ -20,7 +20,8 @@ func CheckTemplate(template string, apex Name) error {
 		return nil
 	}
 	if !strings.Contains(template, PlaceCode) && !strings.Contains(template, PlaceName) && !strings.Contains(template, PlaceNumber) {
-		return fmt.Errorf("template %q makes the same name for every site; put %s, %s or %s into it", template, PlaceCode, PlaceName, PlaceNumber)
+		return fmt.Errorf("template %q makes the same name for every site; put %s, %s or %s into it", template, PlaceCode, PlaceName,
+			PlaceNumber)
 	}
 	name, err := Parse(Fill(template, "X-1", "x", 1))
 	if err != nil {

@@ -15,8 +15,10 @@ func (t Timers) Check() iter.Seq2[string, error] {
 		for _, x := range []struct {
 			field              string
 			value, least, most int
-		}{{"refresh_seconds", t.Refresh, 30, 7 * 86400}, {"retry_seconds", t.Retry, 10, 86400}, {"expire_seconds", t.Expire, 3600, 180 * 86400}, {"negative_seconds", t.Negative, 1, 86400}} {
-			if x.value != 0 && (x.value < x.least || x.value > x.most) && !yield(x.field, fmt.Errorf("%d is out of range; %d to %d seconds are allowed", x.value, x.least, x.most)) {
+		}{{"refresh_seconds", t.Refresh, 30, 7 * 86400}, {"retry_seconds", t.Retry, 10, 86400},
+			{"expire_seconds", t.Expire, 3600, 180 * 86400}, {"negative_seconds", t.Negative, 1, 86400}} {
+			if x.value != 0 && (x.value < x.least || x.value > x.most) &&
+				!yield(x.field, fmt.Errorf("%d is out of range; %d to %d seconds are allowed", x.value, x.least, x.most)) {
 				return
 			}
 		}

@@ -12,13 +12,14 @@ func TestTimersAreThoseThatSecondariesKeepTo(t *testing.T) {
 		field  string
 		detail string
 	}{
-		"nothing given":             {Timers{}, "", ""},
-		"usual ones":                {Timers{Refresh: 3600, Retry: 300, Expire: 1209600, Negative: 30}, "", ""},
-		"refresh of no time":        {Timers{Refresh: 5}, "refresh_seconds", "5 is out of range; 30 to 604800"},
-		"less than nothing":         {Timers{Retry: -1}, "retry_seconds", "-1 is out of range"},
-		"expires at once":           {Timers{Expire: 60}, "expire_seconds", "3600 to 15552000"},
-		"a week of no such name":    {Timers{Negative: 7 * 86400}, "negative_seconds", "1 to 86400"},
-		"expires while it waits":    {Timers{Refresh: 86400, Retry: 3600, Expire: 86400}, "expire_seconds", "would stop answering while they wait"},
+		"nothing given":          {Timers{}, "", ""},
+		"usual ones":             {Timers{Refresh: 3600, Retry: 300, Expire: 1209600, Negative: 30}, "", ""},
+		"refresh of no time":     {Timers{Refresh: 5}, "refresh_seconds", "5 is out of range; 30 to 604800"},
+		"less than nothing":      {Timers{Retry: -1}, "retry_seconds", "-1 is out of range"},
+		"expires at once":        {Timers{Expire: 60}, "expire_seconds", "3600 to 15552000"},
+		"a week of no such name": {Timers{Negative: 7 * 86400}, "negative_seconds", "1 to 86400"},
+		"expires while it waits": {Timers{Refresh: 86400, Retry: 3600, Expire: 86400}, "expire_seconds",
+			"would stop answering while they wait"},
 		"just longer than the wait": {Timers{Refresh: 86400, Retry: 3600, Expire: 90001}, "", ""},
 	} {
 		found := false

@@ -49,7 +49,8 @@ func TestBounds(t *testing.T) {
 	require.Equal(t, []int{64, 512, 4096}, []int{MaxAtOnce(100), MaxAtOnce(1024), MaxAtOnce(1 << 20)})
 	require.Equal(t, 30*time.Second, Sustain(time.Minute))
 	require.Equal(t, 5*time.Second, Sustain(10*time.Second))
-	require.Equal(t, []time.Duration{100 * time.Second, 5 * time.Minute, time.Hour}, []time.Duration{ByName(10 * time.Second), ByName(time.Minute), ByName(time.Hour)})
+	require.Equal(t, []time.Duration{100 * time.Second, 5 * time.Minute, time.Hour},
+		[]time.Duration{ByName(10 * time.Second), ByName(time.Minute), ByName(time.Hour)})
 }
 
 func TestFirstIsWithinTheIntervalAndAMinute(t *testing.T) {

@@ -70,7 +70,8 @@ func TestSilenceProvesNothingOfWhatMayKeepSilent(t *testing.T) {
 
 func TestFingerprintsAreOfWhatStays(t *testing.T) {
 	require.Equal(t, "key SHA256:abc", KeyPrint("abc=="))
-	require.Equal(t, BannerPrint("220 mail.example ESMTP <17.1732390000@mail.example> ready"), BannerPrint("220  mail.example ESMTP <18.1732399999@mail.example> ready"))
+	require.Equal(t, BannerPrint("220 mail.example ESMTP <17.1732390000@mail.example> ready"),
+		BannerPrint("220  mail.example ESMTP <18.1732399999@mail.example> ready"))
 	require.Equal(t, BannerPrint("ready at 12:30:07"), BannerPrint("ready at 23:59:59"))
 	require.NotEqual(t, BannerPrint("SSH-2.0-one"), BannerPrint("SSH-2.0-two"))
 	require.Empty(t, BannerPrint(" \r\n "))

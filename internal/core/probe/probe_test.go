@@ -10,7 +10,8 @@ import (
 
 func TestFromSignal(t *testing.T) {
 	require.Equal(t, []Outcome{Opened, Refused, Silent, Unroutable, Skipped},
-		[]Outcome{FromSignal(SignalConnected), FromSignal(SignalReset), FromSignal(SignalTimeout), FromSignal(SignalNoRoute), FromSignal(SignalLocal)})
+		[]Outcome{FromSignal(SignalConnected), FromSignal(SignalReset), FromSignal(SignalTimeout), FromSignal(SignalNoRoute),
+			FromSignal(SignalLocal)})
 }
 
 var now = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
@@ -25,7 +26,8 @@ func TestVerdict(t *testing.T) {
 	old := func(o Outcome) View {
 		return View{Outcome: o, InRow: 9, Since: now.Add(-time.Hour), At: now.Add(-30 * time.Minute)}
 	}
-	reach, shut, mute := Rule{Sustain: 30 * time.Second, Stale: 5 * time.Minute}, Rule{Expected: ExpectClosed, Sustain: 30 * time.Second}, Rule{Mute: true}
+	reach, shut, mute := Rule{Sustain: 30 * time.Second, Stale: 5 * time.Minute},
+		Rule{Expected: ExpectClosed, Sustain: 30 * time.Second}, Rule{Mute: true}
 	for name, c := range map[string]struct {
 		rule   Rule
 		before State
@@ -90,8 +92,9 @@ func TestAFailureAtAnAddressThatMayBeGoneSettles(t *testing.T) {
 		"nobody would announce another address": {Tenancy{}, failed(time.Second, 6*time.Second), true},
 		"the next check is still to come":       {every, failed(time.Second, 6*time.Second), false},
 		"the next check did not come":           {every, failed(time.Second, 18*time.Second), true},
-		"heard since it failed":                 {Tenancy{now.Add(2 * time.Second), 18 * time.Second}, failed(time.Second, 6*time.Second), true},
-		"whoever announced was silent before":   {every, failed(time.Minute, 6*time.Second), true},
+		"heard since it failed": {Tenancy{now.Add(2 * time.Second), 18 * time.Second},
+			failed(time.Second, 6*time.Second), true},
+		"whoever announced was silent before": {every, failed(time.Minute, 6*time.Second), true},
 	} {
 		r := Rule{Sustain: 5 * time.Second, Tenancy: c.t}
 		require.Equal(t, c.settled, r.Settled(c.v), name)
@@ -115,9 +118,11 @@ func TestAsExpectedAndMeaning(t *testing.T) {
 	require.False(t, AsExpected(ExpectReachable, StateImpaired))
 	require.True(t, AsExpected(ExpectClosed, StateUnreachable))
 	require.False(t, AsExpected(ExpectClosed, StateUnknown))
-	require.Equal(t, []Meaning{AsWanted, NotWanted, NotWanted, Nothing}, []Meaning{Rule{}.Meaning(Answered), Rule{}.Meaning(Garbled), Rule{}.Meaning(Silent), Rule{}.Meaning(Skipped)})
+	require.Equal(t, []Meaning{AsWanted, NotWanted, NotWanted, Nothing},
+		[]Meaning{Rule{}.Meaning(Answered), Rule{}.Meaning(Garbled), Rule{}.Meaning(Silent), Rule{}.Meaning(Skipped)})
 	closed := Rule{Expected: ExpectClosed}
-	require.Equal(t, []Meaning{NotWanted, NotWanted, AsWanted, AsWanted}, []Meaning{closed.Meaning(Answered), closed.Meaning(Garbled), closed.Meaning(Silent), closed.Meaning(Unroutable)})
+	require.Equal(t, []Meaning{NotWanted, NotWanted, AsWanted, AsWanted},
+		[]Meaning{closed.Meaning(Answered), closed.Meaning(Garbled), closed.Meaning(Silent), closed.Meaning(Unroutable)})
 	v := Rule{}.Next(View{}, Silent, now)
 	v = Rule{}.Next(v, Refused, now.Add(time.Second))
 	require.Equal(t, View{Outcome: Refused, InRow: 2, Since: now, At: now.Add(time.Second)}, v)
@@ -157,8 +162,10 @@ func TestOptions(t *testing.T) {
 	require.Equal(t, []string{"path=/live"}, o.List())
 	_, err = o.With("colour", "red")
 	require.ErrorContains(t, err, `option "colour" is unknown; there are path, status`)
-	for kind, list := range map[Kind][]string{KindHTTP: {"path=live", "status=20", "status=400-200", "tls=first"}, KindSSH: {"path=/"}, KindSMTP: {"tls=perhaps"},
-		KindWireGuard: {"peer_key=c2hvcnQ="}, KindMQTT: {"version=4"}, KindOpenVPN: {"guarded=no"}, KindHTTPS: {"text=" + strings.Repeat("x", 301)}} {
+	for kind, list := range map[Kind][]string{KindHTTP: {"path=live", "status=20", "status=400-200", "tls=first"},
+		KindSSH: {"path=/"}, KindSMTP: {"tls=perhaps"},
+		KindWireGuard: {"peer_key=c2hvcnQ="}, KindMQTT: {"version=4"}, KindOpenVPN: {"guarded=no"},
+		KindHTTPS: {"text=" + strings.Repeat("x", 301)}} {
 		for _, one := range list {
 			name, value, _ := strings.Cut(one, "=")
 			o, err := Options{}.With(name, value)
@@ -177,7 +184,8 @@ func TestKinds(t *testing.T) {
 	require.Equal(t, KindTCP, KindNTP.On(TCP), "NTP does not run over TCP: only the port is probed")
 	require.Equal(t, KindUDP, KindSSH.On(UDP))
 	require.True(t, Both.Meets(UDP) && TCP.Meets(Both) && !TCP.Meets(UDP))
-	require.True(t, Mute(KindUDP, Options{}) && Mute(KindWireGuard, Options{}) && !Mute(KindWireGuard, Options{PeerKey: "k"}) && !Mute(KindDNS, Options{}))
+	require.True(t, Mute(KindUDP, Options{}) && Mute(KindWireGuard, Options{}) && !Mute(KindWireGuard, Options{PeerKey: "k"}) &&
+		!Mute(KindDNS, Options{}))
 }
 
 func TestParse(t *testing.T) {

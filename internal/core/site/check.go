@@ -215,7 +215,8 @@ func (s Service) Checked(shortest time.Duration) (Service, error) {
 	}
 	every := time.Duration(s.Interval) * time.Second
 	if every < shortest || every > pace.MaxInterval {
-		f.add("interval_seconds", "%d is out of range; %d to %d seconds are allowed", s.Interval, int(shortest.Seconds()), int(pace.MaxInterval.Seconds()))
+		f.add("interval_seconds", "%d is out of range; %d to %d seconds are allowed", s.Interval, int(shortest.Seconds()),
+			int(pace.MaxInterval.Seconds()))
 	}
 	return s, f.Err()
 }

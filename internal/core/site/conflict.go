@@ -26,7 +26,8 @@ func Conflicts(s Service, others []Service) error {
 			}
 			return Flaws{{Field: "external", Detail: fmt.Sprintf(
 				"%s port %s of %s is answered by the router itself (%s, %s port %s): it cannot be passed on to %s",
-				behind.Transport, Ports(behind.ExternalFrom, behind.ExternalTo), behind.Name, at.Name, at.Transport, Ports(at.ExternalFrom, at.ExternalTo), behind.Device)}}
+				behind.Transport, Ports(behind.ExternalFrom, behind.ExternalTo), behind.Name, at.Name, at.Transport,
+				Ports(at.ExternalFrom, at.ExternalTo), behind.Device)}}
 		}
 		detail := fmt.Sprintf("%s port %s of %s overlaps %s of %s on device %s; a router can send one port to one device only",
 			s.Transport, Ports(s.ExternalFrom, s.ExternalTo), s.Name, Ports(o.ExternalFrom, o.ExternalTo), o.Name, o.Device)

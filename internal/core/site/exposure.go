@@ -37,21 +37,32 @@ const (
 )
 
 var risks = []risk{
-	{21, "file transfer (FTP) in the clear", false, overTLS}, {22, "secure shell on its standard port", false, "Allow keys only, no passwords; another port keeps most of the noise away."},
+	{21, "file transfer (FTP) in the clear", false, overTLS},
+	{22, "secure shell on its standard port", false, "Allow keys only, no passwords; another port keeps most of the noise away."},
 	{23, "telnet: passwords in the clear", true, closeIt}, {25, "mail transfer", false, "Check that it takes mail for its own names only."},
 	{53, "name server", false, "Check that it does not resolve names for everybody."}, {80, "web page in the clear", false, overTLS},
-	{110, "mailbox (POP3) in the clear", false, overTLS}, {111, "port mapper", true, closeIt}, {135, "remote procedure calls of Windows", true, closeIt},
-	{139, "file sharing of Windows", true, closeIt}, {143, "mailbox (IMAP) in the clear", false, overTLS}, {443, "web page", false, "See that it is one that everybody may find."},
+	{110, "mailbox (POP3) in the clear", false, overTLS}, {111, "port mapper", true, closeIt},
+	{135, "remote procedure calls of Windows", true, closeIt},
+	{139, "file sharing of Windows", true, closeIt}, {143, "mailbox (IMAP) in the clear", false, overTLS},
+	{443, "web page", false, "See that it is one that everybody may find."},
 	{445, "file sharing of Windows", true, closeIt}, {502, "industrial control (Modbus)", true, behindVPN}, {515, "printer", true, closeIt},
 	{548, "file sharing", true, closeIt}, {554, "camera stream", true, ownCustomer}, {631, "printer", true, closeIt},
-	{873, "file copying (rsync)", true, closeIt}, {1080, "proxy", true, closeIt}, {1433, "database", true, databases}, {1723, "VPN of an old kind (PPTP), long broken", true, "Replace it by another VPN."},
-	{1883, "message broker in the clear", true, behindVPN}, {2049, "file sharing (NFS)", true, closeIt}, {2323, "telnet on another port", true, closeIt},
-	{3306, "database", true, databases}, {3389, "remote desktop on the open internet", true, behindVPN}, {5000, "device's management page", false, ownCustomer},
-	{5432, "database", true, databases}, {5555, "remote control of Android devices", true, closeIt}, {5900, "screen sharing", true, behindVPN}, {5985, "remote management of Windows", true, behindVPN},
-	{6379, "database in memory", true, databases}, {7547, "the provider's remote management (CWMP)", false, "Ask the provider to allow it from its own servers only."},
-	{8000, "device's management page", false, ownCustomer}, {8080, "web page or proxy in the clear", false, overTLS}, {8291, "router management", true, management},
-	{8443, "device's management page", false, ownCustomer}, {8554, "camera stream", false, ownCustomer}, {9100, "printer", true, closeIt}, {9200, "search engine's data", true, databases},
-	{11211, "database in memory", true, databases}, {27017, "database", true, databases}, {37777, "recorder's own protocol", true, ownCustomer},
+	{873, "file copying (rsync)", true, closeIt}, {1080, "proxy", true, closeIt}, {1433, "database", true, databases},
+	{1723, "VPN of an old kind (PPTP), long broken", true, "Replace it by another VPN."},
+	{1883, "message broker in the clear", true, behindVPN}, {2049, "file sharing (NFS)", true, closeIt},
+	{2323, "telnet on another port", true, closeIt},
+	{3306, "database", true, databases}, {3389, "remote desktop on the open internet", true, behindVPN},
+	{5000, "device's management page", false, ownCustomer},
+	{5432, "database", true, databases}, {5555, "remote control of Android devices", true, closeIt},
+	{5900, "screen sharing", true, behindVPN}, {5985, "remote management of Windows", true, behindVPN},
+	{6379, "database in memory", true, databases},
+	{7547, "the provider's remote management (CWMP)", false, "Ask the provider to allow it from its own servers only."},
+	{8000, "device's management page", false, ownCustomer}, {8080, "web page or proxy in the clear", false, overTLS},
+	{8291, "router management", true, management},
+	{8443, "device's management page", false, ownCustomer}, {8554, "camera stream", false, ownCustomer},
+	{9100, "printer", true, closeIt}, {9200, "search engine's data", true, databases},
+	{11211, "database in memory", true, databases}, {27017, "database", true, databases},
+	{37777, "recorder's own protocol", true, ownCustomer},
 }
 
 // RiskyPorts lists the TCP ports that a review looks at, in order. Nothing else is tried.
@@ -109,27 +120,35 @@ func Review(open []int, services []Shown, now time.Time) []Advice {
 		}
 		t := probe.TraitOf(s.Kind)
 		if s.State == probe.StateExposed && !slices.Contains(open, s.ExternalFrom) {
-			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " that has to be closed, yet anyone can open it", Severe: true, Advice: closeIt})
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name,
+				What: t.About + " that has to be closed, yet anyone can open it", Severe: true, Advice: closeIt})
 			continue
 		}
 		if t.Clear {
-			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " without encryption", Advice: "What it says, and any password, can be read on the way. Put it behind the VPN or on TLS."})
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " without encryption",
+				Advice: "What it says, and any password, can be read on the way. Put it behind the VPN or on TLS."})
 		}
 		if s.Weakness != "" {
-			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: s.Weakness, Severe: true, Advice: "Set the service so that this is no longer so, or close it."})
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: s.Weakness, Severe: true,
+				Advice: "Set the service so that this is no longer so, or close it."})
 		}
 		if (s.Kind == probe.KindRDP || s.Kind == probe.KindVNC) && !slices.Contains(open, t.Port) {
-			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " on the open internet", Severe: true, Advice: behindVPN})
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " on the open internet", Severe: true,
+				Advice: behindVPN})
 		}
 		if t.Port != 0 && s.ExternalFrom == t.Port && !slices.Contains(open, t.Port) {
-			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " on its standard port", Advice: "Whoever looks for such a service looks here first; another external port keeps most of the noise away."})
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " on its standard port",
+				Advice: "Whoever looks for such a service looks here first; another external port keeps most of the noise away."})
 		}
 		switch left := s.Expires.Sub(now); {
 		case s.Expires.IsZero():
 		case left < 0:
-			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: "its certificate has expired", Severe: true, Advice: "Renew it on the device: people learn to click the warning away."})
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: "its certificate has expired", Severe: true,
+				Advice: "Renew it on the device: people learn to click the warning away."})
 		case left < expiringSoon:
-			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: fmt.Sprintf("its certificate expires in %d days", int(left.Hours()/24)), Advice: "Renew it at the next visit, and see that it renews itself."})
+			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name,
+				What:   fmt.Sprintf("its certificate expires in %d days", int(left.Hours()/24)),
+				Advice: "Renew it at the next visit, and see that it renews itself."})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Advice) int {

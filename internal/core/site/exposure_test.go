@@ -13,7 +13,8 @@ import (
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func shown(name string, kind probe.Kind, port int, state probe.State) Shown {
-	return Shown{State: state, Service: Service{Name: name, Kind: kind, Transport: probe.TCP, ExternalFrom: port, ExternalTo: port, Expected: probe.ExpectReachable}}
+	return Shown{State: state, Service: Service{Name: name, Kind: kind, Transport: probe.TCP, ExternalFrom: port, ExternalTo: port,
+		Expected: probe.ExpectReachable}}
 }
 
 func TestAReviewLooksAtPortsOnceAndInOrder(t *testing.T) {
@@ -31,8 +32,10 @@ func TestAReviewSaysWhatIsOpenAndWhatToDo(t *testing.T) {
 		what     string
 		advice   string
 	}{
-		"a port that nobody recorded": {[]int{443}, nil, true, "which is not on the site's record", "Find out in the router where it leads."},
-		"a port on record":            {[]int{443}, []Shown{shown("page", probe.KindHTTPS, 443, probe.StateUnknown)}, false, "web page", "everybody may find"},
+		"a port that nobody recorded": {[]int{443}, nil, true, "which is not on the site's record",
+			"Find out in the router where it leads."},
+		"a port on record": {[]int{443}, []Shown{shown("page", probe.KindHTTPS, 443, probe.StateUnknown)}, false,
+			"web page", "everybody may find"},
 		"a door that should be shut by now": {[]int{22}, []Shown{func() Shown {
 			s := shown("console", probe.KindSSH, 22, probe.StateUnknown)
 			s.OpenUntil = noon.Add(-time.Hour)
@@ -44,9 +47,12 @@ func TestAReviewSaysWhatIsOpenAndWhatToDo(t *testing.T) {
 			s.Expected = probe.ExpectClosed
 			return s
 		}()}, true, "has to be closed, yet anyone can open it", "nothing outside the site needs it"},
-		"in the clear":                  {nil, []Shown{shown("page", probe.KindHTTP, 8123, probe.StateReachable)}, false, "without encryption", "can be read on the way"},
-		"a remote desktop":              {nil, []Shown{shown("desk", probe.KindRDP, 33890, probe.StateReachable)}, true, "on the open internet", "VPN"},
-		"a standard port":               {nil, []Shown{shown("console", probe.KindSSH, 22, probe.StateReachable)}, false, "on its standard port", "another external port"},
+		"in the clear": {nil, []Shown{shown("page", probe.KindHTTP, 8123, probe.StateReachable)}, false,
+			"without encryption", "can be read on the way"},
+		"a remote desktop": {nil, []Shown{shown("desk", probe.KindRDP, 33890, probe.StateReachable)}, true,
+			"on the open internet", "VPN"},
+		"a standard port": {nil, []Shown{shown("console", probe.KindSSH, 22, probe.StateReachable)}, false,
+			"on its standard port", "another external port"},
 		"what does not answer is quiet": {nil, []Shown{shown("page", probe.KindHTTP, 8123, probe.StateUnreachable)}, false, "", ""},
 		"unsafe ways": {nil, []Shown{func() Shown {
 			s := shown("broker", probe.KindHTTPS, 8883, probe.StateReachable)
@@ -111,15 +117,17 @@ func TestALinkFailsBySignsOnly(t *testing.T) {
 		signs LinkSigns
 		want  bool
 	}{
-		"heard on time":                     {LinkSigns{Agent: true, Every: every, Heard: noon.Add(-10 * time.Second)}, false},
-		"a little late":                     {LinkSigns{Agent: true, Every: every, Heard: noon.Add(-18 * time.Second)}, false},
-		"a check missed":                    {LinkSigns{Agent: true, Every: every, Heard: noon.Add(-20 * time.Second)}, true},
-		"silent, but a service was reached": {LinkSigns{Agent: true, Every: every, Heard: noon.Add(-40 * time.Second), Proven: noon.Add(-5 * time.Second)}, false},
-		"silent, reached before that only":  {LinkSigns{Agent: true, Every: every, Heard: noon.Add(-40 * time.Second), Proven: noon.Add(-50 * time.Second)}, true},
-		"no agent":                          {LinkSigns{Every: every, Heard: noon.Add(-time.Hour)}, false},
-		"told to be down":                   {LinkSigns{Every: every, Heard: noon.Add(-time.Minute), Down: noon.Add(-time.Second)}, true},
-		"told to be down, heard since":      {LinkSigns{Every: every, Heard: noon, Down: noon.Add(-time.Second)}, false},
-		"told to be down, reached since":    {LinkSigns{Every: every, Proven: noon, Down: noon.Add(-time.Second)}, false},
+		"heard on time":  {LinkSigns{Agent: true, Every: every, Heard: noon.Add(-10 * time.Second)}, false},
+		"a little late":  {LinkSigns{Agent: true, Every: every, Heard: noon.Add(-18 * time.Second)}, false},
+		"a check missed": {LinkSigns{Agent: true, Every: every, Heard: noon.Add(-20 * time.Second)}, true},
+		"silent, but a service was reached": {LinkSigns{Agent: true, Every: every, Heard: noon.Add(-40 * time.Second),
+			Proven: noon.Add(-5 * time.Second)}, false},
+		"silent, reached before that only": {LinkSigns{Agent: true, Every: every, Heard: noon.Add(-40 * time.Second),
+			Proven: noon.Add(-50 * time.Second)}, true},
+		"no agent":                       {LinkSigns{Every: every, Heard: noon.Add(-time.Hour)}, false},
+		"told to be down":                {LinkSigns{Every: every, Heard: noon.Add(-time.Minute), Down: noon.Add(-time.Second)}, true},
+		"told to be down, heard since":   {LinkSigns{Every: every, Heard: noon, Down: noon.Add(-time.Second)}, false},
+		"told to be down, reached since": {LinkSigns{Every: every, Proven: noon, Down: noon.Add(-time.Second)}, false},
 	} {
 		require.Equal(t, c.want, c.signs.Fails(noon, long), name)
 	}
@@ -157,7 +165,8 @@ func TestRedirectsLeadNowhereElse(t *testing.T) {
 
 func TestTheRoutersOwnPortsCannotBePassedOn(t *testing.T) {
 	own := Service{ID: 1, Name: "management", Device: "router", Transport: probe.TCP, ExternalFrom: 443, ExternalTo: 443, OnRouter: true}
-	err := Conflicts(Service{ID: 2, Name: "page", Device: "recorder", Transport: probe.TCP, ExternalFrom: 443, ExternalTo: 443}, []Service{own})
+	err := Conflicts(Service{ID: 2, Name: "page", Device: "recorder", Transport: probe.TCP, ExternalFrom: 443, ExternalTo: 443},
+		[]Service{own})
 	flawed(t, err, "external", "answered by the router itself (management, TCP port 443): it cannot be passed on to recorder")
 	err = Conflicts(own, []Service{{ID: 2, Name: "page", Device: "recorder", Transport: probe.Both, ExternalFrom: 440, ExternalTo: 450}})
 	flawed(t, err, "external", "port 440-450 of page is answered by the router itself")

@@ -27,17 +27,20 @@ type Field struct {
 func Cards(s Service, d Device, l Link, nat wan.NAT) []Card {
 	outside, inside := Ports(s.ExternalFrom, s.ExternalTo), Ports(s.InternalFrom, s.InternalFrom+s.ExternalTo-s.ExternalFrom)
 	if s.OnRouter {
-		return []Card{{Title: "Own service of the router", Where: "the router", Fields: []Field{{"Protocol", s.Transport.String()}, {"Port", outside}},
-			Note: "No forward is needed: the router itself answers. Allow access from outside on that service's page, or leave it closed."}}
+		return []Card{{Title: "Own service of the router", Where: "the router",
+			Fields: []Field{{"Protocol", s.Transport.String()}, {"Port", outside}},
+			Note:   "No forward is needed: the router itself answers. Allow access from outside on that service's page, or leave it closed."}}
 	}
 	forward := func(title, where, outside, to, inside string) Card {
-		return Card{Title: title, Where: where, Fields: []Field{{"Name", s.Name}, {"Protocol", s.Transport.String()}, {"External port", outside},
+		return Card{Title: title, Where: where, Fields: []Field{{"Name", s.Name}, {"Protocol", s.Transport.String()},
+			{"External port", outside},
 			{"Internal address", to}, {"Internal port", inside}, {"From", "any address"}}}
 	}
 	var out []Card
 	rest := forward("Port forward", "the router", outside, d.Address.String(), inside)
 	if inner := innerWAN(l, nat); nat.Verdict == wan.NATDouble {
-		first := forward("Port forward, first of two", "the box in front (the provider's modem or router)", outside, orWords(inner, "the WAN address of our own router"), outside)
+		first := forward("Port forward, first of two", "the box in front (the provider's modem or router)", outside,
+			orWords(inner, "the WAN address of our own router"), outside)
 		first.Note = "Two routers stand one behind the other: both need a rule. Bridging the one in front makes this one unnecessary."
 		rest.Title, rest.Where = "Port forward, second of two", "our own router, behind it"
 		out = append(out, first)

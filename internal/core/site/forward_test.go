@@ -49,9 +49,11 @@ func TestCardsSayWhatToTypeIntoWhichBox(t *testing.T) {
 	require.Equal(t, "443", value(t, double[1], "Internal port"))
 	require.Contains(t, double[0].Note, "Bridging")
 	four.RouterWAN = netip.MustParseAddr("10.0.0.9")
-	require.Equal(t, "10.0.0.9", value(t, Cards(page, recorder, four, wan.NAT{Verdict: wan.NATDouble})[0], "Internal address"), "what an operator entered")
+	require.Equal(t, "10.0.0.9", value(t, Cards(page, recorder, four, wan.NAT{Verdict: wan.NATDouble})[0], "Internal address"),
+		"what an operator entered")
 	four.RouterWAN = netip.Addr{}
-	require.Equal(t, "the WAN address of our own router", value(t, Cards(page, recorder, four, wan.NAT{Verdict: wan.NATDouble})[0], "Internal address"))
+	require.Equal(t, "the WAN address of our own router",
+		value(t, Cards(page, recorder, four, wan.NAT{Verdict: wan.NATDouble})[0], "Internal address"))
 
 	require.Contains(t, Cards(page, wandering, four, wan.NAT{Verdict: wan.NATCarrier})[0].Note, "no forward helps")
 
@@ -80,7 +82,8 @@ func TestRangesOfAddresses(t *testing.T) {
 	require.Equal(t, "192.168.7.100-192.168.7.199", r.String())
 	from, to := r.Ends()
 	require.Equal(t, RangeOf(from, to), r)
-	for text, in := range map[string]bool{"192.168.7.99": false, "192.168.7.100": true, "192.168.7.150": true, "192.168.7.199": true, "192.168.7.200": false, "2001:db8::1": false} {
+	for text, in := range map[string]bool{"192.168.7.99": false, "192.168.7.100": true, "192.168.7.150": true, "192.168.7.199": true,
+		"192.168.7.200": false, "2001:db8::1": false} {
 		require.Equal(t, in, r.Contains(netip.MustParseAddr(text)), text)
 	}
 	require.False(t, r.Contains(netip.Addr{}))

@@ -50,7 +50,8 @@ func (r Redirect) Checked() (Redirect, error) {
 		r.Path = "/"
 	}
 	u, err := url.Parse(r.Path)
-	if err != nil || !strings.HasPrefix(r.Path, "/") || strings.HasPrefix(r.Path, "//") || strings.ContainsAny(r.Path, "\\\r\n\t ") || u.Host != "" || len(r.Path) > 500 {
+	if err != nil || !strings.HasPrefix(r.Path, "/") || strings.HasPrefix(r.Path, "//") || strings.ContainsAny(r.Path, "\\\r\n\t ") ||
+		u.Host != "" || len(r.Path) > 500 {
 		f.add("path", "%q is not a path such as /view?camera=2", r.Path)
 	}
 	if strings.Contains(r.Path, "#") {

@@ -57,7 +57,8 @@ func (r LinkReport) SameAs(other LinkReport) bool {
 		return r
 	}
 	a, b := timeless(r), timeless(other)
-	return a.Reason == b.Reason && a.Held == b.Held && a.Agent == b.Agent && a.Protocol == b.Protocol && a.Resolver == b.Resolver && a.Rhythm == b.Rhythm && a.Own == b.Own &&
+	return a.Reason == b.Reason && a.Held == b.Held && a.Agent == b.Agent && a.Protocol == b.Protocol && a.Resolver == b.Resolver &&
+		a.Rhythm == b.Rhythm && a.Own == b.Own &&
 		a.NAT.Verdict == b.NAT.Verdict && a.NAT.RouterWAN == b.NAT.RouterWAN && a.NAT.Seen == b.NAT.Seen && a.NAT.Words == b.NAT.Words &&
 		slices.Equal(a.NAT.Chain, b.NAT.Chain) && slices.Equal(a.NAT.Remedies, b.NAT.Remedies) && slices.Equal(a.Cannot, b.Cannot) &&
 		slices.Equal(a.Sources, b.Sources) && slices.Equal(a.Refused, b.Refused)

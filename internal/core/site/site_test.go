@@ -101,7 +101,8 @@ func TestServiceChecked(t *testing.T) {
 }
 
 func TestParsePorts(t *testing.T) {
-	for in, want := range map[string][2]int{"443": {443, 443}, "5000-5003": {5000, 5003}, " 5000 - 5003 ": {5000, 5003}, "0": {0, 0}, "9-1": {9, 1}} {
+	for in, want := range map[string][2]int{"443": {443, 443}, "5000-5003": {5000, 5003}, " 5000 - 5003 ": {5000, 5003}, "0": {0, 0},
+		"9-1": {9, 1}} {
 		from, to, err := ParsePorts(in)
 		require.NoError(t, err, in)
 		require.Equal(t, want, [2]int{from, to}, in)
@@ -119,8 +120,10 @@ func TestConflicts(t *testing.T) {
 	flawed(t, err, "external", "TCP port 5003-5009 of other overlaps 5000-5003 of playback on device recorder")
 	require.NoError(t, clash(Service{ID: 2, Transport: "tcp", ExternalFrom: 5004, ExternalTo: 5004}))
 	require.NoError(t, clash(Service{ID: 2, Transport: "udp", ExternalFrom: 5000, ExternalTo: 5000}))
-	require.NoError(t, clash(Service{ID: 2, Transport: "tcp", ExternalFrom: 5000, ExternalTo: 5000, LinkID: 8}), "on another link it is another router port")
-	require.NoError(t, clash(Service{ID: 1, Transport: "tcp", ExternalFrom: 5000, ExternalTo: 5000}), "a service does not conflict with itself")
+	require.NoError(t, clash(Service{ID: 2, Transport: "tcp", ExternalFrom: 5000, ExternalTo: 5000, LinkID: 8}),
+		"on another link it is another router port")
+	require.NoError(t, clash(Service{ID: 1, Transport: "tcp", ExternalFrom: 5000, ExternalTo: 5000}),
+		"a service does not conflict with itself")
 }
 
 func TestPreferred(t *testing.T) {

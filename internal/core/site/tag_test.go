@@ -10,8 +10,10 @@ func TestATagStandsForOneRevisionOfOneResource(t *testing.T) {
 	seen := map[string]bool{}
 	for _, id := range []int64{1, 2, 11} {
 		for _, revision := range []int64{1, 2, 11} {
-			tags := []string{Site{ID: id, Revision: revision}.Tag(), Link{ID: id, Revision: revision}.Tag(), Device{ID: id, Revision: revision}.Tag(),
-				Service{ID: id, Revision: revision}.Tag(), Hostname{ID: id, Revision: revision}.Tag(), Alias{ID: id, Revision: revision}.Tag(), Redirect{ID: id, Revision: revision}.Tag()}
+			tags := []string{Site{ID: id, Revision: revision}.Tag(), Link{ID: id, Revision: revision}.Tag(),
+				Device{ID: id, Revision: revision}.Tag(),
+				Service{ID: id, Revision: revision}.Tag(), Hostname{ID: id, Revision: revision}.Tag(),
+				Alias{ID: id, Revision: revision}.Tag(), Redirect{ID: id, Revision: revision}.Tag()}
 			for _, tag := range tags {
 				require.Equal(t, tags[0], tag, "every kind of resource is tagged the same way")
 			}

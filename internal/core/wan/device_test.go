@@ -25,14 +25,16 @@ func TestADeviceIsKnownByOneIPv6Address(t *testing.T) {
 		known netip.Addr
 		want  netip.Addr
 	}{
-		"none":                                {nil, made, netip.Addr{}},
-		"the one that is made of the MAC":     {[]Lived{young, old, eui}, netip.Addr{}, made},
-		"the one that has lived longest":      {[]Lived{young, old}, netip.Addr{}, old.Address},
-		"as long: always the same":            {[]Lived{lived("2001:db8:7::2", 0), lived("2001:db8:7::1", 0)}, netip.Addr{}, netip.MustParseAddr("2001:db8:7::1")},
-		"the known one stays":                 {[]Lived{eui, old, young}, young.Address, young.Address},
-		"the known one is gone":               {[]Lived{young, eui}, old.Address, made},
-		"the known one is gone, none is EUI":  {[]Lived{young, old}, made, old.Address},
-		"a new prefix: made of the MAC again": {[]Lived{lived("2001:db8:8::5eff:fe07:1", 0), lived("2001:db8:8::cccc", time.Hour)}, made, netip.MustParseAddr("2001:db8:8::5eff:fe07:1")},
+		"none":                            {nil, made, netip.Addr{}},
+		"the one that is made of the MAC": {[]Lived{young, old, eui}, netip.Addr{}, made},
+		"the one that has lived longest":  {[]Lived{young, old}, netip.Addr{}, old.Address},
+		"as long: always the same": {[]Lived{lived("2001:db8:7::2", 0), lived("2001:db8:7::1", 0)}, netip.Addr{},
+			netip.MustParseAddr("2001:db8:7::1")},
+		"the known one stays":                {[]Lived{eui, old, young}, young.Address, young.Address},
+		"the known one is gone":              {[]Lived{young, eui}, old.Address, made},
+		"the known one is gone, none is EUI": {[]Lived{young, old}, made, old.Address},
+		"a new prefix: made of the MAC again": {[]Lived{lived("2001:db8:8::5eff:fe07:1", 0), lived("2001:db8:8::cccc", time.Hour)},
+			made, netip.MustParseAddr("2001:db8:8::5eff:fe07:1")},
 	} {
 		require.Equal(t, c.want, StableIPv6(c.list, mac, c.known), name)
 	}

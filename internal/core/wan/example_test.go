@@ -19,7 +19,8 @@ func ExampleWeigh() {
 	now := time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC)
 	old, fresh := netip.MustParseAddr("198.51.100.1"), netip.MustParseAddr("198.51.100.2")
 	policy := wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24")}}
-	reports := []wan.Report{{Source: wan.SourceGateway, Addresses: wan.PairOf(fresh), At: now}, {Source: wan.SourceObserved, Addresses: wan.PairOf(fresh), At: now}}
+	reports := []wan.Report{{Source: wan.SourceGateway, Addresses: wan.PairOf(fresh), At: now},
+		{Source: wan.SourceObserved, Addresses: wan.PairOf(fresh), At: now}}
 	judgement := wan.Weigh(wan.Weighing{Now: now, Current: wan.PairOf(old), Reports: reports, Policy: policy})
 	fmt.Println(judgement.Addresses, judgement.Changed)
 	// Output: 198.51.100.2 true

@@ -53,7 +53,8 @@ func JudgeNAT(routerWAN, seen netip.Addr, chain []netip.Addr, policy Policy) NAT
 		out.Remedies = carrierRemedies
 	case (!routerWAN.IsValid() || class == ClassUnspecified) && len(out.Chain) > 1:
 		out.Verdict = NATDouble
-		out.Words = fmt.Sprintf("behind the router stands another device on the way out: %s", strings.Join(beyond(out.Chain, netip.Addr{}), ", then "))
+		out.Words = fmt.Sprintf("behind the router stands another device on the way out: %s",
+			strings.Join(beyond(out.Chain, netip.Addr{}), ", then "))
 		out.Remedies = doubleRemedies
 	case !routerWAN.IsValid() || class == ClassUnspecified:
 		out.Words = "no protocol tells the router's WAN address"

@@ -207,7 +207,8 @@ func learnConnect(changes []time.Time, now time.Time) (p Pattern, ok bool) {
 	if len(offs) < patternLeast-1 || float64(len(between)-len(offs)) > patternNoise*float64(len(between)) {
 		return p, false
 	}
-	p = Pattern{Kind: ByConnect, After: after.Round(time.Minute), Spread: ninth(offs), Held: len(offs), Of: due, Last: changes[len(changes)-1]}
+	p = Pattern{Kind: ByConnect, After: after.Round(time.Minute), Spread: ninth(offs), Held: len(offs), Of: due,
+		Last: changes[len(changes)-1]}
 	return p, float64(p.Held) >= patternMisses*float64(p.Of) && now.Sub(p.Last) <= patternStale*after
 }
 

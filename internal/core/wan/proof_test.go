@@ -15,7 +15,8 @@ func at(text string) netip.Addr {
 }
 
 func TestAnAddressNeedsMoreThanAWord(t *testing.T) {
-	p := Proof{Own: []netip.Addr{at("198.51.100.7"), at("2001:db8:7::1")}, Allowed: []netip.Prefix{netip.MustParsePrefix("203.0.113.0/28"), netip.MustParsePrefix("2001:db8:9::/48")}}
+	p := Proof{Own: []netip.Addr{at("198.51.100.7"), at("2001:db8:7::1")},
+		Allowed: []netip.Prefix{netip.MustParsePrefix("203.0.113.0/28"), netip.MustParsePrefix("2001:db8:9::/48")}}
 	for text, proven := range map[string]bool{
 		"198.51.100.7": true, "::ffff:198.51.100.7": true, "198.51.100.8": false, "203.0.113.15": true, "203.0.113.16": false,
 		"2001:db8:7::1": true, "2001:db8:7::2": false, "2001:db8:9:ffff::1": true, "2001:db8:a::1": false,
@@ -36,10 +37,12 @@ func TestOnlyWhatIsProvenMoves(t *testing.T) {
 		from, to, want Pair
 		refused        string
 	}{
-		"proven":                       {pair("198.51.100.1", ""), pair("198.51.100.7", ""), pair("198.51.100.7", ""), ""},
-		"unproven":                     {pair("198.51.100.1", ""), pair("203.0.113.9", ""), pair("198.51.100.1", ""), "203.0.113.9"},
-		"one family of two":            {pair("198.51.100.1", "2001:db8::1"), pair("198.51.100.7", "2001:db8::2"), pair("198.51.100.7", "2001:db8::1"), "2001:db8::2"},
-		"as it was needs no proof":     {pair("203.0.113.9", "2001:db8::1"), pair("203.0.113.9", "2001:db8::1"), pair("203.0.113.9", "2001:db8::1"), ""},
+		"proven":   {pair("198.51.100.1", ""), pair("198.51.100.7", ""), pair("198.51.100.7", ""), ""},
+		"unproven": {pair("198.51.100.1", ""), pair("203.0.113.9", ""), pair("198.51.100.1", ""), "203.0.113.9"},
+		"one family of two": {pair("198.51.100.1", "2001:db8::1"), pair("198.51.100.7", "2001:db8::2"),
+			pair("198.51.100.7", "2001:db8::1"), "2001:db8::2"},
+		"as it was needs no proof": {pair("203.0.113.9", "2001:db8::1"), pair("203.0.113.9", "2001:db8::1"),
+			pair("203.0.113.9", "2001:db8::1"), ""},
 		"to be without one needs none": {pair("198.51.100.1", "2001:db8::1"), pair("198.51.100.7", ""), pair("198.51.100.7", ""), ""},
 	} {
 		t.Run(what, func(t *testing.T) {
@@ -56,8 +59,10 @@ func TestOnlyWhatIsProvenMoves(t *testing.T) {
 
 func TestWhatALANHas(t *testing.T) {
 	for text, want := range map[string]bool{
-		"192.168.7.20": true, "10.255.0.1": true, "172.16.0.1": true, "172.32.0.1": false, "169.254.7.7": true, "169.254.169.254": false, "fe80::1": true, "fd00::1": true,
-		"fd00:ec2::254": false, "127.0.0.1": false, "::1": false, "0.0.0.0": false, "8.8.8.8": false, "100.64.0.1": false, "224.0.0.251": false, "::ffff:192.168.7.20": true,
+		"192.168.7.20": true, "10.255.0.1": true, "172.16.0.1": true, "172.32.0.1": false, "169.254.7.7": true,
+		"169.254.169.254": false, "fe80::1": true, "fd00::1": true,
+		"fd00:ec2::254": false, "127.0.0.1": false, "::1": false, "0.0.0.0": false, "8.8.8.8": false, "100.64.0.1": false,
+		"224.0.0.251": false, "::ffff:192.168.7.20": true,
 		"::ffff:127.0.0.1": false, "2600::1": false, "255.255.255.255": false,
 	} {
 		require.Equal(t, want, OnLAN(at(text)), text)

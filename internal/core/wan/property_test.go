@@ -31,7 +31,8 @@ func TestTheOrderOfReportsDoesNotMatter(t *testing.T) {
 		}
 		rng.Shuffle(len(w.Reports), func(i, j int) { w.Reports[i], w.Reports[j] = w.Reports[j], w.Reports[i] })
 		got := Weigh(w)
-		require.Equal(t, []any{want.Addresses, want.Changed, want.Withdrawn, want.NAT.Verdict}, []any{got.Addresses, got.Changed, got.Withdrawn, got.NAT.Verdict}, "%+v", w.Reports)
+		require.Equal(t, []any{want.Addresses, want.Changed, want.Withdrawn, want.NAT.Verdict},
+			[]any{got.Addresses, got.Changed, got.Withdrawn, got.NAT.Verdict}, "%+v", w.Reports)
 		require.Equal(t, want.Held == "", got.Held == "")
 	}
 	require.Positive(t, moved)

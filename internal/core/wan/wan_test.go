@@ -10,12 +10,18 @@ import (
 
 func TestClassOf(t *testing.T) {
 	for text, want := range map[string]Class{
-		"10.255.255.255": ClassPrivate, "172.15.255.255": ClassPublic, "172.16.0.0": ClassPrivate, "172.31.255.255": ClassPrivate, "172.32.0.0": ClassPublic,
-		"192.168.1.1": ClassPrivate, "100.63.255.255": ClassPublic, "100.64.0.0": ClassShared, "100.127.255.255": ClassShared, "100.128.0.0": ClassPublic,
-		"127.0.0.1": ClassLoopback, "169.254.1.1": ClassLinkLocal, "192.0.2.1": ClassDocumentation, "198.51.100.7": ClassDocumentation, "203.0.113.9": ClassDocumentation,
-		"198.18.0.1": ClassReserved, "0.0.0.0": ClassUnspecified, "224.0.0.1": ClassMulticast, "255.255.255.255": ClassReserved, "192.0.0.8": ClassReserved,
-		"::": ClassUnspecified, "::1": ClassLoopback, "fe80::1%eth0": ClassLinkLocal, "fd00::1": ClassPrivate, "2001:db8::1": ClassDocumentation,
-		"ff02::1": ClassMulticast, "2a00::1": ClassPublic, "::ffff:10.0.0.1": ClassPrivate, "64:ff9b:1::1": ClassPrivate, "100::1": ClassReserved,
+		"10.255.255.255": ClassPrivate, "172.15.255.255": ClassPublic, "172.16.0.0": ClassPrivate, "172.31.255.255": ClassPrivate,
+		"172.32.0.0":  ClassPublic,
+		"192.168.1.1": ClassPrivate, "100.63.255.255": ClassPublic, "100.64.0.0": ClassShared, "100.127.255.255": ClassShared,
+		"100.128.0.0": ClassPublic,
+		"127.0.0.1":   ClassLoopback, "169.254.1.1": ClassLinkLocal, "192.0.2.1": ClassDocumentation,
+		"198.51.100.7": ClassDocumentation, "203.0.113.9": ClassDocumentation,
+		"198.18.0.1": ClassReserved, "0.0.0.0": ClassUnspecified, "224.0.0.1": ClassMulticast, "255.255.255.255": ClassReserved,
+		"192.0.0.8": ClassReserved,
+		"::":        ClassUnspecified, "::1": ClassLoopback, "fe80::1%eth0": ClassLinkLocal, "fd00::1": ClassPrivate,
+		"2001:db8::1": ClassDocumentation,
+		"ff02::1":     ClassMulticast, "2a00::1": ClassPublic, "::ffff:10.0.0.1": ClassPrivate, "64:ff9b:1::1": ClassPrivate,
+		"100::1": ClassReserved,
 	} {
 		require.Equal(t, want, ClassOf(netip.MustParseAddr(text)), text)
 	}
@@ -65,7 +71,8 @@ func TestDecide(t *testing.T) {
 func TestPairText(t *testing.T) {
 	require.Equal(t, "-", Pair{}.String())
 	require.Equal(t, "198.51.100.1", PairOf(netip.MustParseAddr("::ffff:198.51.100.1")).String())
-	require.Equal(t, "198.51.100.1 2001:db8::1", Pair{IPv4: netip.MustParseAddr("198.51.100.1"), IPv6: netip.MustParseAddr("2001:db8::1")}.String())
+	require.Equal(t, "198.51.100.1 2001:db8::1", Pair{IPv4: netip.MustParseAddr("198.51.100.1"),
+		IPv6: netip.MustParseAddr("2001:db8::1")}.String())
 }
 
 func TestRhythm(t *testing.T) {
@@ -79,13 +86,15 @@ func TestRhythm(t *testing.T) {
 	every, ok := Rhythm(at(0, 10, 20, 31, 40, 50))
 	require.True(t, ok)
 	require.Equal(t, 10*time.Minute, every)
-	for name, irregular := range map[string][]time.Time{"too few": at(0, 10, 20, 30), "only when it changes": at(0, 10, 500, 510, 2000), "all at once": at(0, 0, 0, 0, 0)} {
+	for name, irregular := range map[string][]time.Time{"too few": at(0, 10, 20, 30),
+		"only when it changes": at(0, 10, 500, 510, 2000), "all at once": at(0, 0, 0, 0, 0)} {
 		_, ok := Rhythm(irregular)
 		require.False(t, ok, name)
 	}
 	require.False(t, OutOfRhythm(now.Add(-30*time.Minute), now.Add(-time.Hour), now, 10*time.Minute))
 	require.True(t, OutOfRhythm(now.Add(-32*time.Minute), now.Add(-time.Hour), now, 10*time.Minute))
-	require.False(t, OutOfRhythm(now.Add(-32*time.Minute), now.Add(-time.Minute), now, 10*time.Minute), "the server has just begun to listen")
+	require.False(t, OutOfRhythm(now.Add(-32*time.Minute), now.Add(-time.Minute), now, 10*time.Minute),
+		"the server has just begun to listen")
 	require.False(t, OutOfRhythm(now.Add(-1000*time.Hour), now.Add(-1000*time.Hour), now, 0))
 }
 

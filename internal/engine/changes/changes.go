@@ -50,7 +50,8 @@ type Changes struct {
 
 // New returns a room in which nothing waits. stopping is closed when the engine stops.
 func New(host Host, r *rooms.Rooms, stopping <-chan struct{}) *Changes {
-	return &Changes{Rooms: r, host: host, stopping: stopping, edit: semaphore.NewWeighted(1), queue: make(chan Pending, 4096), behind: make(chan struct{}, 1),
+	return &Changes{Rooms: r, host: host, stopping: stopping, edit: semaphore.NewWeighted(1), queue: make(chan Pending, 4096),
+		behind:   make(chan struct{}, 1),
 		accepted: make(chan struct{}, 1)}
 }
 

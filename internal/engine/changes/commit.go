@@ -227,7 +227,8 @@ func (ch *Changes) commitInOrder(ctx context.Context, group []Pending) (again []
 
 // Change is what the announcement changes, as it was decided for its link.
 func (p Pending) Change(l site.Link, d wan.Decision) store.Change {
-	return store.Change{SiteID: l.SiteID, LinkID: l.ID, Old: d.Old, New: d.New, Source: p.What.Source, Noticed: p.What.Noticed, Received: p.Received}
+	return store.Change{SiteID: l.SiteID, LinkID: l.ID, Old: d.Old, New: d.New, Source: p.What.Source, Noticed: p.What.Noticed,
+		Received: p.Received}
 }
 
 // recorded is a group of announcements that the database has taken.
@@ -243,7 +244,8 @@ type recorded struct {
 // e.publishing.
 func (ch *Changes) publishGroup(r recorded) {
 	defer ch.publishing.Unlock()
-	if err := ch.Publish(slices.Collect(maps.Values(r.sites)), func(p record.Site) []site.Hostname { return p.Following(r.links) }, r.Serials); err != nil {
+	if err := ch.Publish(slices.Collect(maps.Values(r.sites)), func(p record.Site) []site.Hostname { return p.Following(r.links) },
+		r.Serials); err != nil {
 		ch.Log.Error("publish", "error", err)
 	}
 	published := ch.Now()

@@ -90,7 +90,8 @@ func noteEdit(ctx context.Context, tx *store.Store, ed Edit, now time.Time) erro
 	if person == "" {
 		person = "the service"
 	}
-	return tx.NoteEdit(ctx, store.Edit{Kind: ed.Of.Kind, Ref: ed.Of.ID, Revision: ed.Of.Revision + 1, Person: person, At: now, Changes: changes})
+	return tx.NoteEdit(ctx, store.Edit{Kind: ed.Of.Kind, Ref: ed.Of.ID, Revision: ed.Of.Revision + 1, Person: person, At: now,
+		Changes: changes})
 }
 
 // changesOf lists the fields in which two documents differ, by name.

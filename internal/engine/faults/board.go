@@ -76,7 +76,8 @@ type Board struct {
 }
 
 // New returns a board without faults. seen holds when faults were first seen that are not in the database, by an engine before this one.
-func New(host Host, st *store.Store, rec *record.Record, hub *events.Hub, seen map[Of]time.Time, now func() time.Time, log *slog.Logger) *Board {
+func New(host Host, st *store.Store, rec *record.Record, hub *events.Hub, seen map[Of]time.Time, now func() time.Time,
+	log *slog.Logger) *Board {
 	return &Board{host: host, store: st, record: rec, events: hub, seen: seen, now: now, log: log, open: map[int64]map[string]Fault{},
 		closed: map[int64]map[string]time.Time{}, diagnoses: map[int64]Diagnosis{}, dirty: map[int64]bool{}, stale: map[int64]bool{}}
 }
@@ -122,7 +123,8 @@ func (b *Board) Open(siteID int64) []Fault {
 	}
 	b.mu.Unlock()
 	slices.SortFunc(out, func(x, y Fault) int {
-		return cmp.Or(y.Opened.Compare(x.Opened), cmp.Compare(y.ID, x.ID), cmp.Compare(x.SiteID, y.SiteID), cmp.Compare(x.Finding.Key(), y.Finding.Key()))
+		return cmp.Or(y.Opened.Compare(x.Opened), cmp.Compare(y.ID, x.ID), cmp.Compare(x.SiteID, y.SiteID),
+			cmp.Compare(x.Finding.Key(), y.Finding.Key()))
 	})
 	return out
 }

@@ -78,7 +78,8 @@ func (b *Board) diagnose(p record.Site) Diagnosis {
 }
 
 // replace makes findings those that are open at a site, and returns what that opened and closed.
-func (b *Board) replace(siteID int64, d Diagnosis, findings []diagnose.Finding, now time.Time) (opened []diagnose.Finding, closed []string) {
+func (b *Board) replace(siteID int64, d Diagnosis, findings []diagnose.Finding, now time.Time) (opened []diagnose.Finding,
+	closed []string) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.diagnoses[siteID] = d

@@ -16,7 +16,8 @@ func fixedClock() time.Time { return time.Date(2026, 11, 23, 8, 0, 0, 0, time.UT
 func TestTheBufferKeepsWhatCouldNotBeWritten(t *testing.T) {
 	b := newBuffer()
 	add := func(second int, o probe.Outcome) {
-		b.add(ledger.Result{ServiceID: 1, VantageID: 2, Outcome: o, At: fixedClock().Add(time.Duration(second) * time.Second)}, time.Minute, probe.ExpectReachable, probe.StateReachable)
+		b.add(ledger.Result{ServiceID: 1, VantageID: 2, Outcome: o, At: fixedClock().Add(time.Duration(second) * time.Second)},
+			time.Minute, probe.ExpectReachable, probe.StateReachable)
 	}
 	add(0, probe.Opened)
 	add(10, probe.Opened)

@@ -52,7 +52,8 @@ func (c Claimant) reasonOf(err error) error {
 	if !errors.As(err, &unproven) {
 		return err
 	}
-	return changes.Refused{Reason: fmt.Sprintf("%s; where it is right, allow it: %s %s", unproven, c.Permit, netip.PrefixFrom(unproven.Addr, unproven.Addr.BitLen()))}
+	return changes.Refused{Reason: fmt.Sprintf("%s; where it is right, allow it: %s %s", unproven, c.Permit,
+		netip.PrefixFrom(unproven.Addr, unproven.Addr.BitLen()))}
 }
 
 // permits reports as Refused, and notes at the site, what a claimant must not announce in its own words: anything for a static
@@ -161,7 +162,8 @@ func (e *Intake) Report(ctx context.Context, c Claimant, in siteside.Reported) (
 	}
 	receipt := changes.Receipt{Decision: wan.Decision{Old: w.Current, New: w.Current}}
 	if j.Changed {
-		a := wan.Announcement{Source: in.Source, Noticed: in.Noticed, NoIPv4: j.Withdrawn.IPv4.IsValid(), NoIPv6: j.Withdrawn.IPv6.IsValid()}
+		a := wan.Announcement{Source: in.Source, Noticed: in.Noticed, NoIPv4: j.Withdrawn.IPv4.IsValid(),
+			NoIPv6: j.Withdrawn.IPv6.IsValid()}
 		for _, six := range []bool{false, true} {
 			if to := j.Addresses.Of(six); to != w.Current.Of(six) {
 				a.Addresses = a.Addresses.With(six, to)

@@ -13,7 +13,8 @@ import (
 )
 
 func TestARefusalSaysHowToAllowIt(t *testing.T) {
-	c := ClaimantOf(store.Key{ID: 13, LinkID: 7, MayAnnounce: []netip.Prefix{netip.MustParsePrefix("203.0.113.0/24")}}, netip.MustParseAddr("198.51.100.7"))
+	c := ClaimantOf(store.Key{ID: 13, LinkID: 7, MayAnnounce: []netip.Prefix{netip.MustParsePrefix("203.0.113.0/24")}},
+		netip.MustParseAddr("198.51.100.7"))
 	require.EqualValues(t, 7, c.LinkID)
 	proof := wan.Proof{Own: []netip.Addr{c.From}, Allowed: c.Allowed}
 	for text, command := range map[string]string{
@@ -31,5 +32,6 @@ func TestARefusalSaysHowToAllowIt(t *testing.T) {
 
 func TestNothingThatIsAnnouncedMovesAStaticLink(t *testing.T) {
 	require.NoError(t, changes.Static(site.Link{Label: "main", Mode: site.Dynamic}))
-	require.ErrorContains(t, changes.Static(site.Link{Label: "main", Mode: site.Static}), "link main is static: an operator sets its address")
+	require.ErrorContains(t, changes.Static(site.Link{Label: "main", Mode: site.Static}),
+		"link main is static: an operator sets its address")
 }

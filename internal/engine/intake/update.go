@@ -109,7 +109,8 @@ func (e *Intake) planUpdate(m *dns.Msg, keyName string, from netip.Addr) (plan u
 	if !ok {
 		return plan, dns.RcodeRefused
 	}
-	plan = updatePlan{intake: e, zone: z, site: p, by: Claimant{From: from, Allowed: key.MayAnnounce, Permit: "inkpost signing-key allow " + key.Name}}
+	plan = updatePlan{intake: e, zone: z, site: p,
+		by: Claimant{From: from, Allowed: key.MayAnnounce, Permit: "inkpost signing-key allow " + key.Name}}
 	for _, rr := range m.Ns {
 		if rcode := plan.take(rr); rcode != dns.RcodeSuccess {
 			return plan, rcode

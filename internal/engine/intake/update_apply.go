@@ -91,12 +91,13 @@ func (e *Intake) proveInOrder(ctx context.Context, m *dns.Msg, keyName string, f
 			}
 		}
 		touched := plan.touched()
-		return changes.Edit{Site: plan.site.Code, Words: "a proof for a certificate was updated", Touched: touched, Moves: g, Write: func(ctx context.Context, tx *store.Store) error {
-			if err := e.Number(ctx, g.Changes); err != nil {
-				return err
-			}
-			return tx.ChangeZoneRecords(ctx, plan.zone.ID, add, remove, *g)
-		}}, nil
+		return changes.Edit{Site: plan.site.Code, Words: "a proof for a certificate was updated", Touched: touched, Moves: g,
+			Write: func(ctx context.Context, tx *store.Store) error {
+				if err := e.Number(ctx, g.Changes); err != nil {
+					return err
+				}
+				return tx.ChangeZoneRecords(ctx, plan.zone.ID, add, remove, *g)
+			}}, nil
 	})
 	if errors.Is(err, errNothing) {
 		return rcode

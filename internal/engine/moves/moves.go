@@ -1,6 +1,7 @@
 // Package moves carries each WAN address change from the moment it is accepted to its end. It owns the moves that are still open, and
 // the journal of what is durable but not in the tables that are read: accepted moves and the stages that moves have reached. From
-// past moves it learns in which rhythm a link changes its address. It never decides whether an address changes, never publishes and never probes.
+// past moves it learns in which rhythm a link changes its address. It never decides whether an address changes, never publishes and
+// never probes.
 //
 // The edit lock may be held when it is called. Its own locks are private and held only while memory changes, except for the one that
 // keeps the writes of the journal in order (see Hold).
@@ -38,7 +39,8 @@ type Moves struct {
 
 // New returns a room without moves.
 func New(tables Tables, hub *events.Hub, now func() time.Time, local *time.Location, log *slog.Logger) *Moves {
-	return &Moves{tables: tables, events: hub, now: now, local: local, log: log, open: openMoves{byLink: map[int64]*Open{}}, journal: newJournal()}
+	return &Moves{tables: tables, events: hub, now: now, local: local, log: log, open: openMoves{byLink: map[int64]*Open{}},
+		journal: newJournal()}
 }
 
 // Run writes the journal into the tables and tells subscribers of progress, until ctx ends; what is left then is written first.

@@ -23,7 +23,8 @@ func (m *Moves) With(list []store.Move, f store.MoveFilter, labels Labels) []sto
 			if _, known := there[c.ID]; known {
 				continue
 			}
-			one := store.Move{ID: c.ID, SiteID: c.SiteID, LinkID: c.LinkID, Old: c.Old, New: c.New, Source: c.Source, Noticed: c.Noticed, Received: c.Received}
+			one := store.Move{ID: c.ID, SiteID: c.SiteID, LinkID: c.LinkID, Old: c.Old, New: c.New, Source: c.Source,
+				Noticed: c.Noticed, Received: c.Received}
 			var ok bool
 			if one.Site, one.Link, ok = labels(c.LinkID); ok && f.Takes(one) {
 				newer = append(newer, one)

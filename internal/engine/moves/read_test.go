@@ -42,15 +42,16 @@ func TestWhatIsAcceptedIsReadBeforeItIsSettled(t *testing.T) {
 		list []store.Move
 		want []int64
 	}{
-		"all":                        {store.MoveFilter{Limit: 9}, settled, []int64{4, 3, 2, 1}},
-		"the newest three":           {store.MoveFilter{Limit: 3}, settled, []int64{4, 3, 2}},
-		"of another site":            {store.MoveFilter{SiteID: 7, Limit: 9}, nil, nil},
-		"before one":                 {store.MoveFilter{Before: 4, Limit: 9}, settled, []int64{3, 2, 1}},
-		"of a source":                {store.MoveFilter{Source: wan.SourceGateway, Limit: 9}, nil, nil},
-		"that came to an address":    {store.MoveFilter{Address: netip.MustParseAddr("198.51.100.3"), Limit: 9}, nil, []int64{3}},
-		"since later":                {store.MoveFilter{Since: fixedClock().Add(time.Second), Limit: 9}, nil, nil},
-		"that are not finished":      {store.MoveFilter{Unfinished: true, Limit: 9}, settled, []int64{4, 3, 2}},
-		"one is in the table by now": {store.MoveFilter{Limit: 9}, append([]store.Move{{ID: 3, SiteID: 1, LinkID: 1}}, settled...), []int64{4, 3, 2, 1}},
+		"all":                     {store.MoveFilter{Limit: 9}, settled, []int64{4, 3, 2, 1}},
+		"the newest three":        {store.MoveFilter{Limit: 3}, settled, []int64{4, 3, 2}},
+		"of another site":         {store.MoveFilter{SiteID: 7, Limit: 9}, nil, nil},
+		"before one":              {store.MoveFilter{Before: 4, Limit: 9}, settled, []int64{3, 2, 1}},
+		"of a source":             {store.MoveFilter{Source: wan.SourceGateway, Limit: 9}, nil, nil},
+		"that came to an address": {store.MoveFilter{Address: netip.MustParseAddr("198.51.100.3"), Limit: 9}, nil, []int64{3}},
+		"since later":             {store.MoveFilter{Since: fixedClock().Add(time.Second), Limit: 9}, nil, nil},
+		"that are not finished":   {store.MoveFilter{Unfinished: true, Limit: 9}, settled, []int64{4, 3, 2}},
+		"one is in the table by now": {store.MoveFilter{Limit: 9}, append([]store.Move{{ID: 3, SiteID: 1, LinkID: 1}}, settled...),
+			[]int64{4, 3, 2, 1}},
 	} {
 		t.Run(what, func(t *testing.T) { require.Equal(t, x.want, ids(m.With(x.list, x.f, labels))) })
 	}
@@ -71,5 +72,6 @@ func TestStagesThatAreNotSettledAreReadToo(t *testing.T) {
 	require.Equal(t, confirmed, list[2].Confirmed)
 	require.Equal(t, answered, list[2].Answered)
 	require.Zero(t, list[2].Published)
-	require.Equal(t, []int64{4, 3}, ids(m.With([]store.Move{{ID: 2}}, store.MoveFilter{Unfinished: true, Limit: 9}, labels)), "a move that is confirmed is finished")
+	require.Equal(t, []int64{4, 3}, ids(m.With([]store.Move{{ID: 2}}, store.MoveFilter{Unfinished: true, Limit: 9}, labels)),
+		"a move that is confirmed is finished")
 }

@@ -99,7 +99,8 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 		r.Named, resolve = p.byName(ctx, r.Hostname, r.Address)
 	}
 	key, _ := probe.WireGuardKey(s.ProbeKey)
-	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport, Target: netip.AddrPortFrom(r.Address, uint16(record.Ports(s)[0])), Name: r.Hostname,
+	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport,
+		Target: netip.AddrPortFrom(r.Address, uint16(record.Ports(s)[0])), Name: r.Hostname,
 		Own: where.Owns(l), Options: s.Options, ProbeKey: key, Deadline: p.Deadline},
 		Last: uint16(record.Ports(s)[1]), Also: where.SecondTargetOf(s, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(p.Now())})
 	r.At = p.Now()
@@ -137,7 +138,8 @@ func (p *Prober) byName(ctx context.Context, name string, want netip.Addr) (*Nam
 	defer cancel()
 	began := time.Now()
 	pair, err := dnsask.Addresses(bounded, w.Resolver, kind, names.Name(name))
-	step := probe.Step{Name: "resolve", AtUS: time.Since(began).Microseconds(), Words: fmt.Sprintf("%s says %s is %s", w.Resolver, name, pair)}
+	step := probe.Step{Name: "resolve", AtUS: time.Since(began).Microseconds(),
+		Words: fmt.Sprintf("%s says %s is %s", w.Resolver, name, pair)}
 	w.Given = pair
 	switch {
 	case err != nil:
@@ -147,7 +149,8 @@ func (p *Prober) byName(ctx context.Context, name string, want netip.Addr) (*Nam
 		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s knows no address of %s", w.Resolver, name)
 		step.Words = w.Message
 	case pair.IPv4 != want && pair.IPv6 != want:
-		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s gives %s for %s, not %s: whoever uses the name does not reach the site", w.Resolver, pair, name, want)
+		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s gives %s for %s, not %s: whoever uses the name does not reach the site",
+			w.Resolver, pair, name, want)
 		step.Words = w.Message
 	}
 	return w, []probe.Step{step}

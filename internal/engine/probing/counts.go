@@ -61,7 +61,8 @@ func (p *Prober) Counts() Counts {
 func (p *Prober) states() map[probe.State]int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	out := map[probe.State]int{probe.StateReachable: 0, probe.StateImpaired: 0, probe.StateUnreachable: 0, probe.StateExposed: 0, probe.StateUnknown: 0}
+	out := map[probe.State]int{probe.StateReachable: 0, probe.StateImpaired: 0, probe.StateUnreachable: 0, probe.StateExposed: 0,
+		probe.StateUnknown: 0}
 	for _, w := range p.watches {
 		out[w.State]++
 	}

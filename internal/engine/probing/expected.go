@@ -60,7 +60,8 @@ func (p *Prober) ProvenOn(linkID int64) (newest time.Time) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, s := range where.Services {
-		if w := p.watches[s.ID]; w != nil && w.Address.IsValid() && w.Address == where.TargetOf(s, l) && w.View.Outcome.Good() && w.Probed.After(newest) {
+		if w := p.watches[s.ID]; w != nil && w.Address.IsValid() && w.Address == where.TargetOf(s, l) && w.View.Outcome.Good() &&
+			w.Probed.After(newest) {
 			newest = w.Probed
 		}
 	}

@@ -60,7 +60,8 @@ func (p *Prober) reviewFitness() {
 				links[v.Vantage][l.ID] = links[v.Vantage][l.ID] || meaning == probe.AsWanted
 			}
 			for k, o := range w.results {
-				if k == i || o.LeftOut != "" || next[o.Vantage] != "" || now.Sub(o.At) > rule.Stale || rule.Meaning(o.Outcome) != probe.AsWanted {
+				if k == i || o.LeftOut != "" || next[o.Vantage] != "" || now.Sub(o.At) > rule.Stale ||
+					rule.Meaning(o.Outcome) != probe.AsWanted {
 					continue
 				}
 				s := sights[v.Vantage]
@@ -102,12 +103,14 @@ func (p *Prober) reviewFitness() {
 	}
 	for id, words := range next {
 		if before[id] == "" {
-			p.events.Publish(events.Vantage, "", p.host.VantageName(id), fmt.Sprintf("vantage point %s does not count for now: %s", p.host.VantageName(id), words))
+			p.events.Publish(events.Vantage, "", p.host.VantageName(id),
+				fmt.Sprintf("vantage point %s does not count for now: %s", p.host.VantageName(id), words))
 		}
 	}
 	for id := range before {
 		if next[id] == "" {
-			p.events.Publish(events.Vantage, "", p.host.VantageName(id), fmt.Sprintf("vantage point %s counts again", p.host.VantageName(id)))
+			p.events.Publish(events.Vantage, "", p.host.VantageName(id),
+				fmt.Sprintf("vantage point %s counts again", p.host.VantageName(id)))
 		}
 	}
 }

@@ -226,7 +226,9 @@ func (p *Prober) tell(r Result, before, after Status) {
 	}
 	if after.State != before.State {
 		p.history.SetState(store.ServiceState{ServiceID: s.ID, State: after.State, Since: after.Since})
-		p.events.Publish(events.ServiceState, r.Site, s.Name, fmt.Sprintf("%s went from %s to %s", s.Name, probe.Words(s.ExpectedAt(r.At), before.State, false), probe.Words(s.ExpectedAt(r.At), after.State, false)))
+		p.events.Publish(events.ServiceState, r.Site, s.Name,
+			fmt.Sprintf("%s went from %s to %s", s.Name, probe.Words(s.ExpectedAt(r.At), before.State, false),
+				probe.Words(s.ExpectedAt(r.At), after.State, false)))
 	}
 	failed := s.RuleAt(r.At).Meaning(r.Outcome) == probe.NotWanted
 	if (failed && before.View.Outcome != r.Outcome || after.State != before.State && !asExpected) && !s.Mute() {

@@ -89,12 +89,14 @@ type Prober struct {
 }
 
 // New returns a room that watches every service on record, each in the state that the database has. Error: that of the database.
-func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hist *history.History, hub *events.Hub, c Config) (*Prober, error) {
+func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hist *history.History, hub *events.Hub,
+	c Config) (*Prober, error) {
 	if c.Attempts == 0 {
 		c.Attempts = pace.MaxAtOnce(0)
 	}
 	p := &Prober{Config: c, host: host, record: rec, history: hist, events: hub, watches: map[int64]*watch{}, wake: make(chan struct{}, 1),
-		slots: semaphore.NewWeighted(int64(c.Attempts)), busy: map[netip.Addr]int{}, unfit: map[int64]string{}, quarantine: quarantine{links: map[int64]quarantined{}}}
+		slots: semaphore.NewWeighted(int64(c.Attempts)), busy: map[netip.Addr]int{}, unfit: map[int64]string{},
+		quarantine: quarantine{links: map[int64]quarantined{}}}
 	spans, err := st.NewestSpans(ctx)
 	if err != nil {
 		return nil, err
@@ -115,7 +117,8 @@ func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hi
 			continue
 		}
 		hist.Begin(s)
-		v := VantageResult{Vantage: s.VantageID, Known: s.Outcome.Open(), View: probe.View{Outcome: s.Outcome, InRow: int(s.Count), Since: s.From, At: s.Until}}
+		v := VantageResult{Vantage: s.VantageID, Known: s.Outcome.Open(),
+			View: probe.View{Outcome: s.Outcome, InRow: int(s.Count), Since: s.From, At: s.Until}}
 		w.results = append(w.results, v)
 		if s.VantageID == c.Vantage {
 			w.View, w.Probed, w.Turned = v.View, s.Until, s.From

@@ -147,7 +147,8 @@ func (p *Pusher) pushed(z names.Zone, n *store.RemoteName, want []names.Record, 
 		p.state.leave(z.ID, p.ticks(), 0)
 	}
 	if before != n.Problem {
-		p.log.Warn("a name could not be pushed to its primary", "zone", z.Apex, "name", n.Name, "primary", z.Primary, "problem", n.Problem, "detail", n.Detail)
+		p.log.Warn("a name could not be pushed to its primary", "zone", z.Apex, "name", n.Name, "primary", z.Primary, "problem",
+			n.Problem, "detail", n.Detail)
 	}
 	return wait
 }
@@ -182,7 +183,8 @@ func (p *Pusher) ZonesOf(hostnames []site.Hostname) map[int64]bool {
 // AtOnce reports whether a move counts as published when it is recorded: some of the hostnames are in a hosted zone,
 // or there is none at all.
 func (p *Pusher) AtOnce(hostnames []site.Hostname) bool {
-	return len(hostnames) == 0 || slices.ContainsFunc(hostnames, func(h site.Hostname) bool { return p.record.Zone(h.ZoneID).Kind != names.Remote })
+	return len(hostnames) == 0 || slices.ContainsFunc(hostnames,
+		func(h site.Hostname) bool { return p.record.Zone(h.ZoneID).Kind != names.Remote })
 }
 
 // heldName gives the first of a hostname's names that its remote zone's primary does not have as it should, "" where all
@@ -210,7 +212,8 @@ func (p *Pusher) Of(h site.Hostname) (push diagnose.PushEvidence, held bool) {
 		return push, false
 	}
 	n := p.state.of(key{z.ID, late})
-	return diagnose.PushEvidence{Problem: diagnose.PushProblem(n.Problem), Primary: z.Primary.String(), Detail: n.Detail, Tries: n.Tries, Since: n.Since}, n.Problem != ""
+	return diagnose.PushEvidence{Problem: diagnose.PushProblem(n.Problem), Primary: z.Primary.String(), Detail: n.Detail,
+		Tries: n.Tries, Since: n.Since}, n.Problem != ""
 }
 
 // Due queues the names of a remote zone that are due; with now, also those that wait for another try are tried at once.
@@ -248,7 +251,8 @@ func (p *Pusher) Repair(ctx context.Context, z names.Zone, h site.Hostname) (err
 			continue
 		}
 		p.log.Info("a name was changed at its primary; restoring it", "zone", z.Apex, "name", name)
-		p.events.Publish(events.HostnameState, h.Site, string(h.Name), fmt.Sprintf("%s was changed at its primary by someone else and is restored", name))
+		p.events.Publish(events.HostnameState, h.Site, string(h.Name),
+			fmt.Sprintf("%s was changed at its primary by someone else and is restored", name))
 		n.GivenAt = time.Time{}
 		p.state.put(n)
 		p.add(k, false)

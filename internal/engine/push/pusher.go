@@ -56,9 +56,12 @@ type Pusher struct {
 }
 
 // New returns a room that knows what primaries have taken so far. Error: that of the database.
-func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, z *zones.Zones, hub *events.Hub, pool *pgxpool.Pool, c Config) (*Pusher, error) {
-	p := &Pusher{host: host, store: st, record: rec, zones: z, events: hub, now: c.Now, ticks: c.Ticks, log: c.Log, added: make(chan adding, 4096),
-		state: remoteState{names: map[key]store.RemoteName{}, resting: map[int64]time.Time{}, trying: map[int64]bool{}, back: map[int64]bool{}, next: map[key]time.Time{}}}
+func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, z *zones.Zones, hub *events.Hub, pool *pgxpool.Pool,
+	c Config) (*Pusher, error) {
+	p := &Pusher{host: host, store: st, record: rec, zones: z, events: hub, now: c.Now, ticks: c.Ticks, log: c.Log,
+		added: make(chan adding, 4096),
+		state: remoteState{names: map[key]store.RemoteName{}, resting: map[int64]time.Time{}, trying: map[int64]bool{},
+			back: map[int64]bool{}, next: map[key]time.Time{}}}
 	list, err := st.RemoteNames(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read what primaries have: %w", err)

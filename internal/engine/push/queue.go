@@ -33,7 +33,8 @@ func (PushArgs) Kind() string { return "push" }
 // InsertOpts implements river.JobArgsWithInsertOpts.
 func (PushArgs) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{MaxAttempts: 1 << 14, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
-		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateScheduled, rivertype.JobStateRetryable}}}
+		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateScheduled,
+		rivertype.JobStateRetryable}}}
 }
 
 type worker struct {
@@ -94,8 +95,9 @@ func newQueue(p *Pusher, pool *pgxpool.Pool) (*river.Client[pgx.Tx], error) {
 	river.AddWorker(workers, &retainWorker{pusher: p})
 	client, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
 		Queues: map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: maxWorkers}}, Workers: workers,
-		Logger: slog.New(quiet{p.log.Handler()}), JobTimeout: jobLimit, RescueStuckJobsAfter: jobLimit + 5*time.Second, CompletedJobRetentionPeriod: time.Hour,
-		FetchCooldown: 20 * time.Millisecond, FetchPollInterval: time.Second,
+		Logger: slog.New(quiet{p.log.Handler()}), JobTimeout: jobLimit, RescueStuckJobsAfter: jobLimit + 5*time.Second,
+		CompletedJobRetentionPeriod: time.Hour,
+		FetchCooldown:               20 * time.Millisecond, FetchPollInterval: time.Second,
 		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(retainEvery),
 			func() (river.JobArgs, *river.InsertOpts) { return RetainArgs{}, nil }, &river.PeriodicJobOpts{RunOnStart: true})},
 	})

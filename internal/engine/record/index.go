@@ -26,7 +26,8 @@ type siteRows struct {
 
 // rows is a site as it was read, but for its keys.
 func (p Site) rows() siteRows {
-	rows := siteRows{site: p.Site, hostnames: p.Hostnames, devices: p.Devices, services: p.Services, aliases: p.Aliases, redirects: p.Redirects, partial: true}
+	rows := siteRows{site: p.Site, hostnames: p.Hostnames, devices: p.Devices, services: p.Services, aliases: p.Aliases,
+		redirects: p.Redirects, partial: true}
 	for _, l := range p.Links {
 		rows.links = append(rows.links, *l)
 	}
@@ -34,7 +35,8 @@ func (p Site) rows() siteRows {
 }
 
 func newSite(rows siteRows) Site {
-	p := Site{Site: rows.site, Hostnames: rows.hostnames, Devices: rows.devices, Services: rows.services, Aliases: rows.aliases, Redirects: rows.redirects}
+	p := Site{Site: rows.site, Hostnames: rows.hostnames, Devices: rows.devices, Services: rows.services, Aliases: rows.aliases,
+		Redirects: rows.redirects}
 	if len(rows.links) > 0 {
 		p.place = make(map[int64]int, len(rows.links))
 	}
@@ -131,7 +133,8 @@ func (c *content) dropKey(id int64) {
 		delete(c.credentials, stun.CredentialOf(k.Hash).Username)
 	}
 	if link := int64(k.LinkID); link != 0 {
-		if c.linkKeys[link] = slices.DeleteFunc(c.linkKeys[link], func(other int64) bool { return other == id }); len(c.linkKeys[link]) == 0 {
+		if c.linkKeys[link] = slices.DeleteFunc(c.linkKeys[link],
+			func(other int64) bool { return other == id }); len(c.linkKeys[link]) == 0 {
 			delete(c.linkKeys, link)
 		}
 	}
@@ -162,7 +165,8 @@ func (c *content) dropSigning(name string) {
 	}
 	delete(c.signing, name)
 	if id := int64(k.SiteID); id != 0 {
-		if c.siteSigning[id] = slices.DeleteFunc(c.siteSigning[id], func(other string) bool { return other == name }); len(c.siteSigning[id]) == 0 {
+		if c.siteSigning[id] = slices.DeleteFunc(c.siteSigning[id],
+			func(other string) bool { return other == name }); len(c.siteSigning[id]) == 0 {
 			delete(c.siteSigning, id)
 		}
 	}

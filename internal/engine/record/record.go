@@ -61,7 +61,8 @@ func emptyContent() content {
 	return content{sites: map[int64]Site{}, codes: map[string]int64{}, links: map[int64]int64{}, zones: map[int64]names.Zone{},
 		hostnames: map[names.Name]hostnamePlace{}, aliases: map[names.Name]site.Alias{}, redirects: map[names.Name]site.Redirect{},
 		records: map[int64]map[names.Name][]store.ZoneRecord{}, keys: map[string]store.Key{}, keyHashes: map[int64]string{},
-		credentials: map[string]credential{}, signing: map[string]store.SigningKey{}, linkKeys: map[int64][]int64{}, siteSigning: map[int64][]string{}}
+		credentials: map[string]credential{}, signing: map[string]store.SigningKey{}, linkKeys: map[int64][]int64{},
+		siteSigning: map[int64][]string{}}
 }
 
 // Site finds a site by its ID.
@@ -168,7 +169,8 @@ func (r *Record) Redirect(name names.Name) (site.Redirect, bool) {
 func (r *Record) Redirects() []site.Redirect {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
-	return slices.SortedFunc(maps.Values(r.redirects), func(a, b site.Redirect) int { return strings.Compare(string(a.Name), string(b.Name)) })
+	return slices.SortedFunc(maps.Values(r.redirects),
+		func(a, b site.Redirect) int { return strings.Compare(string(a.Name), string(b.Name)) })
 }
 
 // RecordsAt lists the records that people put into a zone at a name.

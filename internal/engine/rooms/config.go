@@ -47,7 +47,8 @@ func (c Config) WithDefaults() Config {
 	for _, d := range []struct {
 		field *time.Duration
 		value time.Duration
-	}{{&c.ProbeDeadline, 3 * time.Second}, {&c.ShortestInterval, pace.MinInterval}, {&c.CheckEvery, 15 * time.Second}, {&c.VerifyEvery, time.Minute}, {&c.HoldDown, site.HoldDown}, {&c.WatchEvery, time.Minute}} {
+	}{{&c.ProbeDeadline, 3 * time.Second}, {&c.ShortestInterval, pace.MinInterval}, {&c.CheckEvery, 15 * time.Second},
+		{&c.VerifyEvery, time.Minute}, {&c.HoldDown, site.HoldDown}, {&c.WatchEvery, time.Minute}} {
 		if *d.field == 0 {
 			*d.field = d.value
 		}

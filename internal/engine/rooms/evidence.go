@@ -19,7 +19,8 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.Devices, Seen: map[string]diagnose.DeviceReport{}}
 	for _, d := range p.Devices {
 		if s, ok := r.SiteSide.Device(d.ID); ok {
-			seen := diagnose.DeviceReport{At: s.At, Present: s.Present, Found: AddressText(s.Found), Ports: map[string]string{}, Hours: s.Hours, MAC: s.MAC}
+			seen := diagnose.DeviceReport{At: s.At, Present: s.Present, Found: AddressText(s.Found), Ports: map[string]string{},
+				Hours: s.Hours, MAC: s.MAC}
 			for _, port := range s.Ports {
 				seen.Ports[port.Service] = port.State
 			}
@@ -33,7 +34,9 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		want := p.AnswerOf(h)
 		given, _ := r.Verify.Given(h.ID)
 		pushed, _ := r.Push.Of(h)
-		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h, LostIPv6: h.DeviceID != 0 && r.SiteSide.LostIPv6(h.DeviceID), Push: pushed, Want: want.IPv4, Given: given.IPv4, State: r.Verify.State(p, h, now), Behind: r.Verify.Behind(p, h)})
+		ev.Hostnames = append(ev.Hostnames, diagnose.HostnameEvidence{Hostname: h,
+			LostIPv6: h.DeviceID != 0 && r.SiteSide.LostIPv6(h.DeviceID), Push: pushed, Want: want.IPv4, Given: given.IPv4,
+			State: r.Verify.State(p, h, now), Behind: r.Verify.Behind(p, h)})
 	}
 	for _, s := range p.Services {
 		st := r.Prober.Status(s.ID)
@@ -41,7 +44,8 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		expected := s.ExpectedAt(now)
 		s.Expected = expected
 		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.Address, State: st.State,
-			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Message: st.Message, Quarantine: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways)}
+			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Message: st.Message,
+			Quarantine: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways)}
 		for _, v := range r.SeenBy(s, now) {
 			one.Results = append(one.Results, diagnose.VantageResult{Vantage: v.Name, Outcome: v.Outcome, LeftOut: v.LeftOut})
 		}
@@ -109,7 +113,8 @@ func (r *Rooms) LinkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
 	}
 	for _, one := range siteside.Refusals(report, now) {
 		if !one.Stranger {
-			out.Refused = append(out.Refused, diagnose.RefusedEvidence{Reason: one.Reason, From: AddressText(one.From), Count: one.Count, Last: one.Last})
+			out.Refused = append(out.Refused, diagnose.RefusedEvidence{Reason: one.Reason, From: AddressText(one.From),
+				Count: one.Count, Last: one.Last})
 		}
 	}
 	return out

@@ -127,4 +127,5 @@ func (r *Rooms) SiteID(code string) (int64, error) {
 }
 
 // International is the profile of RFC 5891 for names to be recorded.
-var International = idna.New(idna.MapForLookup(), idna.Transitional(false), idna.StrictDomainName(true), idna.BidiRule(), idna.CheckJoiners(true))
+var International = idna.New(idna.MapForLookup(), idna.Transitional(false), idna.StrictDomainName(true), idna.BidiRule(),
+	idna.CheckJoiners(true))

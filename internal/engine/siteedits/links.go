@@ -44,14 +44,15 @@ func (e *SiteEdits) AddLink(ctx context.Context, code string, in contract.LinkIn
 			return changes.Edit{}, err
 		}
 		moves := &store.Group{Serials: map[int64]uint32{}}
-		return changes.Edit{Site: p.Code, Words: "link " + given.Label + " recorded", Moves: moves, Write: func(ctx context.Context, tx *store.Store) error {
-			id, err := tx.AddLink(ctx, given)
-			if err != nil {
-				return err
-			}
-			given.ID = id
-			return e.moveStatic(ctx, tx, p, site.Link{ID: id, SiteID: p.ID}, given, moves)
-		}}, nil
+		return changes.Edit{Site: p.Code, Words: "link " + given.Label + " recorded", Moves: moves,
+			Write: func(ctx context.Context, tx *store.Store) error {
+				id, err := tx.AddLink(ctx, given)
+				if err != nil {
+					return err
+				}
+				given.ID = id
+				return e.moveStatic(ctx, tx, p, site.Link{ID: id, SiteID: p.ID}, given, moves)
+			}}, nil
 	})
 	if err != nil {
 		return contract.Link{}, err
@@ -75,7 +76,8 @@ func (e *SiteEdits) EditLink(ctx context.Context, code, label string, merge chan
 			return changes.Edit{}, err
 		}
 		moves := &store.Group{Serials: map[int64]uint32{}}
-		return changes.Edit{Site: p.Code, Words: "link " + given.Label + " edited", Of: linkResource(l), Before: linkInput(l), After: linkInput(given), Moves: moves,
+		return changes.Edit{Site: p.Code, Words: "link " + given.Label + " edited", Of: linkResource(l), Before: linkInput(l),
+			After: linkInput(given), Moves: moves,
 			Write: func(ctx context.Context, tx *store.Store) error {
 				if err := tx.EditLink(ctx, given); err != nil {
 					return err
@@ -103,7 +105,8 @@ func (e *SiteEdits) readLink(l site.Link, in contract.LinkInput) (site.Link, err
 	if err != nil {
 		return l, site.Flaws{{Field: "dynamic_range", Detail: err.Error()}}
 	}
-	given := site.Link{ID: l.ID, SiteID: l.SiteID, Label: in.Label, Provider: in.Provider, Mode: site.Mode(in.Mode), Position: in.Position, IPv4: v4, IPv6: v6,
+	given := site.Link{ID: l.ID, SiteID: l.SiteID, Label: in.Label, Provider: in.Provider, Mode: site.Mode(in.Mode),
+		Position: in.Position, IPv4: v4, IPv6: v6,
 		ChangeAt: in.ChangeAt, RouterWAN: router, Sources: sourcesOf(in.Sources), Dynamic: dynamic}
 	given, err = given.Checked(e.Policy)
 	if err := changes.Flawed(err1, err2, err3, err); err != nil {
@@ -115,7 +118,8 @@ func (e *SiteEdits) readLink(l site.Link, in contract.LinkInput) (site.Link, err
 	if given.Mode == site.Dynamic && given.Addresses().Known() {
 		return l, site.Flaws{{Field: "ipv4", Detail: "a dynamic link learns its address from announcements; leave it out, or make the link static"}}
 	}
-	if at := given.ChangeAt; !at.Equal(l.ChangeAt) && !at.IsZero() && (at.Before(e.Now().Add(-names.ShortFor)) || at.After(e.Now().AddDate(1, 0, 0))) {
+	if at := given.ChangeAt; !at.Equal(l.ChangeAt) && !at.IsZero() &&
+		(at.Before(e.Now().Add(-names.ShortFor)) || at.After(e.Now().AddDate(1, 0, 0))) {
 		return l, site.Flaws{{Field: "change_at", Detail: "a planned change lies ahead, within a year"}}
 	}
 	return given, nil
@@ -127,7 +131,8 @@ func (e *SiteEdits) moveStatic(ctx context.Context, tx *store.Store, p record.Si
 		return nil
 	}
 	now := e.Now()
-	a := wan.Announcement{Addresses: given.Addresses(), Source: wan.SourceFixed, Noticed: now, NoIPv4: !given.IPv4.IsValid(), NoIPv6: !given.IPv6.IsValid()}
+	a := wan.Announcement{Addresses: given.Addresses(), Source: wan.SourceFixed, Noticed: now, NoIPv4: !given.IPv4.IsValid(),
+		NoIPv6: !given.IPv6.IsValid()}
 	d, err := wan.Decide(before.Addresses(), a, e.Policy)
 	if err != nil || !d.Changed {
 		return err
@@ -148,13 +153,14 @@ func (e *SiteEdits) moveStatic(ctx context.Context, tx *store.Store, p record.Si
 func (e *SiteEdits) RemoveLink(ctx context.Context, code, label string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
 		p, l, err := e.FindLink(code, label)
-		return changes.Edit{Site: p.Code, Words: "link " + l.Label + " removed", Of: linkResource(l), Write: func(ctx context.Context, tx *store.Store) error {
-			if err := tx.RemoveLink(ctx, l); err != nil {
+		return changes.Edit{Site: p.Code, Words: "link " + l.Label + " removed", Of: linkResource(l),
+			Write: func(ctx context.Context, tx *store.Store) error {
+				if err := tx.RemoveLink(ctx, l); err != nil {
+					return err
+				}
+				_, err := tx.BumpSerials(ctx, p.ZoneIDs())
 				return err
-			}
-			_, err := tx.BumpSerials(ctx, p.ZoneIDs())
-			return err
-		}}, err
+			}}, err
 	})
 }
 

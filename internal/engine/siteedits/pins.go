@@ -20,7 +20,8 @@ func (e *SiteEdits) Pin(ctx context.Context, code, name, fingerprint, by string)
 	if fingerprint == "" {
 		shown := e.Prober.Status(s.ID).Shown
 		if shown == nil || shown.Fingerprint == "" {
-			return contract.Service{}, site.Flaws{{Field: "fingerprint", Detail: fmt.Sprintf("%s has not shown any yet; it has to answer first", s.Name)}}
+			return contract.Service{}, site.Flaws{{Field: "fingerprint",
+				Detail: fmt.Sprintf("%s has not shown any yet; it has to answer first", s.Name)}}
 		}
 		fingerprint = shown.Fingerprint
 	}
@@ -35,7 +36,8 @@ func (e *SiteEdits) Pin(ctx context.Context, code, name, fingerprint, by string)
 		return contract.Service{}, err
 	}
 	if !pinned {
-		return contract.Service{}, site.Flaws{{Field: "fingerprint", Detail: fmt.Sprintf("%s was edited at this moment; look at it again, then pin", s.Name)}}
+		return contract.Service{}, site.Flaws{{Field: "fingerprint",
+			Detail: fmt.Sprintf("%s was edited at this moment; look at it again, then pin", s.Name)}}
 	}
 	e.Events.Publish(events.RecordEdited, p.Code, s.Name, fmt.Sprintf("%s pinned what %s is recognised by", by, s.Name))
 	return e.Service(code, name)
@@ -55,7 +57,8 @@ func (e *SiteEdits) pin(ctx context.Context, s site.Service, fingerprint, by str
 		if err != nil || !pinned || first {
 			return err
 		}
-		return tx.NoteEdit(ctx, store.Edit{Kind: "service", Ref: s.ID, Revision: s.Revision + 1, Person: by, At: now, Changes: []store.FieldChange{{Field: "fingerprint"}}})
+		return tx.NoteEdit(ctx, store.Edit{Kind: "service", Ref: s.ID, Revision: s.Revision + 1, Person: by, At: now,
+			Changes: []store.FieldChange{{Field: "fingerprint"}}})
 	}); err != nil || !pinned {
 		return pinned, err
 	}

@@ -24,7 +24,8 @@ func serviceResource(s site.Service) changes.Resource {
 // serviceInput gives a service as a person would enter it.
 func serviceInput(s site.Service) contract.ServiceInput {
 	return contract.ServiceInput{Name: s.Name, Device: s.Device, Link: s.Link, Kind: string(s.Kind), Transport: string(s.Transport),
-		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected), Reach: string(s.Reach), Interval: s.Interval, Options: s.Options, OpenUntil: s.OpenUntil}
+		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected),
+		Reach: string(s.Reach), Interval: s.Interval, Options: s.Options, OpenUntil: s.OpenUntil}
 }
 
 // AddService records a service of a site; it is probed at once.
@@ -48,7 +49,8 @@ func (e *SiteEdits) AddService(ctx context.Context, code string, in contract.Ser
 }
 
 // EditService changes a service of a site.
-func (e *SiteEdits) EditService(ctx context.Context, code, name string, merge changes.Merge[contract.ServiceInput]) (contract.Service, error) {
+func (e *SiteEdits) EditService(ctx context.Context, code, name string, merge changes.Merge[contract.ServiceInput]) (contract.Service,
+	error) {
 	var s site.Service
 	err := e.Change(ctx, func() (changes.Edit, error) {
 		p, now, err := e.FindService(code, name)
@@ -62,7 +64,8 @@ func (e *SiteEdits) EditService(ctx context.Context, code, name string, merge ch
 		if s, err = e.readService(p, now, in); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " edited", Parts: record.Services, Of: serviceResource(now), Before: serviceInput(now), After: serviceInput(s),
+		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " edited", Parts: record.Services, Of: serviceResource(now),
+			Before: serviceInput(now), After: serviceInput(s),
 			Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutService(ctx, s); return err }}, nil
 	})
 	if err != nil {
@@ -76,7 +79,8 @@ func (e *SiteEdits) readService(p record.Site, s site.Service, in contract.Servi
 	var f site.Flaws
 	var err error
 	was := s
-	s.Name, s.Device, s.Link, s.Interval = in.Name, strings.ToLower(strings.TrimSpace(in.Device)), strings.ToLower(strings.TrimSpace(in.Link)), in.Interval
+	s.Name, s.Device, s.Link, s.Interval = in.Name, strings.ToLower(strings.TrimSpace(in.Device)),
+		strings.ToLower(strings.TrimSpace(in.Link)), in.Interval
 	s.Transport = probe.Transport(strings.ToLower(in.Transport))
 	s.Kind, err = probe.ParseKind(in.Kind)
 	f.Note("kind", err)

@@ -26,10 +26,11 @@ func (e *SiteEdits) AddSite(ctx context.Context, in contract.SiteInput) (contrac
 		return contract.Site{}, err
 	}
 	if err := e.Change(ctx, func() (changes.Edit, error) {
-		return changes.Edit{Site: s.Code, Words: "site " + s.Code + " added", Touched: &record.Touched{SiteCode: s.Code}, Write: func(ctx context.Context, tx *store.Store) error {
-			_, err := tx.AddSite(ctx, s)
-			return err
-		}}, nil
+		return changes.Edit{Site: s.Code, Words: "site " + s.Code + " added", Touched: &record.Touched{SiteCode: s.Code},
+			Write: func(ctx context.Context, tx *store.Store) error {
+				_, err := tx.AddSite(ctx, s)
+				return err
+			}}, nil
 	}); err != nil {
 		return contract.Site{}, err
 	}
@@ -52,7 +53,8 @@ func (e *SiteEdits) EditSite(ctx context.Context, code string, merge changes.Mer
 		if s, err = (site.Site{ID: p.ID, Code: in.Code, Name: in.Name, Note: in.Note}).Checked(); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: s.Code, Words: "site " + s.Code + " edited", Touched: &record.Touched{Sites: []int64{p.ID}}, Of: of, Before: before, After: siteInput(s),
+		return changes.Edit{Site: s.Code, Words: "site " + s.Code + " edited", Touched: &record.Touched{Sites: []int64{p.ID}}, Of: of,
+			Before: before, After: siteInput(s),
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.EditSite(ctx, s) }}, nil
 	})
 	if err != nil {
@@ -113,7 +115,9 @@ func (e *SiteEdits) EditDevice(ctx context.Context, code, name string, merge cha
 		if d, err = e.readDevice(now, in); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " edited", Parts: record.Devices | record.Services | record.Hostnames, Of: deviceResource(now), Before: deviceInput(now), After: deviceInput(d),
+		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " edited",
+			Parts: record.Devices | record.Services | record.Hostnames, Of: deviceResource(now), Before: deviceInput(now),
+			After: deviceInput(d),
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.EditDevice(ctx, d) }}, nil
 	})
 	if err != nil {

@@ -49,7 +49,8 @@ type refusalDocument struct {
 }
 
 func documentOf(r site.LinkReport) linkDocument {
-	d := linkDocument{NAT: r.NAT.Verdict, Words: r.NAT.Words, Remedies: r.NAT.Remedies, Chain: r.NAT.Chain, Router: r.NAT.RouterWAN, Reason: r.Reason, Held: r.Held,
+	d := linkDocument{NAT: r.NAT.Verdict, Words: r.NAT.Words, Remedies: r.NAT.Remedies, Chain: r.NAT.Chain, Router: r.NAT.RouterWAN,
+		Reason: r.Reason, Held: r.Held,
 		Agent: r.Agent, Protocol: r.Protocol, Resolver: r.Resolver, Cannot: r.Cannot, Reported: r.Reported, Rhythm: r.Rhythm.Seconds(),
 		OwnIPv4: r.Own.IPv4, OwnIPv6: r.Own.IPv6}
 	for _, one := range r.Sources {
@@ -62,9 +63,11 @@ func documentOf(r site.LinkReport) linkDocument {
 }
 
 func (d linkDocument) report() site.LinkReport {
-	r := site.LinkReport{NAT: wan.NAT{Verdict: d.NAT, Words: d.Words, Remedies: d.Remedies, Chain: d.Chain, RouterWAN: d.Router}, Reason: d.Reason, Held: d.Held,
-		Agent: d.Agent, Protocol: d.Protocol, Resolver: d.Resolver, Cannot: d.Cannot, Reported: d.Reported, Rhythm: time.Duration(d.Rhythm * float64(time.Second)),
-		Own: wan.Pair{IPv4: d.OwnIPv4, IPv6: d.OwnIPv6}}
+	r := site.LinkReport{NAT: wan.NAT{Verdict: d.NAT, Words: d.Words, Remedies: d.Remedies, Chain: d.Chain, RouterWAN: d.Router},
+		Reason: d.Reason, Held: d.Held,
+		Agent: d.Agent, Protocol: d.Protocol, Resolver: d.Resolver, Cannot: d.Cannot, Reported: d.Reported,
+		Rhythm: time.Duration(d.Rhythm * float64(time.Second)),
+		Own:    wan.Pair{IPv4: d.OwnIPv4, IPv6: d.OwnIPv6}}
 	for _, one := range d.Sources {
 		var pair wan.Pair
 		for _, word := range strings.FieldsFunc(one.Addresses, func(c rune) bool { return c == ',' || c == ' ' }) {
@@ -72,7 +75,8 @@ func (d linkDocument) report() site.LinkReport {
 				pair = pair.With(a.Is6(), a)
 			}
 		}
-		r.Sources = append(r.Sources, site.SourceReport{Source: one.Source, Via: one.Via, Addresses: pair, At: one.At, Problem: one.Problem, Dissent: one.Dissent})
+		r.Sources = append(r.Sources, site.SourceReport{Source: one.Source, Via: one.Via, Addresses: pair, At: one.At,
+			Problem: one.Problem, Dissent: one.Dissent})
 	}
 	for _, one := range d.Refused {
 		r.Refused = append(r.Refused, site.Refusal(one))

@@ -65,7 +65,8 @@ func (s *Side) CameBy(p record.Site, l site.Link, from netip.Addr) (site.Link, b
 
 // ByOtherLink says that what was sent for a link came by another one.
 func ByOtherLink(l, other site.Link) string {
-	return fmt.Sprintf("what was sent for link %s came by link %s (%s): link %s is down, and the router uses the other one", l.Label, other.Label, other.Addresses(), l.Label)
+	return fmt.Sprintf("what was sent for link %s came by link %s (%s): link %s is down, and the router uses the other one", l.Label,
+		other.Label, other.Addresses(), l.Label)
 }
 
 // runFailover has the links of sites with several looked at.

@@ -17,13 +17,15 @@ func TestHeardTimesAreCollected(t *testing.T) {
 	now := fixedClock()
 	s.NoteHeard(1, now)
 	require.Equal(t, now, s.LastHeard(site.Link{ID: 1, Heard: now.Add(-time.Hour)}))
-	require.Equal(t, now.Add(time.Hour), s.LastHeard(site.Link{ID: 1, Heard: now.Add(time.Hour)}), "the record may know better, after a restart")
+	require.Equal(t, now.Add(time.Hour), s.LastHeard(site.Link{ID: 1, Heard: now.Add(time.Hour)}),
+		"the record may know better, after a restart")
 	d := h.take()
 	require.Equal(t, map[int64]time.Time{1: now}, d)
 	require.Empty(t, h.take())
 	s.NoteHeard(1, now.Add(time.Minute))
 	h.putBack(map[int64]time.Time{1: now, 2: now})
-	require.Equal(t, map[int64]time.Time{1: now.Add(time.Minute), 2: now}, h.take(), "what was put back does not take the place of something newer")
+	require.Equal(t, map[int64]time.Time{1: now.Add(time.Minute), 2: now}, h.take(),
+		"what was put back does not take the place of something newer")
 }
 
 func TestTimesAheadOfAClockThatWasSetBackAreBroughtToNow(t *testing.T) {

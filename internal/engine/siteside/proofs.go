@@ -47,7 +47,8 @@ func (s *Side) BeginProof(siteID, linkID int64, transport probe.Transport, port 
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.lastID++
-	p = &PathProof{Task: ProofTask{ID: t.lastID, Transport: transport, Port: port, Nonce: hex.EncodeToString(nonce), For: proofLimit}, news: make(chan ProofNews, 4)}
+	p = &PathProof{Task: ProofTask{ID: t.lastID, Transport: transport, Port: port, Nonce: hex.EncodeToString(nonce), For: proofLimit},
+		news: make(chan ProofNews, 4)}
 	if t.proofs[linkID] == nil {
 		t.proofs[linkID] = map[int64]*PathProof{}
 	}

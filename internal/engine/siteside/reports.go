@@ -167,7 +167,8 @@ func (s *Side) Weighing(l site.Link, in Reported, now time.Time) wan.Weighing {
 	s.reports.with(l.ID, func(state *linkState) {
 		for _, o := range state.observed {
 			if o.address.IsValid() && now.Sub(o.at) <= observedFor {
-				w.Reports = append(w.Reports, wan.Report{Source: wan.SourceObserved, Via: "server", Addresses: wan.PairOf(o.address), At: o.at})
+				w.Reports = append(w.Reports, wan.Report{Source: wan.SourceObserved, Via: "server", Addresses: wan.PairOf(o.address),
+					At: o.at})
 			}
 		}
 		w.Moves = slices.Clone(state.moves)
@@ -200,7 +201,8 @@ func (l *linkState) steadySince(w wan.Weighing) time.Time {
 // NoteReport keeps what an agent reported and what was judged of it.
 func (s *Side) NoteReport(linkID int64, in Reported, w wan.Weighing, j wan.Judgement, moved bool) {
 	before, known := s.Report(linkID)
-	r := site.LinkReport{NAT: j.NAT, Reason: j.Reason, Held: j.Held, Agent: in.Agent, Protocol: max(in.Protocol, 1), Resolver: in.Resolver, Cannot: in.Cannot,
+	r := site.LinkReport{NAT: j.NAT, Reason: j.Reason, Held: j.Held, Agent: in.Agent, Protocol: max(in.Protocol, 1),
+		Resolver: in.Resolver, Cannot: in.Cannot,
 		Reported: w.Now}
 	r.NAT.Seen = netip.Addr{} // that is the link's address
 	for _, from := range w.Reports {

@@ -55,8 +55,9 @@ type Side struct {
 
 // New returns a room with what was known before a restart. Error: that of the database.
 func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hub *events.Hub, c Config) (*Side, error) {
-	s := &Side{Config: c, host: host, store: st, record: rec, events: hub, reports: newReports(), heard: newLastHeard(), failover: newFailover(),
-		tasks: newAgentTasks(), devices: newDeviceReports()}
+	s := &Side{Config: c, host: host, store: st, record: rec, events: hub, reports: newReports(), heard: newLastHeard(),
+		failover: newFailover(),
+		tasks:    newAgentTasks(), devices: newDeviceReports()}
 	if err := s.loadReports(ctx); err != nil {
 		return nil, fmt.Errorf("read what agents reported of links: %w", err)
 	}

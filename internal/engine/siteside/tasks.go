@@ -45,8 +45,9 @@ var ErrLinkGone = errors.New("the link of this key is no longer on record; enrol
 var ErrNoAgent = errors.New("no agent of this site answers: it has none, or it is overdue or out of date; start or update it, then try again")
 
 func newAgentTasks() agentTasks {
-	return agentTasks{wake: map[int64]chan struct{}{}, scans: map[int64]*scan{}, proofs: map[int64]map[int64]*PathProof{}, checks: map[int64]time.Time{},
-		due: map[int64]bool{}}
+	return agentTasks{wake: map[int64]chan struct{}{}, scans: map[int64]*scan{}, proofs: map[int64]map[int64]*PathProof{},
+		checks: map[int64]time.Time{},
+		due:    map[int64]bool{}}
 }
 
 func (t *agentTasks) forget(gone record.Gone) {

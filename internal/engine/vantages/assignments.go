@@ -216,7 +216,8 @@ func (v *Vantages) Reassign() {
 // assignment says what a vantage point is to probe of a service.
 func (v *Vantages) assignment(where record.Site, s site.Service) Assignment {
 	l, _ := where.Followed(s.LinkID)
-	a := Assignment{ServiceID: s.ID, Revision: s.Revision, Target: where.TargetOf(s, l), Ports: record.Ports(s), Also: where.SecondTargetOf(s, l), Kind: s.Kind,
+	a := Assignment{ServiceID: s.ID, Revision: s.Revision, Target: where.TargetOf(s, l), Ports: record.Ports(s),
+		Also: where.SecondTargetOf(s, l), Kind: s.Kind,
 		Transport: s.Transport, Options: s.Options, ProbeKey: s.ProbeKey, Pinned: s.Fingerprint, Expected: s.ExpectedAt(v.Now()),
 		Interval: time.Duration(s.Interval) * time.Second, Quarantine: v.prober.Quarantined(l)}
 	// A vantage point is told the site's names only where the protocol needs them: for a request's host, or a server's choice of

@@ -48,7 +48,8 @@ type waitingProbe struct {
 // NoteOutcomes takes in what a vantage point saw, and returns how much of it counted: what is about an address or a service that has
 // changed since is passed over. from is its address as the server sees it, sent when it sent the batch. Errors: ErrGone, that of the
 // database.
-func (v *Vantages) NoteOutcomes(ctx context.Context, id int64, from netip.Addr, sent time.Time, self Self, list []Outcome) (taken int, err error) {
+func (v *Vantages) NoteOutcomes(ctx context.Context, id int64, from netip.Addr, sent time.Time, self Self, list []Outcome) (taken int,
+	err error) {
 	now := v.Now()
 	self.Observed = from.String()
 	if off := sent.Sub(now); self.Ailing == "" && off.Abs() > maxClockOffset {
@@ -103,7 +104,8 @@ func (v *Vantages) noteOutcome(by Vantage, o Outcome, now time.Time) bool {
 		return false
 	}
 	l, _ := where.Followed(s.LinkID)
-	r := probing.Result{Service: s, Site: where.Code, LinkID: l.ID, Address: where.TargetOf(s, l), At: o.At.UTC().Truncate(time.Microsecond), Outcome: o.Outcome,
+	r := probing.Result{Service: s, Site: where.Code, LinkID: l.ID, Address: where.TargetOf(s, l),
+		At: o.At.UTC().Truncate(time.Microsecond), Outcome: o.Outcome,
 		Latency: o.Latency, Message: o.Message, Fingerprint: o.Fingerprint}
 	if r.At.After(now) {
 		r.At = now
@@ -123,7 +125,8 @@ func (v *Vantages) noteOutcome(by Vantage, o Outcome, now time.Time) bool {
 		return false // it was made before the site had this address
 	case now.Sub(r.At) > s.RuleAt(now).Stale: // kept while the server was away: history, but no news
 		every := time.Duration(s.Interval) * time.Second
-		v.history.AddLate(ledger.Result{ServiceID: s.ID, VantageID: by.ID, Outcome: r.Outcome, At: r.At, Latency: r.Latency}, ledger.Gap(every))
+		v.history.AddLate(ledger.Result{ServiceID: s.ID, VantageID: by.ID, Outcome: r.Outcome, At: r.At, Latency: r.Latency},
+			ledger.Gap(every))
 		return true
 	}
 	if by.inside(r.Address) {
@@ -153,7 +156,8 @@ func (v *Vantages) Probe(ctx context.Context, name string, serviceID int64) (Van
 	case o := <-done:
 		return found, o, nil
 	case <-time.After(probeLimit):
-		return found, Outcome{}, site.Flaws{{Field: "vantage", Detail: fmt.Sprintf("vantage point %s did not answer within %s", found.Name, probeLimit)}}
+		return found, Outcome{}, site.Flaws{{Field: "vantage",
+			Detail: fmt.Sprintf("vantage point %s did not answer within %s", found.Name, probeLimit)}}
 	case <-ctx.Done():
 		return found, Outcome{}, ctx.Err()
 	}

@@ -100,15 +100,18 @@ type Vantages struct {
 }
 
 // New returns a room with the vantage points on record. Error: that of the database.
-func New(ctx context.Context, st *store.Store, rec *record.Record, prober *probing.Prober, hist *history.History, c Config) (*Vantages, error) {
+func New(ctx context.Context, st *store.Store, rec *record.Record, prober *probing.Prober, hist *history.History,
+	c Config) (*Vantages, error) {
 	list, err := st.Vantages(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the vantage points: %w", err)
 	}
-	v := &Vantages{Config: c, store: st, record: rec, prober: prober, history: hist, byID: map[int64]*entry{}, assignments: newAssignments(c.Now()),
-		waiting: map[int64]waitingProbe{}}
+	v := &Vantages{Config: c, store: st, record: rec, prober: prober, history: hist, byID: map[int64]*entry{},
+		assignments: newAssignments(c.Now()),
+		waiting:     map[int64]waitingProbe{}}
 	for _, row := range list {
-		one := &entry{Vantage: Vantage{ID: row.ID, Name: row.Name, Note: row.Note, Own: row.ID == c.Own, Enrolled: row.Enrolled.Time, Heard: row.Heard.Time}, now: map[int64]bool{}}
+		one := &entry{Vantage: Vantage{ID: row.ID, Name: row.Name, Note: row.Note, Own: row.ID == c.Own, Enrolled: row.Enrolled.Time,
+			Heard: row.Heard.Time}, now: map[int64]bool{}}
 		if err := json.Unmarshal(row.Doc, &one.Self); err != nil {
 			return nil, fmt.Errorf("what vantage point %s reported about itself: %w", row.Name, err)
 		}

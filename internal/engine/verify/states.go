@@ -59,7 +59,8 @@ func (v *Verifier) State(p record.Site, h site.Hostname, now time.Time) names.St
 		return names.StateStale
 	}
 	held := v.host.Held(h)
-	s := names.HostnameEvidence{Held: held, Want: want.IPv4, Given: known.given.IPv4, Published: v.lastChange(p, h), TTL: time.Duration(h.TTL) * time.Second}
+	s := names.HostnameEvidence{Held: held, Want: want.IPv4, Given: known.given.IPv4, Published: v.lastChange(p, h),
+		TTL: time.Duration(h.TTL) * time.Second}
 	if !want.IPv4.IsValid() || known.given.IPv4 == want.IPv4 && want.IPv6.IsValid() {
 		s.Want, s.Given = want.IPv6, known.given.IPv6
 	}
@@ -181,7 +182,8 @@ func (v *Verifier) verifyRemote(ctx context.Context, siteID int64, every bool) {
 	if remote {
 		v.noteAnswered(p)
 	}
-	if current, ok := v.record.Site(siteID); ok && len(p.Hostnames) > 0 && sameAddresses(p, current) { // or that move brings its own question
+	// or that move brings its own question
+	if current, ok := v.record.Site(siteID); ok && len(p.Hostnames) > 0 && sameAddresses(p, current) {
 		v.verifyElsewhere(ctx, p, every)
 	}
 }

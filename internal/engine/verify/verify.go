@@ -61,7 +61,8 @@ type Verifier struct {
 
 // New returns a room that knows nothing of any name yet.
 func New(host Host, rec *record.Record, hub *events.Hub, c Config) *Verifier {
-	return &Verifier{host: host, record: rec, events: hub, nameServer: c.NameServer, resolvers: c.Resolvers, every: c.Every, now: c.Now, log: c.Log,
+	return &Verifier{host: host, record: rec, events: hub, nameServer: c.NameServer, resolvers: c.Resolvers, every: c.Every,
+		now: c.Now, log: c.Log,
 		local: dnsask.NewLocalServer(c.NameServer), recheck: make(chan int64, 4096), names: nameStates{given: map[int64]nameState{}},
 		aliases: aliasAnswers{given: map[int64]map[server]wan.Pair{}}}
 }

@@ -36,7 +36,8 @@ func (vw *Views) aliasNow(a site.Alias) contract.Alias {
 	out.Same = answers.Asked && hostnameAsked && answers.Given == of
 	elsewhere := vw.Verify.Elsewhere(h)
 	for _, r := range answers.Resolvers {
-		out.Resolvers = append(out.Resolvers, contract.ServerAnswer{Server: r.Server, Given: r.Given.String(), Differs: r.Given != p.AnswerOf(h)})
+		out.Resolvers = append(out.Resolvers, contract.ServerAnswer{Server: r.Server, Given: r.Given.String(),
+			Differs: r.Given != p.AnswerOf(h)})
 		i := slices.IndexFunc(elsewhere, func(one verify.Answer) bool { return one.Server == r.Server })
 		out.Same = out.Same && i >= 0 && elsewhere[i].Given == r.Given
 	}

@@ -85,7 +85,8 @@ func (vw *Views) SigningKeys(ctx context.Context) ([]contract.SigningKey, error)
 	list, err := vw.Store.SigningKeys(ctx)
 	out := make([]contract.SigningKey, 0, len(list))
 	for _, k := range list {
-		out = append(out, contract.SigningKey{Name: k.Name, Algorithm: k.Algorithm, Site: k.Site, Created: k.Created.Time, MayAnnounce: k.MayAnnounce})
+		out = append(out, contract.SigningKey{Name: k.Name, Algorithm: k.Algorithm, Site: k.Site, Created: k.Created.Time,
+			MayAnnounce: k.MayAnnounce})
 	}
 	return out, err
 }
@@ -148,7 +149,8 @@ func (vw *Views) DeviceReports(code string) ([]contract.DeviceReport, error) {
 }
 
 func deviceReportView(r siteside.DeviceReport) contract.DeviceReport {
-	out := contract.DeviceReport{Device: r.Device, Present: r.Present, Found: rooms.AddressText(r.Found), IPv6: rooms.AddressText(r.IPv6), MAC: r.MAC, At: r.At, Hours: r.Hours,
+	out := contract.DeviceReport{Device: r.Device, Present: r.Present, Found: rooms.AddressText(r.Found),
+		IPv6: rooms.AddressText(r.IPv6), MAC: r.MAC, At: r.At, Hours: r.Hours,
 		Without: r.WithoutIPv6}
 	out.Verdict, out.Words = diagnose.OfDevice(r.Present, out.Found)
 	for _, p := range r.Ports {
@@ -163,17 +165,20 @@ func (vw *Views) linkReportView(linkID int64) *contract.LinkReport {
 	if !ok {
 		return nil
 	}
-	out := &contract.LinkReport{NAT: r.NAT.Verdict, Verdict: diagnose.OfNAT(r.NAT.Verdict), Words: r.NAT.Words, Remedies: r.NAT.Remedies, Router: rooms.AddressText(r.NAT.RouterWAN), Reason: r.Reason, Held: r.Held,
+	out := &contract.LinkReport{NAT: r.NAT.Verdict, Verdict: diagnose.OfNAT(r.NAT.Verdict), Words: r.NAT.Words,
+		Remedies: r.NAT.Remedies, Router: rooms.AddressText(r.NAT.RouterWAN), Reason: r.Reason, Held: r.Held,
 		Agent: r.Agent, Protocol: r.Protocol, Resolver: r.Resolver, Cannot: r.Cannot, Reported: r.Reported, Rhythm: r.Rhythm.Seconds(),
 		OwnIPv4: r.Own.IPv4, OwnIPv6: r.Own.IPv6}
 	for _, hop := range r.NAT.Chain {
 		out.Chain = append(out.Chain, hop.String())
 	}
 	for _, one := range r.Sources {
-		out.Sources = append(out.Sources, contract.LinkSource{Source: one.Source, Via: one.Via, Addresses: one.Addresses.String(), At: one.At, Problem: one.Problem, Dissent: one.Dissent})
+		out.Sources = append(out.Sources, contract.LinkSource{Source: one.Source, Via: one.Via, Addresses: one.Addresses.String(),
+			At: one.At, Problem: one.Problem, Dissent: one.Dissent})
 	}
 	for _, one := range r.Refused {
-		out.Refused = append(out.Refused, contract.Refusal{Reason: one.Reason, From: rooms.AddressText(one.From), Count: one.Count, Stranger: one.Stranger, First: one.First, Last: one.Last})
+		out.Refused = append(out.Refused, contract.Refusal{Reason: one.Reason, From: rooms.AddressText(one.From), Count: one.Count,
+			Stranger: one.Stranger, First: one.First, Last: one.Last})
 	}
 	return out
 }
@@ -183,7 +188,8 @@ func (vw *Views) Vantages() []contract.Vantage {
 	now, unfit, counts := vw.Now(), vw.Prober.Unfit(), vw.Prober.CountResults()
 	out := []contract.Vantage{}
 	for _, v := range vw.Rooms.Vantages.List() {
-		one := contract.Vantage{ID: v.ID, Name: v.Name, Note: v.Note, Own: v.Own, Enrolled: v.Enrolled, Heard: v.Heard, State: contract.VantageWorking, Verdict: diagnose.Proven,
+		one := contract.Vantage{ID: v.ID, Name: v.Name, Note: v.Note, Own: v.Own, Enrolled: v.Enrolled, Heard: v.Heard,
+			State: contract.VantageWorking, Verdict: diagnose.Proven,
 			Problem: unfit[v.ID], Services: counts[v.ID], VantageSelf: contract.VantageSelf(v.Self)}
 		switch {
 		case !one.Own && one.Enrolled.IsZero():
@@ -210,7 +216,8 @@ func (vw *Views) Keys(ctx context.Context) ([]contract.Key, error) {
 		case store.ScopeVantage:
 			holder = "vantage point " + k.Vantage
 		}
-		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created.Time, Revoked: k.Revoked.Time,
+		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created.Time,
+			Revoked: k.Revoked.Time,
 			Expires: k.Expires.Time, Used: k.Used.Time, MayAnnounce: k.MayAnnounce})
 	}
 	return out, err
@@ -218,5 +225,6 @@ func (vw *Views) Keys(ctx context.Context) ([]contract.Key, error) {
 
 func (vw *Views) linkView(l site.Link, now time.Time) contract.Link {
 	ev := vw.LinkEvidence(l, now)
-	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Report: vw.linkReportView(l.ID), Dynamic: l.Dynamic.String(), Pattern: vw.patternView(l.ID)}
+	return contract.Link{Link: ev.Link, Overdue: ev.Overdue, Report: vw.linkReportView(l.ID), Dynamic: l.Dynamic.String(),
+		Pattern: vw.patternView(l.ID)}
 }

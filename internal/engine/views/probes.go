@@ -32,9 +32,11 @@ func (vw *Views) ProbeNow(ctx context.Context, code, service, vantage string) (c
 func (vw *Views) story(where record.Site, s site.Service, r probing.Result, vantage string) contract.ProbeTrace {
 	now := vw.Prober.Status(s.ID)
 	mute := s.Mute() && r.Outcome == probe.Silent
-	return contract.ProbeTrace{Words: probe.Words(s.ExpectedAt(r.At), now.State, mute), Site: where.Code, Service: s.Name, Vantage: vantage, Hostname: r.Hostname, At: r.At,
-		Outcome: r.Outcome, State: now.State, Attempts: r.Attempts, Fingerprint: r.Fingerprint, Pinned: s.Fingerprint, Certificate: certificateView(r.Certificate),
-		Weakness: r.Weakness, Named: namedView(r.Named), NotProvable: mute}
+	return contract.ProbeTrace{Words: probe.Words(s.ExpectedAt(r.At), now.State, mute), Site: where.Code, Service: s.Name,
+		Vantage: vantage, Hostname: r.Hostname, At: r.At,
+		Outcome: r.Outcome, State: now.State, Attempts: r.Attempts, Fingerprint: r.Fingerprint, Pinned: s.Fingerprint,
+		Certificate: certificateView(r.Certificate),
+		Weakness:    r.Weakness, Named: namedView(r.Named), NotProvable: mute}
 }
 
 func certificateView(c *speak.Certificate) *contract.Certificate {
@@ -48,7 +50,8 @@ func namedView(n *probing.NameResult) *contract.NameResult {
 	if n == nil {
 		return nil
 	}
-	return &contract.NameResult{Hostname: n.Hostname, Resolver: n.Resolver, Given: n.Given.String(), Outcome: n.Outcome, Message: n.Message, At: n.At}
+	return &contract.NameResult{Hostname: n.Hostname, Resolver: n.Resolver, Given: n.Given.String(), Outcome: n.Outcome,
+		Message: n.Message, At: n.At}
 }
 
 func waysView(list []probing.Way) (out []contract.ServiceWay) {
@@ -69,7 +72,8 @@ func (vw *Views) probeFrom(ctx context.Context, where record.Site, s site.Servic
 		return contract.ProbeTrace{}, err
 	}
 	l, _ := where.Followed(s.LinkID)
-	r := probing.Result{Service: s, Hostname: where.HostnameOn(l), At: o.At, Outcome: o.Outcome, Fingerprint: o.Fingerprint, Attempts: o.Attempts}
+	r := probing.Result{Service: s, Hostname: where.HostnameOn(l), At: o.At, Outcome: o.Outcome, Fingerprint: o.Fingerprint,
+		Attempts: o.Attempts}
 	if len(r.Attempts) == 0 {
 		r.Attempts = []probe.Attempt{{Target: o.Target, Outcome: o.Outcome, Message: o.Message}}
 	}

@@ -17,7 +17,8 @@ func (vw *Views) Pushes(apex string) ([]contract.Push, error) {
 	}
 	out := []contract.Push{}
 	for _, n := range vw.Push.States(z) {
-		one := contract.Push{Name: n.Name, State: contract.PushTaken, Taken: n.At, Tries: n.Tries, Detail: n.Detail, Wanted: wordsOf(n.Wanted), NextTry: n.NextTry}
+		one := contract.Push{Name: n.Name, State: contract.PushTaken, Taken: n.At, Tries: n.Tries, Detail: n.Detail,
+			Wanted: wordsOf(n.Wanted), NextTry: n.NextTry}
 		if !n.Taken {
 			one.State = cmp.Or(string(n.Problem), contract.PushWaiting)
 		}

@@ -11,7 +11,8 @@ import (
 // News returns what has changed for a vantage point since a cursor; it waits for something until ctx ends.
 func (vw *Views) News(ctx context.Context, vantageID int64, cursor uint64) (contract.AssignmentNews, bool) {
 	n, ok := vw.Rooms.Vantages.Await(ctx, vantageID, cursor)
-	out := contract.AssignmentNews{Cursor: n.Cursor, Whole: n.Whole, Drop: n.Drop, Now: n.Now, Deadline: vw.ProbeDeadline.Seconds(), Clock: vw.Now()}
+	out := contract.AssignmentNews{Cursor: n.Cursor, Whole: n.Whole, Drop: n.Drop, Now: n.Now, Deadline: vw.ProbeDeadline.Seconds(),
+		Clock: vw.Now()}
 	for _, a := range n.Put {
 		out.Put = append(out.Put, assignmentView(a))
 	}
@@ -22,8 +23,10 @@ func (vw *Views) News(ctx context.Context, vantageID int64, cursor uint64) (cont
 }
 
 func assignmentView(a vantages.Assignment) contract.Assignment {
-	out := contract.Assignment{ID: a.ServiceID, Revision: a.Revision, Target: rooms.AddressText(a.Target), Ports: a.Ports, Kind: a.Kind, Transport: a.Transport, Options: a.Options,
-		ProbeKey: a.ProbeKey, Hostname: a.Hostname, Own: a.Own, Pinned: a.Pinned, Expected: a.Expected, Interval: a.Interval.Seconds(), Quarantine: a.Quarantine}
+	out := contract.Assignment{ID: a.ServiceID, Revision: a.Revision, Target: rooms.AddressText(a.Target), Ports: a.Ports,
+		Kind: a.Kind, Transport: a.Transport, Options: a.Options,
+		ProbeKey: a.ProbeKey, Hostname: a.Hostname, Own: a.Own, Pinned: a.Pinned, Expected: a.Expected,
+		Interval: a.Interval.Seconds(), Quarantine: a.Quarantine}
 	if a.Also.IsValid() {
 		out.Also = a.Also.String()
 	}
@@ -36,16 +39,19 @@ func (vw *Views) AgentTasks(ctx context.Context, linkID int64, have string) (con
 	if err != nil {
 		return contract.AgentTasks{}, err
 	}
-	out := contract.AgentTasks{Version: t.Version, Watch: []contract.WatchedDevice{}, Every: vw.WatchEvery.Seconds(), Scan: t.Scan, Check: t.Check}
+	out := contract.AgentTasks{Version: t.Version, Watch: []contract.WatchedDevice{}, Every: vw.WatchEvery.Seconds(), Scan: t.Scan,
+		Check: t.Check}
 	for _, d := range t.Watch {
-		one := contract.WatchedDevice{Device: d.Name, MAC: d.MAC, Address: d.Address.String(), WantIPv6: d.WantIPv6, IPv6: rooms.AddressText(d.IPv6)}
+		one := contract.WatchedDevice{Device: d.Name, MAC: d.MAC, Address: d.Address.String(), WantIPv6: d.WantIPv6,
+			IPv6: rooms.AddressText(d.IPv6)}
 		for _, p := range d.Ports {
 			one.Ports = append(one.Ports, contract.WatchedPort{Service: p.Service, Transport: string(p.Transport), Port: p.Port})
 		}
 		out.Watch = append(out.Watch, one)
 	}
 	for _, p := range t.Proofs {
-		out.Proofs = append(out.Proofs, contract.ProofTask{ID: p.ID, Transport: string(p.Transport), Port: p.Port, Nonce: p.Nonce, Seconds: p.For.Seconds()})
+		out.Proofs = append(out.Proofs, contract.ProofTask{ID: p.ID, Transport: string(p.Transport), Port: p.Port, Nonce: p.Nonce,
+			Seconds: p.For.Seconds()})
 	}
 	return out, nil
 }

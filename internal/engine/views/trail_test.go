@@ -11,7 +11,8 @@ import (
 
 func TestATrailTimesEachStageFromWhatItFollows(t *testing.T) {
 	at := func(ms int) time.Time { return fixedClock().Add(time.Duration(ms) * time.Millisecond) }
-	m := trail(store.Move{Noticed: at(0), Received: at(10), Recorded: at(15), Published: at(16), Answered: at(20), Seen: at(20016), Confirmed: at(516)})
+	m := trail(store.Move{Noticed: at(0), Received: at(10), Recorded: at(15), Published: at(16), Answered: at(20), Seen: at(20016),
+		Confirmed: at(516)})
 	got := map[string][2]float64{}
 	for _, s := range m.Stages {
 		got[s.Name] = [2]float64{s.AfterMS, s.ReachedMS}

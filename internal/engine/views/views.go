@@ -109,7 +109,8 @@ func (vw *Views) Site(ctx context.Context, code string) (contract.Site, error) {
 
 func (vw *Views) hostname(p record.Site, h site.Hostname, now time.Time) contract.Hostname {
 	want := p.AnswerOf(h)
-	out := contract.Hostname{Hostname: h, Shown: rooms.Shown(h.Name), HoldAt: rooms.HoldAt(h), State: vw.Verify.State(p, h, now), IPv4: want.IPv4, IPv6: want.IPv6}
+	out := contract.Hostname{Hostname: h, Shown: rooms.Shown(h.Name), HoldAt: rooms.HoldAt(h), State: vw.Verify.State(p, h, now),
+		IPv4: want.IPv4, IPv6: want.IPv6}
 	out.Verdict = diagnose.OfName(out.State)
 	if given, asked := vw.Verify.Given(h.ID); asked {
 		out.Given = given.String()
@@ -118,7 +119,8 @@ func (vw *Views) hostname(p record.Site, h site.Hostname, now time.Time) contrac
 		out.Held = cmp.Or(pushed.Detail, "nothing is pushed to zone "+string(h.Zone)+" yet")
 	}
 	for _, r := range vw.Verify.Elsewhere(h) {
-		out.Resolvers = append(out.Resolvers, contract.ServerAnswer{Server: r.Server, Authoritative: r.Authoritative, Given: r.Given.String(), Differs: r.Given != want})
+		out.Resolvers = append(out.Resolvers, contract.ServerAnswer{Server: r.Server, Authoritative: r.Authoritative,
+			Given: r.Given.String(), Differs: r.Given != want})
 	}
 	return out
 }
@@ -126,14 +128,17 @@ func (vw *Views) hostname(p record.Site, h site.Hostname, now time.Time) contrac
 func (vw *Views) serviceNow(s site.Service) contract.Service {
 	st, now := vw.Prober.Status(s.ID), vw.Now()
 	expected := s.ExpectedAt(now)
-	out := contract.Service{Service: s, External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: strconv.Itoa(s.InternalFrom), State: st.State, AsExpected: probe.AsExpected(expected, st.State), Since: st.Since,
-		Outcome: st.View.Outcome, Probed: st.Probed, Address: st.Address, LatencyUS: st.Latency.Microseconds(), Message: st.Message, ExpectedNow: expected,
+	out := contract.Service{Service: s, External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: strconv.Itoa(s.InternalFrom),
+		State: st.State, AsExpected: probe.AsExpected(expected, st.State), Since: st.Since,
+		Outcome: st.View.Outcome, Probed: st.Probed, Address: st.Address, LatencyUS: st.Latency.Microseconds(), Message: st.Message,
+		ExpectedNow: expected,
 		NotProvable: s.Mute() && st.View.Outcome == probe.Silent, Vantages: vw.seenBy(s, now)}
 	out.Ways = waysView(st.Ways)
 	out.Verdict = diagnose.OfService(expected, st.State)
 	out.StateWords = probe.Words(expected, st.State, out.NotProvable)
 	if st.Shown != nil {
-		out.Seen, out.Certificate, out.Weakness, out.Named = st.Shown.Fingerprint, certificateView(st.Shown.Certificate), st.Shown.Weakness, namedView(st.Shown.Named)
+		out.Seen, out.Certificate, out.Weakness, out.Named = st.Shown.Fingerprint, certificateView(st.Shown.Certificate),
+			st.Shown.Weakness, namedView(st.Shown.Named)
 	}
 	if key, err := probe.WireGuardKey(s.ProbeKey); err == nil {
 		out.PeerKey, out.PeerKeys = peerKeyOf(key), vw.peerKeys(s)
@@ -144,7 +149,8 @@ func (vw *Views) serviceNow(s site.Service) contract.Service {
 func (vw *Views) seenBy(s site.Service, now time.Time) []contract.VantageResult {
 	out := []contract.VantageResult{}
 	for _, v := range vw.SeenBy(s, now) {
-		out = append(out, contract.VantageResult{Vantage: v.Name, Outcome: v.Outcome, InRow: v.InRow, At: v.At, LatencyUS: v.Latency.Microseconds(), Message: v.Message, LeftOut: v.LeftOut})
+		out = append(out, contract.VantageResult{Vantage: v.Name, Outcome: v.Outcome, InRow: v.InRow, At: v.At,
+			LatencyUS: v.Latency.Microseconds(), Message: v.Message, LeftOut: v.LeftOut})
 	}
 	return out
 }
@@ -192,7 +198,8 @@ func (vw *Views) Faults(ctx context.Context, f store.FaultFilter) ([]contract.Fa
 		out := []contract.Fault{}
 		for _, one := range vw.Rooms.Faults.Open(f.SiteID) {
 			if p, ok := vw.Record.Site(one.SiteID); ok && len(out) < f.Limit {
-				out = append(out, contract.Fault{ID: one.ID, Site: p.Code, SiteName: p.Name, Serious: one.Finding.Serious(), Opened: one.Opened, Finding: one.Finding})
+				out = append(out, contract.Fault{ID: one.ID, Site: p.Code, SiteName: p.Name, Serious: one.Finding.Serious(),
+					Opened: one.Opened, Finding: one.Finding})
 			}
 		}
 		return out, nil
@@ -208,7 +215,8 @@ func (vw *Views) Faults(ctx context.Context, f store.FaultFilter) ([]contract.Fa
 
 // Moves lists moves, the newest first.
 func (vw *Views) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Move, error) {
-	f := store.MoveFilter{Before: q.Before, Limit: q.Limit, Since: q.Since, Until: q.Until, Source: wan.Source(q.Source), Unfinished: q.Unfinished}
+	f := store.MoveFilter{Before: q.Before, Limit: q.Limit, Since: q.Since, Until: q.Until, Source: wan.Source(q.Source),
+		Unfinished: q.Unfinished}
 	if q.Site != "" {
 		p, err := vw.FindSite(q.Site)
 		if err != nil {
@@ -242,14 +250,16 @@ func (vw *Views) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Mo
 // trail lines the stages of a move up. Up to the publishing each follows the one before it; that names answer, that
 // resolvers see it, and that services are confirmed all follow the publishing.
 func trail(m store.Move) contract.Move {
-	out := contract.Move{ID: m.ID, Site: m.Site, Link: m.Link, Old: m.Old.String(), New: m.New.String(), Source: string(m.Source), Noticed: m.Noticed}
+	out := contract.Move{ID: m.ID, Site: m.Site, Link: m.Link, Old: m.Old.String(), New: m.New.String(), Source: string(m.Source),
+		Noticed: m.Noticed}
 	millis := func(d time.Duration) float64 { return max(0, float64(d.Microseconds())/1000) }
 	cause, last := m.Noticed, m.Noticed
 	for _, s := range []struct {
 		name     string
 		at       time.Time
 		parallel bool
-	}{{contract.StageNoticed, m.Noticed, false}, {contract.StageReceived, m.Received, false}, {contract.StageRecorded, m.Recorded, false}, {contract.StagePublished, m.Published, false},
+	}{{contract.StageNoticed, m.Noticed, false}, {contract.StageReceived, m.Received, false},
+		{contract.StageRecorded, m.Recorded, false}, {contract.StagePublished, m.Published, false},
 		{contract.StageAnswered, m.Answered, true}, {contract.StageSeen, m.Seen, true}, {contract.StageConfirmed, m.Confirmed, true}} {
 		stage := contract.Stage{Name: s.name, At: s.at}
 		if !s.at.IsZero() {
@@ -291,7 +301,8 @@ func (vw *Views) History(ctx context.Context, code, service string, from, until 
 		spans = slices.DeleteFunc(spans, func(x ledger.Span) bool { return x.VantageID == live.VantageID && x.From.Equal(live.From) })
 		spans = append(spans, live)
 	}
-	return contract.History{Service: s.Name, From: from, Until: until, GapMS: ledger.Gap(time.Duration(s.Interval) * time.Second).Milliseconds(), Spans: spans}, nil
+	return contract.History{Service: s.Name, From: from, Until: until,
+		GapMS: ledger.Gap(time.Duration(s.Interval) * time.Second).Milliseconds(), Spans: spans}, nil
 }
 
 // overviewWait is how long the overview waits for the database.
@@ -354,7 +365,8 @@ func (vw *Views) Availability(ctx context.Context, code, service string) ([]cont
 	}
 	out := []contract.ServiceAvailability{}
 	for _, s := range list {
-		out = append(out, contract.ServiceAvailability{Site: p.Code, Service: s.Name, Expected: s.ExpectedAt(vw.Now()), Windows: windows[s.ID]})
+		out = append(out, contract.ServiceAvailability{Site: p.Code, Service: s.Name, Expected: s.ExpectedAt(vw.Now()),
+			Windows: windows[s.ID]})
 	}
 	return out, nil
 }

@@ -40,8 +40,9 @@ func (e *ZoneEdits) AddAlias(ctx context.Context, in contract.AliasInput) (contr
 			f.Note("name", e.Rooms.Zones.Check(z, []names.Record{{Name: name, Type: "CNAME", Data: string(h.Name) + "."}}, zones.LeaveNone))
 		}
 		a := site.Alias{ZoneID: z.ID, HostnameID: h.ID, Name: name, TTL: in.TTL}
-		return changes.Edit{Site: h.Site, Words: "alias " + string(name) + " recorded", Touched: &record.Touched{Sites: []int64{h.SiteID}, Parts: record.Aliases},
-			Write: func(ctx context.Context, tx *store.Store) error { return tx.AddAlias(ctx, a) }}, f.Err()
+		return changes.Edit{Site: h.Site, Words: "alias " + string(name) + " recorded",
+			Touched: &record.Touched{Sites: []int64{h.SiteID}, Parts: record.Aliases},
+			Write:   func(ctx context.Context, tx *store.Store) error { return tx.AddAlias(ctx, a) }}, f.Err()
 	})
 	if err != nil {
 		return contract.Alias{}, err
@@ -53,7 +54,8 @@ func (e *ZoneEdits) AddAlias(ctx context.Context, in contract.AliasInput) (contr
 func (e *ZoneEdits) RemoveAlias(ctx context.Context, name string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
 		a, err := e.Alias(name)
-		return changes.Edit{Site: a.Site, Words: "alias " + name + " removed", Of: changes.Resource{Kind: "alias", Name: name, ID: a.ID, Revision: a.Revision, Tag: a.Tag()},
+		return changes.Edit{Site: a.Site, Words: "alias " + name + " removed",
+			Of:    changes.Resource{Kind: "alias", Name: name, ID: a.ID, Revision: a.Revision, Tag: a.Tag()},
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveAlias(ctx, a.Alias) }}, err
 	})
 }
@@ -67,9 +69,10 @@ func (e *ZoneEdits) AddZoneRecord(ctx context.Context, apex string, in contract.
 			return changes.Edit{}, err
 		}
 		r, err = e.checkedRecord(z, in)
-		return changes.Edit{Words: fmt.Sprintf("%s record of %s recorded", r.Type, r.Name), Touched: touchedRecords(z.ID, r.Name), Write: func(ctx context.Context, tx *store.Store) error {
-			return tx.ChangeZoneRecords(ctx, z.ID, []names.Record{r}, nil, store.Group{})
-		}}, err
+		return changes.Edit{Words: fmt.Sprintf("%s record of %s recorded", r.Type, r.Name), Touched: touchedRecords(z.ID, r.Name),
+			Write: func(ctx context.Context, tx *store.Store) error {
+				return tx.ChangeZoneRecords(ctx, z.ID, []names.Record{r}, nil, store.Group{})
+			}}, err
 	})
 	if err != nil {
 		return contract.ZoneRecord{}, err
@@ -98,7 +101,8 @@ func (e *ZoneEdits) checkedRecord(z names.Zone, in contract.RecordInput) (names.
 	}
 	f.Note("ttl_seconds", names.CheckRecordTTL(r.TTL))
 	if !slices.Contains(names.Types(), r.Type) && !strings.HasPrefix(r.Type, "TYPE") {
-		f.Note("type", fmt.Errorf("%q cannot be recorded; it is one of %s, or TYPE and a number with data as RFC 3597 writes it", in.Type, strings.Join(names.Types(), ", ")))
+		f.Note("type", fmt.Errorf("%q cannot be recorded; it is one of %s, or TYPE and a number with data as RFC 3597 writes it",
+			in.Type, strings.Join(names.Types(), ", ")))
 	}
 	if strings.ContainsAny(r.Data, "\n\r") {
 		f.Note("data", fmt.Errorf("has more than one line"))
@@ -144,9 +148,10 @@ func (e *ZoneEdits) RemoveZoneRecord(ctx context.Context, apex string, id int64)
 		if i < 0 {
 			return changes.Edit{}, store.Missing{Kind: "record of " + apex, Name: fmt.Sprint(id)}
 		}
-		return changes.Edit{Words: "a record of " + apex + " removed", Touched: touchedRecords(z.ID, list[i].Name), Write: func(ctx context.Context, tx *store.Store) error {
-			return tx.ChangeZoneRecords(ctx, z.ID, nil, []int64{id}, store.Group{})
-		}}, err
+		return changes.Edit{Words: "a record of " + apex + " removed", Touched: touchedRecords(z.ID, list[i].Name),
+			Write: func(ctx context.Context, tx *store.Store) error {
+				return tx.ChangeZoneRecords(ctx, z.ID, nil, []int64{id}, store.Group{})
+			}}, err
 	})
 }
 
@@ -174,25 +179,28 @@ func (e *ZoneEdits) AddSigningKey(ctx context.Context, in contract.SigningKeyInp
 	if err := f.Err(); err != nil {
 		return contract.SigningKey{}, err
 	}
-	k := contract.SigningKey{Name: string(name), Algorithm: in.Algorithm, Site: strings.ToUpper(in.Site), Created: e.Now(), Secret: in.Secret, MayAnnounce: in.MayAnnounce}
+	k := contract.SigningKey{Name: string(name), Algorithm: in.Algorithm, Site: strings.ToUpper(in.Site), Created: e.Now(),
+		Secret: in.Secret, MayAnnounce: in.MayAnnounce}
 	if k.Secret == "" {
 		raw := make([]byte, 32)
 		_, _ = rand.Read(raw) // never fails
 		k.Secret = base64.StdEncoding.EncodeToString(raw)
 	}
 	return k, e.Change(ctx, func() (changes.Edit, error) {
-		return changes.Edit{Site: k.Site, Words: "signing key " + k.Name + " made", Touched: &record.Touched{Signing: []string{k.Name}}, Write: func(ctx context.Context, tx *store.Store) error {
-			return tx.AddSigningKey(ctx, k.Name, k.Algorithm, k.Secret, siteID, k.MayAnnounce)
-		}}, nil
+		return changes.Edit{Site: k.Site, Words: "signing key " + k.Name + " made",
+			Touched: &record.Touched{Signing: []string{k.Name}}, Write: func(ctx context.Context, tx *store.Store) error {
+				return tx.AddSigningKey(ctx, k.Name, k.Algorithm, k.Secret, siteID, k.MayAnnounce)
+			}}, nil
 	})
 }
 
 // RemoveSigningKey makes a TSIG key unknown at once.
 func (e *ZoneEdits) RemoveSigningKey(ctx context.Context, name string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
-		return changes.Edit{Words: "signing key " + name + " removed", Touched: &record.Touched{Signing: []string{rooms.Canonical(name)}}, Write: func(ctx context.Context, tx *store.Store) error {
-			return tx.RemoveSigningKey(ctx, rooms.Canonical(name))
-		}}, nil
+		return changes.Edit{Words: "signing key " + name + " removed",
+			Touched: &record.Touched{Signing: []string{rooms.Canonical(name)}}, Write: func(ctx context.Context, tx *store.Store) error {
+				return tx.RemoveSigningKey(ctx, rooms.Canonical(name))
+			}}, nil
 	})
 }
 
@@ -212,7 +220,8 @@ func (e *ZoneEdits) secondaryFields(z *names.Zone, in contract.ZoneInput, f *sit
 	}
 	z.Notify = servers(in.Notify, "notify", f)
 	if k, ok := e.Record.SigningKey(z.TransferKey); z.TransferKey != "" && (!ok || k.SiteID != 0) {
-		f.Note("transfer_key", fmt.Errorf("there is no signing key %q for transfers; make one: inkpost signing-key add %s", z.TransferKey, z.TransferKey))
+		f.Note("transfer_key", fmt.Errorf("there is no signing key %q for transfers; make one: inkpost signing-key add %s",
+			z.TransferKey, z.TransferKey))
 	}
 }
 
@@ -257,7 +266,8 @@ func (e *ZoneEdits) AllowSigningKey(ctx context.Context, name string, mayAnnounc
 		return site.Flaws{{Field: "may_announce", Detail: err.Error()}}
 	}
 	return e.Change(ctx, func() (changes.Edit, error) {
-		return changes.Edit{Words: "the prefixes that signing key " + name + " may announce were changed", Touched: &record.Touched{Signing: []string{rooms.Canonical(name)}},
+		return changes.Edit{Words: "the prefixes that signing key " + name + " may announce were changed",
+			Touched: &record.Touched{Signing: []string{rooms.Canonical(name)}},
 			Write: func(ctx context.Context, tx *store.Store) error {
 				return tx.AllowSigningKey(ctx, rooms.Canonical(name), mayAnnounce)
 			}}, nil

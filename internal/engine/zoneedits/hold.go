@@ -32,7 +32,8 @@ func (e *ZoneEdits) ReleaseHostname(ctx context.Context, name string) (contract.
 	})
 }
 
-func (e *ZoneEdits) keep(ctx context.Context, name string, decide func(record.Site, site.Hostname) (site.Holder, wan.Pair, string, error)) (contract.Hostname, error) {
+func (e *ZoneEdits) keep(ctx context.Context, name string,
+	decide func(record.Site, site.Hostname) (site.Holder, wan.Pair, string, error)) (contract.Hostname, error) {
 	err := e.Change(ctx, func() (changes.Edit, error) {
 		h, err := e.Hostname(name)
 		if err != nil {
@@ -64,12 +65,13 @@ func (e *ZoneEdits) HoldBack(ctx context.Context, linkID int64, except map[strin
 			return changes.Edit{}, changes.ErrLinkGone
 		}
 		keep, release, zones := e.heldBack(linkID, except)
-		return changes.Edit{Site: p.Code, Words: "hostnames were kept out of an announcement", Write: func(ctx context.Context, tx *store.Store) error {
-			if err := tx.HoldHostnames(ctx, "", release, zones); err != nil || len(keep) == 0 {
-				return err
-			}
-			return tx.HoldHostnames(ctx, site.HoldByAnnouncement, keep, zones)
-		}}, nil
+		return changes.Edit{Site: p.Code, Words: "hostnames were kept out of an announcement",
+			Write: func(ctx context.Context, tx *store.Store) error {
+				if err := tx.HoldHostnames(ctx, "", release, zones); err != nil || len(keep) == 0 {
+					return err
+				}
+				return tx.HoldHostnames(ctx, site.HoldByAnnouncement, keep, zones)
+			}}, nil
 	})
 }
 
@@ -79,7 +81,8 @@ func (e *ZoneEdits) heldBack(linkID int64, except map[string]bool) (keep, releas
 	keep, release = map[int64]wan.Pair{}, map[int64]wan.Pair{}
 	for _, h := range p.Hostnames {
 		l, follows := p.Followed(h.LinkID)
-		if !follows || l.ID != linkID || h.HoldBy == site.HoldByOperator || except[string(h.Name)] == (h.HoldBy == site.HoldByAnnouncement) {
+		if !follows || l.ID != linkID || h.HoldBy == site.HoldByOperator ||
+			except[string(h.Name)] == (h.HoldBy == site.HoldByAnnouncement) {
 			continue
 		}
 		pair := p.AnswerOf(h)

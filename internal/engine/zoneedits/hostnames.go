@@ -20,7 +20,8 @@ func hostnameResource(h site.Hostname) changes.Resource {
 
 // hostnameInput gives a hostname as a person would enter it.
 func hostnameInput(h site.Hostname) contract.HostnameInput {
-	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL, Extras: slices.Clone(h.Extras), // what a person asks for is read over it
+	// what a person asks for is read over it
+	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL, Extras: slices.Clone(h.Extras),
 		Mail: string(h.Mail), Device: h.Device}
 }
 
@@ -72,7 +73,8 @@ func (e *ZoneEdits) EditHostname(ctx context.Context, name string, merge changes
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " edited", Parts: record.Hostnames, Of: of, Before: hostnameInput(now.Hostname), After: in,
+		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " edited", Parts: record.Hostnames, Of: of,
+			Before: hostnameInput(now.Hostname), After: in,
 			Write: func(ctx context.Context, tx *store.Store) error { _, _, err := tx.PutHostname(ctx, h); return err }}, nil
 	})
 	if err != nil {
@@ -212,8 +214,10 @@ func zoneResource(z names.Zone) changes.Resource {
 
 // zoneInput gives a zone as a person would enter it.
 func zoneInput(z names.Zone) contract.ZoneInput {
-	in := contract.ZoneInput{Apex: string(z.Apex), Contact: string(z.Contact), TTL: int(z.TTL), TransferKey: z.TransferKey, Template: z.Template,
-		Refresh: int(z.Refresh), Retry: int(z.Retry), Expire: int(z.Expire), Negative: int(z.Negative), Kind: string(z.Kind), Transport: z.Transport, PrimaryKey: z.PrimaryKey, Reassert: z.Reassert}
+	in := contract.ZoneInput{Apex: string(z.Apex), Contact: string(z.Contact), TTL: int(z.TTL), TransferKey: z.TransferKey,
+		Template: z.Template,
+		Refresh:  int(z.Refresh), Retry: int(z.Retry), Expire: int(z.Expire), Negative: int(z.Negative), Kind: string(z.Kind),
+		Transport: z.Transport, PrimaryKey: z.PrimaryKey, Reassert: z.Reassert}
 	if z.Primary.IsValid() {
 		in.Primary = z.Primary.String()
 	}
@@ -242,7 +246,8 @@ func (e *ZoneEdits) AddZone(ctx context.Context, in contract.ZoneInput) (names.Z
 			return changes.Edit{}, site.Flaws{{Field: "apex", Detail: err.Error()}}
 		}
 		z, err = e.readZone(names.Zone{Apex: apex, Kind: names.ZoneKind(in.Kind)}, in)
-		return changes.Edit{Words: "zone " + string(apex) + " recorded", Touched: &record.Touched{Apex: apex}, Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutZone(ctx, z); return err }}, err
+		return changes.Edit{Words: "zone " + string(apex) + " recorded", Touched: &record.Touched{Apex: apex},
+			Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutZone(ctx, z); return err }}, err
 	})
 	if err != nil {
 		return z, err
@@ -268,7 +273,8 @@ func (e *ZoneEdits) EditZone(ctx context.Context, apex string, merge changes.Mer
 			return changes.Edit{}, site.Flaws{{Field: "kind", Detail: fmt.Sprintf("a zone stays %s; remove it and add another", now.Kind)}}
 		}
 		z, err := e.readZone(now, in)
-		return changes.Edit{Words: "zone " + apex + " edited", Touched: &record.Touched{Zones: []int64{z.ID}}, Of: zoneResource(now), Before: zoneInput(now), After: in,
+		return changes.Edit{Words: "zone " + apex + " edited", Touched: &record.Touched{Zones: []int64{z.ID}}, Of: zoneResource(now),
+			Before: zoneInput(now), After: in,
 			Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutZone(ctx, z); return err }}, err
 	})
 	if err != nil {
@@ -319,6 +325,7 @@ func (e *ZoneEdits) readZone(z names.Zone, in contract.ZoneInput) (names.Zone, e
 func (e *ZoneEdits) RemoveZone(ctx context.Context, apex string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
 		z, err := e.Zone(apex)
-		return changes.Edit{Words: "zone " + apex + " removed", Touched: &record.Touched{Zones: []int64{z.ID}}, Of: zoneResource(z), Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveZone(ctx, z) }}, err
+		return changes.Edit{Words: "zone " + apex + " removed", Touched: &record.Touched{Zones: []int64{z.ID}}, Of: zoneResource(z),
+			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveZone(ctx, z) }}, err
 	})
 }

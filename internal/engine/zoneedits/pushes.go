@@ -18,7 +18,9 @@ func (e *ZoneEdits) PushZone(ctx context.Context, apex string) ([]contract.Push,
 	}
 	if !z.Pushing {
 		if err := e.Change(ctx, func() (changes.Edit, error) {
-			return changes.Edit{Words: "names of zone " + apex + " go to its primary from now on", Touched: &record.Touched{Zones: []int64{z.ID}}, Write: func(ctx context.Context, tx *store.Store) error { return tx.StartPushing(ctx, z.ID) }}, nil
+			return changes.Edit{Words: "names of zone " + apex + " go to its primary from now on",
+				Touched: &record.Touched{Zones: []int64{z.ID}},
+				Write:   func(ctx context.Context, tx *store.Store) error { return tx.StartPushing(ctx, z.ID) }}, nil
 		}); err != nil {
 			return nil, err
 		}

@@ -20,7 +20,8 @@ func redirectResource(r site.Redirect) changes.Resource {
 
 // redirectInput gives a redirect name as a person would enter it.
 func redirectInput(r site.Redirect) contract.RedirectInput {
-	return contract.RedirectInput{Name: string(r.Name), Hostname: string(r.Hostname), TTL: r.TTL, Scheme: r.Scheme, Port: r.Port, Path: r.Path,
+	return contract.RedirectInput{Name: string(r.Name), Hostname: string(r.Hostname), TTL: r.TTL, Scheme: r.Scheme, Port: r.Port,
+		Path:     r.Path,
 		KeepPath: r.KeepPath, Status: r.Status}
 }
 
@@ -49,7 +50,9 @@ func (e *ZoneEdits) AddRedirect(ctx context.Context, in contract.RedirectInput) 
 		if r, err = e.readRedirect(site.Redirect{Name: name, ZoneID: z.ID}, in, f); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: r.Site, Words: "redirect " + string(r.Name) + " recorded", Touched: &record.Touched{Sites: []int64{r.SiteID}, Parts: record.Redirects}, Write: func(ctx context.Context, tx *store.Store) error { return tx.PutRedirect(ctx, r) }}, nil
+		return changes.Edit{Site: r.Site, Words: "redirect " + string(r.Name) + " recorded",
+			Touched: &record.Touched{Sites: []int64{r.SiteID}, Parts: record.Redirects},
+			Write:   func(ctx context.Context, tx *store.Store) error { return tx.PutRedirect(ctx, r) }}, nil
 	})
 	if err != nil {
 		return contract.Redirect{}, err
@@ -74,7 +77,9 @@ func (e *ZoneEdits) EditRedirect(ctx context.Context, name string, merge changes
 			f.Note("name", fmt.Errorf("a redirect keeps its name; add %q and remove %q", in.Name, now.Name))
 		}
 		r, err := e.readRedirect(now.Redirect, in, f)
-		return changes.Edit{Site: r.Site, Words: "redirect " + name + " edited", Touched: &record.Touched{Sites: []int64{now.SiteID, r.SiteID}, Parts: record.Redirects}, Of: of, Before: redirectInput(now.Redirect), After: in,
+		return changes.Edit{Site: r.Site, Words: "redirect " + name + " edited",
+			Touched: &record.Touched{Sites: []int64{now.SiteID, r.SiteID}, Parts: record.Redirects}, Of: of,
+			Before: redirectInput(now.Redirect), After: in,
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.PutRedirect(ctx, r) }}, err
 	})
 	if err != nil {

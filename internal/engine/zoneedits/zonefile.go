@@ -35,7 +35,8 @@ func (e *ZoneEdits) ExportZone(apex string, w io.Writer) error {
 // ImportZone takes the records of a zone file over into a zone; a zone that is not on record is made as the file says.
 // Records that the zone has already stay; with Replace, those that the file does not have are removed. So do SOA and servers of
 // a zone that is on record, but for ReplaceServers. Nothing is carried out on a dry run. Hostnames, aliases and redirects are not touched.
-func (e *ZoneEdits) ImportZone(ctx context.Context, apex string, file io.Reader, how contract.ZoneImportInput) (contract.ZoneImport, error) {
+func (e *ZoneEdits) ImportZone(ctx context.Context, apex string, file io.Reader, how contract.ZoneImportInput) (contract.ZoneImport,
+	error) {
 	text, err := io.ReadAll(file) // before anybody waits for us
 	if err != nil {
 		return contract.ZoneImport{}, err
@@ -48,9 +49,10 @@ func (e *ZoneEdits) ImportZone(ctx context.Context, apex string, file io.Reader,
 	err = e.Change(ctx, func() (ed changes.Edit, err error) {
 		var plan zoneImport
 		plan, out, err = e.planImport(apex, text, how)
-		return changes.Edit{Words: "a zone file was taken over into " + string(plan.zone.Apex), Touched: plan.touched(), Of: zoneResource(plan.zone), Write: func(ctx context.Context, tx *store.Store) error {
-			return tx.ImportZone(ctx, plan.zone, plan.add, plan.remove, plan.serial)
-		}}, err
+		return changes.Edit{Words: "a zone file was taken over into " + string(plan.zone.Apex), Touched: plan.touched(),
+			Of: zoneResource(plan.zone), Write: func(ctx context.Context, tx *store.Store) error {
+				return tx.ImportZone(ctx, plan.zone, plan.add, plan.remove, plan.serial)
+			}}, err
 	})
 	out.Carried = err == nil
 	return out, err
@@ -72,7 +74,8 @@ func (p zoneImport) touched() *record.Touched {
 	return &record.Touched{Zones: []int64{p.zone.ID}, AllRecords: []int64{p.zone.ID}}
 }
 
-func (e *ZoneEdits) planImport(apex string, text []byte, how contract.ZoneImportInput) (plan zoneImport, out contract.ZoneImport, err error) {
+func (e *ZoneEdits) planImport(apex string, text []byte, how contract.ZoneImportInput) (plan zoneImport, out contract.ZoneImport,
+	err error) {
 	z, err := e.Zone(rooms.Canonical(apex))
 	var missing store.Missing
 	if out.New = errors.As(err, &missing); out.New {
@@ -94,7 +97,8 @@ func (e *ZoneEdits) planImport(apex string, text []byte, how contract.ZoneImport
 	}
 	out.Zone = z.Apex
 	if out.New && read.SOA == nil {
-		return plan, out, site.Flaws{{Field: "file", Detail: fmt.Sprintf("zone %s is not on record, and the file has no SOA record to make it from", z.Apex)}}
+		return plan, out, site.Flaws{{Field: "file",
+			Detail: fmt.Sprintf("zone %s is not on record, and the file has no SOA record to make it from", z.Apex)}}
 	}
 	if z.Kind == names.Hosted {
 		before := z
@@ -193,7 +197,8 @@ func serversFrom(z *names.Zone, records []names.Record) {
 
 // compareFile sorts the records of a file into those to add, those that are there, and those that are not taken over, and
 // checks the zone as it would be.
-func (e *ZoneEdits) compareFile(z names.Zone, read zonefile.File, replace bool, out *contract.ZoneImport) (add []names.Record, remove []int64, err error) {
+func (e *ZoneEdits) compareFile(z names.Zone, read zonefile.File, replace bool, out *contract.ZoneImport) (add []names.Record,
+	remove []int64, err error) {
 	out.Added, out.Removed, out.Left = []names.Record{}, []names.Record{}, []contract.LeftOutRecord{}
 	there := map[names.Record]int64{}
 	for _, r := range e.Record.RecordsOf(z.ID) {

@@ -16,7 +16,8 @@ import (
 )
 
 func soaOf(z names.Zone) *dns.SOA {
-	return &dns.SOA{Hdr: header(z.Apex, dns.TypeSOA, z.TTL), Ns: string(cmp.Or(z.MName, z.Servers[0].Name)) + ".", Mbox: string(z.Contact) + ".",
+	return &dns.SOA{Hdr: header(z.Apex, dns.TypeSOA, z.TTL), Ns: string(cmp.Or(z.MName, z.Servers[0].Name)) + ".",
+		Mbox:   string(z.Contact) + ".",
 		Serial: z.Serial, Refresh: z.Refresh, Retry: z.Retry, Expire: z.Expire, Minttl: z.Negative}
 }
 

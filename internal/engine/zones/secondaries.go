@@ -100,7 +100,8 @@ func (z *Zones) sendNotify(ctx context.Context, zone names.Zone, to netip.AddrPo
 			return
 		}
 		if try == notifyTries-1 {
-			z.log.Warn("a secondary does not answer NOTIFY; its refresh timer will bring the change", "zone", zone.Apex, "secondary", to, "error", err)
+			z.log.Warn("a secondary does not answer NOTIFY; its refresh timer will bring the change", "zone", zone.Apex, "secondary",
+				to, "error", err)
 			return
 		}
 		select {

@@ -48,7 +48,8 @@ type Zones struct {
 }
 
 // New returns a room whose directory is empty: Replace fills it. redirectAt are the addresses that redirect names answer.
-func New(host Host, rec *record.Record, directory *authdns.Directory, redirectAt []netip.Addr, now func() time.Time, log *slog.Logger) *Zones {
+func New(host Host, rec *record.Record, directory *authdns.Directory, redirectAt []netip.Addr, now func() time.Time,
+	log *slog.Logger) *Zones {
 	return &Zones{host: host, record: rec, directory: directory, redirectAt: redirectAt, now: now, log: log, notify: make(chan int64, 4096),
 		fixed: map[int64]map[names.Name][]authdns.RRset{}, ttls: map[int64]int{}}
 }

@@ -71,7 +71,8 @@ func (p Peer) stream(c net.Conn) {
 	if err != nil {
 		return
 	}
-	_, _ = fmt.Fprintf(c, "RTSP/1.0 200 OK\r\nCSeq: %s\r\nServer: %s\r\nPublic: OPTIONS, DESCRIBE, SETUP, PLAY, TEARDOWN\r\n\r\n", header.Get("Cseq"), p.Name)
+	_, _ = fmt.Fprintf(c, "RTSP/1.0 200 OK\r\nCSeq: %s\r\nServer: %s\r\nPublic: OPTIONS, DESCRIBE, SETUP, PLAY, TEARDOWN\r\n\r\n",
+		header.Get("Cseq"), p.Name)
 }
 
 // lines speaks the mail and file protocols: a greeting, what is offered, the way to TLS.

@@ -69,7 +69,8 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 		}
 	}
 	if _, err := os.Stat(filepath.Join(c.Dir, "PG_VERSION")); errors.Is(err, fs.ErrNotExist) {
-		if err := c.run(ctx, "initdb", "-D", c.Dir, "-U", "inkpost", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync"); err != nil {
+		if err := c.run(ctx, "initdb", "-D", c.Dir, "-U", "inkpost", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8",
+			"--no-sync"); err != nil {
 			return nil, err
 		}
 	} else if c.run(ctx, "pg_ctl", "-D", c.Dir, "status") == nil {
@@ -167,7 +168,8 @@ func (c *Cluster) serve(fast bool) error {
 	if err := c.makeSocketDir(); err != nil {
 		return err
 	}
-	args := []string{"-D", c.Dir, "-p", socketPort, "-c", "listen_addresses=", "-c", "unix_socket_directories=" + c.sock, "-c", "unix_socket_permissions=0700",
+	args := []string{"-D", c.Dir, "-p", socketPort, "-c", "listen_addresses=", "-c", "unix_socket_directories=" + c.sock, "-c",
+		"unix_socket_permissions=0700",
 		"-c", "max_connections=100", "-c", "log_min_messages=warning"}
 	if fast {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
@@ -241,7 +243,8 @@ func (c *Cluster) await(ctx context.Context) error {
 
 func (c *Cluster) makeDatabase(ctx context.Context, db *sql.DB, name string) error {
 	var there bool
-	if err := db.QueryRowContext(ctx, `SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)`, name).Scan(&there); err != nil || there {
+	if err := db.QueryRowContext(ctx, `SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)`, name).Scan(&there); err != nil ||
+		there {
 		return err
 	}
 	_, err := db.ExecContext(ctx, `CREATE DATABASE "`+name+`"`)

@@ -35,7 +35,8 @@ func TestWhatIsKeptOutlivesAStopAndAKill(t *testing.T) {
 	dir := folder(t)
 	c, err := Start(t.Context(), Options{Dir: dir})
 	require.NoError(t, err)
-	require.Empty(t, query(t, c.URL("inkpost"), `SELECT current_setting('listen_addresses')`), "other users of the machine have no way in over the network")
+	require.Empty(t, query(t, c.URL("inkpost"), `SELECT current_setting('listen_addresses')`),
+		"other users of the machine have no way in over the network")
 	at, err := url.Parse(c.URL("inkpost"))
 	require.NoError(t, err)
 	folder, err := os.Stat(at.Query().Get("host"))

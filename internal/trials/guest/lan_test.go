@@ -57,7 +57,8 @@ func TestADeviceThatMovesOnASilentLANIsFoundByItsMAC(t *testing.T) {
 	p := withRecorder(t)
 	p.stand("recorder", peer.Peer{Kind: probe.KindSSH, Name: "shell"}, "0.0.0.0:8022")
 	p.Forward(8022, "192.168.7.40:8022")
-	_, err := p.AddService(t.Context(), code, contract.ServiceInput{Name: "shell", Device: "recorder", Kind: "ssh", External: "8022", Interval: 10})
+	_, err := p.AddService(t.Context(), code, contract.ServiceInput{Name: "shell", Device: "recorder", Kind: "ssh", External: "8022",
+		Interval: 10})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return p.sighting("recorder").Present }, 20*time.Second, 100*time.Millisecond)
 	require.Equal(t, recorderMAC, p.sighting("recorder").MAC)
@@ -80,7 +81,8 @@ func TestADeviceThatMovesOnASilentLANIsFoundByItsMAC(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, err := p.LAN(context.Background(), code, true)
 		f, ok := p.fault(diagnose.CauseDeviceMoved)
-		return err == nil && ok && strings.Contains(strings.Join(f.Finding.Evidence, "; "), "02:00:5e:99:00:07 answers at 192.168.7.40 instead")
+		return err == nil && ok && strings.Contains(strings.Join(f.Finding.Evidence, "; "),
+			"02:00:5e:99:00:07 answers at 192.168.7.40 instead")
 	}, 90*time.Second, 100*time.Millisecond)
 	p.In("recorder", "ip", "link", "set", "eth0", "down")
 	require.Eventually(t, func() bool {
@@ -95,7 +97,8 @@ func TestADevicesIPv6AddressIsLearnedAndFollowedWithoutAnybodysPing(t *testing.T
 	p := withRecorder(t, "--lab-public", "2001:db8::/32", "--watch-every", "20s")
 	p.In("lan", "ip", "addr", "add", "2001:db8:7::2/64", "dev", "lan0", "nodad")
 	p.In("recorder", "ip", "addr", "add", "2001:db8:7::beef/64", "dev", "eth0", "nodad")
-	require.NoError(t, ignore(p.AddHostname(t.Context(), contract.HostnameInput{Name: "recorder.isles.saltmarsh.example", Site: code, Device: "recorder"})))
+	require.NoError(t, ignore(p.AddHostname(t.Context(),
+		contract.HostnameInput{Name: "recorder.isles.saltmarsh.example", Site: code, Device: "recorder"})))
 	is := func(want string) func() bool {
 		return func() bool {
 			h, err := p.Hostname(context.Background(), "recorder.isles.saltmarsh.example")
@@ -124,7 +127,8 @@ func TestADevicesIPv6AddressIsLearnedAndFollowedWithoutAnybodysPing(t *testing.T
 		_, err := p.LAN(context.Background(), code, true)
 		f, ok := p.fault(diagnose.CauseDeviceIPv6)
 		h, err2 := p.Hostname(context.Background(), "recorder.isles.saltmarsh.example")
-		return err == nil && err2 == nil && ok && h.State == "stale" && strings.Contains(f.Finding.Summary, "an IPv6 address that recorder no longer has")
+		return err == nil && err2 == nil && ok && h.State == "stale" &&
+			strings.Contains(f.Finding.Summary, "an IPv6 address that recorder no longer has")
 	}, time.Minute, 100*time.Millisecond)
 }
 

@@ -77,9 +77,12 @@ var oneTime = regexp.MustCompile(`One-time password of owner: (\S+)`)
 // serve starts the service; again after it was killed.
 func (p *place) serve() {
 	p.t.Helper()
-	p.service = p.Serve("out", append([]string{testbed.Program(p.t), "serve", "--database-url", p.database, "--http", spaces.Outside + ":8460", "--dns", naming,
-		"--stun", spaces.Outside + ":8478", "--redirect", "", "--state-dir", p.t.TempDir(), "--log-level", "warn", "--key-rate", "100"}, p.flags...)...)
-	require.Eventually(p.t, func() bool { return strings.Contains(p.service.Says(), "Console and API at") }, 60*time.Second, 50*time.Millisecond)
+	p.service = p.Serve("out", append([]string{testbed.Program(p.t), "serve", "--database-url", p.database, "--http",
+		spaces.Outside + ":8460", "--dns", naming,
+		"--stun", spaces.Outside + ":8478", "--redirect", "", "--state-dir", p.t.TempDir(), "--log-level", "warn", "--key-rate",
+		"100"}, p.flags...)...)
+	require.Eventually(p.t, func() bool { return strings.Contains(p.service.Says(), "Console and API at") }, 60*time.Second,
+		50*time.Millisecond)
 }
 
 func (p *place) signIn() {
@@ -136,7 +139,8 @@ func (p *place) expose(service string, port int, kind probe.Kind) {
 	at := fmt.Sprintf("%s:%d", spaces.Machine, port)
 	p.stand("lan", peer.Peer{Kind: kind, Name: service}, at)
 	p.Forward(port, at)
-	_, err := p.AddService(p.t.Context(), code, contract.ServiceInput{Name: service, Device: "recorder", Kind: string(kind), External: fmt.Sprint(port), Interval: 10})
+	_, err := p.AddService(p.t.Context(), code, contract.ServiceInput{Name: service, Device: "recorder", Kind: string(kind),
+		External: fmt.Sprint(port), Interval: 10})
 	require.NoError(p.t, err)
 	require.EventuallyWithT(p.t, func(c *collect) {
 		got, err := p.Service(context.Background(), code, service)
@@ -183,7 +187,8 @@ func (p *place) awaitName(address string, within time.Duration) time.Duration {
 		qtype = dns.TypeAAAA
 	}
 	got := ""
-	require.Eventually(p.t, func() bool { got = p.answers(qtype); return got == address }, within, 10*time.Millisecond, "the name leads to %q instead of %s", &got, address)
+	require.Eventually(p.t, func() bool { got = p.answers(qtype); return got == address }, within, 10*time.Millisecond,
+		"the name leads to %q instead of %s", &got, address)
 	return time.Since(began)
 }
 
@@ -195,7 +200,8 @@ func (p *place) serious() []string {
 	out := []string{}
 	for _, f := range list {
 		if f.Finding.Serious() {
-			out = append(out, fmt.Sprintf("%s %s: %s", f.Opened.Format("15:04:05.0"), f.Finding.Key(), strings.Join(f.Finding.Evidence, "; ")))
+			out = append(out, fmt.Sprintf("%s %s: %s", f.Opened.Format("15:04:05.0"), f.Finding.Key(),
+				strings.Join(f.Finding.Evidence, "; ")))
 		}
 	}
 	return out

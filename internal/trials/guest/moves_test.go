@@ -64,7 +64,8 @@ func (p *place) steady() {
 func report(t *testing.T, what string, took []time.Duration) {
 	t.Helper()
 	slices.Sort(took)
-	t.Logf("%s: %d times, median %s, longest %s", what, len(took), took[len(took)/2].Round(10*time.Millisecond), took[len(took)-1].Round(10*time.Millisecond))
+	t.Logf("%s: %d times, median %s, longest %s", what, len(took), took[len(took)/2].Round(10*time.Millisecond),
+		took[len(took)-1].Round(10*time.Millisecond))
 }
 
 func TestARenumberingIsFollowedByNoticeAndOpensNoFault(t *testing.T) {

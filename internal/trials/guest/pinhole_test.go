@@ -39,7 +39,8 @@ func TestAServiceIsReachedByAForwardAndByAPinhole(t *testing.T) {
 
 	stop := p.stand("recorder", peer.Peer{Kind: probe.KindSSH, Name: "shell"}, "[::]:8022") // both families
 	p.Forward(8022, "192.168.7.40:8022")
-	_, err = p.AddService(t.Context(), code, contract.ServiceInput{Name: "shell", Device: "recorder", Kind: "ssh", External: "8022", Interval: 10, Reach: "both"})
+	_, err = p.AddService(t.Context(), code, contract.ServiceInput{Name: "shell", Device: "recorder", Kind: "ssh", External: "8022",
+		Interval: 10, Reach: "both"})
 	require.NoError(t, err)
 	ways := func() string {
 		s, err := p.Service(context.Background(), code, "shell")

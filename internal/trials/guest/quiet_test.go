@@ -31,7 +31,8 @@ func TestAQuietMinuteIsQuietOnTheWire(t *testing.T) {
 			}
 			time.Sleep(quiet) // time has to pass: it is silence that is measured
 			used := p.agent.Busy(t) - busy
-			t.Logf("%s, %s of quiet: to the router %+v, to the server %+v (of which heartbeats %+v), %s of a processor", name, quiet, toRouter(), toServer(), heartbeat(), used)
+			t.Logf("%s, %s of quiet: to the router %+v, to the server %+v (of which heartbeats %+v), %s of a processor", name, quiet,
+				toRouter(), toServer(), heartbeat(), used)
 			require.LessOrEqual(t, toRouter().Packets, int(quiet/time.Minute)*20)
 			require.LessOrEqual(t, used, max(100*time.Millisecond, quiet/600))
 		})

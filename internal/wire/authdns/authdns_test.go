@@ -127,8 +127,10 @@ func TestAnswers(t *testing.T) {
 func TestRefusals(t *testing.T) {
 	s, _ := serve(t)
 	require.Equal(t, dns.RcodeRefused, ask(t, s, "udp", "elsewhere.example.", dns.TypeA, nil).Rcode)
-	require.Equal(t, dns.RcodeServerFailure, ask(t, s, "tcp", apex, dns.TypeAXFR, nil).Rcode, "nobody can decide yet: whoever asks comes back")
-	require.Equal(t, dns.RcodeRefused, ask(t, s, "udp", apex, dns.TypeSOA, func(m *dns.Msg) { m.Question[0].Qclass = dns.ClassCHAOS }).Rcode)
+	require.Equal(t, dns.RcodeServerFailure, ask(t, s, "tcp", apex, dns.TypeAXFR, nil).Rcode,
+		"nobody can decide yet: whoever asks comes back")
+	require.Equal(t, dns.RcodeRefused, ask(t, s, "udp", apex, dns.TypeSOA,
+		func(m *dns.Msg) { m.Question[0].Qclass = dns.ClassCHAOS }).Rcode)
 	r := ask(t, s, "udp", "ket-07."+apex, dns.TypeA, func(m *dns.Msg) { m.SetEdns0(1232, false); m.IsEdns0().SetVersion(1) })
 	require.Equal(t, dns.RcodeBadVers, r.Rcode)
 	require.Empty(t, r.Answer)
@@ -188,7 +190,8 @@ func TestSeveralQuestionsOnOneConnection(t *testing.T) {
 func TestChangesAreAnsweredAtOnce(t *testing.T) {
 	s, z := serve(t)
 	name := "ket-07." + apex
-	require.NoError(t, z.Set(Names{name: {set(t, name+" 30 A 198.51.100.8")}, "new.d." + apex: {set(t, "new.d."+apex+" 30 A 198.51.100.10")}}, 8))
+	require.NoError(t, z.Set(Names{name: {set(t, name+" 30 A 198.51.100.8")},
+		"new.d." + apex: {set(t, "new.d."+apex+" 30 A 198.51.100.10")}}, 8))
 	require.Contains(t, ask(t, s, "udp", name, dns.TypeA, nil).Answer[0].String(), "198.51.100.8")
 	require.Empty(t, ask(t, s, "udp", name, dns.TypeAAAA, nil).Answer, "everything at the name was replaced")
 	require.Len(t, ask(t, s, "udp", "new.d."+apex, dns.TypeA, nil).Answer, 1)

@@ -74,7 +74,8 @@ func newBatch(conn *net.UDPConn) (*batch, error) {
 		return errno != unix.EAGAIN
 	}
 	b.sending = func(fd uintptr) bool {
-		n, _, errno := unix.Syscall6(unix.SYS_SENDMMSG, fd, uintptr(unsafe.Pointer(&b.out[b.got])), uintptr(b.ready-b.got), unix.MSG_DONTWAIT, 0, 0)
+		n, _, errno := unix.Syscall6(unix.SYS_SENDMMSG, fd, uintptr(unsafe.Pointer(&b.out[b.got])), uintptr(b.ready-b.got),
+			unix.MSG_DONTWAIT, 0, 0)
 		b.errno = errno
 		if errno == 0 {
 			b.got += int(n)

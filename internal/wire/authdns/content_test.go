@@ -73,7 +73,8 @@ func short(m *dns.Msg) string {
 		}
 		parts = append(parts, strings.Join(words, ", "))
 	}
-	return strings.ReplaceAll(fmt.Sprintf("%s aa=%v | %s", dns.RcodeToString[m.Rcode], m.Authoritative, strings.Join(parts, " | ")), "."+apex, "")
+	return strings.ReplaceAll(fmt.Sprintf("%s aa=%v | %s", dns.RcodeToString[m.Rcode], m.Authoritative, strings.Join(parts, " | ")),
+		"."+apex, "")
 }
 
 func TestAliasesWildcardsAndDelegations(t *testing.T) {
@@ -124,14 +125,16 @@ func TestReplaceRemembersWhatDiffers(t *testing.T) {
 		s.Serial = serial
 		return &s
 	}
-	require.NoError(t, z.Replace(soa(8), Names{apex: {set(t, apex+" 300 NS ns1."+apex)}, "ns1." + apex: {set(t, "ns1."+apex+" 300 A 198.51.100.1")},
+	require.NoError(t, z.Replace(soa(8), Names{apex: {set(t, apex+" 300 NS ns1."+apex)},
+		"ns1." + apex:    {set(t, "ns1."+apex+" 300 A 198.51.100.1")},
 		"ket-07." + apex: {set(t, "ket-07."+apex+" 30 A 198.51.100.8")}}))
 	_, list, ok := z.changes(7)
 	require.True(t, ok)
 	require.Len(t, list, 1)
 	require.Len(t, list[0].removed, 63, "60 addresses, A and AAAA, and what was below")
 	require.Len(t, list[0].added, 1)
-	require.NoError(t, z.Replace(soa(8), Names{apex: {set(t, apex+" 300 NS ns1."+apex)}, "ns1." + apex: {set(t, "ns1."+apex+" 300 A 198.51.100.1")},
+	require.NoError(t, z.Replace(soa(8), Names{apex: {set(t, apex+" 300 NS ns1."+apex)},
+		"ns1." + apex:    {set(t, "ns1."+apex+" 300 A 198.51.100.1")},
 		"ket-07." + apex: {set(t, "ket-07."+apex+" 30 A 198.51.100.8")}}))
 	_, list, ok = z.changes(8)
 	require.True(t, ok)

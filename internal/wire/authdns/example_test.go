@@ -14,8 +14,10 @@ import (
 
 // A zone's content can change while it is answered.
 func ExampleListen() {
-	soa := &dns.SOA{Hdr: dns.RR_Header{Name: "isles.saltmarsh.example.", Rrtype: dns.TypeSOA, Class: dns.ClassINET, Ttl: 300}, Ns: "ns1.saltmarsh.example.", Mbox: "hostmaster.saltmarsh.example.", Serial: 1}
-	address, err := authdns.NewRRset(&dns.A{Hdr: dns.RR_Header{Name: "ket-07.isles.saltmarsh.example.", Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 60}, A: net.IPv4(198, 51, 100, 7)})
+	soa := &dns.SOA{Hdr: dns.RR_Header{Name: "isles.saltmarsh.example.", Rrtype: dns.TypeSOA, Class: dns.ClassINET, Ttl: 300},
+		Ns: "ns1.saltmarsh.example.", Mbox: "hostmaster.saltmarsh.example.", Serial: 1}
+	address, err := authdns.NewRRset(&dns.A{Hdr: dns.RR_Header{Name: "ket-07.isles.saltmarsh.example.", Rrtype: dns.TypeA,
+		Class: dns.ClassINET, Ttl: 60}, A: net.IPv4(198, 51, 100, 7)})
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -46,12 +46,13 @@ func FuzzSlow(f *testing.F) {
 		updatedBy := ""
 		s.Allow(oneKey{&updatedBy})
 		for _, tcp := range []bool{false, true} {
-			_ = s.slow(t.Context(), append([]byte(nil), req...), caller{from: netip.MustParseAddr("198.51.100.7"), tcp: tcp, write: func(text []byte, _ bool) error {
-				var reply dns.Msg
-				require.NoError(t, reply.Unpack(text))
-				require.True(t, reply.Response)
-				return nil
-			}})
+			_ = s.slow(t.Context(), append([]byte(nil), req...),
+				caller{from: netip.MustParseAddr("198.51.100.7"), tcp: tcp, write: func(text []byte, _ bool) error {
+					var reply dns.Msg
+					require.NoError(t, reply.Unpack(text))
+					require.True(t, reply.Response)
+					return nil
+				}})
 		}
 		if updatedBy != "" {
 			require.NoError(t, dns.TsigVerify(append([]byte(nil), req...), secret, "", false))

@@ -32,7 +32,8 @@ func NewRRset(records ...dns.RR) (RRset, error) {
 	for _, rr := range records {
 		buf := make([]byte, dns.Len(rr)+1)
 		if rr.Header().Rrtype != set.rrtype {
-			return RRset{}, fmt.Errorf("%s record in a set of %s records", dns.TypeToString[rr.Header().Rrtype], dns.TypeToString[set.rrtype])
+			return RRset{}, fmt.Errorf("%s record in a set of %s records", dns.TypeToString[rr.Header().Rrtype],
+				dns.TypeToString[set.rrtype])
 		}
 		n, err := dns.PackRR(rr, buf, 0, nil, false)
 		if err != nil {

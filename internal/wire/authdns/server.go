@@ -40,7 +40,8 @@ type counters struct {
 // Counts are what a server has done since it started.
 type Counts struct {
 	Answered, TransfersWhole, TransfersPart, TransfersRefused, Updates, BadSignatures uint64
-	CutShort, Silenced                                                                uint64 // answers over the limit: truncated, and left out
+	// answers over the limit: truncated, and left out
+	CutShort, Silenced uint64
 }
 
 const (
@@ -61,7 +62,8 @@ func Listen(address string, d *Directory, log *slog.Logger) (*Server, error) {
 		t, err := net.Listen("tcp", u.LocalAddr().String())
 		if err == nil {
 			out, err := newOutbox(u.(*net.UDPConn))
-			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log, outbox: out, cookies: newCookieSecret(), clients: tcpClients}, err
+			return &Server{directory: d, udp: u.(*net.UDPConn), tcp: t.(*net.TCPListener), log: log, outbox: out,
+				cookies: newCookieSecret(), clients: tcpClients}, err
 		}
 		_ = u.Close()
 		last = fmt.Errorf("DNS on TCP: %w", err)
@@ -145,7 +147,8 @@ func (s *Server) overUDP(ctx context.Context, b *batch, i int, now time.Time) in
 	in := b.packet(i)
 	if isSlow(in) {
 		to := b.replyAddr(i)
-		_ = s.slow(ctx, in, caller{from: b.from(i).Addr().Unmap(), write: func(out []byte, more bool) error { s.outbox.post(to, out, more); return nil }})
+		_ = s.slow(ctx, in, caller{from: b.from(i).Addr().Unmap(),
+			write: func(out []byte, more bool) error { s.outbox.post(to, out, more); return nil }})
 		return 0
 	}
 	out := b.replies[i]

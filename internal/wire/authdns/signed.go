@@ -174,7 +174,8 @@ func (s *Server) verify(m *dns.Msg, req []byte, access Access, now time.Time) (s
 	}
 	// A truncated MAC is none (RFC 8945 section 5.2.2.1 leaves that to us).
 	given, err := hex.DecodeString(t.MAC)
-	if err != nil || !hmac.Equal(given, out.key.digest(nil, plain, stamp{time: t.TimeSigned, fudge: t.Fudge, failure: t.Error, original: t.OrigId}, false)) {
+	if err != nil || !hmac.Equal(given, out.key.digest(nil, plain,
+		stamp{time: t.TimeSigned, fudge: t.Fudge, failure: t.Error, original: t.OrigId}, false)) {
 		out.failure = dns.RcodeBadSig
 		return out, dns.RcodeNotAuth
 	}

@@ -26,7 +26,8 @@ const (
 
 const patience = 2 * time.Second
 
-// Addresses asks server ("host:port", or "host:port/tcp" for TCP alone) for the A and AAAA records of name, first over UDP, over TCP where the answer was
+// Addresses asks server ("host:port", or "host:port/tcp" for TCP alone) for the A and AAAA records of name, first over UDP, over
+// TCP where the answer was
 // cut short. A family without a record is zero in the result. It returns an error where the server does not answer,
 // or answers with anything but "no error" or "no such name".
 func Addresses(ctx context.Context, server string, kind Kind, name names.Name) (wan.Pair, error) {
@@ -43,7 +44,8 @@ func Addresses(ctx context.Context, server string, kind Kind, name names.Name) (
 	return ask(ctx, conn, client, server, kind, name, dns.TypeA, dns.TypeAAAA)
 }
 
-func ask(ctx context.Context, conn *dns.Conn, client dns.Client, server string, kind Kind, name names.Name, types ...uint16) (wan.Pair, error) {
+func ask(ctx context.Context, conn *dns.Conn, client dns.Client, server string, kind Kind, name names.Name,
+	types ...uint16) (wan.Pair, error) {
 	var p wan.Pair
 	address, _ := strings.CutSuffix(server, "/tcp")
 	for _, qtype := range types {

@@ -22,7 +22,8 @@ func record(rrtype, data string) names.Record {
 }
 
 func TestAnUpdateReplacesWhatIsOursAndNothingElse(t *testing.T) {
-	m, err := Compose(apex, name, []names.Record{record("A", "198.51.100.1"), record("MX", "10 mail.example.")}, []names.Record{record("A", "198.51.100.2")})
+	m, err := Compose(apex, name, []names.Record{record("A", "198.51.100.1"), record("MX", "10 mail.example.")},
+		[]names.Record{record("A", "198.51.100.2")})
 	require.NoError(t, err)
 	require.Equal(t, dns.OpcodeUpdate, m.Opcode)
 	require.Equal(t, "quay.example.", m.Question[0].Name)
@@ -51,8 +52,9 @@ func answering(t *testing.T, f func(*dns.Msg)) string {
 	socket, err := net.ListenPacket("udp", "127.0.0.1:0")
 	require.NoError(t, err)
 	started := make(chan struct{})
-	s := &dns.Server{PacketConn: socket, TsigSecret: map[string]string{"push.example.": secret}, NotifyStartedFunc: func() { close(started) },
-		MsgAcceptFunc: func(dns.Header) dns.MsgAcceptAction { return dns.MsgAccept },
+	s := &dns.Server{PacketConn: socket, TsigSecret: map[string]string{"push.example.": secret},
+		NotifyStartedFunc: func() { close(started) },
+		MsgAcceptFunc:     func(dns.Header) dns.MsgAcceptAction { return dns.MsgAccept },
 		Handler: dns.HandlerFunc(func(w dns.ResponseWriter, m *dns.Msg) {
 			reply := new(dns.Msg).SetReply(m)
 			if m.IsTsig() != nil {
@@ -71,13 +73,16 @@ func TestRefusedIsToldFromUnreachable(t *testing.T) {
 	send := func(address string) error {
 		m, err := Compose(apex, name, nil, []names.Record{record("A", "198.51.100.2")})
 		require.NoError(t, err)
-		return Primary{Address: address, Transport: names.OverUDP, KeyName: "push.example", Algorithm: "hmac-sha256", Secret: secret}.Send(t.Context(), m)
+		return Primary{Address: address, Transport: names.OverUDP, KeyName: "push.example", Algorithm: "hmac-sha256",
+			Secret: secret}.Send(t.Context(), m)
 	}
 	rcode := func(n int) func(*dns.Msg) { return func(m *dns.Msg) { m.Rcode = n } }
 	require.NoError(t, send(answering(t, rcode(dns.RcodeSuccess))))
 	for words, code := range map[string]int{
-		"REFUSED: it does not allow us": dns.RcodeRefused, "NOTAUTH: it is not the primary": dns.RcodeNotAuth, "NOTZONE: the name is not": dns.RcodeNotZone,
-		"YXRRSET: the name is an alias": dns.RcodeYXRrset, "NOTIMP: it takes no updates": dns.RcodeNotImplemented, "FORMERR": dns.RcodeFormatError,
+		"REFUSED: it does not allow us": dns.RcodeRefused, "NOTAUTH: it is not the primary": dns.RcodeNotAuth,
+		"NOTZONE: the name is not":      dns.RcodeNotZone,
+		"YXRRSET: the name is an alias": dns.RcodeYXRrset, "NOTIMP: it takes no updates": dns.RcodeNotImplemented,
+		"FORMERR": dns.RcodeFormatError,
 	} {
 		var refused Refused
 		require.ErrorAs(t, send(answering(t, rcode(code))), &refused)
@@ -105,7 +110,12 @@ func TestRefusedIsToldFromUnreachable(t *testing.T) {
 func TestTCPTroubleIsToldInWords(t *testing.T) {
 	for words, treat := range map[string]func(*net.TCPConn){
 		"it closed the connection without an answer": func(c *net.TCPConn) { _, _ = c.Read(make([]byte, 512)); _ = c.Close() },
-		"it cut the connection before it answered":   func(c *net.TCPConn) { _, _ = c.Read(make([]byte, 1)); _ = c.SetLinger(0); _ = c.Close() },
+		"it cut the connection before it answered": func(c *net.TCPConn) {
+			_,
+				_ = c.Read(make([]byte, 1))
+			_ = c.SetLinger(0)
+			_ = c.Close()
+		},
 	} {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)
@@ -158,6 +168,7 @@ func TestATryThatIsMadeAgainIsSignedAgain(t *testing.T) {
 	}()
 	m, err := Compose(apex, name, nil, []names.Record{record("A", "198.51.100.2")})
 	require.NoError(t, err)
-	require.NoError(t, Primary{Address: front.LocalAddr().String(), Transport: names.OverUDP, KeyName: "push.example", Algorithm: "hmac-sha256", Secret: secret}.Send(t.Context(), m))
+	require.NoError(t, Primary{Address: front.LocalAddr().String(), Transport: names.OverUDP, KeyName: "push.example",
+		Algorithm: "hmac-sha256", Secret: secret}.Send(t.Context(), m))
 	require.Nil(t, m.IsTsig(), "the message itself stays as it was composed")
 }

@@ -10,7 +10,8 @@ import (
 
 func ExampleCompose() {
 	name := names.Name("ket-07.isles.saltmarsh.example")
-	update, err := dnsupdate.Compose("isles.saltmarsh.example", name, nil, []names.Record{{Name: name, Type: "A", TTL: 60, Data: "198.51.100.7"}})
+	update, err := dnsupdate.Compose("isles.saltmarsh.example", name, nil,
+		[]names.Record{{Name: name, Type: "A", TTL: 60, Data: "198.51.100.7"}})
 	if err != nil {
 		fmt.Println(err)
 		return

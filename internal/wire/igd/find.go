@@ -50,7 +50,8 @@ func (g Gateway) Version() string {
 	return "IGD v1"
 }
 
-var services = []string{"urn:schemas-upnp-org:service:WANIPConnection:2", "urn:schemas-upnp-org:service:WANIPConnection:1", "urn:schemas-upnp-org:service:WANPPPConnection:1"}
+var services = []string{"urn:schemas-upnp-org:service:WANIPConnection:2", "urn:schemas-upnp-org:service:WANIPConnection:1",
+	"urn:schemas-upnp-org:service:WANPPPConnection:1"}
 
 // Find searches from one local address and gives the first gateway that describes itself well. At is the group to search in, or
 // the address of one host to ask.

@@ -67,9 +67,11 @@ func newRouter(t *testing.T, describe http.HandlerFunc) *router {
 			if !strings.HasPrefix(string(buffer[:n]), "M-SEARCH") {
 				continue
 			}
-			for _, reply := range []string{"rubbish", "HTTP/1.1 200 OK\r\nST: upnp:rootdevice\r\nLOCATION: " + r.http.URL + "/description.xml\r\n\r\n",
+			for _, reply := range []string{"rubbish",
+				"HTTP/1.1 200 OK\r\nST: upnp:rootdevice\r\nLOCATION: " + r.http.URL + "/description.xml\r\n\r\n",
 				"HTTP/1.1 200 OK\r\nST: urn:schemas-upnp-org:device:InternetGatewayDevice:1\r\nLOCATION: http://203.0.113.9/description.xml\r\n\r\n",
-				"HTTP/1.1 200 OK\r\nST: urn:schemas-upnp-org:device:InternetGatewayDevice:1\r\nLOCATION: " + r.http.URL + "/description.xml\r\n\r\n"} {
+				"HTTP/1.1 200 OK\r\nST: urn:schemas-upnp-org:device:InternetGatewayDevice:1\r\nLOCATION: " + r.http.URL +
+					"/description.xml\r\n\r\n"} {
 				_, _ = conn.WriteToUDPAddrPort([]byte(reply), from)
 			}
 		}
@@ -125,16 +127,19 @@ func TestAGatewayLeadsNowhereElse(t *testing.T) {
 			http.Redirect(w, r, "http://203.0.113.9/description.xml", http.StatusFound)
 		}, "leads to another host"},
 		"a control address on another host": {func(w http.ResponseWriter, _ *http.Request) {
-			_, _ = w.Write([]byte(strings.NewReplacer("/one", "http://203.0.113.9/one", "/two", "http://203.0.113.9/two").Replace(description)))
+			_, _ = w.Write([]byte(strings.NewReplacer("/one", "http://203.0.113.9/one", "/two",
+				"http://203.0.113.9/two").Replace(description)))
 		}, "leads to another host"},
 		"an external entity": {func(w http.ResponseWriter, _ *http.Request) {
-			_, _ = w.Write([]byte(`<!DOCTYPE r [<!ENTITY x SYSTEM "file:///etc/passwd">]>` + strings.Replace(description, "/two", "&x;", 1)))
+			_, _ = w.Write([]byte(`<!DOCTYPE r [<!ENTITY x SYSTEM "file:///etc/passwd">]>` +
+				strings.Replace(description, "/two", "&x;", 1)))
 		}, "document type"},
 		"an entity without a document type": {func(w http.ResponseWriter, _ *http.Request) {
 			_, _ = w.Write([]byte(strings.Replace(description, "/two", "&x;", 1)))
 		}, "the gateway's XML"},
 		"huge XML": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(huge)) }, "KiB of XML"},
-		"deep XML": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(strings.Repeat("<a>", 1000))) }, "nested more than"},
+		"deep XML": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(strings.Repeat("<a>", 1000))) },
+			"nested more than"},
 		"no WAN":   {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<root/>")) }, "no WAN connection"},
 		"an error": {func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNotFound) }, "HTTP 404"},
 	} {

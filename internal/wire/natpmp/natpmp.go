@@ -25,7 +25,8 @@ var Group = netip.MustParseAddr("224.0.0.1")
 var ErrNoAnswer = errors.New("the gateway does not answer NAT-PMP")
 
 // results are the result codes of section 3.5.
-var results = map[uint16]string{1: "it does not speak version 0", 2: "it is switched off in the router", 3: "the router has no address itself yet",
+var results = map[uint16]string{1: "it does not speak version 0", 2: "it is switched off in the router",
+	3: "the router has no address itself yet",
 	4: "it is out of resources", 5: "it does not know the request"}
 
 // Refused reports a gateway that answers and gives no address.

@@ -39,7 +39,8 @@ func gateway(t *testing.T, answers ...[]byte) netip.AddrPort {
 
 func TestExternal(t *testing.T) {
 	right := []byte{0, 128, 0, 0, 0, 0, 1, 44, 198, 51, 100, 7}
-	a, epoch, err := External(t.Context(), dial, gateway(t, []byte{}, []byte{0, 128}, []byte{1, 128, 0, 0, 0, 0, 0, 1, 9, 9, 9, 9}, []byte{0, 129, 0, 0, 0, 0, 0, 1, 9, 9, 9, 9}, append(right, 0), right))
+	a, epoch, err := External(t.Context(), dial, gateway(t, []byte{}, []byte{0, 128}, []byte{1, 128, 0, 0, 0, 0, 0, 1, 9, 9, 9, 9},
+		[]byte{0, 129, 0, 0, 0, 0, 0, 1, 9, 9, 9, 9}, append(right, 0), right))
 	require.NoError(t, err)
 	require.Equal(t, "198.51.100.7", a.String(), "what is no answer is passed over")
 	require.Equal(t, uint32(300), epoch)

@@ -21,9 +21,12 @@ const Port = 5351
 var ErrNoAnswer = errors.New("the gateway does not answer PCP")
 
 // results are the result codes of section 7.4.
-var results = map[byte]string{1: "the gateway speaks another version", 2: "it is not allowed", 3: "the request is malformed", 4: "it does not know the operation",
-	5: "it does not know an option", 6: "an option is malformed", 7: "the network is failing", 8: "it is out of resources", 9: "it does not map this protocol",
-	10: "the quota is used up", 11: "the external address cannot be given", 12: "another device translates between us and the gateway", 13: "too many peers"}
+var results = map[byte]string{1: "the gateway speaks another version", 2: "it is not allowed", 3: "the request is malformed",
+	4: "it does not know the operation",
+	5: "it does not know an option", 6: "an option is malformed", 7: "the network is failing", 8: "it is out of resources",
+	9:  "it does not map this protocol",
+	10: "the quota is used up", 11: "the external address cannot be given",
+	12: "another device translates between us and the gateway", 13: "too many peers"}
 
 // Refused reports a gateway that answers and maps nothing. AddressMismatch says that something translates before it.
 type Refused struct{ Code byte }

@@ -91,7 +91,8 @@ func TestExternal(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "2001:db8::7", a.String())
 
-	for code, words := range map[byte]string{1: "another version", 2: "not allowed", AddressMismatch: "another device translates", 99: "result 99"} {
+	for code, words := range map[byte]string{1: "another version", 2: "not allowed", AddressMismatch: "another device translates",
+		99: "result 99"} {
 		refusing := gateway(t, "127.0.0.1:0", func(r []byte) [][]byte { out := granted(r, "0.0.0.0"); out[3] = code; return [][]byte{out} })
 		_, err = external(t, "udp4", refusing)
 		require.ErrorContains(t, err, words)

@@ -10,7 +10,8 @@ import (
 
 func ExampleHandler() {
 	handler := redirect.Handler(func(host string) (site.Redirect, bool) {
-		return site.Redirect{Hostname: "ket-07.isles.saltmarsh.example", Scheme: "http", Port: 8081, Path: "/view", Status: 307}, host == "cam.isles.saltmarsh.example"
+		return site.Redirect{Hostname: "ket-07.isles.saltmarsh.example", Scheme: "http", Port: 8081, Path: "/view", Status: 307},
+			host == "cam.isles.saltmarsh.example"
 	})
 	reply := httptest.NewRecorder()
 	handler.ServeHTTP(reply, httptest.NewRequest("GET", "http://cam.isles.saltmarsh.example/", nil))

@@ -28,7 +28,8 @@ func ExampleTo() {
 			_ = conn.Close()
 		}
 	}()
-	reply := speak.To(context.Background(), speak.Request{Kind: probe.KindTCP, Transport: probe.TCP, Target: l.Addr().(*net.TCPAddr).AddrPort(), Deadline: time.Second})
+	reply := speak.To(context.Background(), speak.Request{Kind: probe.KindTCP, Transport: probe.TCP,
+		Target: l.Addr().(*net.TCPAddr).AddrPort(), Deadline: time.Second})
 	fmt.Println(probe.Judge(reply.Result, ""))
 	// Output: opened
 }

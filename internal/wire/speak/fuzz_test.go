@@ -16,7 +16,8 @@ import (
 func FuzzHostileBytes(f *testing.F) {
 	traits := probe.Traits()
 	for i := range traits {
-		for _, said := range []string{"", "220 ready\r\n", "SSH-2.0-x\r\n", "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok", "RFB 003.008\n", "\x16\x03\x03\x00\x02\x01\x00", "\x00\x01\x00\x00\x21\x12\xa4\x42"} {
+		for _, said := range []string{"", "220 ready\r\n", "SSH-2.0-x\r\n", "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok",
+			"RFB 003.008\n", "\x16\x03\x03\x00\x02\x01\x00", "\x00\x01\x00\x00\x21\x12\xa4\x42"} {
 			f.Add(byte(i), []byte(said))
 		}
 	}

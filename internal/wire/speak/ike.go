@@ -86,7 +86,8 @@ func ikeInit() ([]byte, error) {
 	}
 	nonce := make([]byte, 32)
 	_, _ = rand.Read(nonce)
-	body := payload(34, proposal)                                                                    // security association, then key exchange
+	// security association, then key exchange
+	body := payload(34, proposal)
 	body = append(body, payload(40, append([]byte{0, 19, 0, 0}, key.PublicKey().Bytes()[1:]...))...) // key exchange, then nonce
 	body = append(body, payload(0, nonce)...)
 	head := make([]byte, ikeHeader)

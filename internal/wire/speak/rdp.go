@@ -40,7 +40,8 @@ func speakRDP(ctx context.Context, t *attempt) (reply, error) {
 	case 2:
 		if choice == 0 {
 			t.step("receive", "connection confirmed, without TLS")
-			return reply{words: "remote desktop without TLS", weakness: "remote desktop without TLS can be read and changed on the way"}, nil
+			return reply{words: "remote desktop without TLS",
+				weakness: "remote desktop without TLS can be read and changed on the way"}, nil
 		}
 		t.step("receive", "connection confirmed, with TLS")
 		_, h, err := t.handshake(ctx, t.conn)

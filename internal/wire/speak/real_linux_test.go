@@ -40,7 +40,8 @@ func TestRealServers(t *testing.T) {
 	}
 	cmd := exec.Command(os.Args[0], "-test.run", "^TestInsideTheNamespace$", "-test.v", "-test.parallel", "8")
 	cmd.Env = append(os.Environ(), insideVar+"=1")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID, Pdeathsig: syscall.SIGKILL}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID,
+		Pdeathsig: syscall.SIGKILL}
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	require.Contains(t, string(out), "--- PASS: TestInsideTheNamespace")
@@ -103,52 +104,76 @@ func TestInsideTheNamespace(t *testing.T) {
 		return func(_ bench, conf string) []string { return append(args, conf) }
 	}
 	dovecot := func(protocol, port string) string {
-		return "base_dir = DIR/NAME\nprotocols = " + protocol + "\nlog_path = /dev/stderr\nssl = yes\nssl_cert = <CERT\nssl_key = <KEY\nlisten = 127.0.0.1\n" +
+		return "base_dir = DIR/NAME\nprotocols = " + protocol +
+			"\nlog_path = /dev/stderr\nssl = yes\nssl_cert = <CERT\nssl_key = <KEY\nlisten = 127.0.0.1\n" +
 			"submission_relay_host = 127.0.0.1\nhostname = hut.example\ndefault_login_user = nobody\ndefault_internal_user = nobody\ndefault_internal_group = nogroup\npassdb {\n driver = static\n args = password=x\n}\nuserdb {\n driver = static\n args = uid=65534 gid=65534 home=/tmp\n}\n" +
-			"service " + protocol + "-login {\n chroot =\n inet_listener " + protocol + " {\n port = " + port + "\n }\n inet_listener " + protocol + "s {\n port = 0\n }\n}\n" +
+			"service " + protocol + "-login {\n chroot =\n inet_listener " + protocol + " {\n port = " + port +
+			"\n }\n inet_listener " + protocol + "s {\n port = 0\n }\n}\n" +
 			"service stats {\n chroot =\n}\nservice anvil {\n chroot =\n}\n"
 	}
 	for _, s := range []real{
 		{name: "sshd", kind: probe.KindSSH, port: 2201, args: func(b bench, _ string) []string {
-			return []string{"/usr/sbin/sshd", "-D", "-e", "-f", "/dev/null", "-p", "2201", "-h", b.dir + "/host", "-o", "ListenAddress=127.0.0.1", "-o", "PidFile=none"}
+			return []string{"/usr/sbin/sshd", "-D", "-e", "-f", "/dev/null", "-p", "2201", "-h", b.dir + "/host", "-o",
+				"ListenAddress=127.0.0.1", "-o", "PidFile=none"}
 		}},
-		{name: "nginx", kind: probe.KindHTTP, port: 2202, options: probe.Options{Status: "200", Text: "lighthouse"}, config: nginx("2202"), args: byConf("nginx", "-c")},
-		{name: "nginx-tls", kind: probe.KindHTTPS, port: 2203, options: probe.Options{Certificate: "checked"}, config: nginx("2203 ssl"), args: byConf("nginx", "-c")},
+		{name: "nginx", kind: probe.KindHTTP, port: 2202, options: probe.Options{Status: "200", Text: "lighthouse"},
+			config: nginx("2202"), args: byConf("nginx", "-c")},
+		{name: "nginx-tls", kind: probe.KindHTTPS, port: 2203, options: probe.Options{Certificate: "checked"},
+			config: nginx("2203 ssl"), args: byConf("nginx", "-c")},
 		{name: "nginx-handshake", kind: probe.KindTLS, port: 2204, config: nginx("2204 ssl"), args: byConf("nginx", "-c")},
-		{name: "bind", kind: probe.KindDNS, transport: probe.UDP, port: 2205, config: "options { directory \"DIR\"; pid-file \"PID\"; listen-on port 2205 { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; };\n",
+		{name: "bind", kind: probe.KindDNS, transport: probe.UDP, port: 2205,
+			config: "options { directory \"DIR\"; pid-file \"PID\"; listen-on port 2205 { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; };\n",
 			args: func(_ bench, conf string) []string {
 				return []string{"/usr/sbin/named", "-g", "-c", conf, "-p", "2205"}
 			}},
-		{name: "bind-tcp", kind: probe.KindDNS, port: 2206, config: "options { directory \"DIR\"; pid-file \"PID\"; listen-on port 2206 { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; };\n",
+		{name: "bind-tcp", kind: probe.KindDNS, port: 2206,
+			config: "options { directory \"DIR\"; pid-file \"PID\"; listen-on port 2206 { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; };\n",
 			args: func(_ bench, conf string) []string {
 				return []string{"/usr/sbin/named", "-g", "-c", conf, "-p", "2206"}
 			}},
-		{name: "chrony", kind: probe.KindNTP, transport: probe.UDP, port: 2207, config: "port 2207\nlocal stratum 10\nallow 127.0.0.0/8\nbindaddress 127.0.0.1\ncmdport 0\npidfile PID\n", args: byConf("chronyd", "-d", "-x", "-u", "root", "-f")},
+		{name: "chrony", kind: probe.KindNTP, transport: probe.UDP, port: 2207,
+			config: "port 2207\nlocal stratum 10\nallow 127.0.0.0/8\nbindaddress 127.0.0.1\ncmdport 0\npidfile PID\n",
+			args:   byConf("chronyd", "-d", "-x", "-u", "root", "-f")},
 		{name: "coturn", kind: probe.KindSTUN, transport: probe.UDP, port: 2208, args: func(b bench, _ string) []string {
-			return []string{"turnserver", "-n", "-S", "--listening-ip", "127.0.0.1", "--listening-port", "2208", "--no-tls", "--no-dtls", "--no-cli", "--pidfile", b.dir + "/turn.pid", "--log-file", "stdout"}
+			return []string{"turnserver", "-n", "-S", "--listening-ip", "127.0.0.1", "--listening-port", "2208", "--no-tls",
+				"--no-dtls", "--no-cli", "--pidfile", b.dir + "/turn.pid", "--log-file", "stdout"}
 		}},
-		{name: "xrdp", kind: probe.KindRDP, port: 2209, config: "[Globals]\nini_version=1\nport=tcp://127.0.0.1:2209\nsecurity_layer=tls\ncertificate=CERT\nkey_file=KEY\nssl_protocols=TLSv1.2, TLSv1.3\n[Logging]\nLogFile=DIR/xrdp.log\n[Xorg]\nname=Xorg\nlib=libxup.so\n",
-			args: byConf("xrdp", "--nodaemon", "--config")},
-		{name: "imap", kind: probe.KindIMAP, port: 2210, options: probe.Options{TLS: "needed"}, config: dovecot("imap", "2210"), args: byConf("dovecot", "-F", "-c")},
-		{name: "pop3", kind: probe.KindPOP3, port: 2211, options: probe.Options{TLS: "needed"}, config: dovecot("pop3", "2211"), args: byConf("dovecot", "-F", "-c")},
-		{name: "submission", kind: probe.KindSMTP, port: 2212, options: probe.Options{TLS: "needed"}, config: dovecot("submission", "2212"), args: byConf("dovecot", "-F", "-c")},
-		{name: "ftp", kind: probe.KindFTP, port: 2213, options: probe.Options{TLS: "needed"}, config: "listen=YES\nlisten_address=127.0.0.1\nlisten_port=2213\nbackground=NO\nssl_enable=YES\nrsa_cert_file=CERT\nrsa_private_key_file=KEY\nlocal_enable=YES\nseccomp_sandbox=NO\nisolate=NO\nisolate_network=NO\nsecure_chroot_dir=/run/vsftpd/empty\n",
-			args: byConf("vsftpd")},
-		{name: "mqtt", kind: probe.KindMQTT, port: 2214, config: "listener 2214 127.0.0.1\nallow_anonymous false\n", args: byConf("mosquitto", "-c")},
-		{name: "mqtt5", kind: probe.KindMQTT, port: 2215, options: probe.Options{Version: "5"}, config: "listener 2215 127.0.0.1\nallow_anonymous true\n", args: byConf("mosquitto", "-c")},
-		{name: "snmp", kind: probe.KindSNMP, transport: probe.UDP, port: 2216, config: "rocommunity public\n", args: func(b bench, conf string) []string {
-			return []string{"snmpd", "-f", "-Lo", "-C", "-c", conf, "-p", b.dir + "/snmpd.pid", "udp:127.0.0.1:2216"}
-		}},
-		{name: "openvpn", kind: probe.KindOpenVPN, transport: probe.UDP, port: 2217, args: func(b bench, _ string) []string { return b.openvpn("2217", "udp") }},
-		{name: "openvpn-tcp", kind: probe.KindOpenVPN, port: 2218, args: func(b bench, _ string) []string { return b.openvpn("2218", "tcp-server") }},
-		{name: "kamailio", kind: probe.KindSIP, transport: probe.UDP, port: 2220, config: "fork=no\nlog_stderror=yes\nlisten=udp:127.0.0.1:2220\nloadmodule \"sl.so\"\nrequest_route {\n sl_send_reply(\"200\", \"OK\");\n}\n",
-			args: func(b bench, conf string) []string { return []string{"kamailio", "-DD", "-E", "-Y", b.dir, "-f", conf} }},
+		{name: "xrdp", kind: probe.KindRDP, port: 2209,
+			config: "[Globals]\nini_version=1\nport=tcp://127.0.0.1:2209\nsecurity_layer=tls\ncertificate=CERT\nkey_file=KEY\nssl_protocols=TLSv1.2, TLSv1.3\n[Logging]\nLogFile=DIR/xrdp.log\n[Xorg]\nname=Xorg\nlib=libxup.so\n",
+			args:   byConf("xrdp", "--nodaemon", "--config")},
+		{name: "imap", kind: probe.KindIMAP, port: 2210, options: probe.Options{TLS: "needed"}, config: dovecot("imap", "2210"),
+			args: byConf("dovecot", "-F", "-c")},
+		{name: "pop3", kind: probe.KindPOP3, port: 2211, options: probe.Options{TLS: "needed"}, config: dovecot("pop3", "2211"),
+			args: byConf("dovecot", "-F", "-c")},
+		{name: "submission", kind: probe.KindSMTP, port: 2212, options: probe.Options{TLS: "needed"},
+			config: dovecot("submission", "2212"), args: byConf("dovecot", "-F", "-c")},
+		{name: "ftp", kind: probe.KindFTP, port: 2213, options: probe.Options{TLS: "needed"},
+			config: "listen=YES\nlisten_address=127.0.0.1\nlisten_port=2213\nbackground=NO\nssl_enable=YES\nrsa_cert_file=CERT\nrsa_private_key_file=KEY\nlocal_enable=YES\nseccomp_sandbox=NO\nisolate=NO\nisolate_network=NO\nsecure_chroot_dir=/run/vsftpd/empty\n",
+			args:   byConf("vsftpd")},
+		{name: "mqtt", kind: probe.KindMQTT, port: 2214, config: "listener 2214 127.0.0.1\nallow_anonymous false\n",
+			args: byConf("mosquitto", "-c")},
+		{name: "mqtt5", kind: probe.KindMQTT, port: 2215, options: probe.Options{Version: "5"},
+			config: "listener 2215 127.0.0.1\nallow_anonymous true\n", args: byConf("mosquitto", "-c")},
+		{name: "snmp", kind: probe.KindSNMP, transport: probe.UDP, port: 2216, config: "rocommunity public\n",
+			args: func(b bench, conf string) []string {
+				return []string{"snmpd", "-f", "-Lo", "-C", "-c", conf, "-p", b.dir + "/snmpd.pid", "udp:127.0.0.1:2216"}
+			}},
+		{name: "openvpn", kind: probe.KindOpenVPN, transport: probe.UDP, port: 2217,
+			args: func(b bench, _ string) []string { return b.openvpn("2217", "udp") }},
+		{name: "openvpn-tcp", kind: probe.KindOpenVPN, port: 2218,
+			args: func(b bench, _ string) []string { return b.openvpn("2218", "tcp-server") }},
+		{name: "kamailio", kind: probe.KindSIP, transport: probe.UDP, port: 2220,
+			config: "fork=no\nlog_stderror=yes\nlisten=udp:127.0.0.1:2220\nloadmodule \"sl.so\"\nrequest_route {\n sl_send_reply(\"200\", \"OK\");\n}\n",
+			args:   func(b bench, conf string) []string { return []string{"kamailio", "-DD", "-E", "-Y", b.dir, "-f", conf} }},
 		{name: "vnc", kind: probe.KindVNC, port: 2221, args: func(b bench, _ string) []string {
-			return []string{"Xtigervnc", ":77", "-rfbport", "2221", "-interface", "127.0.0.1", "-SecurityTypes", "VncAuth", "-PasswordFile", b.cert, "-nolisten", "unix"}
+			return []string{"Xtigervnc", ":77", "-rfbport", "2221", "-interface", "127.0.0.1", "-SecurityTypes", "VncAuth",
+				"-PasswordFile", b.cert, "-nolisten", "unix"}
 		}},
-		{name: "charon", kind: probe.KindIKE, transport: probe.UDP, port: 2222, env: "STRONGSWAN_CONF=CONF", config: "charon {\n port = 2222\n port_nat_t = 2223\n filelog {\n stderr {\n default = 1\n }\n }\n}\n",
-			args: func(bench, string) []string { return []string{"/usr/lib/ipsec/charon"} }},
-		{name: "wireguard", kind: probe.KindWireGuard, transport: probe.UDP, port: 2219, options: probe.Options{PeerKey: base64.StdEncoding.EncodeToString(gate.StaticKey())},
+		{name: "charon", kind: probe.KindIKE, transport: probe.UDP, port: 2222, env: "STRONGSWAN_CONF=CONF",
+			config: "charon {\n port = 2222\n port_nat_t = 2223\n filelog {\n stderr {\n default = 1\n }\n }\n}\n",
+			args:   func(bench, string) []string { return []string{"/usr/lib/ipsec/charon"} }},
+		{name: "wireguard", kind: probe.KindWireGuard, transport: probe.UDP, port: 2219,
+			options: probe.Options{PeerKey: base64.StdEncoding.EncodeToString(gate.StaticKey())},
 			listen: func(b bench) (io.Closer, error) {
 				return gate.Listen(probe.UDP, netip.MustParseAddrPort("127.0.0.1:2219"))
 			}},
@@ -158,15 +183,18 @@ func TestInsideTheNamespace(t *testing.T) {
 }
 
 func (b bench) openvpn(port, proto string) []string {
-	return []string{"openvpn", "--dev", "tun", "--mode", "server", "--ifconfig-noexec", "--proto", proto, "--local", "127.0.0.1", "--port", port, "--tls-server", "--ca", b.cert, "--cert", b.cert, "--key", b.key, "--dh", "none", "--verb", "1"}
+	return []string{"openvpn", "--dev", "tun", "--mode", "server", "--ifconfig-noexec", "--proto", proto, "--local", "127.0.0.1",
+		"--port", port, "--tls-server", "--ca", b.cert, "--cert", b.cert, "--key", b.key, "--dh", "none", "--verb", "1"}
 }
 
 // certificate makes one that a browser would take for hut.example.
 func (b *bench) certificate(t *testing.T) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "hut.example"}, DNSNames: []string{"hut.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 3, 0),
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "hut.example"},
+		DNSNames: []string{"hut.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 3, 0),
+		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	require.NoError(t, err)
 	private, err := x509.MarshalPKCS8PrivateKey(key)
@@ -184,7 +212,8 @@ func (s real) try(t *testing.T, b bench) {
 		t.Skip("this machine has no tun device, without which OpenVPN serves nobody")
 	}
 	stop := s.run(t, b)
-	request := speak.Request{Kind: s.kind, Transport: s.transport, Target: netip.AddrPortFrom(loopback, uint16(s.port)), Name: "hut.example", Options: s.options, ProbeKey: b.ours.Bytes(), Deadline: 4 * time.Second}
+	request := speak.Request{Kind: s.kind, Transport: s.transport, Target: netip.AddrPortFrom(loopback, uint16(s.port)),
+		Name: "hut.example", Options: s.options, ProbeKey: b.ours.Bytes(), Deadline: 4 * time.Second}
 	var got speak.Reply
 	outcome := func(pinned string) probe.Outcome {
 		got = speak.To(context.Background(), request)
@@ -246,7 +275,8 @@ func (s real) run(t *testing.T, b bench) (stop func()) {
 		require.NoError(t, err)
 		return func() { _ = l.Close() }
 	}
-	conf := b.file(t, s.name+".conf", strings.NewReplacer("DIR", b.dir, "NAME", s.name, "PID", b.dir+"/"+s.name+".pid", "CERT", b.cert, "KEY", b.key).Replace(s.config))
+	conf := b.file(t, s.name+".conf", strings.NewReplacer("DIR", b.dir, "NAME", s.name, "PID", b.dir+"/"+s.name+".pid", "CERT",
+		b.cert, "KEY", b.key).Replace(s.config))
 	args := s.args(b, conf)
 	log, err := os.Create(filepath.Join(b.dir, s.name+".log"))
 	require.NoError(t, err)

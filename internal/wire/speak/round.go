@@ -48,7 +48,8 @@ func All(ctx context.Context, s Service) Round {
 	for _, first := range []netip.AddrPort{s.Target, s.Also} {
 		for n := 0; first.IsValid() && n <= int(s.Last)-int(s.Target.Port()); n++ {
 			for _, t := range s.Transport.Each() {
-				tries = append(tries, Try{Target: netip.AddrPortFrom(first.Addr(), first.Port()+uint16(n)), Transport: t, Kind: s.Kind.On(t)})
+				tries = append(tries, Try{Target: netip.AddrPortFrom(first.Addr(), first.Port()+uint16(n)), Transport: t,
+					Kind: s.Kind.On(t)})
 			}
 		}
 	}

@@ -32,7 +32,10 @@ func speakSMTP(ctx context.Context, t *attempt) (reply, error) {
 	if !strings.HasPrefix(offers[0], "250") {
 		return d.h, protocolError("it answers EHLO with " + spoken([]byte(offers[0])))
 	}
-	offered := slices.ContainsFunc(offers, func(o string) bool { return len(o) > 4 && strings.EqualFold(strings.TrimSpace(o[4:]), "STARTTLS") })
+	offered := slices.ContainsFunc(offers, func(o string) bool {
+		return len(o) > 4 &&
+			strings.EqualFold(strings.TrimSpace(o[4:]), "STARTTLS")
+	})
 	if err := d.upgrade(ctx, offered, "STARTTLS", func(line string) bool { return strings.HasPrefix(line, "220") }); err != nil {
 		return d.h, err
 	}

@@ -57,8 +57,9 @@ func speakSNMP(ctx context.Context, t *attempt) (reply, error) {
 	if err != nil {
 		return reply{}, err
 	}
-	question, err := asn1.Marshal(snmpMessage{Version: 3, Header: snmpHeader{ID: id, MaxSize: 65507, Flags: []byte{4}, Model: 3}, Security: security,
-		Scoped: snmpScoped{PDU: asn1.RawValue{FullBytes: pdu}}})
+	question, err := asn1.Marshal(snmpMessage{Version: 3, Header: snmpHeader{ID: id, MaxSize: 65507, Flags: []byte{4}, Model: 3},
+		Security: security,
+		Scoped:   snmpScoped{PDU: asn1.RawValue{FullBytes: pdu}}})
 	if err != nil {
 		return reply{}, err
 	}

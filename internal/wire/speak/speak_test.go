@@ -157,7 +157,8 @@ func TestWireGuardIsSilentToOthers(t *testing.T) {
 	stranger, err := ecdh.X25519().GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	key := base64.StdEncoding.EncodeToString(p.StaticKey())
-	r := speak.Request{Kind: probe.KindWireGuard, Transport: probe.UDP, Target: at, ProbeKey: stranger.Bytes(), Options: probe.Options{PeerKey: key}, Deadline: 400 * time.Millisecond}
+	r := speak.Request{Kind: probe.KindWireGuard, Transport: probe.UDP, Target: at, ProbeKey: stranger.Bytes(),
+		Options: probe.Options{PeerKey: key}, Deadline: 400 * time.Millisecond}
 	require.Equal(t, probe.Silent, probe.Judge(try(t, r).Result, ""), "a key that is no peer's gets no answer")
 	r.ProbeKey, r.Options.PeerKey = ours.Bytes(), base64.StdEncoding.EncodeToString(stranger.PublicKey().Bytes())
 	require.Equal(t, probe.Silent, probe.Judge(try(t, r).Result, ""), "another server's key proves nothing here")
@@ -273,7 +274,8 @@ func TestRedirectsStayAtHome(t *testing.T) {
 		"gopher://ours.example/":                              {probe.Garbled, "not one of the site's own"},
 	} {
 		at := web(location, "")
-		got := try(t, speak.Request{Kind: probe.KindHTTP, Transport: probe.TCP, Target: at, Name: "ours.example", Own: own, Options: probe.Options{Status: "200", Text: "lighthouse"}})
+		got := try(t, speak.Request{Kind: probe.KindHTTP, Transport: probe.TCP, Target: at, Name: "ours.example", Own: own,
+			Options: probe.Options{Status: "200", Text: "lighthouse"}})
 		require.Equal(t, want.outcome, probe.Judge(got.Result, ""), "%s: %s", location, got.Message)
 		require.Contains(t, got.Message, want.said)
 	}
@@ -286,13 +288,15 @@ func TestRedirectsStayAtHome(t *testing.T) {
 		_, _ = c.Read(make([]byte, 2048))
 		_, _ = fmt.Fprintf(c, "HTTP/1.1 302 Found\r\nLocation: http://ours.example:%d/again\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", loop.Port())
 	})
-	got := try(t, speak.Request{Kind: probe.KindHTTP, Transport: probe.TCP, Target: loop, Name: "ours.example", Own: func(string, uint16) bool { return true }, Options: probe.Options{Status: "200"}})
+	got := try(t, speak.Request{Kind: probe.KindHTTP, Transport: probe.TCP, Target: loop, Name: "ours.example",
+		Own: func(string, uint16) bool { return true }, Options: probe.Options{Status: "200"}})
 	require.Contains(t, got.Message, "5 redirects already")
 }
 
 func TestPagesAreHeldAgainstWhatIsExpected(t *testing.T) {
 	at, _ := listen(t, peer.Peer{Kind: probe.KindHTTP, Name: "ours.example"}, probe.TCP)
-	r := speak.Request{Kind: probe.KindHTTP, Transport: probe.TCP, Target: at, Options: probe.Options{Text: "ours.example", Status: "200", Path: "/live"}}
+	r := speak.Request{Kind: probe.KindHTTP, Transport: probe.TCP, Target: at,
+		Options: probe.Options{Text: "ours.example", Status: "200", Path: "/live"}}
 	require.Equal(t, probe.Answered, probe.Judge(try(t, r).Result, ""))
 	r.Options.Text = "puffins"
 	got := try(t, r)
@@ -316,6 +320,7 @@ func TestAPortWithoutRoomIsSilent(t *testing.T) {
 	c, err := net.ListenUDP("udp", &net.UDPAddr{IP: loopback.AsSlice()})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = c.Close() })
-	got := try(t, speak.Request{Kind: probe.KindNTP, Transport: probe.UDP, Target: c.LocalAddr().(*net.UDPAddr).AddrPort(), Deadline: 300 * time.Millisecond})
+	got := try(t, speak.Request{Kind: probe.KindNTP, Transport: probe.UDP, Target: c.LocalAddr().(*net.UDPAddr).AddrPort(),
+		Deadline: 300 * time.Millisecond})
 	require.Equal(t, probe.Silent, probe.Judge(got.Result, ""))
 }

@@ -19,9 +19,11 @@ func signal(ctx context.Context, err error) (probe.Signal, string) {
 		return probe.SignalReset, "connection refused (RST)"
 	case errors.Is(ctx.Err(), context.Canceled), errors.Is(err, context.Canceled):
 		return probe.SignalLocal, "the attempt was cancelled"
-	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, syscall.ETIMEDOUT), errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, errSilence):
+	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, syscall.ETIMEDOUT), errors.As(err, &timeout) && timeout.Timeout(),
+		errors.Is(err, errSilence):
 		return probe.SignalTimeout, "no answer before the deadline"
-	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EACCES), errors.Is(err, syscall.EPERM):
+	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EACCES),
+		errors.Is(err, syscall.EPERM):
 		return probe.SignalNoRoute, "the network reports no way there"
 	}
 	return probe.SignalLocal, "this machine could not try: " + err.Error()

@@ -63,9 +63,11 @@ func (t *attempt) handshake(ctx context.Context, conn net.Conn) (*tls.Conn, repl
 	case now.Before(cert.NotBefore):
 		h.certificate.Problem = "the certificate is valid from " + cert.NotBefore.UTC().Format(time.DateOnly) + " only"
 	case t.request.Name != "" && cert.VerifyHostname(t.request.Name) != nil:
-		h.certificate.Problem = fmt.Sprintf("the certificate is made out to %s, not to %s", strings.Join(h.certificate.Names, ", "), t.request.Name)
+		h.certificate.Problem = fmt.Sprintf("the certificate is made out to %s, not to %s", strings.Join(h.certificate.Names, ", "),
+			t.request.Name)
 	}
-	t.step("certificate", "for %s, until %s, %s", strings.Join(h.certificate.Names, ", "), cert.NotAfter.UTC().Format(time.DateOnly), h.fingerprint)
+	t.step("certificate", "for %s, until %s, %s", strings.Join(h.certificate.Names, ", "), cert.NotAfter.UTC().Format(time.DateOnly),
+		h.fingerprint)
 	if h.certificate.Problem != "" {
 		t.step("certificate", "%s", h.certificate.Problem)
 		if t.request.Options.Certificate == "checked" {

@@ -8,7 +8,8 @@ import (
 func Attempts(out Round) []probe.Attempt {
 	var list []probe.Attempt
 	for _, t := range out.Tries {
-		a := probe.Attempt{Target: t.Target.String(), Transport: t.Transport, Outcome: t.Outcome, TookUS: t.Took.Microseconds(), Message: t.Message}
+		a := probe.Attempt{Target: t.Target.String(), Transport: t.Transport, Outcome: t.Outcome, TookUS: t.Took.Microseconds(),
+			Message: t.Message}
 		if out.Inside {
 			a.Outcome, a.Message = probe.Skipped, Insider
 		}

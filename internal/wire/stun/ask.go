@@ -93,7 +93,8 @@ func misunderstood(m *stun.Message) []stun.AttrType {
 	var out []stun.AttrType
 	for _, a := range m.Attributes {
 		switch a.Type {
-		case stun.AttrMappedAddress, stun.AttrXORMappedAddress, stun.AttrUsername, stun.AttrMessageIntegrity, stun.AttrErrorCode, stun.AttrUnknownAttributes, stun.AttrRealm, stun.AttrNonce:
+		case stun.AttrMappedAddress, stun.AttrXORMappedAddress, stun.AttrUsername, stun.AttrMessageIntegrity, stun.AttrErrorCode,
+			stun.AttrUnknownAttributes, stun.AttrRealm, stun.AttrNonce:
 		default:
 			if a.Type.Required() {
 				out = append(out, a.Type)

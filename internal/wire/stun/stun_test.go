@@ -150,7 +150,8 @@ func TestASilentServerIsGivenUp(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add(stun.MustBuild(stun.TransactionID, stun.BindingSuccess, &stun.XORMappedAddress{IP: net.IPv4(198, 51, 100, 7), Port: 1}, stun.Fingerprint).Raw)
+	f.Add(stun.MustBuild(stun.TransactionID, stun.BindingSuccess, &stun.XORMappedAddress{IP: net.IPv4(198, 51, 100, 7), Port: 1},
+		stun.Fingerprint).Raw)
 	f.Add([]byte{})
 	f.Fuzz(func(t *testing.T, packet []byte) {
 		var id [stun.TransactionIDSize]byte

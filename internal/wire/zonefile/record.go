@@ -79,7 +79,8 @@ func blank(rr dns.RR) bool {
 // Record is the other way round: the owner in canonical form, the data as a zone file has it.
 func Record(rr dns.RR) names.Record {
 	h := rr.Header()
-	return names.Record{Name: names.Name(strings.TrimSuffix(strings.ToLower(h.Name), ".")), Type: dns.Type(h.Rrtype).String(), TTL: int(h.Ttl), Data: Data(rr)}
+	return names.Record{Name: names.Name(strings.TrimSuffix(strings.ToLower(h.Name), ".")), Type: dns.Type(h.Rrtype).String(),
+		TTL: int(h.Ttl), Data: Data(rr)}
 }
 
 // Data writes a record's data. Names in it are brought into lower case (RFC 4343), so that equal data look equal.

@@ -235,7 +235,8 @@ func placed(err error, text []byte) error {
 	return Fault{Line: max(line, 1), Column: column, Detail: m[1]}
 }
 
-// Write writes a zone: its SOA record first, where there is one, then the apex, then the other names in order. The order is the same for the
+// Write writes a zone: its SOA record first, where there is one, then the apex, then the other names in order. The order is the
+// same for the
 // same content, so that two files can be compared line by line.
 func Write(w io.Writer, zone names.Name, soa *dns.SOA, records []names.Record) error {
 	apex := string(zone)

@@ -137,16 +137,20 @@ func TestWhatAFileMeansIsReadAsItStands(t *testing.T) {
 	require.NoError(t, err)
 	var lines []string
 	for i, r := range f.Records {
-		lines = append(lines, fmt.Sprintf("%d %s %d %s %s", f.Places[i].Line, strings.TrimSuffix(string(r.Name), "."+string(apex)), r.TTL, r.Type, r.Data))
+		lines = append(lines, fmt.Sprintf("%d %s %d %s %s", f.Places[i].Line, strings.TrimSuffix(string(r.Name), "."+string(apex)),
+			r.TTL, r.Type, r.Data))
 	}
-	require.Equal(t, []string{"3 g1 7200 A 198.51.100.1", "3 g2 7200 A 198.51.100.2", "4 zero 0 A 198.51.100.9", "5 long 2147483647 A 198.51.100.9",
+	require.Equal(t, []string{"3 g1 7200 A 198.51.100.1", "3 g2 7200 A 198.51.100.2", "4 zero 0 A 198.51.100.9",
+		"5 long 2147483647 A 198.51.100.9",
 		"6 twice 7200 A 198.51.100.1", `8 empty 7200 TXT ""`, "9 xn--bcher-kva 7200 A 198.51.100.3", "12 far 60 A 198.51.100.4",
-		"15 loc 7200 LOC 52 22 23.000 N 04 53 32.000 E -2m 0.00m 10000m 10m", `16 host 7200 HINFO "x86" "linux"`, "17 who 7200 RP hostmaster." + string(apex) + ". .",
+		"15 loc 7200 LOC 52 22 23.000 N 04 53 32.000 E -2m 0.00m 10000m 10m", `16 host 7200 HINFO "x86" "linux"`,
+		"17 who 7200 RP hostmaster." + string(apex) + ". .",
 		`18 link 7200 URI 10 1 "https://isles.example/"`, "19 below 7200 DNAME elsewhere.example.", `20 raw 7200 TYPE65400 \# 2 beef`,
 		"21 mail 7200 MX 10 xn--bcher-kva." + string(apex) + "."}, lines)
 
 	for text, want := range map[string]string{"a IN A\n": "line 1, column 1: the A record has no data; it looks like this: 198.51.100.7", "\n\n  ; x\nb MX\n": "line 4, column 1: the MX record has no data",
-		"a SSHFP 4 2 abc\n": "line 1, column 1: \"4 2 ABC\" is not data of a SSHFP record", "a A 198.51.100.1\nc TXT\n": "line 2, column 1: the TXT record has no data"} {
+		"a SSHFP 4 2 abc\n":         "line 1, column 1: \"4 2 ABC\" is not data of a SSHFP record",
+		"a A 198.51.100.1\nc TXT\n": "line 2, column 1: the TXT record has no data"} {
 		_, err := Read(strings.NewReader(text), apex)
 		require.ErrorContains(t, err, want, text)
 	}
@@ -156,7 +160,8 @@ func TestDataThatIsTypedIsBelowItsZone(t *testing.T) {
 	rr, err := Below(names.Record{Name: "a." + apex, TTL: 60, Type: "MX", Data: "10 mail"}, string(apex)+".")
 	require.NoError(t, err)
 	require.Equal(t, "10 mail."+string(apex)+".", Data(rr))
-	for data, want := range map[string]string{"": "a MX record needs data; it looks like this: 10 mail.isles.example.", "x": `"x" is not data of a MX record; it looks like this`} {
+	for data, want := range map[string]string{"": "a MX record needs data; it looks like this: 10 mail.isles.example.",
+		"x": `"x" is not data of a MX record; it looks like this`} {
 		_, err = Below(names.Record{Name: "a." + apex, TTL: 60, Type: "MX", Data: data}, string(apex)+".")
 		require.ErrorContains(t, err, want)
 	}
@@ -177,7 +182,8 @@ func TestTypesAndData(t *testing.T) {
 	}
 	_, err := Type("NONSENSE")
 	require.ErrorContains(t, err, `record type "NONSENSE" is unknown`)
-	for _, bad := range []names.Record{{Name: "a." + apex, Type: "A", Data: "here"}, {Name: "a." + apex, Type: "MX", Data: "mail"}, {Name: "a." + apex, Type: "A", Data: "198.51.100.1 198.51.100.2"}} {
+	for _, bad := range []names.Record{{Name: "a." + apex, Type: "A", Data: "here"}, {Name: "a." + apex, Type: "MX", Data: "mail"},
+		{Name: "a." + apex, Type: "A", Data: "198.51.100.1 198.51.100.2"}} {
 		_, err := RR(bad)
 		require.ErrorContains(t, err, "is not data of a "+bad.Type+" record", bad.Data)
 	}
