@@ -57,7 +57,14 @@ export const tagOf = (r: { id: number; revision: number }) => `${r.id}-${r.revis
 
 // Problem is an error that the server explained (RFC 9457), or a server that did not answer.
 export class Problem extends Error {
-  constructor(readonly status: number, detail: string, readonly errors: Flaw[] = [], readonly type = '', readonly meanwhile: Edit[] = [], readonly current = '') {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly errors: Flaw[] = [],
+    readonly type = '',
+    readonly meanwhile: Edit[] = [],
+    readonly current = '',
+  ) {
     super(detail)
   }
 }
@@ -77,7 +84,14 @@ async function asked(method: string, path: string, body?: unknown, tag?: string)
   }
   if (!reply.ok) {
     const doc = await reply.json().catch(() => ({}))
-    throw new Problem(reply.status, doc.detail ?? `The server answered ${reply.status}.`, doc.errors ?? [], doc.type ?? '', doc.meanwhile ?? [], doc.current ?? '')
+    throw new Problem(
+      reply.status,
+      doc.detail ?? `The server answered ${reply.status}.`,
+      doc.errors ?? [],
+      doc.type ?? '',
+      doc.meanwhile ?? [],
+      doc.current ?? '',
+    )
   }
   return reply
 }
@@ -124,17 +138,23 @@ export const api = {
   moves: (site: string, limit: number) => call<Move[]>('GET', `/moves?site=${encodeURIComponent(site)}&limit=${limit}`),
   history: (site: string, service: string, from: Date, until: Date) =>
     call<History>('GET', at('sites', site, 'services', service, 'history') + `?from=${from.toISOString()}&until=${until.toISOString()}`),
-  probe: (site: string, service: string, from: string) => call<ProbeTrace>('POST', at('sites', site, 'services', service, 'probes') + (from ? `?from=${encodeURIComponent(from)}` : '')),
+  probe: (site: string, service: string, from: string) =>
+    call<ProbeTrace>('POST', at('sites', site, 'services', service, 'probes') + (from ? `?from=${encodeURIComponent(from)}` : '')),
   kinds: () => call<Trait[]>('GET', '/kinds'),
   cards: (site: string, service: string) => call<Card[]>('GET', at('sites', site, 'services', service, 'cards')),
-  availability: (site: string, service: string) => call<{ windows: Availability[] }[]>('GET', at('sites', site, 'services', service, 'availability')),
+  availability: (site: string, service: string) =>
+    call<{ windows: Availability[] }[]>('GET', at('sites', site, 'services', service, 'availability')),
   pin: (site: string, service: string) => call<Service>('PUT', at('sites', site, 'services', service, 'fingerprint'), { fingerprint: '' }),
   historyFile: (site: string, service: string, from: number, until: number, format: string) =>
-    '/api/v1' + at('sites', site, 'services', service, 'history') + `?from=${new Date(from).toISOString()}&until=${new Date(until).toISOString()}&format=${format}`,
+    '/api/v1' +
+    at('sites', site, 'services', service, 'history') +
+    `?from=${new Date(from).toISOString()}&until=${new Date(until).toISOString()}&format=${format}`,
   vantages: () => call<Vantage[]>('GET', '/vantages'),
-  inviteVantage: (name: string, note: string) => call<{ vantage: string; code: string; server?: string }>('POST', '/vantages', { name, note }),
+  inviteVantage: (name: string, note: string) =>
+    call<{ vantage: string; code: string; server?: string }>('POST', '/vantages', { name, note }),
   reviews: (site: string) => call<Review[]>('GET', at('sites', site, 'reviews')),
-  review: (site: string, consent: string, progress: (share: number) => void) => lines<{ done: number; of: number; review?: Review }>(at('sites', site, 'reviews'), { consent }, (n) => progress(n.done / n.of)),
+  review: (site: string, consent: string, progress: (share: number) => void) =>
+    lines<{ done: number; of: number; review?: Review }>(at('sites', site, 'reviews'), { consent }, (n) => progress(n.done / n.of)),
   invite: (site: string, link: string) => call<Invitation>('POST', at('sites', site, 'links', link, 'invitations')),
   routerKey: (site: string, link: string) => call<Key>('POST', at('sites', site, 'links', link, 'router-keys'), { label: 'router' }),
   hold: (name: string, kept: boolean) => call<Hostname>(kept ? 'PUT' : 'DELETE', at('hostnames', name, 'hold')),
@@ -155,7 +175,8 @@ export const api = {
   lan: (site: string) => call<DeviceReport[]>('GET', at('sites', site, 'lan')),
   look: (site: string) => call<DeviceReport[]>('POST', at('sites', site, 'lan')),
   prove: (site: string, transport: string, external: number) => call<Proof>('POST', at('sites', site, 'proofs'), { transport, external }),
-  renumber: (site: string, link: string) => call<{ old: string; new: string }>('POST', at('lab', 'sites', site, 'links', link, 'renumberings')),
+  renumber: (site: string, link: string) =>
+    call<{ old: string; new: string }>('POST', at('lab', 'sites', site, 'links', link, 'renumberings')),
 }
 
 // nobodySaid is why an invitation may name a server that the site cannot reach.

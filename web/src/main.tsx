@@ -15,7 +15,11 @@ import { themeFor, type Mode } from './theme'
 
 const queries = new QueryClient({
   defaultOptions: {
-    queries: { refetchInterval: 60000, staleTime: 1000, retry: (n, err) => n < 3 && !(err instanceof Problem && err.status >= 400 && err.status < 500) },
+    queries: {
+      refetchInterval: 60000,
+      staleTime: 1000,
+      retry: (n, err) => n < 3 && !(err instanceof Problem && err.status >= 400 && err.status < 500),
+    },
   },
 })
 

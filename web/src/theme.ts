@@ -45,23 +45,40 @@ export type Mode = 'day' | 'night'
 
 const roles = {
   day: {
-    sheet: '#FFFFFF', bench: '#EBEEF1', ink: '#0E1B2C', faded: '#556273', rule: '#0E1B2C', hairline: '#C9D1D9',
-    action: '#1D4ED8', wrong: '#BE2A1A', unsettled: '#9A5B00', proven: '#1B6B4A',
+    sheet: '#FFFFFF',
+    bench: '#EBEEF1',
+    ink: '#0E1B2C',
+    faded: '#556273',
+    rule: '#0E1B2C',
+    hairline: '#C9D1D9',
+    action: '#1D4ED8',
+    wrong: '#BE2A1A',
+    unsettled: '#9A5B00',
+    proven: '#1B6B4A',
   },
   night: {
-    sheet: '#121A24', bench: '#0A1017', ink: '#E6ECF2', faded: '#A3B0BF', rule: '#C9D3DE', hairline: '#33404F',
-    action: '#8FB4FF', wrong: '#FF8A7A', unsettled: '#F0B45A', proven: '#6FD0A4',
+    sheet: '#121A24',
+    bench: '#0A1017',
+    ink: '#E6ECF2',
+    faded: '#A3B0BF',
+    rule: '#C9D3DE',
+    hairline: '#33404F',
+    action: '#8FB4FF',
+    wrong: '#FF8A7A',
+    unsettled: '#F0B45A',
+    proven: '#6FD0A4',
   },
 }
 
 export function themeFor(mode: Mode) {
   const c = roles[mode]
-  const font = {
-    label: '"IBM Plex Sans Condensed", sans-serif',
-    text: '"IBM Plex Sans", sans-serif',
-    mono: '"IBM Plex Mono", monospace',
+  const font = { label: '"IBM Plex Sans Condensed", sans-serif', text: '"IBM Plex Sans", sans-serif', mono: '"IBM Plex Mono", monospace' }
+  const rule = {
+    field: `1px solid ${c.rule}`,
+    section: `3px solid ${c.rule}`,
+    hair: `1px solid ${c.hairline}`,
+    broken: `3px dashed ${c.wrong}`,
   }
-  const rule = { field: `1px solid ${c.rule}`, section: `3px solid ${c.rule}`, hair: `1px solid ${c.hairline}`, broken: `3px dashed ${c.wrong}` }
   const mono = { fontFamily: font.mono, fontSize: '0.875rem', fontVariantNumeric: 'tabular-nums', overflowWrap: 'anywhere' as const }
   return createTheme({
     rule,
@@ -91,7 +108,10 @@ export function themeFor(mode: Mode) {
     },
     components: {
       MuiTypography: { defaultProps: { variantMapping: { code: 'h1', label: 'span', value: 'span', mono: 'span' } } },
-      MuiButton: { defaultProps: { disableElevation: true, disableRipple: true }, styleOverrides: { root: { minHeight: 36, lineHeight: 1.2 }, outlined: { borderColor: c.rule, color: c.ink } } },
+      MuiButton: {
+        defaultProps: { disableElevation: true, disableRipple: true },
+        styleOverrides: { root: { minHeight: 36, lineHeight: 1.2 }, outlined: { borderColor: c.rule, color: c.ink } },
+      },
       MuiPaper: { defaultProps: { elevation: 0, square: true } },
       MuiDialog: { styleOverrides: { paper: { border: rule.section, backgroundImage: 'none' } } },
       MuiOutlinedInput: { styleOverrides: { notchedOutline: { borderColor: c.rule } } },

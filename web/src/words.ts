@@ -17,10 +17,20 @@ export function exact(at: string | number | Date): string {
 }
 
 // toneOf is the colour of a verdict. Words say the same without it.
-export const toneOf: Record<Verdict, string> = { proven: 'success.main', unsettled: 'warning.main', broken: 'error.main', unproven: 'text.secondary' }
+export const toneOf: Record<Verdict, string> = {
+  proven: 'success.main',
+  unsettled: 'warning.main',
+  broken: 'error.main',
+  unproven: 'text.secondary',
+}
 
 // needs is how much a site needs somebody.
-export const needs: Record<Need, string> = { now: 'needs you now', soon: 'needs you soon', unknown: 'nothing proven yet', nothing: 'as it should be' }
+export const needs: Record<Need, string> = {
+  now: 'needs you now',
+  soon: 'needs you soon',
+  unknown: 'nothing proven yet',
+  nothing: 'as it should be',
+}
 
 export function capital(s: string): string {
   return s.charAt(0).toUpperCase() + s.slice(1)

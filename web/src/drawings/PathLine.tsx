@@ -4,37 +4,78 @@ import { Dotted } from '../parts/Dotted'
 import { Explained } from '../parts/FaultCard'
 
 const titles: Record<string, string> = {
-  vantage: 'from', hostname: 'hostname', address: 'public address', upstream: 'upstream NAT', forward: "router's forward", device: 'device', service: 'service',
+  vantage: 'from',
+  hostname: 'hostname',
+  address: 'public address',
+  upstream: 'upstream NAT',
+  forward: "router's forward",
+  device: 'device',
+  service: 'service',
 }
 
-const tones: Record<Verdict, string> = { proven: 'text.primary', unsettled: 'warning.main', broken: 'error.main', unproven: 'text.secondary' }
+const tones: Record<Verdict, string> = {
+  proven: 'text.primary',
+  unsettled: 'warning.main',
+  broken: 'error.main',
+  unproven: 'text.secondary',
+}
 
 // The line between two stations: inked where it is proven, dashed where unsettled, torn where it breaks, faint behind.
 function Stretch({ verdict }: { verdict: Verdict }) {
   const style = { proven: 'solid', unsettled: 'dashed', broken: 'none', unproven: 'dotted' }[verdict]
   return (
-    <Box aria-hidden sx={{
-      display: 'flex', alignItems: 'center', justifyContent: 'center', color: tones[verdict], fontWeight: 700,
-      width: { xs: 'auto', md: (t) => t.draw.gap }, height: { xs: (t) => `${t.draw.gap}px`, md: 'auto' }, flexShrink: 0,
-      '&::before': {
-        content: verdict === 'broken' ? '"╳"' : '""',
-        borderColor: 'currentColor', borderStyle: style,
-        borderWidth: { xs: (t) => `0 0 0 ${t.draw.line}px`, md: (t) => `${t.draw.line}px 0 0 0` },
-        height: { xs: verdict === 'broken' ? 'auto' : '100%', md: 'auto' }, width: { xs: 'auto', md: verdict === 'broken' ? 'auto' : '100%' },
-      },
-    }} />
+    <Box
+      aria-hidden
+      sx={{
+        display: 'flex',
+        alignItems: 'center',
+        justifyContent: 'center',
+        color: tones[verdict],
+        fontWeight: 700,
+        width: { xs: 'auto', md: (t) => t.draw.gap },
+        height: { xs: (t) => `${t.draw.gap}px`, md: 'auto' },
+        flexShrink: 0,
+        '&::before': {
+          content: verdict === 'broken' ? '"╳"' : '""',
+          borderColor: 'currentColor',
+          borderStyle: style,
+          borderWidth: { xs: (t) => `0 0 0 ${t.draw.line}px`, md: (t) => `${t.draw.line}px 0 0 0` },
+          height: { xs: verdict === 'broken' ? 'auto' : '100%', md: 'auto' },
+          width: { xs: 'auto', md: verdict === 'broken' ? 'auto' : '100%' },
+        },
+      }}
+    />
   )
 }
 
 function Stop({ station }: { station: Station }) {
   const broken = station.verdict === 'broken'
   return (
-    <Box data-hop={station.hop} data-verdict={station.verdict}
-      sx={{ border: (t) => (broken ? t.rule.broken : station.verdict === 'unproven' ? t.rule.hair : t.rule.field), px: 1, py: 0.5, flex: station.hop === 'hostname' ? '1.9 1 0' : '1 1 0', minWidth: 0 }}>
-      <Typography variant="label" component="div">{titles[station.hop]}</Typography>
-      <Typography variant="mono" component="div" sx={{ color: tones[station.verdict], fontWeight: 500 }}><Dotted text={station.value} /></Typography>
-      {station.detail && <Typography variant="label" component="div">{station.detail}</Typography>}
-      <Typography variant="label" component="div" sx={{ color: tones[station.verdict] }}>{station.verdict}</Typography>
+    <Box
+      data-hop={station.hop}
+      data-verdict={station.verdict}
+      sx={{
+        border: (t) => (broken ? t.rule.broken : station.verdict === 'unproven' ? t.rule.hair : t.rule.field),
+        px: 1,
+        py: 0.5,
+        flex: station.hop === 'hostname' ? '1.9 1 0' : '1 1 0',
+        minWidth: 0,
+      }}
+    >
+      <Typography variant="label" component="div">
+        {titles[station.hop]}
+      </Typography>
+      <Typography variant="mono" component="div" sx={{ color: tones[station.verdict], fontWeight: 500 }}>
+        <Dotted text={station.value} />
+      </Typography>
+      {station.detail && (
+        <Typography variant="label" component="div">
+          {station.detail}
+        </Typography>
+      )}
+      <Typography variant="label" component="div" sx={{ color: tones[station.verdict] }}>
+        {station.verdict}
+      </Typography>
     </Box>
   )
 }
@@ -52,7 +93,9 @@ export function PathLine({ path }: { path: Path }) {
         ))}
       </Box>
       {path.finding && (
-        <Box sx={{ borderLeft: (t) => t.rule.broken, mt: 1, pl: 1.5 }}><Explained finding={path.finding} /></Box>
+        <Box sx={{ borderLeft: (t) => t.rule.broken, mt: 1, pl: 1.5 }}>
+          <Explained finding={path.finding} />
+        </Box>
       )}
     </Box>
   )

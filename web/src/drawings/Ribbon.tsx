@@ -6,14 +6,29 @@ import { exact, length } from '../words'
 
 // What each outcome looks like. The texture says the same as the colour, so that it survives a black-and-white print.
 const textures: Record<Outcome, 'ink' | 'hatch' | 'dots' | 'cross' | 'blank'> = {
-  answered: 'ink', opened: 'ink', refused: 'hatch', silent: 'dots', unroutable: 'blank', garbled: 'cross', stranger: 'cross', skipped: 'blank',
+  answered: 'ink',
+  opened: 'ink',
+  refused: 'hatch',
+  silent: 'dots',
+  unroutable: 'blank',
+  garbled: 'cross',
+  stranger: 'cross',
+  skipped: 'blank',
 }
 
-export interface Window { from: number; until: number }
+export interface Window {
+  from: number
+  until: number
+}
 
 const width = 1000 // of the drawing's own coordinates; it is stretched to the space there is
 
-interface Bar { x: number; w: number; outcome: Outcome; words: string }
+interface Bar {
+  x: number
+  w: number
+  outcome: Outcome
+  words: string
+}
 
 function bars(h: History, vantage: string, view: Window): Bar[] {
   const scale = width / (view.until - view.from)
@@ -26,7 +41,9 @@ function bars(h: History, vantage: string, view: Window): Bar[] {
     const until = Math.min(end, view.until)
     const fast = s.fastest_us ? `, ${length(s.fastest_us / 1000)} to ${length(s.slowest_us / 1000)}` : ''
     return {
-      x: (from - view.from) * scale, w: Math.max((until - from) * scale, 1.5), outcome: s.outcome,
+      x: (from - view.from) * scale,
+      w: Math.max((until - from) * scale, 1.5),
+      outcome: s.outcome,
       words: `${s.vantage}: ${s.outcome} for ${length(Date.parse(s.until) - Date.parse(s.from))}, ${s.count} probes${fast}\n${exact(s.from)} to ${exact(s.until)}`,
     }
   })
@@ -34,7 +51,21 @@ function bars(h: History, vantage: string, view: Window): Bar[] {
 
 // Ribbon draws a service's history as a strip of ink, to scale in time, one row a vantage point; gaps stay gaps. Dragging
 // over it zooms in. Of a mute service silence says nothing: it is drawn faintly.
-export function Ribbon({ site, service, expected, mute = false, view, zoom }: { site: string; service: string; expected: string; mute?: boolean; view: Window; zoom: (w: Window) => void }) {
+export function Ribbon({
+  site,
+  service,
+  expected,
+  mute = false,
+  view,
+  zoom,
+}: {
+  site: string
+  service: string
+  expected: string
+  mute?: boolean
+  view: Window
+  zoom: (w: Window) => void
+}) {
   const theme = useTheme()
   const id = useId()
   const frame = useRef<SVGSVGElement>(null)
@@ -63,25 +94,47 @@ export function Ribbon({ site, service, expected, mute = false, view, zoom }: { 
     setDrag(null)
   }
   // What is wanted is drawn in ink; what is not, in the colour of what is wrong.
-  const good = (o: Outcome) => (expected === 'closed' ? !['opened', 'answered', 'garbled', 'stranger'].includes(o) : ['opened', 'answered'].includes(o))
+  const good = (o: Outcome) =>
+    expected === 'closed' ? !['opened', 'answered', 'garbled', 'stranger'].includes(o) : ['opened', 'answered'].includes(o)
   const fill = (o: Outcome) => `url(#${id}-${textures[o]}-${mute && o === 'silent' ? 'faint' : good(o) ? 'good' : 'bad'})`
   return (
     <Box>
-      <Box component="svg" ref={frame} role="img" aria-label={`History of ${service}`} data-ribbon={service}
-        viewBox={`0 0 ${width} ${row * vantages.length}`} preserveAspectRatio="none"
-        sx={{ display: 'block', width: '100%', height: row * vantages.length, bgcolor: 'background.default', cursor: 'crosshair', touchAction: 'pan-y' }}
-        onPointerDown={(e) => { e.currentTarget.setPointerCapture(e.pointerId); setDrag({ a: at(e), b: at(e) }) }}
+      <Box
+        component="svg"
+        ref={frame}
+        role="img"
+        aria-label={`History of ${service}`}
+        data-ribbon={service}
+        viewBox={`0 0 ${width} ${row * vantages.length}`}
+        preserveAspectRatio="none"
+        sx={{
+          display: 'block',
+          width: '100%',
+          height: row * vantages.length,
+          bgcolor: 'background.default',
+          cursor: 'crosshair',
+          touchAction: 'pan-y',
+        }}
+        onPointerDown={(e) => {
+          e.currentTarget.setPointerCapture(e.pointerId)
+          setDrag({ a: at(e), b: at(e) })
+        }}
         onPointerMove={(e) => drag && setDrag({ a: drag.a, b: at(e) })}
-        onPointerUp={release}>
+        onPointerUp={release}
+      >
         <defs>
           {(['good', 'bad', 'faint'] as const).map((side) => {
             const ink = { good: theme.palette.text.primary, bad: theme.palette.error.main, faint: theme.palette.text.secondary }[side]
             return [
-              <pattern key={side + 'ink'} id={`${id}-ink-${side}`} width="4" height="4" patternUnits="userSpaceOnUse"><rect width="4" height="4" fill={ink} /></pattern>,
+              <pattern key={side + 'ink'} id={`${id}-ink-${side}`} width="4" height="4" patternUnits="userSpaceOnUse">
+                <rect width="4" height="4" fill={ink} />
+              </pattern>,
               <pattern key={side + 'hatch'} id={`${id}-hatch-${side}`} width="6" height="6" patternUnits="userSpaceOnUse">
                 <path d="M-1 7 7 -1M-1 1 1 -1M5 7 7 5" stroke={ink} strokeWidth="2" />
               </pattern>,
-              <pattern key={side + 'dots'} id={`${id}-dots-${side}`} width="5" height="5" patternUnits="userSpaceOnUse"><circle cx="2.5" cy="2.5" r="1.4" fill={ink} /></pattern>,
+              <pattern key={side + 'dots'} id={`${id}-dots-${side}`} width="5" height="5" patternUnits="userSpaceOnUse">
+                <circle cx="2.5" cy="2.5" r="1.4" fill={ink} />
+              </pattern>,
               <pattern key={side + 'cross'} id={`${id}-cross-${side}`} width="7" height="7" patternUnits="userSpaceOnUse">
                 <path d="M0 0 7 7M7 0 0 7" stroke={ink} strokeWidth="1.5" />
               </pattern>,
@@ -91,13 +144,38 @@ export function Ribbon({ site, service, expected, mute = false, view, zoom }: { 
             ]
           })}
         </defs>
-        {history.data && vantages.map((v, n) => bars(history.data, v, view).map((b) => (
-          <rect key={`${v} ${b.x}`} x={b.x} y={n * row + 1} width={b.w} height={row - 2} fill={fill(b.outcome)} data-outcome={b.outcome}><title>{b.words}</title></rect>
-        )))}
-        {drag && <rect x={Math.min(drag.a, drag.b) * width} y={0} width={Math.abs(drag.b - drag.a) * width} height={row * vantages.length}
-          fill={theme.palette.primary.main} opacity={0.3} />}
+        {history.data &&
+          vantages.map((v, n) =>
+            bars(history.data, v, view).map((b) => (
+              <rect
+                key={`${v} ${b.x}`}
+                x={b.x}
+                y={n * row + 1}
+                width={b.w}
+                height={row - 2}
+                fill={fill(b.outcome)}
+                data-outcome={b.outcome}
+              >
+                <title>{b.words}</title>
+              </rect>
+            )),
+          )}
+        {drag && (
+          <rect
+            x={Math.min(drag.a, drag.b) * width}
+            y={0}
+            width={Math.abs(drag.b - drag.a) * width}
+            height={row * vantages.length}
+            fill={theme.palette.primary.main}
+            opacity={0.3}
+          />
+        )}
       </Box>
-      {vantages.length > 1 && <Typography variant="label" component="div">from top to bottom: {vantages.join(', ')}</Typography>}
+      {vantages.length > 1 && (
+        <Typography variant="label" component="div">
+          from top to bottom: {vantages.join(', ')}
+        </Typography>
+      )}
     </Box>
   )
 }
@@ -118,7 +196,9 @@ export function Legend() {
   const row = 12
   const bit = (name: string, drawing: React.ReactNode) => (
     <Box key={name} sx={{ display: 'flex', alignItems: 'center', gap: 0.5 }}>
-      <svg width={30} height={row} aria-hidden>{drawing}</svg>
+      <svg width={30} height={row} aria-hidden>
+        {drawing}
+      </svg>
       <Typography variant="label">{name}</Typography>
     </Box>
   )
@@ -127,7 +207,14 @@ export function Legend() {
     <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2 }}>
       {bit('opened, answered', <rect width={30} height={row} fill={theme.palette.text.primary} />)}
       {bit('refused', <path d="M0 12 12 0M8 12 20 0M16 12 28 0" stroke={wrong} strokeWidth={2} />)}
-      {bit('silent', <g fill={wrong}>{[3, 9, 15, 21, 27].map((x) => <circle key={x} cx={x} cy={6} r={1.6} />)}</g>)}
+      {bit(
+        'silent',
+        <g fill={wrong}>
+          {[3, 9, 15, 21, 27].map((x) => (
+            <circle key={x} cx={x} cy={6} r={1.6} />
+          ))}
+        </g>,
+      )}
       {bit('garbled, stranger', <path d="M0 0 12 12M12 0 0 12M14 0 26 12M26 0 14 12" stroke={wrong} strokeWidth={1.5} />)}
       {bit('unroutable', <path d="M0 1H5M9 1H14M18 1H23M0 11H5M9 11H14M18 11H23" stroke={wrong} strokeWidth={2} />)}
       {bit('nobody looked', <rect width={30} height={row} fill={theme.palette.background.default} />)}

@@ -14,20 +14,38 @@ export function Trail({ move }: { move: Move }) {
     <Box data-move={move.id}>
       <Box sx={{ display: 'flex', height: (t) => t.draw.ribbon / 2, border: (t) => t.rule.field }} aria-hidden>
         {reached.map((s, i) => (
-          <Box key={s.name} title={`${s.name} ${length(s.reached_ms)} after it was noticed`}
-            sx={{ flexGrow: gap(i) / whole, flexBasis: 0, minWidth: 3, borderRight: (t) => (i < reached.length - 1 ? t.rule.field : 'none'),
-              bgcolor: s === slowest && gap(i) > 0 ? 'text.primary' : i % 2 ? 'divider' : 'background.default' }} />
+          <Box
+            key={s.name}
+            title={`${s.name} ${length(s.reached_ms)} after it was noticed`}
+            sx={{
+              flexGrow: gap(i) / whole,
+              flexBasis: 0,
+              minWidth: 3,
+              borderRight: (t) => (i < reached.length - 1 ? t.rule.field : 'none'),
+              bgcolor: s === slowest && gap(i) > 0 ? 'text.primary' : i % 2 ? 'divider' : 'background.default',
+            }}
+          />
         ))}
       </Box>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, mt: 0.5 }}>
         {[...reached, ...stages.filter((s) => !s.at)].map((s) => (
-          <Typography key={s.name} variant="label" title={s.at ? exact(s.at) : undefined}
-            sx={s === slowest ? { color: 'text.primary', fontWeight: 700 } : undefined}>
+          <Typography
+            key={s.name}
+            variant="label"
+            title={s.at ? exact(s.at) : undefined}
+            sx={s === slowest ? { color: 'text.primary', fontWeight: 700 } : undefined}
+          >
             {s.name} {s.at ? '+' + length(s.reached_ms) : 'not yet'}
           </Typography>
         ))}
-        {move.zones?.map((z) => <Typography key={z.zone} variant="label" title={exact(z.at)}>{z.zone} took it +{length(z.reached_ms)}</Typography>)}
-        <Typography variant="label" sx={{ ml: 'auto' }}>in all {length(move.total_ms)}</Typography>
+        {move.zones?.map((z) => (
+          <Typography key={z.zone} variant="label" title={exact(z.at)}>
+            {z.zone} took it +{length(z.reached_ms)}
+          </Typography>
+        ))}
+        <Typography variant="label" sx={{ ml: 'auto' }}>
+          in all {length(move.total_ms)}
+        </Typography>
       </Box>
     </Box>
   )

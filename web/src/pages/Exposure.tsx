@@ -9,12 +9,24 @@ function Findings({ review }: { review: Review }) {
   return (
     <>
       <Typography sx={{ px: 2, pb: 1 }}>
-        {review.ports.length} ports of {review.address} were looked at <Ago at={review.started} />, {review.open} of them are open. By {review.person}; agreed: {review.consent}
+        {review.ports.length} ports of {review.address} were looked at <Ago at={review.started} />, {review.open} of them are open. By{' '}
+        {review.person}; agreed: {review.consent}
       </Typography>
       {review.findings.map((f) => (
-        <Stack key={`${f.port} ${f.what}`} data-advice={f.port} direction="row" sx={{ borderTop: (t) => t.rule.hair, px: 2, py: 0.75, columnGap: 2, flexWrap: 'wrap' }}>
-          <Typography variant="mono" sx={{ fontWeight: 600, minWidth: (t) => t.draw.word }}>{f.port}</Typography>
-          <Typography sx={{ color: f.severe ? 'error.main' : 'warning.main', flex: 1, minWidth: { xs: '70%', md: 0 } }}>{f.severe ? 'severe: ' : ''}{f.what}{f.service ? ` (${f.service})` : ''}</Typography>
+        <Stack
+          key={`${f.port} ${f.what}`}
+          data-advice={f.port}
+          direction="row"
+          sx={{ borderTop: (t) => t.rule.hair, px: 2, py: 0.75, columnGap: 2, flexWrap: 'wrap' }}
+        >
+          <Typography variant="mono" sx={{ fontWeight: 600, minWidth: (t) => t.draw.word }}>
+            {f.port}
+          </Typography>
+          <Typography sx={{ color: f.severe ? 'error.main' : 'warning.main', flex: 1, minWidth: { xs: '70%', md: 0 } }}>
+            {f.severe ? 'severe: ' : ''}
+            {f.what}
+            {f.service ? ` (${f.service})` : ''}
+          </Typography>
           <Typography sx={{ flex: 1, minWidth: { xs: '100%', md: 0 } }}>{f.advice}</Typography>
         </Stack>
       ))}
@@ -31,20 +43,52 @@ export function Exposure({ site }: { site: Site }) {
   const review = useMutation({ mutationFn: () => api.review(site.code, consent, setShare), onSettled: () => reviews.refetch() })
   const last = review.data?.review ?? reviews.data?.[0]
   return (
-    <Section title="Exposure" id="exposure" aside={
-      <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
-        <TextField size="small" fullWidth={false} name="consent" label="Who has agreed, and when" value={consent} onChange={(e) => setConsent(e.target.value)} />
-        <Button size="small" variant="outlined" disabled={review.isPending || consent.trim().length < 10} onClick={() => { setShare(0); review.mutate() }}>Review</Button>
-      </Stack>
-    }>
+    <Section
+      title="Exposure"
+      id="exposure"
+      aside={
+        <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
+          <TextField
+            size="small"
+            fullWidth={false}
+            name="consent"
+            label="Who has agreed, and when"
+            value={consent}
+            onChange={(e) => setConsent(e.target.value)}
+          />
+          <Button
+            size="small"
+            variant="outlined"
+            disabled={review.isPending || consent.trim().length < 10}
+            onClick={() => {
+              setShare(0)
+              review.mutate()
+            }}
+          >
+            Review
+          </Button>
+        </Stack>
+      }
+    >
       {review.isPending && (
         <Box sx={{ px: 2, pb: 1 }}>
           <Typography>{Math.round(100 * share)} %</Typography>
           <LinearProgress variant="determinate" value={100 * share} aria-label="Review" />
         </Box>
       )}
-      {review.error && <Alert severity="error" sx={{ mx: 2, mb: 1 }}>{review.error.message}</Alert>}
-      {last?.ended ? <Findings review={last} /> : <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>Tries the TCP ports that are commonly left open, at the site's own address only. It takes a few seconds. The result is kept with the consent that was given.</Typography>}
+      {review.error && (
+        <Alert severity="error" sx={{ mx: 2, mb: 1 }}>
+          {review.error.message}
+        </Alert>
+      )}
+      {last?.ended ? (
+        <Findings review={last} />
+      ) : (
+        <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>
+          Tries the TCP ports that are commonly left open, at the site's own address only. It takes a few seconds. The result is kept with
+          the consent that was given.
+        </Typography>
+      )}
     </Section>
   )
 }

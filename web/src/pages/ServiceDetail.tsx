@@ -13,14 +13,24 @@ function Windows({ list }: { list: Availability[] }) {
   return (
     <Box sx={{ overflowX: 'auto' }}>
       <Table size="small">
-        <TableHead><TableRow>{['over', 'as expected', 'failing', 'impaired', 'unknown', 'median', '95 %', '99 %'].map((h) => <TableCell key={h}>{h}</TableCell>)}</TableRow></TableHead>
+        <TableHead>
+          <TableRow>
+            {['over', 'as expected', 'failing', 'impaired', 'unknown', 'median', '95 %', '99 %'].map((h) => (
+              <TableCell key={h}>{h}</TableCell>
+            ))}
+          </TableRow>
+        </TableHead>
         <TableBody>
           {list.map((w) => (
             <TableRow key={w.window} data-window={w.window}>
               <TableCell>{w.window}</TableCell>
               <TableCell sx={{ fontWeight: 600 }}>{w.share === null ? '–' : `${(100 * w.share).toFixed(3)} %`}</TableCell>
-              <TableCell>{seconds(w.failing_s)}</TableCell><TableCell>{seconds(w.impaired_s)}</TableCell><TableCell>{seconds(w.unknown_s)}</TableCell>
-              <TableCell>{micros(w.median_us)}</TableCell><TableCell>{micros(w.p95_us)}</TableCell><TableCell>{micros(w.p99_us)}</TableCell>
+              <TableCell>{seconds(w.failing_s)}</TableCell>
+              <TableCell>{seconds(w.impaired_s)}</TableCell>
+              <TableCell>{seconds(w.unknown_s)}</TableCell>
+              <TableCell>{micros(w.median_us)}</TableCell>
+              <TableCell>{micros(w.p95_us)}</TableCell>
+              <TableCell>{micros(w.p99_us)}</TableCell>
             </TableRow>
           ))}
         </TableBody>
@@ -32,9 +42,15 @@ function Windows({ list }: { list: Availability[] }) {
 function CardSheet({ card }: { card: Card }) {
   return (
     <Box data-card={card.title} sx={{ mt: 1.5 }}>
-      <Typography sx={{ fontWeight: 600 }}>{card.title}, in {card.where}</Typography>
+      <Typography sx={{ fontWeight: 600 }}>
+        {card.title}, in {card.where}
+      </Typography>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', pl: '1px', pt: '1px' }}>
-        {card.fields.map((f) => <Field key={f.label} label={f.label}>{f.value}</Field>)}
+        {card.fields.map((f) => (
+          <Field key={f.label} label={f.label}>
+            {f.value}
+          </Field>
+        ))}
       </Box>
       {card.note && <Typography variant="body2">{card.note}</Typography>}
     </Box>
@@ -47,14 +63,24 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
   const queries = useQueryClient()
   const cards = useQuery({ queryKey: ['cards', site, service.name], queryFn: () => api.cards(site, service.name) })
   const availability = useQuery({ queryKey: ['availability', site, service.name], queryFn: () => api.availability(site, service.name) })
-  const pin = useMutation({ mutationFn: () => api.pin(site, service.name), onSuccess: () => queries.invalidateQueries({ queryKey: ['site', site] }) })
+  const pin = useMutation({
+    mutationFn: () => api.pin(site, service.name),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ['site', site] }),
+  })
   const strange = service.fingerprint && service.fingerprint_seen && service.fingerprint !== service.fingerprint_seen
   return (
     <Box sx={{ borderTop: (t) => t.rule.hair, mt: 1.5, pt: 1 }}>
       {service.vantages?.map((v) => (
-        <Stack key={v.vantage} data-view={v.vantage} direction="row" sx={{ columnGap: 2, flexWrap: 'wrap', borderBottom: (t) => t.rule.hair, py: 0.5 }}>
+        <Stack
+          key={v.vantage}
+          data-view={v.vantage}
+          direction="row"
+          sx={{ columnGap: 2, flexWrap: 'wrap', borderBottom: (t) => t.rule.hair, py: 0.5 }}
+        >
           <Typography sx={{ fontWeight: 600, minWidth: (t) => t.draw.stationWidth }}>{v.vantage}</Typography>
-          <Typography>{v.outcome}, {v.in_row} in a row, <Ago at={v.at} /></Typography>
+          <Typography>
+            {v.outcome}, {v.in_row} in a row, <Ago at={v.at} />
+          </Typography>
           <Typography variant="mono">{v.message}</Typography>
           {v.does_not_count && <Typography sx={{ color: 'warning.main' }}>does not count: {v.does_not_count}</Typography>}
         </Stack>
@@ -62,25 +88,78 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
       {service.fingerprint && (
         <Stack direction="row" sx={{ alignItems: 'center', columnGap: 2, flexWrap: 'wrap', py: 0.5 }}>
           <Typography sx={{ minWidth: (t) => t.draw.stationWidth, fontWeight: 600 }}>recognised by</Typography>
-          <Typography variant="mono" sx={{ overflowWrap: 'anywhere' }}>{service.fingerprint}</Typography>
-          <Typography variant="body2" sx={{ color: 'text.secondary' }}>pinned by {service.pinned_by}, <Ago at={service.pinned} /></Typography>
+          <Typography variant="mono" sx={{ overflowWrap: 'anywhere' }}>
+            {service.fingerprint}
+          </Typography>
+          <Typography variant="body2" sx={{ color: 'text.secondary' }}>
+            pinned by {service.pinned_by}, <Ago at={service.pinned} />
+          </Typography>
         </Stack>
       )}
       {pin.error && <Alert severity="error">{pin.error.message}</Alert>}
       {strange && (
-        <Alert severity="error" action={<Button color="inherit" size="small" disabled={pin.isPending} onClick={() => pin.mutate()}>Pin what it shows now</Button>}>
+        <Alert
+          severity="error"
+          action={
+            <Button color="inherit" size="small" disabled={pin.isPending} onClick={() => pin.mutate()}>
+              Pin what it shows now
+            </Button>
+          }
+        >
           It shows {service.fingerprint_seen}. Pin that only where you know why it is another one.
         </Alert>
       )}
-      {service.certificate && <Typography>Certificate for {service.certificate.names?.join(', ') || 'nobody'}, until {exact(service.certificate.expires)}{service.certificate.problem ? `: ${service.certificate.problem}` : ''}.</Typography>}
-      {service.ways?.map((w) => <Typography key={w.way} data-way={w.way}>{w.way === 'pinhole' ? 'Over IPv6, by a pinhole' : 'Over IPv4, by the forward'}{w.target ? `, at ${w.target}` : ''}: {w.outcome}{w.message ? ` (${w.message})` : ''}.</Typography>)}
-      {service.by_name && <Typography>By name, <Ago at={service.by_name.at} />: {service.by_name.hostname} is {service.by_name.given}. {service.by_name.message}</Typography>}
+      {service.certificate && (
+        <Typography>
+          Certificate for {service.certificate.names?.join(', ') || 'nobody'}, until {exact(service.certificate.expires)}
+          {service.certificate.problem ? `: ${service.certificate.problem}` : ''}.
+        </Typography>
+      )}
+      {service.ways?.map((w) => (
+        <Typography key={w.way} data-way={w.way}>
+          {w.way === 'pinhole' ? 'Over IPv6, by a pinhole' : 'Over IPv4, by the forward'}
+          {w.target ? `, at ${w.target}` : ''}: {w.outcome}
+          {w.message ? ` (${w.message})` : ''}.
+        </Typography>
+      ))}
+      {service.by_name && (
+        <Typography>
+          By name, <Ago at={service.by_name.at} />: {service.by_name.hostname} is {service.by_name.given}. {service.by_name.message}
+        </Typography>
+      )}
       {service.weakness && <Typography sx={{ color: 'warning.main' }}>Warning: {service.weakness}.</Typography>}
-      {service.probe_peer_key && <Typography>To have the handshake probed, add a peer with this public key on the WireGuard server: <Typography component="span" variant="mono">{service.probe_peer_key}</Typography>{Object.entries(service.vantage_peer_keys ?? {}).map(([name, key]) => <span key={name}>; for {name} <Typography component="span" variant="mono">{key}</Typography></span>)}</Typography>}
-      {cards.data?.map((c) => <CardSheet key={c.title} card={c} />)}
+      {service.probe_peer_key && (
+        <Typography>
+          To have the handshake probed, add a peer with this public key on the WireGuard server:{' '}
+          <Typography component="span" variant="mono">
+            {service.probe_peer_key}
+          </Typography>
+          {Object.entries(service.vantage_peer_keys ?? {}).map(([name, key]) => (
+            <span key={name}>
+              ; for {name}{' '}
+              <Typography component="span" variant="mono">
+                {key}
+              </Typography>
+            </span>
+          ))}
+        </Typography>
+      )}
+      {cards.data?.map((c) => (
+        <CardSheet key={c.title} card={c} />
+      ))}
       <Box sx={{ mt: 1.5 }}>{availability.data?.[0] && <Windows list={availability.data[0].windows} />}</Box>
       <Typography variant="body2" sx={{ mt: 1 }}>
-        History of the time shown: {['csv', 'json'].map((f) => <Link key={f} href={api.historyFile(site, service.name, view.from, view.until, f)} download={`${site}-${service.name}.${f}`} sx={{ mr: 1 }}>{f.toUpperCase()}</Link>)}
+        History of the time shown:{' '}
+        {['csv', 'json'].map((f) => (
+          <Link
+            key={f}
+            href={api.historyFile(site, service.name, view.from, view.until, f)}
+            download={`${site}-${service.name}.${f}`}
+            sx={{ mr: 1 }}
+          >
+            {f.toUpperCase()}
+          </Link>
+        ))}
       </Typography>
     </Box>
   )

@@ -16,7 +16,12 @@ import { ServiceBlock } from './ServiceBlock'
 import { SiteSide } from './SiteSide'
 
 const minute = 60_000
-const ranges: [string, number][] = [['10 minutes', 10 * minute], ['a day', 1440 * minute], ['a week', 7 * 1440 * minute], ['90 days', 90 * 1440 * minute]]
+const ranges: [string, number][] = [
+  ['10 minutes', 10 * minute],
+  ['a day', 1440 * minute],
+  ['a week', 7 * 1440 * minute],
+  ['90 days', 90 * 1440 * minute],
+]
 
 function Head({ site }: { site: Site }) {
   const link = site.links.find((l) => l.label === site.link)
@@ -24,14 +29,32 @@ function Head({ site }: { site: Site }) {
   return (
     <Box sx={{ bgcolor: 'background.paper', borderTop: (t) => t.rule.section, mb: 2, p: 2 }}>
       <Typography variant="code">{site.code}</Typography>
-      <Typography variant="value" component="div">{site.name}</Typography>
+      <Typography variant="value" component="div">
+        {site.name}
+      </Typography>
       {site.note && <Typography sx={{ color: 'text.secondary' }}>{site.note}</Typography>}
       <Box sx={{ display: 'flex', flexWrap: 'wrap', mt: 1.5, pl: '1px', pt: '1px' }}>
-        <Field label="public address"><Dotted text={site.address || 'unknown'} /></Field>
-        <Field label={name ? `hostname, ${name.state}` : 'hostname'} wide tone={name?.verdict === 'broken' ? 'error.main' : undefined}><Dotted text={name?.name ?? 'none'} /></Field>
-        <Field label="services as expected" tone={site.as_expected_count < site.service_count ? 'error.main' : undefined}>{site.as_expected_count} of {site.service_count}</Field>
+        <Field label="public address">
+          <Dotted text={site.address || 'unknown'} />
+        </Field>
+        <Field label={name ? `hostname, ${name.state}` : 'hostname'} wide tone={name?.verdict === 'broken' ? 'error.main' : undefined}>
+          <Dotted text={name?.name ?? 'none'} />
+        </Field>
+        <Field label="services as expected" tone={site.as_expected_count < site.service_count ? 'error.main' : undefined}>
+          {site.as_expected_count} of {site.service_count}
+        </Field>
         <Field label={link ? `link ${link.label}, ${link.provider}` : 'link'} tone={link?.overdue ? 'error.main' : undefined}>
-          {!link ? 'none' : link.mode === 'static' ? 'static address' : link.agent ? <>agent heard <Ago at={link.heard} /></> : 'no agent yet'}
+          {!link ? (
+            'none'
+          ) : link.mode === 'static' ? (
+            'static address'
+          ) : link.agent ? (
+            <>
+              agent heard <Ago at={link.heard} />
+            </>
+          ) : (
+            'no agent yet'
+          )}
         </Field>
       </Box>
     </Box>
@@ -47,7 +70,17 @@ function useWindow() {
     const timer = setInterval(() => setNow(Date.now()), 2000)
     return () => clearInterval(timer)
   }, [])
-  return { view: zoomed ?? { from: now - range, until: now }, now, range, zoomed, setRange: (r: number) => { setZoomed(null); setRange(r) }, zoom: setZoomed }
+  return {
+    view: zoomed ?? { from: now - range, until: now },
+    now,
+    range,
+    zoomed,
+    setRange: (r: number) => {
+      setZoomed(null)
+      setRange(r)
+    },
+    zoom: setZoomed,
+  }
 }
 
 // SitePage shows one site: where its paths break, what its services did, how its address moved, and its record.
@@ -67,15 +100,35 @@ export function SitePage() {
     <>
       <Trouble error={site.error} />
       <Head site={s} />
-      <Section title="The way in" id="services" aside={
-        <Stack direction="row" sx={{ gap: 0.5, flexWrap: 'wrap' }}>
-          {ranges.map(([word, ms]) => (
-            <Button key={word} size="small" variant={!zoomed && range === ms ? 'contained' : 'text'} color={!zoomed && range === ms ? 'primary' : 'inherit'} onClick={() => setRange(ms)}>{word}</Button>
-          ))}
-        </Stack>
-      }>
+      <Section
+        title="The way in"
+        id="services"
+        aside={
+          <Stack direction="row" sx={{ gap: 0.5, flexWrap: 'wrap' }}>
+            {ranges.map(([word, ms]) => (
+              <Button
+                key={word}
+                size="small"
+                variant={!zoomed && range === ms ? 'contained' : 'text'}
+                color={!zoomed && range === ms ? 'primary' : 'inherit'}
+                onClick={() => setRange(ms)}
+              >
+                {word}
+              </Button>
+            ))}
+          </Stack>
+        }
+      >
         {services.map((svc) => (
-          <ServiceBlock key={svc.name} site={s.code} vantages={(vantages.data ?? []).filter((v) => v.state !== 'invited').map((v) => v.name)} service={svc} path={s.paths.find((p) => p.service === svc.name)} view={view} zoom={zoom} />
+          <ServiceBlock
+            key={svc.name}
+            site={s.code}
+            vantages={(vantages.data ?? []).filter((v) => v.state !== 'invited').map((v) => v.name)}
+            service={svc}
+            path={s.paths.find((p) => p.service === svc.name)}
+            view={view}
+            zoom={zoom}
+          />
         ))}
         {services.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>No service is on record yet.</Typography>}
         <Box sx={{ px: 2, py: 1, borderTop: (t) => t.rule.hair }}>
@@ -86,14 +139,26 @@ export function SitePage() {
       {s.links.map((l) => {
         const own = (moves.data ?? []).filter((m) => m.link === l.label)
         return (
-          <Section key={l.label} title={`Moves of link ${l.label}`} id={`moves-${l.label}`} aside={session.lab && l.mode === 'dynamic' && (
-            <Button size="small" variant="outlined" disabled={renumber.isPending} onClick={() => renumber.mutate(l.label)}>Renumber in the lab</Button>
-          )}>
+          <Section
+            key={l.label}
+            title={`Moves of link ${l.label}`}
+            id={`moves-${l.label}`}
+            aside={
+              session.lab &&
+              l.mode === 'dynamic' && (
+                <Button size="small" variant="outlined" disabled={renumber.isPending} onClick={() => renumber.mutate(l.label)}>
+                  Renumber in the lab
+                </Button>
+              )
+            }
+          >
             <Box sx={{ px: 2, pb: 2 }}>
               <AddressStair moves={own} now={now} />
               {own.slice(0, 3).map((m) => (
                 <Box key={m.id} sx={{ borderTop: (t) => t.rule.hair, pt: 1, mt: 1 }}>
-                  <Typography variant="mono" component="div">{m.old} → {m.new}, noticed <Ago at={m.noticed} /> ({m.source})</Typography>
+                  <Typography variant="mono" component="div">
+                    {m.old} → {m.new}, noticed <Ago at={m.noticed} /> ({m.source})
+                  </Typography>
                   <Trail move={m} />
                 </Box>
               ))}

@@ -14,23 +14,54 @@ function LinkSide({ link }: { link: Link }) {
   return (
     <Box data-link={link.label} sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', pl: '1px', pt: '1px', mb: 1 }}>
-        <Field label={`link ${link.label}, in front of the router`} tone={toneOf[s.verdict]}>{natWords[s.nat] ?? s.nat}</Field>
+        <Field label={`link ${link.label}, in front of the router`} tone={toneOf[s.verdict]}>
+          {natWords[s.nat] ?? s.nat}
+        </Field>
         <Field label="router's WAN address">{s.router_address ?? 'not told'}</Field>
-        <Field label="agent" wide>{link.failing ? 'nothing comes through' : s.agent?.trim() ? s.agent : 'none'}</Field>
+        <Field label="agent" wide>
+          {link.failing ? 'nothing comes through' : s.agent?.trim() ? s.agent : 'none'}
+        </Field>
       </Box>
-      {s.words && <Typography>{s.words.charAt(0).toUpperCase() + s.words.slice(1)}{s.chain?.length ? ` (on the way out: ${s.chain.join(', then ')})` : ''}.</Typography>}
-      {s.remedies?.map((r) => <Typography key={r} sx={{ pl: 2 }}>{r}</Typography>)}
-      {link.change_pattern && <Typography data-pattern>The address changes {link.change_pattern.words}; next {exact(link.change_pattern.next)}, {Math.round(100 * link.change_pattern.sure)} % sure.</Typography>}
-      {s.held && <Alert severity="warning" sx={{ my: 1 }}>{s.held}</Alert>}
-      {s.resolver && <Alert severity="warning" sx={{ my: 1 }}>{s.resolver}</Alert>}
+      {s.words && (
+        <Typography>
+          {s.words.charAt(0).toUpperCase() + s.words.slice(1)}
+          {s.chain?.length ? ` (on the way out: ${s.chain.join(', then ')})` : ''}.
+        </Typography>
+      )}
+      {s.remedies?.map((r) => (
+        <Typography key={r} sx={{ pl: 2 }}>
+          {r}
+        </Typography>
+      ))}
+      {link.change_pattern && (
+        <Typography data-pattern>
+          The address changes {link.change_pattern.words}; next {exact(link.change_pattern.next)},{' '}
+          {Math.round(100 * link.change_pattern.sure)} % sure.
+        </Typography>
+      )}
+      {s.held && (
+        <Alert severity="warning" sx={{ my: 1 }}>
+          {s.held}
+        </Alert>
+      )}
+      {s.resolver && (
+        <Alert severity="warning" sx={{ my: 1 }}>
+          {s.resolver}
+        </Alert>
+      )}
       {s.refused?.map((r) => (
-        <Alert key={r.reason} severity={r.stranger ? 'info' : 'warning'} sx={{ my: 1 }}>Refused {r.count} times, last <Ago at={r.last} />, from {r.from}: {r.reason}</Alert>
+        <Alert key={r.reason} severity={r.stranger ? 'info' : 'warning'} sx={{ my: 1 }}>
+          Refused {r.count} times, last <Ago at={r.last} />, from {r.from}: {r.reason}
+        </Alert>
       ))}
       <Box sx={{ mt: 1 }}>
         {s.sources?.map((r) => (
           <Stack key={`${r.source} ${r.via}`} direction="row" sx={{ borderTop: (t) => t.rule.hair, gap: 2, py: 0.5, flexWrap: 'wrap' }}>
             <Typography sx={{ minWidth: (t) => t.draw.stationWidth, fontWeight: 600 }}>{r.source}</Typography>
-            <Typography variant="mono">{r.via ? `${r.via}: ` : ''}{r.problem ?? r.addresses}</Typography>
+            <Typography variant="mono">
+              {r.via ? `${r.via}: ` : ''}
+              {r.problem ?? r.addresses}
+            </Typography>
             {r.dissent && <Typography sx={{ color: 'warning.main' }}>{r.dissent}</Typography>}
           </Stack>
         ))}
@@ -45,15 +76,35 @@ function Proof({ site }: { site: Site }) {
   return (
     <Box sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
       <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
-        <Typography sx={{ flex: 1, minWidth: (t) => t.draw.stationWidth }}>Prove a forward before the device is installed: forward the port to the agent's machine for the test.</Typography>
-        <TextField size="small" fullWidth={false} sx={{ width: (t) => t.draw.stationWidth }} name="proof-port" label="External port" value={port} onChange={(e) => setPort(e.target.value)} />
+        <Typography sx={{ flex: 1, minWidth: (t) => t.draw.stationWidth }}>
+          Prove a forward before the device is installed: forward the port to the agent's machine for the test.
+        </Typography>
+        <TextField
+          size="small"
+          fullWidth={false}
+          sx={{ width: (t) => t.draw.stationWidth }}
+          name="proof-port"
+          label="External port"
+          value={port}
+          onChange={(e) => setPort(e.target.value)}
+        />
         {['tcp', 'udp'].map((t) => (
-          <Button key={t} size="small" variant="outlined" disabled={prove.isPending || !/^\d+$/.test(port)} onClick={() => prove.mutate(t)}>Prove {t}</Button>
+          <Button key={t} size="small" variant="outlined" disabled={prove.isPending || !/^\d+$/.test(port)} onClick={() => prove.mutate(t)}>
+            Prove {t}
+          </Button>
         ))}
       </Stack>
       {prove.isPending && <Typography sx={{ mt: 1 }}>The agent listens, and it is sent to…</Typography>}
-      {prove.error && <Alert severity="error" sx={{ mt: 1 }}>{prove.error.message}</Alert>}
-      {prove.data && <Alert severity={prove.data.proven ? 'success' : 'warning'} sx={{ mt: 1 }}>{prove.data.proven ? 'Proven' : 'Not proven'}: {prove.data.words}. {prove.data.next_step}</Alert>}
+      {prove.error && (
+        <Alert severity="error" sx={{ mt: 1 }}>
+          {prove.error.message}
+        </Alert>
+      )}
+      {prove.data && (
+        <Alert severity={prove.data.proven ? 'success' : 'warning'} sx={{ mt: 1 }}>
+          {prove.data.proven ? 'Proven' : 'Not proven'}: {prove.data.words}. {prove.data.next_step}
+        </Alert>
+      )}
     </Box>
   )
 }
@@ -65,18 +116,37 @@ export function SiteSide({ site }: { site: Site }) {
   const look = useMutation({ mutationFn: () => api.look(site.code), onSuccess: () => lan.refetch() })
   if (!site.links.some((l) => l.report)) return null
   return (
-    <Section title="From inside the site" id="site-side" aside={
-      <Button size="small" variant="outlined" disabled={look.isPending} onClick={() => look.mutate()}>Look now</Button>
-    }>
-      {look.error && <Alert severity="error" sx={{ mx: 2, mb: 1 }}>{look.error.message}</Alert>}
-      {site.links.map((l) => <LinkSide key={l.label} link={l} />)}
+    <Section
+      title="From inside the site"
+      id="site-side"
+      aside={
+        <Button size="small" variant="outlined" disabled={look.isPending} onClick={() => look.mutate()}>
+          Look now
+        </Button>
+      }
+    >
+      {look.error && (
+        <Alert severity="error" sx={{ mx: 2, mb: 1 }}>
+          {look.error.message}
+        </Alert>
+      )}
+      {site.links.map((l) => (
+        <LinkSide key={l.label} link={l} />
+      ))}
       {lan.data?.map((d) => (
-        <Stack key={d.device} data-device={d.device} direction="row" sx={{ borderTop: (t) => t.rule.hair, px: 2, py: 0.75, gap: 2, flexWrap: 'wrap' }}>
+        <Stack
+          key={d.device}
+          data-device={d.device}
+          direction="row"
+          sx={{ borderTop: (t) => t.rule.hair, px: 2, py: 0.75, gap: 2, flexWrap: 'wrap' }}
+        >
           <Typography sx={{ minWidth: (t) => t.draw.stationWidth, fontWeight: 600 }}>{d.device}</Typography>
           <Typography sx={{ color: toneOf[d.verdict ?? 'unproven'] }}>{d.words}</Typography>
           <Typography variant="mono">{[d.mac, d.ipv6].filter(Boolean).join(' ')}</Typography>
           <Typography sx={{ flex: 1 }}>{d.ports?.map((p) => `${p.service} ${p.state}`).join(', ')}</Typography>
-          <Typography variant="body2" sx={{ color: 'text.secondary' }}><Ago at={d.at} /></Typography>
+          <Typography variant="body2" sx={{ color: 'text.secondary' }}>
+            <Ago at={d.at} />
+          </Typography>
         </Stack>
       ))}
       <Proof site={site} />

@@ -9,5 +9,9 @@ export function Ago({ at, never = 'never' }: { at?: string; never?: string }) {
     return () => clearInterval(timer)
   }, [])
   if (!at) return <span>{never}</span>
-  return <time dateTime={at} title={exact(at)}>{length(Math.max(1000, now - Date.parse(at)))} ago</time>
+  return (
+    <time dateTime={at} title={exact(at)}>
+      {length(Math.max(1000, now - Date.parse(at)))} ago
+    </time>
+  )
 }

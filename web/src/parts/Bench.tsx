@@ -12,18 +12,42 @@ export function Bench({ mode, turn, children }: { mode: Mode; turn: () => void; 
   const session = useSession()
   const queries = useQueryClient()
   const live = useLive()
-  const leave = useMutation({ mutationFn: api.signOut, onSettled: () => { queries.clear(); location.assign('/') } })
+  const leave = useMutation({
+    mutationFn: api.signOut,
+    onSettled: () => {
+      queries.clear()
+      location.assign('/')
+    },
+  })
   return (
     <Box sx={{ maxWidth: (t) => t.draw.column, mx: 'auto', px: { xs: 1, sm: 2 }, pb: 4 }}>
       <Stack component="header" direction="row" sx={{ alignItems: 'center', columnGap: { xs: 1, sm: 2 }, py: 1, flexWrap: 'wrap' }}>
-        <Link component={To} to="/" color="text.primary" variant="value" underline="none">INK POST</Link>
-        {[['/names', 'Names'], ['/moves', 'Moves'], ['/vantages', 'Vantage points']].map(([to, word]) => <Link key={to} component={To} to={to} color="text.primary" sx={{ fontWeight: 600 }}>{word}</Link>)}
+        <Link component={To} to="/" color="text.primary" variant="value" underline="none">
+          INK POST
+        </Link>
+        {[
+          ['/names', 'Names'],
+          ['/moves', 'Moves'],
+          ['/vantages', 'Vantage points'],
+        ].map(([to, word]) => (
+          <Link key={to} component={To} to={to} color="text.primary" sx={{ fontWeight: 600 }}>
+            {word}
+          </Link>
+        ))}
         <Typography variant="label" role="status" sx={{ color: live ? 'text.secondary' : 'error.main' }}>
           {live ? 'live' : 'the line to the server is down; trying again'}
         </Typography>
         <Box sx={{ flex: 1 }} />
-        <Button size="small" variant="text" color="inherit" onClick={turn}>{mode === 'day' ? 'Night' : 'Day'}</Button>
-        <Button size="small" variant="text" color="inherit" onClick={() => leave.mutate()}>Sign out<Box component="span" sx={{ display: { xs: 'none', sm: 'inline' }, whiteSpace: 'pre' }}> {session.name}</Box></Button>
+        <Button size="small" variant="text" color="inherit" onClick={turn}>
+          {mode === 'day' ? 'Night' : 'Day'}
+        </Button>
+        <Button size="small" variant="text" color="inherit" onClick={() => leave.mutate()}>
+          Sign out
+          <Box component="span" sx={{ display: { xs: 'none', sm: 'inline' }, whiteSpace: 'pre' }}>
+            {' '}
+            {session.name}
+          </Box>
+        </Button>
       </Stack>
       <Box component="main">{children}</Box>
     </Box>

@@ -21,10 +21,27 @@ export function Door({ children }: { children: ReactNode }) {
 function Card({ title, children, onSubmit }: { title: string; children: ReactNode; onSubmit: () => void }) {
   return (
     <Box component="main" sx={{ minHeight: '100vh', display: 'grid', placeItems: 'center', p: 2 }}>
-      <Box component="form" sx={{ bgcolor: 'background.paper', border: (t) => t.rule.field, borderTop: (t) => t.rule.section, p: 3, width: '100%', maxWidth: 400 }}
-        onSubmit={(e) => { e.preventDefault(); onSubmit() }}>
-        <Typography variant="code" component="div" sx={{ mb: 0.5 }}>INK POST</Typography>
-        <Typography variant="h2" component="h1" sx={{ mb: 2 }}>{title}</Typography>
+      <Box
+        component="form"
+        sx={{
+          bgcolor: 'background.paper',
+          border: (t) => t.rule.field,
+          borderTop: (t) => t.rule.section,
+          p: 3,
+          width: '100%',
+          maxWidth: 400,
+        }}
+        onSubmit={(e) => {
+          e.preventDefault()
+          onSubmit()
+        }}
+      >
+        <Typography variant="code" component="div" sx={{ mb: 0.5 }}>
+          INK POST
+        </Typography>
+        <Typography variant="h2" component="h1" sx={{ mb: 2 }}>
+          {title}
+        </Typography>
         <Stack spacing={2}>{children}</Stack>
       </Box>
     </Box>
@@ -39,9 +56,27 @@ function SignIn({ enter, away }: { enter: (s: Session) => void; away: string }) 
     <Card title="Sign in" onSubmit={() => sign.mutate()}>
       {away && <Alert severity="warning">{away}</Alert>}
       {sign.error && <Alert severity="error">{sign.error.message}</Alert>}
-      <TextField label="Name" name="name" autoComplete="username" autoFocus required value={name} onChange={(e) => setName(e.target.value)} />
-      <TextField label="Password" name="password" type="password" autoComplete="current-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
-      <Button type="submit" variant="contained" disabled={sign.isPending}>Sign in</Button>
+      <TextField
+        label="Name"
+        name="name"
+        autoComplete="username"
+        autoFocus
+        required
+        value={name}
+        onChange={(e) => setName(e.target.value)}
+      />
+      <TextField
+        label="Password"
+        name="password"
+        type="password"
+        autoComplete="current-password"
+        required
+        value={password}
+        onChange={(e) => setPassword(e.target.value)}
+      />
+      <Button type="submit" variant="contained" disabled={sign.isPending}>
+        Sign in
+      </Button>
     </Card>
   )
 }
@@ -53,9 +88,20 @@ function ChoosePassword({ enter }: { enter: (s: Session) => void }) {
     <Card title="Choose your password" onSubmit={() => choose.mutate()}>
       <Typography>The password you used works once only.</Typography>
       {choose.error && <Alert severity="error">{choose.error.message}</Alert>}
-      <TextField label="New password" name="new-password" type="password" autoComplete="new-password" autoFocus required value={password}
-        onChange={(e) => setPassword(e.target.value)} helperText="10 to 72 characters" />
-      <Button type="submit" variant="contained" disabled={choose.isPending}>Set this password</Button>
+      <TextField
+        label="New password"
+        name="new-password"
+        type="password"
+        autoComplete="new-password"
+        autoFocus
+        required
+        value={password}
+        onChange={(e) => setPassword(e.target.value)}
+        helperText="10 to 72 characters"
+      />
+      <Button type="submit" variant="contained" disabled={choose.isPending}>
+        Set this password
+      </Button>
     </Card>
   )
 }

@@ -10,7 +10,9 @@ export function Explained({ finding }: { finding: Finding }) {
       <Typography sx={{ fontWeight: 600 }}>{finding.summary}.</Typography>
       <Typography>{finding.next_step}</Typography>
       {finding.also?.map((a) => (
-        <Typography key={a} variant="body2" sx={{ color: 'text.secondary' }}>It could also be: {a}</Typography>
+        <Typography key={a} variant="body2" sx={{ color: 'text.secondary' }}>
+          It could also be: {a}
+        </Typography>
       ))}
     </Box>
   )
@@ -18,18 +20,31 @@ export function Explained({ finding }: { finding: Finding }) {
 
 export function FaultCard({ fault }: { fault: Fault }) {
   return (
-    <Stack direction={{ xs: 'column', sm: 'row' }} data-fault={fault.finding.cause}
-      sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1, gap: { xs: 0.5, sm: 2 } }}>
+    <Stack
+      direction={{ xs: 'column', sm: 'row' }}
+      data-fault={fault.finding.cause}
+      sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1, gap: { xs: 0.5, sm: 2 } }}
+    >
       <Box sx={{ minWidth: (t) => t.draw.stationWidth }}>
-        <Link component={To} to={`/sites/${fault.site}`} variant="value" color="text.primary">{fault.site}</Link>
-        <Typography variant="label" component="div">{fault.site_name}</Typography>
+        <Link component={To} to={`/sites/${fault.site}`} variant="value" color="text.primary">
+          {fault.site}
+        </Link>
+        <Typography variant="label" component="div">
+          {fault.site_name}
+        </Typography>
       </Box>
       <Box sx={{ minWidth: (t) => t.draw.stationWidth }}>
-        <Typography variant="label" component="div">breaks at</Typography>
+        <Typography variant="label" component="div">
+          breaks at
+        </Typography>
         <Typography sx={{ color: fault.serious ? 'error.main' : 'warning.main', fontWeight: 600 }}>{fault.finding.hop}</Typography>
-        <Typography variant="label" component="div"><Ago at={fault.opened} /></Typography>
+        <Typography variant="label" component="div">
+          <Ago at={fault.opened} />
+        </Typography>
       </Box>
-      <Box sx={{ flex: 1 }}><Explained finding={fault.finding} /></Box>
+      <Box sx={{ flex: 1 }}>
+        <Explained finding={fault.finding} />
+      </Box>
     </Stack>
   )
 }

@@ -10,23 +10,69 @@ export type Form = { title: string; path: string; method: 'POST' | 'PATCH'; blan
 // Doomed is what somebody asked to remove.
 export type Doomed = { key: string; path: string; words?: string; tag?: string }
 
-export interface Line { key: string; words: ReactNode; tone?: string; detail: ReactNode; edit?: Form; path?: string; tag?: string; extra?: { word: string; act: () => void }[] }
+export interface Line {
+  key: string
+  words: ReactNode
+  tone?: string
+  detail: ReactNode
+  edit?: Form
+  path?: string
+  tag?: string
+  extra?: { word: string; act: () => void }[]
+}
 
 // Part is one kind of things on the record: a line each, and a button to add another.
-export function Part({ title, lines, add, open, remove }: { title: string; lines: Line[]; add?: Form; open: (f: Form) => void; remove: (d: Doomed) => void }) {
+export function Part({
+  title,
+  lines,
+  add,
+  open,
+  remove,
+}: {
+  title: string
+  lines: Line[]
+  add?: Form
+  open: (f: Form) => void
+  remove: (d: Doomed) => void
+}) {
   return (
     <Box sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1 }}>
       <Stack direction="row" sx={{ alignItems: 'center' }}>
-        <Typography variant="label" sx={{ flex: 1 }}>{title}</Typography>
-        {add && <Button size="small" color="inherit" onClick={() => open(add)}>{add.title}</Button>}
+        <Typography variant="label" sx={{ flex: 1 }}>
+          {title}
+        </Typography>
+        {add && (
+          <Button size="small" color="inherit" onClick={() => open(add)}>
+            {add.title}
+          </Button>
+        )}
       </Stack>
       {lines.map((l) => (
         <Stack key={l.key} data-line={l.key} direction="row" sx={{ alignItems: 'center', columnGap: 2, flexWrap: 'wrap' }}>
           <Typography sx={{ fontWeight: 600, color: l.tone, minWidth: (t) => t.draw.word }}>{l.words}</Typography>
-          <Typography variant="mono" sx={{ flex: 1, minWidth: { xs: '60%', md: 0 } }}>{l.detail}</Typography>
-          {l.extra?.map((x) => <Button key={x.word} size="small" onClick={x.act} aria-label={`${x.word}: ${l.key}`}>{x.word}</Button>)}
-          {l.edit && <Button size="small" onClick={() => open(l.edit!)} aria-label={`Edit ${l.key}`}>Edit</Button>}
-          {l.path && <Button size="small" color="error" onClick={() => remove({ key: l.key, path: l.path!, tag: l.tag })} aria-label={`Remove ${l.key}`}>Remove</Button>}
+          <Typography variant="mono" sx={{ flex: 1, minWidth: { xs: '60%', md: 0 } }}>
+            {l.detail}
+          </Typography>
+          {l.extra?.map((x) => (
+            <Button key={x.word} size="small" onClick={x.act} aria-label={`${x.word}: ${l.key}`}>
+              {x.word}
+            </Button>
+          ))}
+          {l.edit && (
+            <Button size="small" onClick={() => open(l.edit!)} aria-label={`Edit ${l.key}`}>
+              Edit
+            </Button>
+          )}
+          {l.path && (
+            <Button
+              size="small"
+              color="error"
+              onClick={() => remove({ key: l.key, path: l.path!, tag: l.tag })}
+              aria-label={`Remove ${l.key}`}
+            >
+              Remove
+            </Button>
+          )}
         </Stack>
       ))}
     </Box>
@@ -51,8 +97,12 @@ export function Removal({ doomed, keep, removed }: { doomed: Doomed; keep: () =>
         <Typography>{doomed.words ?? 'This cannot be undone.'}</Typography>
       </DialogContent>
       <DialogActions>
-        <Button color="inherit" onClick={keep}>Keep it</Button>
-        <Button color="error" variant="contained" disabled={remove.isPending} onClick={() => remove.mutate()}>Remove</Button>
+        <Button color="inherit" onClick={keep}>
+          Keep it
+        </Button>
+        <Button color="error" variant="contained" disabled={remove.isPending} onClick={() => remove.mutate()}>
+          Remove
+        </Button>
       </DialogActions>
     </Dialog>
   )
