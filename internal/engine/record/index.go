@@ -21,15 +21,35 @@ type siteRows struct {
 	redirects []site.Redirect
 	keys      []store.Key // of its links
 	signing   []store.SigningKey
-	partial   bool // its keys were not read
+	parts     Parts // that were read, where the others, its keys among them, were not
 }
 
 // rows is a site as it was read, but for its keys.
 func (p Site) rows() siteRows {
 	rows := siteRows{site: p.Site, hostnames: p.Hostnames, devices: p.Devices, services: p.Services, aliases: p.Aliases,
-		redirects: p.Redirects, partial: true}
+		redirects: p.Redirects}
 	for _, l := range p.Links {
 		rows.links = append(rows.links, *l)
+	}
+	return rows
+}
+
+// with returns the rows with those parts of another that were read.
+func (rows siteRows) with(read siteRows) siteRows {
+	if read.parts&Hostnames != 0 {
+		rows.hostnames = read.hostnames
+	}
+	if read.parts&Devices != 0 {
+		rows.devices = read.devices
+	}
+	if read.parts&Services != 0 {
+		rows.services = read.services
+	}
+	if read.parts&Aliases != 0 {
+		rows.aliases = read.aliases
+	}
+	if read.parts&Redirects != 0 {
+		rows.redirects = read.redirects
 	}
 	return rows
 }

@@ -138,7 +138,7 @@ func (r *Record) Reload(ctx context.Context, st *store.Store, t Touched) (Diff, 
 		var rows siteRows
 		var err error
 		if ok && t.Parts != 0 {
-			rows, err = readParts(ctx, st, before, t.Parts)
+			rows, err = readParts(ctx, st, id, t.Parts)
 		} else {
 			rows, err = readSite(ctx, st, id)
 		}
@@ -229,24 +229,24 @@ func readSite(ctx context.Context, st *store.Store, id int64) (rows siteRows, er
 	return rows, errors.Join(e1, e2, e3, e4, e5, e6, e7, e8)
 }
 
-// readParts reads some parts of a site again, and takes the others as they are on record.
-func readParts(ctx context.Context, st *store.Store, p Site, parts Parts) (siteRows, error) {
-	rows := p.rows()
+// readParts reads some parts of a site again.
+func readParts(ctx context.Context, st *store.Store, id int64, parts Parts) (siteRows, error) {
+	rows := siteRows{parts: parts}
 	var e1, e2, e3, e4, e5 error
 	if parts&Hostnames != 0 {
-		rows.hostnames, e1 = st.Hostnames(ctx, p.ID)
+		rows.hostnames, e1 = st.Hostnames(ctx, id)
 	}
 	if parts&Devices != 0 {
-		rows.devices, e2 = st.Devices(ctx, p.ID)
+		rows.devices, e2 = st.Devices(ctx, id)
 	}
 	if parts&Services != 0 {
-		rows.services, e3 = st.Services(ctx, p.ID)
+		rows.services, e3 = st.Services(ctx, id)
 	}
 	if parts&Aliases != 0 {
-		rows.aliases, e4 = st.Aliases(ctx, p.ID)
+		rows.aliases, e4 = st.Aliases(ctx, id)
 	}
 	if parts&Redirects != 0 {
-		rows.redirects, e5 = st.Redirects(ctx, p.ID)
+		rows.redirects, e5 = st.Redirects(ctx, id)
 	}
 	return rows, errors.Join(e1, e2, e3, e4, e5)
 }
@@ -257,14 +257,17 @@ func (r *Record) replaceSites(ids []int64, read []siteRows) (d Diff) {
 		r.content = emptyContent()
 	}
 	for i, id := range ids {
-		before, after := r.sites[id], newSite(read[i])
-		r.drop(before)
-		if read[i].partial {
+		before := r.sites[id]
+		if read[i].parts != 0 {
+			after := newSite(before.rows().with(read[i])) // what was not read may have changed meanwhile
+			r.drop(before)
 			r.put(after)
 			r.resort(before, after)
 			d.Sites = append(d.Sites, SiteChange{before, after})
 			continue
 		}
+		after := newSite(read[i])
+		r.drop(before)
 		for linkID := range before.place {
 			for _, keyID := range slices.Clone(r.linkKeys[linkID]) {
 				r.dropKey(keyID)
