@@ -24,35 +24,61 @@ import (
 	"inkpost.example/inkpost/internal/wire/stun"
 )
 
-// Options of Start.
+// Options of Start. A zero field takes its default.
 type Options struct {
-	Database      string        // URL of a PostgreSQL database
-	PublicURL     string        // at which sites reach the API; "" where nobody has said
-	HTTP          string        // "host:port" of the API and console; port 0 picks a free one
-	DNS           string        // "host:port" of the name server
-	STUN          string        // "host:port" of the STUN responder; "" has none
-	WatchEvery    time.Duration // how often agents look at the devices on record
-	HoldDown      time.Duration // how long a link has to work again before names come back to it
-	Redirect      string        // "host:port" of the redirect listener; "" has none
-	RedirectAt    []netip.Addr  // its public addresses; the listener's own where left out
-	Proxies       []netip.Prefix
-	Policy        wan.Policy
-	Vantage       string
+	// Database is the URL of a PostgreSQL database, such as postgres://inkpost@127.0.0.1:5432/inkpost. Required.
+	Database string
+	// PublicURL is where sites reach the API: http:// or https://, a host, and perhaps a port. Default: none, and invitations name the
+	// address at which whoever asked reached the server.
+	PublicURL string
+	// HTTP is the "host:port" of API and console; port 0 picks a free one. Required.
+	HTTP string
+	// DNS is the "host:port" of the name server, over UDP and TCP; port 0 picks a free one. Required.
+	DNS string
+	// STUN is the "host:port" of the STUN responder, over UDP. Default: none is started.
+	STUN string
+	// Redirect is the "host:port" of the redirect listener. Default: none is started.
+	Redirect string
+	// RedirectAt are the addresses that redirect names answer. Default: the redirect listener's own.
+	RedirectAt []netip.Addr
+	// Proxies are the addresses whose X-Forwarded-For is believed. Default: none.
+	Proxies []netip.Prefix
+	// Policy says which addresses may stand for a site. Default: public ones only.
+	Policy wan.Policy
+	// Vantage is what this server is called as a vantage point: 1 to 32 of a-z, 0-9 and hyphen. Default: "server".
+	Vantage string
+	// ProbeDeadline is how long a probe waits for an answer. Default: 3 s.
 	ProbeDeadline time.Duration
-	// ShortestInterval is the shortest that a service may be probed at; a lab may go below the usual bound.
+	// ShortestInterval is the shortest interval at which a service may be probed. Default: pace.MinInterval; a lab may go below it.
 	ShortestInterval time.Duration
-	CheckEvery       time.Duration
-	VerifyEvery      time.Duration
-	Limit            authdns.Limit
-	KeyRate          float64          // announcements a second that one key may make; 2 where 0
-	Resolvers        []string         // "host:port" of resolvers to ask whether the world sees an address
-	Clock            func() time.Time // time.Now where nil
-	Ticks            func() time.Time // of schedules; Clock where nil, and the monotonic clock where that is, too
-	Lab              api.Lab
-	Console          fs.FS
-	Version          string
-	StateDir         string // where the copy of the zones is kept; "" keeps none
-	Log              *slog.Logger
+	// CheckEvery is how often agents check their address. Default: 15 s.
+	CheckEvery time.Duration
+	// WatchEvery is how often agents look at the devices on record. Default: 60 s.
+	WatchEvery time.Duration
+	// VerifyEvery is how often each hostname is asked for again, besides after each change. Default: 60 s.
+	VerifyEvery time.Duration
+	// HoldDown is how long a link has to work again before hostnames come back to it. Default: site.HoldDown.
+	HoldDown time.Duration
+	// Limit bounds what one client network gets from the name server. Default: no limit.
+	Limit authdns.Limit
+	// KeyRate is how many announcements a second one key may make. Default: access.KeyRate.
+	KeyRate float64
+	// Resolvers are the "host:port" of resolvers that are asked whether the world sees an address. Default: none.
+	Resolvers []string
+	// Clock tells the time of day. Default: time.Now.
+	Clock func() time.Time
+	// Ticks tells the time of schedules; it never steps. Default: Clock where that is set, else the monotonic clock.
+	Ticks func() time.Time
+	// Lab is the simulated world that the API may change. Default: none.
+	Lab api.Lab
+	// Console is the built console. Default: none is served.
+	Console fs.FS
+	// Version is this program's version, shown by the API.
+	Version string
+	// StateDir is where the copy of the zones is kept. Default: none is kept.
+	StateDir string
+	// Log takes what happens. Default: nothing is logged.
+	Log *slog.Logger
 }
 
 // Daemon is a running service.

@@ -26,13 +26,20 @@ import (
 
 // Options of Run.
 type Options struct {
-	Server     string // URL
-	Code       string // one-time code; needed once
-	StateDir   string
-	From       netip.Addr // local address to probe from; the system's choice where zero
-	References []string   // "host:port" of machines that answer as long as our own way out works
-	Version    string
-	Log        *slog.Logger
+	// Server is the URL of the server. Required to enrol; later the state has it.
+	Server string
+	// Code is the one-time code. Required to enrol.
+	Code string
+	// StateDir is the folder in which the key, and outcomes that could not be returned, are kept. Required.
+	StateDir string
+	// From is the local address to probe from. Default: the system's choice.
+	From netip.Addr
+	// References are the "host:port" of machines that answer as long as the way out works. Default: none; what is probed is compared.
+	References []string
+	// Version is this program's version, as it tells the server.
+	Version string
+	// Log takes what happens. Default: nothing is logged.
+	Log *slog.Logger
 }
 
 // ErrRevoked reports that the server does not take the key any more.

@@ -18,27 +18,43 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-// Config is the agent's configuration file. A flag, or a variable of the environment, takes the place of its field.
+// Config is the agent's configuration file, in YAML. A flag, or a variable of the environment, takes the place of its field.
 type Config struct {
-	Server     string        `yaml:"server,omitempty"`
-	Code       string        `yaml:"code,omitempty"`
-	State      string        `yaml:"state,omitempty"`
-	Sources    []string      `yaml:"sources,omitempty"`
-	STUN       []string      `yaml:"stun,omitempty"`
-	Fixed      []string      `yaml:"fixed,omitempty"`
-	Interface  string        `yaml:"interface,omitempty"`
-	Gateway    string        `yaml:"gateway,omitempty"`
-	Links      []LinkConfig  `yaml:"links,omitempty"`
-	After      []string      `yaml:"after,omitempty"`
+	// Server is the URL of the server. Required to enrol; later the state has it.
+	Server string `yaml:"server,omitempty"`
+	// Code is the one-time code. Required to enrol.
+	Code string `yaml:"code,omitempty"`
+	// State is the folder in which the agent keeps its key. Default: DefaultState.
+	State string `yaml:"state,omitempty"`
+	// Sources are the ways of learning the address, the most trusted first: observed, stun, gateway, interface, fixed. Default: those
+	// that are set for the link at the server, else all.
+	Sources []string `yaml:"sources,omitempty"`
+	// STUN lists further STUN servers, "host:port". Default: the server's own alone.
+	STUN []string `yaml:"stun,omitempty"`
+	// Fixed are addresses that never change, at most one of each family. Default: none.
+	Fixed []string `yaml:"fixed,omitempty"`
+	// Interface is the name of the interface whose address is reported. Default: that of the default route.
+	Interface string `yaml:"interface,omitempty"`
+	// Gateway is the router's LAN address. Default: that of the default route.
+	Gateway string `yaml:"gateway,omitempty"`
+	// Links are the links of an agent with several interfaces; each enrols on its own. Default: one link.
+	Links []LinkConfig `yaml:"links,omitempty"`
+	// After is a command, with its arguments, to run after a change. Default: none.
+	After []string `yaml:"after,omitempty"`
+	// AfterLimit is how long the command may run, up to 10m. Default: 30s.
 	AfterLimit time.Duration `yaml:"after_limit,omitempty"`
-	LogLevel   string        `yaml:"log_level,omitempty"`
+	// LogLevel is debug, info, warn or error. Default: info.
+	LogLevel string `yaml:"log_level,omitempty"`
 }
 
 // LinkConfig is one link of an agent with several interfaces.
 type LinkConfig struct {
-	Interface string   `yaml:"interface"`
-	Code      string   `yaml:"code,omitempty"`
-	Sources   []string `yaml:"sources,omitempty"`
+	// Interface is the name of the link's interface. Required.
+	Interface string `yaml:"interface"`
+	// Code is the link's one-time code. Required to enrol.
+	Code string `yaml:"code,omitempty"`
+	// Sources are those of the link, as in Config. Default: those of Config.
+	Sources []string `yaml:"sources,omitempty"`
 }
 
 // DefaultConfig is where the configuration is looked for.

@@ -19,7 +19,7 @@ func TestOneVantagePointNeverFlipsAState(t *testing.T) {
 			Since: at.Add(-time.Duration(rng.IntN(3600)) * time.Second), At: at}
 	}
 	flips := 0
-	for range 20_000 {
+	for range 5_000 {
 		views := []View{view(Answered, Opened, Refused, Silent, Unroutable, Garbled, Stranger), view(Answered, Opened),
 			view(Answered, Opened)}
 		for range rng.IntN(4) {
@@ -43,7 +43,7 @@ func TestTheOrderOfViewsDoesNotMatter(t *testing.T) {
 	now := time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC)
 	outcomes := []Outcome{Answered, Opened, Refused, Silent, Unroutable, Garbled, Stranger, Skipped}
 	states := []State{StateReachable, StateImpaired, StateUnreachable, StateExposed, StateUnknown}
-	for range 20_000 {
+	for range 5_000 {
 		var views []View
 		for range rng.IntN(6) {
 			at := now.Add(-time.Duration(rng.IntN(120)) * time.Second)

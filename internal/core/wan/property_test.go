@@ -14,7 +14,7 @@ func TestTheOrderOfReportsDoesNotMatter(t *testing.T) {
 	rng := rand.New(rand.NewPCG(5, 6))
 	addresses := []netip.Addr{addrA, addrB, addrC, netip.MustParseAddr("192.168.1.23"), netip.MustParseAddr("100.64.7.9"), sixA, sixB}
 	moved := 0
-	for range 20_000 {
+	for range 5_000 {
 		w := Weighing{Now: weighNow, Current: Pair{IPv4: addrA, IPv6: sixA}, Policy: lab}
 		for _, source := range DefaultOrder { // a source has one report at most
 			switch rng.IntN(4) {
