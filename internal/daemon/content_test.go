@@ -46,7 +46,7 @@ func TestBadZoneContentIsNamedAndChangesNothing(t *testing.T) {
 		"data beside an alias":    {add("lighthouse."+zone, "TXT", `"x"`, 60), 422, "name", "an alias stands alone"},
 		"hostname beside an alias": {host(contract.HostnameInput{Name: "lighthouse." + zone, Site: "KET-07"}), 422, "name",
 			"an alias stands alone"},
-		"address of a hostname": {add(ket, "A", "198.51.100.1", 60), 422, "name", "cannot be typed in"},
+		"address of a hostname": {add(ket, "A", "198.51.100.1", 60), 422, "name", "cannot be entered by hand"},
 		"wildcard at the apex":  {add("*."+zone, "A", "198.51.100.1", 60), 422, "name", "put the wildcard below a hostname"},
 		"star in the middle":    {add("a.*."+zone, "A", "198.51.100.1", 60), 422, "name", "'*'"},
 		"outside the zone":      {add("a.elsewhere.example", "A", "198.51.100.1", 60), 422, "name", "is not in zone"},

@@ -94,7 +94,7 @@ func TestARedirectNameSendsABrowserOn(t *testing.T) {
 		"no path": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "view"}), 422, "path",
 			"is not a path"},
 		"a header in a path": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "/a\r\nX: y"}), 422,
-			"path", "contains a control character in it"},
+			"path", "contains a control character"},
 		"query and path": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Path: "/a?b",
 			KeepPath: true}), 422, "path", "no path can follow"},
 		"port": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Port: 65536}), 422, "port",

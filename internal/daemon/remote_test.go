@@ -355,7 +355,7 @@ func TestRemoteZonesThatCannotBe(t *testing.T) {
 		"servers of its own": {add(contract.ZoneInput{Kind: "remote", Primary: "198.51.100.53",
 			Servers: []string{"ns.elsewhere.example"}}), "primary", "its primary has its servers"},
 		"too often": {add(contract.ZoneInput{Kind: "remote", Primary: "198.51.100.53", Reassert: 5}), "primary",
-			"cannot be asserted again every 5 seconds"},
+			"cannot be pushed again every 5 seconds"},
 		"hosted and pushed": {add(contract.ZoneInput{Servers: []string{"ns." + quay + "=198.51.100.1"}, Primary: "198.51.100.53"}),
 			"servers", "is hosted here"},
 		"a template for all": {add(contract.ZoneInput{Servers: []string{"ns." + quay + "=198.51.100.1"}, Template: "site." + quay}),
