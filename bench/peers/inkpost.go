@@ -39,7 +39,7 @@ func (r rig) inkpost(n int, together bool) (*ours, error) {
 	}
 	d, err := daemon.Start(r.ctx, daemon.Options{KeyRate: 1e6, Database: c.URL("inkpost"), HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0",
 		VerifyEvery: time.Hour,
-		Policy:      wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24")}},
+		Policy:      wan.Policy{StandIns: anywhere},
 		Log:         slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	if err != nil {
 		c.Stop()

@@ -16,13 +16,19 @@ import (
 
 const updateNames = 250 // of one site
 
+// updated is the address that name i gets in a round. Each has two of its own: an address of another link of the site would be refused,
+// as it says that the link is down.
+func updated(i, round int) string {
+	return fmt.Sprintf("%s.%d", []string{"198.51.100", "203.0.113"}[round%2], i%updateNames+1)
+}
+
 // updates sends signed updates, each of which gives one name another address. BIND and Knot write their journals, Ink Post
 // records a move in PostgreSQL, with its history, all before they answer.
 func updates(r rig) error {
 	var list strings.Builder
 	for round := range 40 {
 		for i := range updateNames {
-			fmt.Fprintf(&list, "%s\ndelete site-%d A\nadd site-%d 30 A 198.51.100.%d\nsend\n", apex, i, i, 1+(i+round*7+11)%250)
+			fmt.Fprintf(&list, "%s\ndelete site-%d A\nadd site-%d 30 A %s\nsend\n", apex, i, i, updated(i, round+1))
 		}
 	}
 	data, err := r.write("updates", list.String())
@@ -121,7 +127,7 @@ func (r rig) oneByOne(port int) (outcome, error) {
 	count := 0.0
 	for i := 0; time.Now().Before(until); i++ {
 		m := new(dns.Msg).SetUpdate(apex + ".")
-		a, err := dns.NewRR(fmt.Sprintf("site-%d.%s. 30 A 198.51.100.%d", i%updateNames, apex, 1+(i%updateNames+i/updateNames*7+5)%250))
+		a, err := dns.NewRR(fmt.Sprintf("site-%d.%s. 30 A %s", i%updateNames, apex, updated(i%updateNames, i/updateNames+1)))
 		if err != nil {
 			return outcome{}, err
 		}
