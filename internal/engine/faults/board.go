@@ -51,8 +51,7 @@ type Fault struct {
 
 // Diagnosis is what was found out about a site when its evidence last changed. It is not changed in place.
 type Diagnosis struct {
-	Evidence diagnose.Evidence
-	Paths    []diagnose.Path
+	Paths []diagnose.Path
 }
 
 // Board is the room. It is safe for concurrent use.

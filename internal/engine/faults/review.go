@@ -65,7 +65,7 @@ func (b *Board) diagnose(p record.Site) Diagnosis {
 	b.mu.Unlock()
 	now := b.now()
 	ev := b.host.Evidence(p, now)
-	d := Diagnosis{Evidence: ev, Paths: diagnose.Paths(ev)}
+	d := Diagnosis{Paths: diagnose.Paths(ev)}
 	findings := diagnose.Site(ev)
 	opened, closed := b.replace(p.ID, d, findings, now)
 	for _, f := range opened {
