@@ -52,7 +52,7 @@ web/node_modules/.installed: web/package-lock.json
 	@cd web && npm ci --silent --no-audit --no-fund --prefer-offline && touch node_modules/.installed
 
 # typed writes the console's types to $(1).
-typed = @mkdir -p bin && $(GO) run ./internal/api/openapi >bin/openapi.json && \
+typed = @mkdir -p bin && $(GO) run ./internal/api/openapi -documents >bin/openapi.json && \
   cd web && npm exec --silent -- openapi-typescript ../bin/openapi.json -o ../$(1) >/dev/null
 
 # The console's types, from the API's own description.

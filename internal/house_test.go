@@ -2,6 +2,7 @@
 package internal_test
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -181,4 +182,38 @@ func TestNoFileAndNoRoomOfTheEngineIsTooLarge(t *testing.T) {
 		}
 	}
 	require.Greater(t, rooms, 15, "the walk found the rooms")
+}
+
+// A doc comment that begins with another word than the name tells of a rename that was not finished.
+func TestDocCommentsBeginWithTheirNames(t *testing.T) {
+	seen := 0
+	require.NoError(t, filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ParseComments)
+		require.NoError(t, err)
+		for _, decl := range file.Decls {
+			name, doc := documented(decl)
+			if first, _, _ := strings.Cut(doc, " "); doc != "" {
+				seen++
+				require.Contains(t, []string{name, "A", "An", "The"}, first, "%s: the doc comment of %s", path, name)
+			}
+		}
+		return nil
+	}))
+	require.Greater(t, seen, 1000)
+}
+
+// documented returns the name of a function or of a type that is declared alone, and its doc comment.
+func documented(decl ast.Decl) (name, doc string) {
+	switch d := decl.(type) {
+	case *ast.FuncDecl:
+		return d.Name.Name, d.Doc.Text()
+	case *ast.GenDecl:
+		if len(d.Specs) == 1 && d.Tok == token.TYPE {
+			return d.Specs[0].(*ast.TypeSpec).Name.Name, d.Doc.Text()
+		}
+	}
+	return "", ""
 }

@@ -58,7 +58,7 @@ func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.Wa
 	after, _ := lan.Neighbours(ctx)
 	after = asked(ctx, lan, after, out, list)
 	for i, item := range list {
-		settle(&out[i], item, after)
+		addNeighbours(&out[i], item, after)
 	}
 	return out
 }
@@ -103,9 +103,9 @@ func look(ctx context.Context, lan LAN, before []Neighbour, item contract.Watche
 	return out
 }
 
-// settle adds what the neighbour table says after the ports were tried. Whoever answers at the recorded address with another MAC is
+// addNeighbours adds what the neighbour table says after the ports were tried. Whoever answers at the recorded address with another MAC is
 // not the device.
-func settle(s *contract.DeviceReport, item contract.WatchedDevice, table []Neighbour) {
+func addNeighbours(s *contract.DeviceReport, item contract.WatchedDevice, table []Neighbour) {
 	at, err := netip.ParseAddr(item.Address)
 	if err != nil {
 		return

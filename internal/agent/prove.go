@@ -17,7 +17,7 @@ func (r *runner) prove(ctx context.Context, p contract.ProofTask) {
 	defer cancel()
 	tell := func(w contract.ProofNews) {
 		if err := r.to.any.TellProof(context.WithoutCancel(ctx), p.ID, w); err != nil {
-			r.log.Warn("the server could not be told of a proof", "error", err)
+			r.log.Warn("the news of a path proof could not be sent", "error", err)
 		}
 	}
 	arrived, err := listenFor(ctx, p, func() { tell(contract.ProofNews{State: "listening", Address: r.ownAddress(ctx)}) })

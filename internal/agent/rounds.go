@@ -117,7 +117,7 @@ func (r *runner) loop(ctx context.Context) error {
 			r.fleet.set(r, errors.As(err, &away))
 			wait = pace.Backoff(failures, retryBase, min(r.every, maxRetry), rand.Float64())
 			failures++
-			r.log.Warn("the server could not be told", "error", err, "again in", wait.Round(time.Millisecond))
+			r.log.Warn("announcement failed", "error", err, "retry_in", wait.Round(time.Millisecond))
 			r.tellStatus(func(s *Status) { s.Trouble = err.Error() })
 		}
 		if why = r.nextReason(ctx, wait); ctx.Err() != nil {

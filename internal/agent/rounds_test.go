@@ -129,7 +129,7 @@ func TestWhereADeviceIsFollowsTheNewestAnswer(t *testing.T) {
 	}
 	item := contract.WatchedDevice{Device: "recorder", MAC: recorderMAC, Address: "192.168.7.20"}
 	var s contract.DeviceReport
-	settle(&s, item, []Neighbour{neighbour("192.168.7.20", otherMAC, 0)})
+	addNeighbours(&s, item, []Neighbour{neighbour("192.168.7.20", otherMAC, 0)})
 	require.Equal(t, otherMAC, s.MAC, "who has its address is told")
 	require.False(t, s.Present)
 }

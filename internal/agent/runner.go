@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -223,7 +224,7 @@ func (r *runner) tell(ctx context.Context, why reason) error {
 	}
 	r.server = o
 	if o.NewKey {
-		return r.turn(ctx)
+		return r.rotate(ctx)
 	}
 	if o.CheckSeconds >= 1 {
 		r.every = time.Duration(o.CheckSeconds * float64(time.Second))
@@ -288,7 +289,7 @@ func (r *runner) announce(ctx context.Context, in contract.Announcement, seen wa
 	r.way.mu.Lock()
 	last := r.way.last
 	r.way.mu.Unlock()
-	if !sameAddrs(last, r.state.Last) {
+	if !slices.Equal(last, r.state.Last) {
 		r.state.Last = last
 		if err := r.state.write(r.dir); err != nil {
 			r.log.Warn("where the server is cannot be kept; it is asked for again after a restart", "error", err)
@@ -307,8 +308,8 @@ func (r *runner) announce(ctx context.Context, in contract.Announcement, seen wa
 // errAgain begins again with what is in the state file.
 var errAgain = errors.New("begin again")
 
-// turn takes the key that the server has for us, in the place of the one we have: kept first, used then.
-func (r *runner) turn(ctx context.Context) error {
+// rotate replaces our key by the one that the server has for us: it is saved first and used then.
+func (r *runner) rotate(ctx context.Context) error {
 	next, err := r.to.any.NextKey(ctx)
 	if err != nil {
 		return err
@@ -320,18 +321,6 @@ func (r *runner) turn(ctx context.Context) error {
 	}
 	r.log.Info("the key was replaced")
 	return errAgain
-}
-
-func sameAddrs(a, b []netip.Addr) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range a {
-		if a[i] != b[i] {
-			return false
-		}
-	}
-	return true
 }
 
 // pause waits; false says that ctx ended first.

@@ -24,7 +24,7 @@ func (r *runner) obey(ctx context.Context) {
 			next = soon
 		}
 		patient, done := r.lost.wait(ctx)
-		got, err := r.to.orders(patient, orders.Version, time.Until(next))
+		got, err := r.to.tasks(patient, orders.Version, time.Until(next))
 		severed := patient.Err() != nil
 		done()
 		if err != nil && severed {
@@ -96,7 +96,7 @@ func (r *runner) report(ctx context.Context, o contract.AgentTasks) []contract.D
 	r.finder.sixes(r.o.LAN, table, o.Watch, report.Devices)
 	r.tellStatus(func(s *Status) { s.LAN, s.LANTrouble = report.Devices, report.Problem })
 	if err := r.to.any.ReportLAN(ctx, report); err != nil && ctx.Err() == nil {
-		r.log.Warn("what the LAN looks like could not be told", "error", err)
+		r.log.Warn("the device reports could not be sent", "error", err)
 	}
 	return report.Devices
 }

@@ -50,7 +50,7 @@ func (w *way) resolve(ctx context.Context, host string) ([]netip.Addr, error) {
 	return nil, errors.New(w.trouble + "; set a working resolver on this machine or on the router")
 }
 
-// plainDNS leaves out what only programmers ask.
+// plainDNS shortens resolver errors for installers.
 func plainDNS(err error) string {
 	var d *net.DNSError
 	switch {
@@ -128,7 +128,7 @@ func (w *way) clients(server, key string) (clients, error) {
 		limit  time.Duration
 		to     **client.Client
 	}{{"", requestLimit, &out.any}, {"4", requestLimit, &out.four}, {"6", requestLimit, &out.six},
-		{"", ordersWait + requestLimit, &out.patient}} {
+		{"", tasksWait + requestLimit, &out.patient}} {
 		h, t := w.line(one.family, one.limit)
 		c, err := client.New(server, key, client.WithHTTP(h))
 		if err != nil {
@@ -146,10 +146,10 @@ func (c clients) hangUp() {
 	}
 }
 
-// orders asks what is to be done. The request waits at the server, longer than others may.
-func (c clients) orders(ctx context.Context, have string, until time.Duration) (contract.AgentTasks, error) {
-	return c.patient.Orders(ctx, have, min(max(until, 0), ordersWait))
+// tasks asks what is to be done. The request waits at the server, longer than others may.
+func (c clients) tasks(ctx context.Context, have string, until time.Duration) (contract.AgentTasks, error) {
+	return c.patient.Orders(ctx, have, min(max(until, 0), tasksWait))
 }
 
-// ordersWait is the longest that a question for orders waits at the server.
-const ordersWait = 55 * time.Second
+// tasksWait is the longest that a question for tasks waits at the server.
+const tasksWait = 55 * time.Second

@@ -130,7 +130,7 @@ func (a *api) noteRefused(c *echo.Context, k store.Key, named string, err error)
 // maxTaskWait is the longest that a question for orders waits.
 const maxTaskWait = 55
 
-func (a *api) orders(c *echo.Context, p principal) error {
+func (a *api) agentTasks(c *echo.Context, p principal) error {
 	wait, err := number(c, "wait_seconds", 0, 0, maxTaskWait)
 	if err != nil {
 		return site.Flaws{{Field: "wait_seconds", Detail: err.Error()}}

@@ -13,6 +13,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/intake"
@@ -30,18 +31,9 @@ const (
 	wordLater   = "later"   // not now; the line says when
 )
 
-// fetched is the JSON form of the reply.
-type fetched struct {
-	Word      string   `json:"word"`
-	Address   string   `json:"address,omitempty"`
-	Hostnames []string `json:"hostnames,omitempty"`
-	Kept      []string `json:"kept,omitempty"`
-	Detail    string   `json:"detail,omitempty"`
-}
-
 // fetch takes an announcement that came as a plain GET or POST.
 func (a *api) fetch(c *echo.Context, _ principal) error {
-	reply := func(status int, f fetched) error {
+	reply := func(status int, f contract.FetchReply) error {
 		if status == http.StatusServiceUnavailable || status == http.StatusTooManyRequests {
 			c.Response().Header().Set("Retry-After", "5")
 		}
@@ -54,8 +46,8 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 			return json.NewEncoder(c.Response()).Encode(f)
 		}
 		line := strings.Join(append([]string{f.Word, f.Address}, f.Hostnames...), " ")
-		if len(f.Kept) > 0 {
-			line += " kept " + strings.Join(f.Kept, " ")
+		if len(f.Held) > 0 {
+			line += " held " + strings.Join(f.Held, " ")
 		}
 		if f.Detail != "" {
 			line = f.Word + ": " + f.Detail
@@ -76,9 +68,9 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	}
 	switch {
 	case errors.Is(err, access.ErrKey):
-		return reply(http.StatusUnauthorized, fetched{Word: wordRefused, Detail: "this key announces nothing"})
+		return reply(http.StatusUnauthorized, contract.FetchReply{Word: wordRefused, Detail: "this key announces nothing"})
 	case !a.perKey.Allow(fetchOfKey, k.ID):
-		return reply(http.StatusTooManyRequests, fetched{Word: wordLater, Detail: "this key announces too often; try again in 5 seconds"})
+		return reply(http.StatusTooManyRequests, contract.FetchReply{Word: wordLater, Detail: "this key announces too often; try again in 5 seconds"})
 	}
 	from, err := clientAddress(c)
 	if err != nil {
@@ -90,20 +82,20 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 		except, err = a.knownNames(c, int64(k.LinkID))
 	}
 	if err != nil {
-		return reply(http.StatusUnprocessableEntity, fetched{Word: wordRefused, Detail: err.Error()})
+		return reply(http.StatusUnprocessableEntity, contract.FetchReply{Word: wordRefused, Detail: err.Error()})
 	}
 	r, err := a.engine().Fetched(c.Request().Context(), intake.ClaimantOf(k, from), in, except)
 	var notPublic wan.ErrNotPublic
 	var refused changes.Refused
 	switch {
 	case errors.As(err, &notPublic), errors.As(err, &refused):
-		return reply(http.StatusUnprocessableEntity, fetched{Word: wordRefused, Detail: err.Error()})
+		return reply(http.StatusUnprocessableEntity, contract.FetchReply{Word: wordRefused, Detail: err.Error()})
 	case errors.Is(err, changes.ErrLinkGone):
-		return reply(http.StatusGone, fetched{Word: wordRefused, Detail: err.Error()})
+		return reply(http.StatusGone, contract.FetchReply{Word: wordRefused, Detail: err.Error()})
 	case err != nil:
-		return reply(http.StatusServiceUnavailable, fetched{Word: wordLater, Detail: "not recorded; try again in 5 seconds"})
+		return reply(http.StatusServiceUnavailable, contract.FetchReply{Word: wordLater, Detail: "not recorded; try again in 5 seconds"})
 	}
-	f := fetched{Word: wordSame, Address: r.Decision.New.String(), Hostnames: r.Hostnames, Kept: slices.Sorted(maps.Keys(except))}
+	f := contract.FetchReply{Word: wordSame, Address: r.Decision.New.String(), Hostnames: r.Hostnames, Held: slices.Sorted(maps.Keys(except))}
 	if r.Decision.Changed {
 		f.Word = wordMoved
 	}

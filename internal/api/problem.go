@@ -78,8 +78,8 @@ func (f failure) StatusCode() int { return f.Status }
 // errorKind says how errors of one kind are told: ok is false for an error of another.
 type errorKind func(err error) (f failure, ok bool)
 
-// oneOf tells an error that is, or wraps, one of these as they stand.
-func oneOf(status int, slug string, these ...error) errorKind {
+// errorOf tells an error that is, or wraps, one of these as they stand.
+func errorOf(status int, slug string, these ...error) errorKind {
 	return func(err error) (failure, bool) {
 		for _, one := range these {
 			if errors.Is(err, one) {
@@ -90,8 +90,8 @@ func oneOf(status int, slug string, these ...error) errorKind {
 	}
 }
 
-// ofType tells errors of type E; field, which may be "", is the field that they are about.
-func ofType[E error](status int, slug string, field func(E) string) errorKind {
+// errorOfType tells errors of type E; field, which may be "", is the field that they are about.
+func errorOfType[E error](status int, slug string, field func(E) string) errorKind {
 	return func(err error) (failure, bool) {
 		var e E
 		if !errors.As(err, &e) {
@@ -109,22 +109,22 @@ func atAddress[E error](E) string { return "address" }
 // errorKinds are all kinds of error of the rooms below, which know nothing of HTTP.
 var errorKinds = []errorKind{
 	own, editedMeanwhile, notValid, standby, tooLarge,
-	ofType[access.TooMany](http.StatusTooManyRequests, "too-many", nil),
-	ofType(http.StatusUnprocessableEntity, "announcement-refused", atAddress[changes.Refused]),
-	ofType(http.StatusUnprocessableEntity, "not-public", atAddress[wan.ErrNotPublic]),
-	ofType[store.Missing](http.StatusNotFound, "not-on-record", nil),
-	ofType(http.StatusConflict, "taken", func(e store.Taken) string { return e.Field }),
-	ofType[store.InUse](http.StatusConflict, "in-use", nil),
-	ofType[push.PrimaryTrouble](http.StatusBadGateway, "primary-away", nil),
-	ofType[errClock](http.StatusForbidden, "clock-wrong", nil),
-	oneOf(http.StatusServiceUnavailable, "busy", access.ErrHashing, changes.ErrBusy, changes.ErrCommitted),
-	oneOf(http.StatusServiceUnavailable, "not-recorded", changes.ErrNotRecorded),
-	oneOf(http.StatusUnauthorized, "sign-in-refused", access.ErrSignIn),
-	oneOf(http.StatusUnauthorized, "key-not-valid", access.ErrKey),
-	oneOf(http.StatusForbidden, "code-not-valid", access.ErrCode),
-	oneOf(http.StatusConflict, "no-agent", siteside.ErrNoAgent),
-	oneOf(http.StatusGone, "vantage-gone", vantages.ErrGone),
-	oneOf(http.StatusGone, "link-gone", changes.ErrLinkGone),
+	errorOfType[access.TooMany](http.StatusTooManyRequests, "too-many", nil),
+	errorOfType(http.StatusUnprocessableEntity, "announcement-refused", atAddress[changes.Refused]),
+	errorOfType(http.StatusUnprocessableEntity, "not-public", atAddress[wan.ErrNotPublic]),
+	errorOfType[store.Missing](http.StatusNotFound, "not-on-record", nil),
+	errorOfType(http.StatusConflict, "taken", func(e store.Taken) string { return e.Field }),
+	errorOfType[store.InUse](http.StatusConflict, "in-use", nil),
+	errorOfType[push.PrimaryTrouble](http.StatusBadGateway, "primary-away", nil),
+	errorOfType[errClock](http.StatusForbidden, "clock-wrong", nil),
+	errorOf(http.StatusServiceUnavailable, "busy", access.ErrHashing, changes.ErrBusy, changes.ErrCommitted),
+	errorOf(http.StatusServiceUnavailable, "not-recorded", changes.ErrNotRecorded),
+	errorOf(http.StatusUnauthorized, "sign-in-refused", access.ErrSignIn),
+	errorOf(http.StatusUnauthorized, "key-not-valid", access.ErrKey),
+	errorOf(http.StatusForbidden, "code-not-valid", access.ErrCode),
+	errorOf(http.StatusConflict, "no-agent", siteside.ErrNoAgent),
+	errorOf(http.StatusGone, "vantage-gone", vantages.ErrGone),
+	errorOf(http.StatusGone, "link-gone", changes.ErrLinkGone),
 	databaseAway, echoes,
 }
 

@@ -27,14 +27,14 @@ func probeCommand() *cobra.Command {
 				return showOne(cmd, s, column[contract.ProbeTrace]{title: "outcome",
 					text: func(s contract.ProbeTrace) string { return string(s.Outcome) }})
 			}
-			tellStory(cmd, s)
+			printTrace(cmd, s)
 			return nil
 		})}
 	c.Flags().StringVar(&from, "from", "", "the vantage point (default: the server itself)")
 	return c
 }
 
-func tellStory(cmd *cobra.Command, s contract.ProbeTrace) {
+func printTrace(cmd *cobra.Command, s contract.ProbeTrace) {
 	paint := painter(coloured(cmd))
 	say(cmd, "%s %s from vantage point %s", paint(strong, s.Site), s.Service, s.Vantage)
 	for _, a := range s.Attempts {

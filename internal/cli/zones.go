@@ -88,7 +88,7 @@ func zoneCommand() *cobra.Command {
 		c.Flags().IntVar(&in.Refresh, "refresh", 0, "seconds after which secondaries look for changes (3600)")
 		c.Flags().IntVar(&in.Retry, "retry", 0, "seconds after which they try again (300)")
 		c.Flags().IntVar(&in.Expire, "expire", 0, "seconds after which they stop answering without us (1209600)")
-		c.Flags().IntVar(&in.Negative, "negative", 0, "seconds that resolvers may keep that there is no such name (30)")
+		c.Flags().IntVar(&in.Negative, "negative", 0, "negative-caching TTL in seconds (30)")
 		c.Flags().StringArrayVar(&in.AlsoAsk, "also-ask", nil,
 			"a further authoritative server to verify names at, ADDRESS or ADDRESS:PORT; give it again for each")
 		c.Flags().StringVar(&in.Template, "template", "",

@@ -123,6 +123,16 @@ type Receipt struct {
 	NAT  wan.Verdict `json:"nat,omitempty"`
 }
 
+// FetchReply is what a router that announces by fetching a URL gets, where it asks for JSON. Word is moved, same, refused or later;
+// Held are the hostnames that stay where they are.
+type FetchReply struct {
+	Word      string   `json:"word"`
+	Address   string   `json:"address,omitempty"`
+	Hostnames []string `json:"hostnames,omitempty"`
+	Held      []string `json:"held,omitempty"`
+	Detail    string   `json:"detail,omitempty"`
+}
+
 // Event is one thing that happened, as a CloudEvents 1.0 document.
 type Event struct {
 	SpecVersion string    `json:"specversion"`

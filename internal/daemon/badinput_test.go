@@ -177,7 +177,7 @@ func TestBadRequests(t *testing.T) {
 		"no key":    {"", path, "application/json", good, 401, "send a key"},
 		"wrong key": {"inkpost-nonsense", path, "application/json", good, 401, "is unknown, was revoked or has expired"},
 		"agent's key": {e.Key, "/api/v1/sites", "application/json", `{"code":"NEW-01","name":"x"}`, 403,
-			"this key is for something else"},
+			"this key's scope does not allow this request"},
 		"not JSON":        {e.Key, path, "text/plain", good, 415, "application/json"},
 		"broken JSON":     {e.Key, path, "application/json", `{"source":`, 400, "cannot be read"},
 		"two documents":   {e.Key, path, "application/json", good + good, 400, "unexpected data after the JSON document"},

@@ -16,7 +16,7 @@ const (
 	room = 64 << 20
 )
 
-// tidy sets the pace at which memory is tidied, after each time anew. Whoever sets GOGC sets it instead.
+// tidy tunes the percentage of the garbage collector after each cycle, unless GOGC is set.
 func tidy() {
 	if os.Getenv("GOGC") != "" {
 		return

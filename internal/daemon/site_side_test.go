@@ -111,7 +111,7 @@ func TestTheServerWeighsWhatAnAgentReports(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "127.112.6.1", l.IPv4.String(), "nothing of that changed anything")
 	_, err = s.Client.EditLink(t.Context(), "KET-07", "main", client.Fields{"sources": []string{"stun", "stun"}})
-	require.ErrorContains(t, err, "stun is there twice")
+	require.ErrorContains(t, err, "stun is listed twice")
 	_, err = s.Client.EditLink(t.Context(), "KET-07", "main", client.Fields{"router_address": "2001:db8::1"})
 	require.ErrorContains(t, err, "not an IPv4 address")
 }

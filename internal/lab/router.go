@@ -75,7 +75,7 @@ func (r *router) connect(wish netip.Addr) error {
 		return err
 	}
 	r.wan = addr
-	return r.settle()
+	return r.bind()
 }
 
 // renumber takes another address. Every connection over the old one ends without a word, and its ports fall silent.
@@ -109,11 +109,11 @@ func (r *router) renumber() (before, after netip.Addr, err error) {
 		defer func() { go r.gateway.plug.tell() }() // it takes our lock
 	}
 	r.provider.release(before)
-	return before, after, r.settle()
+	return before, after, r.bind()
 }
 
-// settle makes every WAN port what its forward says. The caller holds r.mu.
-func (r *router) settle() error {
+// bind makes every WAN port what its forward says. The caller holds r.mu.
+func (r *router) bind() error {
 	var first error
 	for d, f := range r.forwards {
 		want, now := f.mode(), r.holding[d]
@@ -167,7 +167,7 @@ func (r *router) change(f func()) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	f()
-	return r.settle()
+	return r.bind()
 }
 
 func (r *router) pass(l net.Listener, to netip.AddrPort) {

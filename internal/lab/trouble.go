@@ -75,8 +75,8 @@ func (p *labSite) ofDevice(name string) (out []*answerer, err error) {
 	return out, err
 }
 
-// settle brings the ports of all routers in line with what is behind them.
-func (p *labSite) settle() (err error) {
+// bindAll brings the ports of all routers in line with what is behind them.
+func (p *labSite) bindAll() (err error) {
 	for _, l := range p.links {
 		err = errors.Join(err, l.router.change(func() {}))
 	}
@@ -98,7 +98,7 @@ func (w *World) SetDevice(code, device string, to netip.Addr) error {
 			return err
 		}
 	}
-	return p.settle()
+	return p.bindAll()
 }
 
 // Where gives the LAN address that a device has now; zero where it sleeps, or is not known.
@@ -138,7 +138,7 @@ func (r *router) cut(cut bool) error {
 		}
 		clear(r.flows)
 	}
-	return r.settle()
+	return r.bind()
 }
 
 // Mend brings everything of a site back to what it was when the world was made, and says what was wrong.
@@ -189,7 +189,7 @@ func (w *World) Mend(code string) (mended []string, err error) {
 			}))
 		}
 	}
-	return mended, errors.Join(err, p.settle())
+	return mended, errors.Join(err, p.bindAll())
 }
 
 func (p *labSite) nameOf(s ServiceSpec) string { return p.code + " " + s.Device + " " + s.Name }

@@ -273,7 +273,7 @@ func affected(r sql.Result, err error, kind, field, name string) error {
 	return nil
 }
 
-// soon carries a statement out without waiting for the disk: what it writes is lost where the database's machine fails within
+// soon executes a statement with synchronous_commit off: what it writes is lost where the database's machine fails within
 // the next fraction of a second. It is for what can be done without, so that announcements do not wait for it.
 func (s *Store) soon(ctx context.Context, statement string, args ...any) error {
 	tx, err := s.writes.Begin(ctx)

@@ -2,7 +2,7 @@
 
 import type { components } from './generated'
 
-// The documents of the API, as its description has them: `npm run types` makes them anew.
+// The documents of the API, as its description has them: `make types` makes them anew.
 type Schemas = components['schemas']
 export type Hop = Schemas['Station']['hop']
 export type Verdict = Schemas['Station']['verdict']

@@ -1,7 +1,10 @@
-// Openapi prints the OpenAPI description of the API, from which the types of the console are made.
+// Openapi prints the OpenAPI description of the API. With -documents it leaves the paths out: the types of the console are made of
+// the documents alone.
 package main
 
 import (
+	"encoding/json"
+	"flag"
 	"fmt"
 	"os"
 
@@ -9,12 +12,29 @@ import (
 )
 
 func main() {
-	doc, err := api.Description("development")
-	if err == nil {
-		_, err = os.Stdout.Write(doc)
-	}
-	if err != nil {
+	documents := flag.Bool("documents", false, "leave the paths out")
+	flag.Parse()
+	if err := run(*documents); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
+}
+
+func run(documents bool) error {
+	doc, err := api.Description("development")
+	if err != nil {
+		return err
+	}
+	if documents {
+		var all map[string]json.RawMessage
+		if err := json.Unmarshal(doc, &all); err != nil {
+			return err
+		}
+		all["paths"] = json.RawMessage("{}")
+		if doc, err = json.Marshal(all); err != nil {
+			return err
+		}
+	}
+	_, err = os.Stdout.Write(doc)
+	return err
 }

@@ -31,8 +31,8 @@ func (e Evidence) held() []Finding {
 		if push.Problem == PushRefused {
 			f.Cause = CausePrimaryRefuses
 			f.Next = fmt.Sprintf("Have whoever runs %s allow our key to update these names, then: inkpost zone push %s", push.Primary, zone)
-			f.Also = []string{"The key's name or secret was mistyped: compare both with the primary's.",
-				"The two clocks differ by more than five minutes."}
+			f.Also = append(f.Also, "The key's name or secret was mistyped: compare both with the primary's.")
+			f.Also = append(f.Also, "The two clocks differ by more than five minutes.")
 		} else {
 			f.Cause = CausePrimaryAway
 			f.Next = fmt.Sprintf("See whether %s is up and lets us through. Nothing is lost: the newest address goes there when it answers.", push.Primary)

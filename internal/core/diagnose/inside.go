@@ -216,7 +216,7 @@ func (e Evidence) atSite(l LinkEvidence) []Finding {
 	if l.Failing {
 		f := Finding{
 			Cause: CauseLinkFailing, Hop: HopAddress, Subject: "link " + l.Label,
-			Summary:  fmt.Sprintf("Nothing comes through link %s", l.Label),
+			Summary:  fmt.Sprintf("Link %s is down", l.Label),
 			Evidence: []string{e.heard(l)},
 			Next:     fmt.Sprintf("Look at the modem and router of link %s; then report the line to %s.", l.Label, provider(l.Link)),
 		}

@@ -211,7 +211,7 @@ func (e Evidence) agentOverdue(l LinkEvidence, proven []ServiceEvidence) Finding
 		Cause: CauseAgentOverdue, Hop: HopAddress, Subject: "link " + l.Label,
 		Summary:  fmt.Sprintf("The agent on link %s is overdue; a new address would not be noticed", l.Label),
 		Evidence: []string{e.heard(l)},
-		Next:     "Look at the machine that runs the agent: is it on, and does it reach this server? The agent's log says what it met.",
+		Next:     "Look at the machine that runs the agent: is it on, and does it reach this server? Check the agent's log.",
 	}
 	return e.stillReachable(f, l, proven)
 }
@@ -323,13 +323,13 @@ func (e Evidence) wrongProtocol(s ServiceEvidence) Finding {
 	return Finding{
 		Cause: CauseWrongProtocol, Hop: HopService, Subject: "service " + s.Name, Services: []string{s.Name},
 		Summary:  fmt.Sprintf("Something else answers on %s", s.port()),
-		Evidence: said(s),
+		Evidence: answeredEvidence(s),
 		Next:     fmt.Sprintf("Check in the router that %s goes to %s and to no other device, and that the service's settings are as expected.", s.port(), s.Device),
 	}
 }
 
-// said is the evidence of an answer that is not as it should be.
-func said(s ServiceEvidence) []string {
+// answeredEvidence is the evidence of an answer that is not as it should be.
+func answeredEvidence(s ServiceEvidence) []string {
 	out := seen([]ServiceEvidence{s})
 	if s.Message != "" {
 		out = append(out, s.Message)

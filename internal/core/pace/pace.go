@@ -52,7 +52,7 @@ func First(now time.Time, interval time.Duration, spread float64) time.Time {
 	return now.Add(time.Duration(spread * float64(min(interval, time.Minute))))
 }
 
-// Burst spreads out what all wants to be done at once, as when thousands of sites move: the first burstRoom start at once,
+// Burst paces bursts of work, as when thousands of sites move: the first burstRoom start at once,
 // further ones at burstRate a second. The zero Burst is ready.
 type Burst struct{ full time.Time }
 

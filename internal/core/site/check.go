@@ -120,7 +120,7 @@ func (l Link) Checked(policy wan.Policy) (Link, error) {
 		if _, err := wan.ParseSource(string(s)); err != nil {
 			f.Note("sources", err)
 		} else if slices.Contains(l.Sources[:i], s) {
-			f.add("sources", "%s is there twice", s)
+			f.add("sources", "%s is listed twice", s)
 		}
 	}
 	return l, f.Err()

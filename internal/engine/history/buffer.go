@@ -138,13 +138,7 @@ func (b *buffer) wake() {
 func (b *buffer) forget(serviceID int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for at := range b.newest {
-		if at.service == serviceID {
-			delete(b.newest, at)
-			delete(b.dirty, at)
-			delete(b.begun, at)
-		}
-	}
+	b.drop(func(at seenFrom) bool { return at.service == serviceID })
 	delete(b.days, serviceID)
 	delete(b.states, serviceID)
 }
@@ -153,8 +147,13 @@ func (b *buffer) forget(serviceID int64) {
 func (b *buffer) forgetVantage(id int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.drop(func(at seenFrom) bool { return at.vantage == id })
+}
+
+// drop drops the spans of some services or vantage points. The caller holds b.mu.
+func (b *buffer) drop(gone func(seenFrom) bool) {
 	for at := range b.newest {
-		if at.vantage == id {
+		if gone(at) {
 			delete(b.newest, at)
 			delete(b.dirty, at)
 			delete(b.begun, at)

@@ -19,7 +19,7 @@ function LinkSide({ link }: { link: Link }) {
         </Field>
         <Field label="router's WAN address">{s.router_address ?? 'not told'}</Field>
         <Field label="agent" wide>
-          {link.failing ? 'nothing comes through' : s.agent?.trim() ? s.agent : 'none'}
+          {link.failing ? 'link is down' : s.agent?.trim() ? s.agent : 'none'}
         </Field>
       </Box>
       {s.words && (

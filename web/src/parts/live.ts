@@ -14,7 +14,7 @@ export function touched(sites: Set<string>, everything: boolean, key: QueryKey):
   return ofSites.has(kind) && sites.has(String(key[1]))
 }
 
-// useLive listens to the server's events and has what they are about read anew. It says whether the line to the server stands.
+// useLive listens to the server's events and has what they are about read anew. It reports whether the connection to the server is up.
 export function useLive(): boolean {
   const queries = useQueryClient()
   const [up, setUp] = useState(true)
