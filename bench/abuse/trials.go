@@ -100,7 +100,8 @@ func (s *service) slowBodies(ctx context.Context, done *counts) {
 			continue
 		}
 		defer c.Close()
-		_, _ = fmt.Fprintf(c, "POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 100000\r\n\r\n")
+		_, _ = fmt.Fprintf(c, "POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: "+
+			"100000\r\n\r\n")
 		all = append(all, c)
 	}
 	for ctx.Err() == nil {

@@ -23,12 +23,14 @@ func main() {
 	began := time.Now()
 	r := simulate(c)
 	slices.Sort(r.delays)
-	fmt.Printf("%d services, %.0f days, %d vantage points of which one flaps, %.0f %% of probes lost: %d probes simulated in %.0f s\n", c.services, c.days, c.vantages, 100*c.loss, r.probes, time.Since(began).Seconds())
+	fmt.Printf("%d services, %.0f days, %d vantage points of which one flaps, %.0f %% of probes lost: %d probes simulated "+
+		"in %.0f s\n", c.services, c.days, c.vantages, 100*c.loss, r.probes, time.Since(began).Seconds())
 	fmt.Printf("wrong changes of state: %d (goal 0)\n", r.wrong)
 	for _, words := range r.examples {
 		fmt.Println("  ", words)
 	}
 	if n := len(r.delays); n > 0 {
-		fmt.Printf("real outages: %d recognised, %d missed; after %.0f s in the median, %.0f s at the longest (goal %.0f s: two intervals)\n", n, r.missed, r.delays[n/2].Seconds(), r.delays[n-1].Seconds(), (2 * c.interval).Seconds())
+		fmt.Printf("real outages: %d recognised, %d missed; after %.0f s in the median, %.0f s at the longest (goal %.0f s: two "+
+			"intervals)\n", n, r.missed, r.delays[n/2].Seconds(), r.delays[n-1].Seconds(), (2 * c.interval).Seconds())
 	}
 }

@@ -44,15 +44,19 @@ func start(ctx context.Context, c *cluster.Cluster, at setting) (*service, error
 	}
 	defer db.Close(ctx)
 	for _, statement := range []string{
-		`INSERT INTO zone (apex, contact, serial, refresh, retry, expire, negative, ttl, servers) VALUES ('` + apex + `', 'hostmaster.` + apex + `', 1, 3600, 300, 1209600, 30, 300,
+		`INSERT INTO zone (apex, contact, serial, refresh, retry, expire, negative, ttl, servers)
+			VALUES ('` + apex + `', 'hostmaster.` + apex + `', 1, 3600, 300, 1209600, 30, 300,
 			'[{"name": "ns1.` + apex + `", "addresses": ["198.51.100.1"]}]')`,
 		fmt.Sprintf(`INSERT INTO site (code, name) SELECT 'S' || g || '-1', 'Site ' || g FROM generate_series(1, %d) g`, at.sites),
-		`INSERT INTO link (site_id, label, mode, position, ipv4, since_at, heard_at) SELECT id, 'main', 'static', 1, '127.64.0.1'::inet + id, now(), now() FROM site`,
+		`INSERT INTO link (site_id, label, mode, position, ipv4, since_at, heard_at)
+			SELECT id, 'main', 'static', 1, '127.64.0.1'::inet + id, now(), now() FROM site`,
 		`INSERT INTO device (site_id, name, address, reserved) SELECT id, 'box', '192.168.7.20', true FROM site`,
 		`INSERT INTO service (site_id, device_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s)
-			SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', 21001 + g, 21001 + g, 21001 + g, 'reachable', 86400 FROM device d, generate_series(0, 4) g`,
+			SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', 21001 + g, 21001 + g, 21001 + g, 'reachable', 86400
+				FROM device d, generate_series(0, 4) g`,
 		`INSERT INTO hostname (zone_id, site_id, name, ttl) SELECT z.id, s.id, lower(s.code) || '.' || z.apex, 30 FROM site s, zone z`,
-		fmt.Sprintf(`INSERT INTO zone_record (zone_id, name, type, ttl, data) SELECT z.id, 'r' || g || '.' || z.apex, 'TXT', 300, '"' || g || '"' FROM zone z, generate_series(1, %d) g`, at.records),
+		fmt.Sprintf(`INSERT INTO zone_record (zone_id, name, type, ttl, data)
+			SELECT z.id, 'r' || g || '.' || z.apex, 'TXT', 300, '"' || g || '"' FROM zone z, generate_series(1, %d) g`, at.records),
 		`ANALYZE`,
 	} {
 		if _, err := db.Exec(ctx, statement); err != nil {

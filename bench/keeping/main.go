@@ -65,10 +65,13 @@ func run(services, days int) error {
 	defer db.Close(ctx)
 	for _, statement := range []string{
 		fmt.Sprintf(`INSERT INTO site (code, name) SELECT 'S' || g, 'Site ' || g FROM generate_series(1, %d) g`, services/perSite),
-		`INSERT INTO link (site_id, label, mode, position, ipv4, since_at, heard_at) SELECT id, 'main', 'static', 1, '127.64.0.1'::inet + id, now(), now() FROM site`,
+		`INSERT INTO link (site_id, label, mode, position, ipv4, since_at, heard_at)
+			SELECT id, 'main', 'static', 1, '127.64.0.1'::inet + id, now(), now() FROM site`,
 		`INSERT INTO device (site_id, name, address, reserved) SELECT id, 'box', '192.168.7.20', true FROM site`,
-		fmt.Sprintf(`INSERT INTO service (site_id, device_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s)
-			SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', 22000 + g, 22000 + g, 22000 + g, 'reachable', 86400 FROM device d, generate_series(0, %d) g`, perSite-1),
+		fmt.Sprintf(`INSERT INTO service (site_id, device_id, name, kind, transport, external_from, external_to, internal_from,
+			expected, interval_s)
+			SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', 22000 + g, 22000 + g, 22000 + g, 'reachable', 86400
+				FROM device d, generate_series(0, %d) g`, perSite-1),
 	} {
 		if _, err := db.Exec(ctx, statement); err != nil {
 			return err
@@ -123,7 +126,8 @@ func run(services, days int) error {
 
 // size of the ledger's tables with their indexes, in octets.
 func size(ctx context.Context, db *pgx.Conn) (n int64, err error) {
-	err = db.QueryRow(ctx, `SELECT sum(pg_total_relation_size(relid)) FROM (SELECT relid FROM pg_partition_tree('span') UNION ALL SELECT relid FROM pg_partition_tree('rollup') UNION ALL SELECT 'rollup_today'::regclass) t`).Scan(&n)
+	err = db.QueryRow(ctx, `SELECT sum(pg_total_relation_size(relid)) FROM (SELECT relid FROM pg_partition_tree('span') UNION ALL
+		SELECT relid FROM pg_partition_tree('rollup') UNION ALL SELECT 'rollup_today'::regclass) t`).Scan(&n)
 	return n, err
 }
 

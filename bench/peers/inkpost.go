@@ -76,9 +76,11 @@ func (o *ours) stock(ctx context.Context, n int, together bool) error {
 	for _, statement := range []string{
 		`INSERT INTO site (code, name) SELECT 'B-' || i, 'Bench' FROM generate_series(1, $1::int - 1) i WHERE NOT $2`,
 		`INSERT INTO link (site_id, label, mode, position, ipv4, source, since_at)
-			SELECT (SELECT min(id) FROM site) + CASE WHEN $2 THEN 0 ELSE i END, 'l' || i, 'dynamic', i + 1, ('198.51.100.' || i % 250 + 1)::inet, 'interface', now() - interval '1 day'
+			SELECT (SELECT min(id) FROM site) + CASE WHEN $2 THEN 0
+				ELSE i END, 'l' || i, 'dynamic', i + 1, ('198.51.100.' || i % 250 + 1)::inet, 'interface', now() - interval '1 day'
 			FROM generate_series(0, $1::int - 1) i`,
-		`INSERT INTO hostname (zone_id, site_id, link_id, name, ttl) SELECT (SELECT id FROM zone), site_id, id, 'site-' || substr(label, 2) || '.` + apex + `', 30
+		`INSERT INTO hostname (zone_id, site_id, link_id, name, ttl) SELECT (SELECT id
+			FROM zone), site_id, id, 'site-' || substr(label, 2) || '.` + apex + `', 30
 			FROM link WHERE $1::int > 0 AND $2::boolean IS NOT NULL`,
 	} {
 		if _, err := o.Store().Pool().Exec(ctx, statement, n, together); err != nil {

@@ -24,7 +24,8 @@ const (
 // zoneText is the zone of 10,000 names that every server has.
 func zoneText() string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "$ORIGIN %s.\n$TTL 30\n@ 300 SOA ns1.elsewhere.example. hostmaster.elsewhere.example. 1 3600 300 1209600 30\n@ 300 NS ns1.elsewhere.example.\n", apex)
+	fmt.Fprintf(&out, "$ORIGIN %s.\n$TTL 30\n@ 300 SOA ns1.elsewhere.example. hostmaster.elsewhere.example. 1 3600 300 1209600 "+
+		"30\n@ 300 NS ns1.elsewhere.example.\n", apex)
 	for i := range zoneNames {
 		fmt.Fprintf(&out, "site-%d 30 A 198.51.100.%d\n", i, i%250+1)
 	}

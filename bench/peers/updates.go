@@ -83,7 +83,8 @@ func updates(r rig) error {
 		fmt.Printf("%-24s %10.0f %12.0f %10.0f %10.0f\n", name, median(got[name][alone]), median(got[name][1]), median(got[name][20]),
 			median(got[name][90]))
 	}
-	fmt.Println("dnsperf at one outstanding request now and then misses an answer's wake-up and waits 100 ms: the slower the answer, the more often.")
+	fmt.Println("dnsperf at one outstanding request now and then misses an answer's wake-up and waits 100 ms: the slower the " +
+		"answer, the more often.")
 	fmt.Println("The first column is a client of our own, one request after the other, the same for all.")
 	for _, name := range []string{one, all} {
 		better := func(q int) float64 { return max(median(got["BIND"][q]), median(got["Knot"][q])) }

@@ -144,10 +144,13 @@ func start(ctx context.Context, c *cluster.Cluster, n, seconds int) (*daemon.Dae
 	sites := (n + perSite - 1) / perSite
 	for _, statement := range []string{
 		fmt.Sprintf(`INSERT INTO site (code, name) SELECT 'S' || g, 'Site ' || g FROM generate_series(1, %d) g`, sites),
-		`INSERT INTO link (site_id, label, mode, position, ipv4, since_at, heard_at) SELECT id, 'main', 'static', 1, '127.64.0.1'::inet + id, now(), now() FROM site`,
+		`INSERT INTO link (site_id, label, mode, position, ipv4, since_at, heard_at)
+			SELECT id, 'main', 'static', 1, '127.64.0.1'::inet + id, now(), now() FROM site`,
 		`INSERT INTO device (site_id, name, address, reserved) SELECT id, 'box', '192.168.7.20', true FROM site`,
-		fmt.Sprintf(`INSERT INTO service (site_id, device_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s)
-			SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', %d + g, %d + g, %d + g, 'reachable', %d FROM device d, generate_series(0, %d) g`, firstPort, firstPort, firstPort, seconds, perSite-1),
+		fmt.Sprintf(`INSERT INTO service (site_id, device_id, name, kind, transport, external_from, external_to, internal_from,
+			expected, interval_s)
+			SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', %d + g, %d + g, %d + g, 'reachable', %d
+				FROM device d, generate_series(0, %d) g`, firstPort, firstPort, firstPort, seconds, perSite-1),
 		`ANALYZE`,
 	} {
 		if _, err := db.Exec(ctx, statement); err != nil {
@@ -216,7 +219,8 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 	if !known {
 		words = "above " + ledger.LagBounds[len(ledger.LagBounds)-1].String()
 	}
-	fmt.Printf("%7d services at 60 s: up after %4.1f s; %6.0f rounds/s, lag p99 %s (goal 1 s), mean %s; at most %.0f MB resident (goal 500); %.1f %% of one processor, %.0f µs a round; not as they should be: %v\n",
+	fmt.Printf("%7d services at 60 s: up after %4.1f s; %6.0f rounds/s, lag p99 %s (goal 1 s), mean %s; at most %.0f MB resident "+
+		"(goal 500); %.1f %% of one processor, %.0f µs a round; not as they should be: %v\n",
 		n, up.Seconds(), float64(total-count)/took.Seconds(), words,
 		((after.Sum - before.Sum) / time.Duration(max(1, total-count))).Round(time.Microsecond), most,
 		100*(processor()-spent).Seconds()/took.Seconds(), float64((processor()-spent).Microseconds())/float64(max(1, total-count)), wrong)
@@ -238,7 +242,8 @@ func atMost(ctx context.Context, c *cluster.Cluster, n int) error {
 		after, wrong := rounds(d)
 		made := float64(after-before) / time.Since(at).Seconds()
 		d.Stop()
-		fmt.Printf("at most: %6.0f rounds/s recorded, beside %6.0f connects/s of a bare loop: %.2f x (goal 0.5); not as they should be: %v\n", made, bare, made/bare, wrong)
+		fmt.Printf("at most: %6.0f rounds/s recorded, beside %6.0f connects/s of a bare loop: %.2f x (goal 0.5); not as they "+
+			"should be: %v\n", made, bare, made/bare, wrong)
 	}
 	return nil
 }

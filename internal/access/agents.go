@@ -13,7 +13,8 @@ import (
 )
 
 // ErrCode reports an enrolment code that cannot be used.
-var ErrCode = errors.New("this code is not valid: it is mistyped, was used already or is older than a day; ask for another with inkpost agent invite")
+var ErrCode = errors.New("this code is not valid: it is mistyped, was used already or is older than a day; ask for another with " +
+	"inkpost agent invite")
 
 // RotateKey makes an agent replace its key at its next check; the one that it has is revoked once the other is used. Error:
 // store.Missing.

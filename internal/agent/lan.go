@@ -36,7 +36,8 @@ type LAN interface {
 const NeighboursMost = 4096
 
 // ErrManyNeighbours reports a table that is not read to its end.
-var ErrManyNeighbours = errors.New("the neighbour table is full: someone is scanning this network, or it is very large; only a part was looked at")
+var ErrManyNeighbours = errors.New("the neighbour table is full: someone is scanning this network, or it is very large; only a part " +
+	"was looked at")
 
 // tryLimit is how long a port may take to answer on a LAN.
 const tryLimit = 1500 * time.Millisecond

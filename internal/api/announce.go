@@ -70,7 +70,8 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	case errors.Is(err, access.ErrKey):
 		return reply(http.StatusUnauthorized, contract.FetchReply{Word: wordRefused, Detail: "this key announces nothing"})
 	case !a.perKey.Allow(fetchOfKey, k.ID):
-		return reply(http.StatusTooManyRequests, contract.FetchReply{Word: wordLater, Detail: "this key announces too often; try again in 5 seconds"})
+		return reply(http.StatusTooManyRequests, contract.FetchReply{Word: wordLater,
+			Detail: "this key announces too often; try again in 5 seconds"})
 	}
 	from, err := clientAddress(c)
 	if err != nil {
@@ -95,7 +96,8 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	case err != nil:
 		return reply(http.StatusServiceUnavailable, contract.FetchReply{Word: wordLater, Detail: "not recorded; try again in 5 seconds"})
 	}
-	f := contract.FetchReply{Word: wordSame, Address: r.Decision.New.String(), Hostnames: r.Hostnames, Held: slices.Sorted(maps.Keys(except))}
+	f := contract.FetchReply{Word: wordSame, Address: r.Decision.New.String(), Hostnames: r.Hostnames,
+		Held: slices.Sorted(maps.Keys(except))}
 	if r.Decision.Changed {
 		f.Word = wordMoved
 	}

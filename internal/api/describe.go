@@ -56,7 +56,8 @@ func describe(routes []route, version string) ([]byte, error) {
 			op.AddParameter(openapi3.NewQueryParameter(q.name).WithDescription(q.about).WithSchema(q.schema()))
 		}
 		if r.method == http.MethodPatch || r.method == http.MethodPut || r.method == http.MethodDelete {
-			op.AddParameter(openapi3.NewHeaderParameter("If-Match").WithDescription("the resource's ETag as it was read: where it was edited since, nothing is done (412)").
+			op.AddParameter(openapi3.NewHeaderParameter("If-Match").WithDescription("the resource's ETag as it was read: where it " +
+				"was edited since, nothing is done (412)").
 				WithSchema(openapi3.NewStringSchema()))
 		}
 		switch r.who {

@@ -40,7 +40,8 @@ var (
 		"a change made from a browser needs the session's value in the "+intentHeader+" header")
 	errOnce     = problemOf(http.StatusForbidden, "choose-password", "replace the one-time password first: PUT "+base+"/session/password")
 	errNotYours = problemOf(http.StatusForbidden, "wrong-key",
-		"this key's scope does not allow this request: an agent's key announces, a vantage point's returns outcomes, a person's does the rest")
+		"this key's scope does not allow this request: an agent's key announces, a vantage point's returns outcomes, a person's "+
+			"does the rest")
 	errStarting = problemOf(http.StatusServiceUnavailable, "starting",
 		"the database has not answered since this server started: names are answered from the copy on disk, all else has to wait")
 	errTooMany = problemOf(http.StatusTooManyRequests, "too-many", "too many tries from your address; wait a few seconds")

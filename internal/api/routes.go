@@ -234,7 +234,8 @@ func (a *api) routes() []route {
 		{method: "GET", path: base + "/sites/:code/availability", summary: "How a site's services were over each window", who: person,
 			out: []contract.ServiceAvailability{}, serve: a.availability},
 		{method: "POST", path: base + "/sites/:code/reviews",
-			summary: "Look at the site's own address for doors that are commonly left open (application/x-ndjson: progress, then the result)", stream: true, who: person, in: contract.ReviewInput{}, out: contract.ReviewNews{}, serve: a.review},
+			summary: "Look at the site's own address for doors that are commonly left open (application/x-ndjson: progress, then " +
+				"the result)", stream: true, who: person, in: contract.ReviewInput{}, out: contract.ReviewNews{}, serve: a.review},
 		{method: "GET", path: base + "/sites/:code/reviews", summary: "List a site's exposure reviews, the newest first", who: person,
 			out: []contract.Review{}, serve: a.reviews},
 		{method: "GET", path: base + "/vantages", summary: "List vantage points", who: person, out: []contract.Vantage{},

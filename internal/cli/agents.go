@@ -82,7 +82,8 @@ func agentCommand() *cobra.Command {
 			server := reachedAt(cmd, c, k.Server)
 			say(cmd, "  %s/announce/%s?ipv4=ADDRESS", server, k.Secret)
 			say(cmd, "or %s/announce with the password %s and any user name.", server, k.Secret)
-			say(cmd, "The address that the router speaks from is taken. One that it tells in words, such as its IPv6 address over IPv4, has to be allowed:")
+			say(cmd, "The address that the router speaks from is taken. One that it tells in words, such as its IPv6 address over "+
+				"IPv4, has to be allowed:")
 			say(cmd, "  inkpost key allow %d PREFIX", k.ID)
 			return nil
 		})}

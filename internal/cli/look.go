@@ -147,7 +147,8 @@ func movesCommand() *cobra.Command {
 	c.Flags().StringVar(&q.Link, "link", "", "only those of this link of the site")
 	c.Flags().StringVar(&q.Source, "source", "", "only those learned by this source: observed, stun, gateway, interface, fixed")
 	c.Flags().StringVar(&q.Address, "address", "", "only those that left or came to this address")
-	c.Flags().StringVar(&since, "since", "", "only those noticed at this time or later: 2026-11-23, 2026-11-23T08:00:00Z, or 36h for so long ago")
+	c.Flags().StringVar(&since, "since", "", "only those noticed at this time or later: 2026-11-23, 2026-11-23T08:00:00Z, or 36h "+
+		"for so long ago")
 	c.Flags().StringVar(&until, "until", "", "only those noticed before this time, written in the same way")
 	c.Flags().BoolVar(&q.Unfinished, "unfinished", false, "only those whose services are not all confirmed")
 	c.Flags().Int64Var(&q.Before, "before", 0, "only moves with a lower number")

@@ -68,7 +68,8 @@ func printTrace(cmd *cobra.Command, s contract.ProbeTrace) {
 		say(cmd, "  mind: %s", s.Weakness)
 	}
 	if s.NotProvable {
-		say(cmd, "  %s: a service of this kind that works may leave a probe without an answer. Have the agent prove the path: inkpost agent prove %s --transport udp --external PORT", paint(unsettled, "not provable this way"), s.Site)
+		say(cmd, "  %s: a service of this kind that works may leave a probe without an answer. Have the agent prove the path: "+
+			"inkpost agent prove %s --transport udp --external PORT", paint(unsettled, "not provable this way"), s.Site)
 	}
 	say(cmd, "  the service is %s", s.Words)
 }

@@ -102,7 +102,8 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f := c.Flags()
 	f.StringVar(&o.Database, "database-url", "", "the PostgreSQL database, such as postgres://inkpost@127.0.0.1:5432/inkpost")
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
-	f.StringVar(&o.PublicURL, "public-url", "", "URL at which sites and vantage points reach this server, such as https://post.saltmarsh.example; invitations name it")
+	f.StringVar(&o.PublicURL, "public-url", "", "URL at which sites and vantage points reach this server, such as "+
+		"https://post.saltmarsh.example; invitations name it")
 	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")
 	f.StringVar(&o.Redirect, "redirect", defaultRedirect, "address at which browsers are sent on; empty for none")
 	f.StringVar(&o.STUN, "stun", defaultSTUN, "address of the STUN responder, which agents ask for their address; empty for none")
@@ -113,7 +114,8 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.IntVar(&o.Limit.PerSecond, "answer-rate", 500, "DNS answers a second to one client network over UDP; 0 does not limit")
 	f.StringVar(&o.StateDir, "state-dir", stateDir(),
 		"where a copy of the zones is kept, which is answered while the database is away at a start; empty for none")
-	f.Float64Var(&o.KeyRate, "key-rate", 2, "announcements a second that one key may make; an agent or router makes one when its address changes")
+	f.Float64Var(&o.KeyRate, "key-rate", 2, "announcements a second that one key may make; an agent or router makes one when its "+
+		"address changes")
 	f.StringVar(&owner, "owner", "owner", "name of the first owner")
 	f.StringVar(&o.Vantage, "vantage-name", "server", "what this server is called as a vantage point")
 	f.DurationVar(&o.ProbeDeadline, "probe-deadline", 3*time.Second, "how long a probe waits for an answer")
@@ -134,7 +136,8 @@ func publicURL(text string) (string, error) {
 	u, err := url.Parse(text)
 	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || strings.Trim(u.Path, "/") != "" ||
 		u.RawQuery != "" || u.User != nil {
-		return "", usagef("--public-url %q is not a URL of a server; give http:// or https://, a host, and perhaps a port, such as https://post.saltmarsh.example", text)
+		return "", usagef("--public-url %q is not a URL of a server; give http:// or https://, a host, and perhaps a port, such as "+
+			"https://post.saltmarsh.example", text)
 	}
 	return u.Scheme + "://" + u.Host, nil
 }

@@ -130,7 +130,8 @@ func recorded(cmd *cobra.Command, z names.Zone) {
 	case z.Pushing:
 		say(cmd, "Names of zone %s go to its primary %s.", z.Apex, z.Primary)
 	default:
-		say(cmd, "Zone %s is on record. Nothing is pushed yet: inkpost zone difference %s shows what would change at %s, inkpost zone push %s begins.", z.Apex, z.Apex, z.Primary, z.Apex)
+		say(cmd, "Zone %s is on record. Nothing is pushed yet: inkpost zone difference %s shows what would change at %s, inkpost "+
+			"zone push %s begins.", z.Apex, z.Apex, z.Primary, z.Apex)
 	}
 }
 
@@ -204,7 +205,8 @@ too, unless --replace-servers is given. FILE - reads standard input.`,
 			}
 			verb := "Zone %s: %d records added, %d removed, %d there already, %d left out."
 			if !out.Carried {
-				verb = "Zone %s, dry run: %d records would be added, %d removed, %d are there already, %d would be left out. Nothing was changed."
+				verb = "Zone %s, dry run: %d records would be added, %d removed, %d are there already, %d would be left out. " +
+					"Nothing was changed."
 			}
 			say(cmd, verb, out.Zone, len(out.Added), len(out.Removed), out.Same, len(out.Left))
 			return nil
@@ -216,7 +218,8 @@ too, unless --replace-servers is given. FILE - reads standard input.`,
 }
 
 func zoneDifference() *cobra.Command {
-	return &cobra.Command{Use: "difference APEX", Short: "Show what a push would change at a remote zone's primary; nothing is pushed", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "difference APEX", Short: "Show what a push would change at a remote zone's primary; " +
+		"nothing is pushed", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			rows, err := c.ZoneDifferences(cmd.Context(), args[0])
 			if err != nil {

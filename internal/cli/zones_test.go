@@ -25,7 +25,8 @@ func TestZonesFromTheCommandLine(t *testing.T) {
 		return path
 	}
 	require.Contains(t, term.ok("zone", "import", zone,
-		file("isles.zone", "$TTL 60\n@ SOA ns1 hostmaster 7 3600 300 1209600 30\n@ NS ns1\nns1 A 198.51.100.1\npier A 198.51.100.8\n")), "1 records added")
+		file("isles.zone", "$TTL 60\n@ SOA ns1 hostmaster 7 3600 300 1209600 30\n@ NS ns1\nns1 A 198.51.100.1\npier A "+
+			"198.51.100.8\n")), "1 records added")
 	require.Contains(t, term.ok("zone", "export", zone), "pier."+zone+".\t60\tIN\tA\t198.51.100.8")
 	_, errs, code := term.run("pier A nowhere\n", "zone", "import", zone, "-")
 	require.Equal(t, 1, code)

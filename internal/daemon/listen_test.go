@@ -109,7 +109,8 @@ func TestLinesThatRepeatAreSummed(t *testing.T) {
 }
 
 func TestTheCopyOfTheZonesIsWholeOrNotUsed(t *testing.T) {
-	soa, err := dns.NewRR("isles.saltmarsh.example. 30 IN SOA ns1.isles.saltmarsh.example. post.saltmarsh.example. 4242 3600 300 1209600 30")
+	soa, err := dns.NewRR("isles.saltmarsh.example. 30 IN SOA ns1.isles.saltmarsh.example. post.saltmarsh.example. 4242 3600 " +
+		"300 1209600 30")
 	require.NoError(t, err)
 	address, err := dns.NewRR("ket-07.isles.saltmarsh.example. 30 IN A 198.51.100.7")
 	require.NoError(t, err)

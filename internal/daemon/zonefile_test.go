@@ -129,8 +129,9 @@ func TestFaultyZoneFilesAreRefusedByLineAndColumn(t *testing.T) {
 			"line 7, column 1: b.isles.saltmarsh.example has TXT records"},
 		"no data":            {"a A 198.51.100.1\nb IN A\n", "line 2, column 1: the A record has no data"},
 		"below a delegation": {"away NS ns.elsewhere.example.\nx.away TXT \"x\"\n", "delegated away"},
-		"too many by macro":  {"$GENERATE 1-60000 a$ A 198.51.100.1\n$GENERATE 1-60000 b$ A 198.51.100.1\n$GENERATE 1-60000 c$ A 198.51.100.1\n$GENERATE 1-60000 d$ A 198.51.100.1\n", "more than 200000 records"},
-		"a server adrift":    {"@ NS ns9\n", "stands inside zone isles.saltmarsh.example and has no address"},
+		"too many by macro": {"$GENERATE 1-60000 a$ A 198.51.100.1\n$GENERATE 1-60000 b$ A 198.51.100.1\n$GENERATE 1-60000 c$ A " +
+			"198.51.100.1\n$GENERATE 1-60000 d$ A 198.51.100.1\n", "more than 200000 records"},
+		"a server adrift": {"@ NS ns9\n", "stands inside zone isles.saltmarsh.example and has no address"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, err := s.Client.ImportZone(t.Context(), zone, strings.NewReader(x.file), contract.ZoneImportInput{ReplaceServers: true})

@@ -55,7 +55,8 @@ func (e *Engine) AddRouterKey(ctx context.Context, code, label string, in contra
 func (e *Engine) announcedLink(code, label string) (record.Site, site.Link, error) {
 	p, l, err := e.rooms.FindLink(code, label)
 	if err == nil && l.Mode == site.Static {
-		err = site.Flaws{{Field: "link", Detail: fmt.Sprintf("link %s is static: an operator sets its address, and nobody announces it", l.Label)}}
+		err = site.Flaws{{Field: "link", Detail: fmt.Sprintf("link %s is static: an operator sets its address, and nobody "+
+			"announces it", l.Label)}}
 	}
 	return p, l, err
 }

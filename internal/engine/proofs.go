@@ -81,7 +81,8 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 		out.Next = "Point the forward at the device when it is installed; the service can be commissioned."
 	default:
 		out.Words = fmt.Sprintf("what is sent to %s %s does not arrive at the agent's machine, port %d: %s", to, ports, in.Port, back)
-		out.Next = fmt.Sprintf("For this test the forward has to lead to the agent and not to the device: in the router, forward %s to %s, port %d, and try again; "+
+		out.Next = fmt.Sprintf("For this test the forward has to lead to the agent and not to the device: in the router, forward %s "+
+			"to %s, port %d, and try again; "+
 			"afterwards turn it to the device.", ports, machine, in.Port)
 		if r, _ := e.rooms.SiteSide.Report(l.ID); len(r.NAT.Remedies) > 0 &&
 			(r.NAT.Verdict == wan.NATDouble || r.NAT.Verdict == wan.NATCarrier) {

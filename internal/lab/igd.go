@@ -57,7 +57,8 @@ func openPlug(at netip.Addr, external func() netip.Addr) (*plug, error) {
 				return
 			}
 			if strings.HasPrefix(string(buffer[:n]), "M-SEARCH") {
-				_, _ = search.WriteToUDPAddrPort([]byte("HTTP/1.1 200 OK\r\nST: urn:schemas-upnp-org:device:InternetGatewayDevice:1\r\nLOCATION: "+location+"\r\n\r\n"), from)
+				_, _ = search.WriteToUDPAddrPort([]byte("HTTP/1.1 200 OK\r\nST: "+
+					"urn:schemas-upnp-org:device:InternetGatewayDevice:1\r\nLOCATION: "+location+"\r\n\r\n"), from)
 			}
 		}
 	}()

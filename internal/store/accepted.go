@@ -168,7 +168,8 @@ func (s *Store) Settle(ctx context.Context, g Group, stages []Stages) error {
 		for i, zone := range zones {
 			serials[i] = int64(g.Serials[zone])
 		}
-		together.Queue(`UPDATE zone SET serial = t.serial FROM unnest($1::bigint[], $2::bigint[]) AS t(id, serial) WHERE zone.id = t.id`, zones, serials)
+		together.Queue(`UPDATE zone SET serial = t.serial FROM unnest($1::bigint[], $2::bigint[]) AS t(id, serial)
+			WHERE zone.id = t.id`, zones, serials)
 	}
 	if len(reached) > 0 {
 		queueStages(&together, slices.Collect(maps.Values(reached)))
@@ -244,7 +245,8 @@ func queueLinks(together *pgx.Batch, changes []Change) {
 		c := last[id]
 		new4[i], new6[i], sources[i], received[i] = c.New.IPv4, c.New.IPv6, string(c.Source), c.Received
 	}
-	together.Queue(`UPDATE link SET ipv4 = t.new4, ipv6 = t.new6, source = t.source, since_at = t.received, heard_at = greatest(heard_at, t.received)
+	together.Queue(`UPDATE link SET ipv4 = t.new4, ipv6 = t.new6, source = t.source, since_at = t.received,
+		heard_at = greatest(heard_at, t.received)
 		FROM unnest($1::bigint[], $2::inet[], $3::inet[], $4::text[], $5::timestamptz[]) AS t(link_id, new4, new6, source, received)
 		WHERE link.id = t.link_id`, links, new4, new6, sources, received)
 }
@@ -291,7 +293,8 @@ func (s *Store) Follow(ctx context.Context, after int64) (Group, error) {
 	if _, err := pgx.ForEachRow(rows, []any{&zone, &serial}, func() error { g.Serials[zone] = uint32(serial); return nil }); err != nil {
 		return g, err
 	}
-	rows, err = tx.Query(ctx, `SELECT id, site_id, link_id, old_ipv4, old_ipv6, new_ipv4, new_ipv6, source, noticed_at, received_at FROM move WHERE id > $1 ORDER BY id`, after)
+	rows, err = tx.Query(ctx, `SELECT id, site_id, link_id, old_ipv4, old_ipv6, new_ipv4, new_ipv6, source, noticed_at, received_at
+		FROM move WHERE id > $1 ORDER BY id`, after)
 	if err != nil {
 		return g, err
 	}

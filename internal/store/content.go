@@ -24,7 +24,8 @@ func (s *Store) Aliases(ctx context.Context, siteID int64) ([]site.Alias, error)
 		TTL        int        `db:"ttl"`
 		Revision   int64      `db:"revision"`
 	}
-	err := s.selectOf(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, z.apex AS zone, h.name AS hostname, s.code AS site, a.ttl, a.revision
+	err := s.selectOf(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, z.apex AS zone, h.name AS hostname,
+		s.code AS site, a.ttl, a.revision
 		FROM alias a JOIN zone z ON z.id = a.zone_id JOIN hostname h ON h.id = a.hostname_id JOIN site s ON s.id = h.site_id`,
 		"h.site_id", siteID, "a.name")
 	out := make([]site.Alias, len(rows))
@@ -71,7 +72,8 @@ func (s *Store) Redirects(ctx context.Context, siteID int64) ([]site.Redirect, e
 		Status     int        `db:"status"`
 		Revision   int64      `db:"revision"`
 	}
-	err := s.selectOf(ctx, &rows, `SELECT r.id, r.zone_id, r.hostname_id, h.site_id, r.name, z.apex AS zone, h.name AS hostname, s.code AS site, r.ttl,
+	err := s.selectOf(ctx, &rows, `SELECT r.id, r.zone_id, r.hostname_id, h.site_id, r.name, z.apex AS zone, h.name AS hostname,
+		s.code AS site, r.ttl,
 			r.scheme, r.port, r.path, r.keep_path, r.status, r.revision
 		FROM redirect r JOIN zone z ON z.id = r.zone_id JOIN hostname h ON h.id = r.hostname_id JOIN site s ON s.id = h.site_id`,
 		"h.site_id", siteID, "r.name")
@@ -91,7 +93,8 @@ func (s *Store) PutRedirect(ctx context.Context, r site.Redirect) error {
 				r.KeepPath, r.Status)
 			return err
 		}
-		done, err := tx.ExecContext(ctx, `UPDATE redirect SET hostname_id = $2, ttl = $3, scheme = $4, port = $5, path = $6, keep_path = $7, status = $8, revision = revision + 1
+		done, err := tx.ExecContext(ctx, `UPDATE redirect
+			SET hostname_id = $2, ttl = $3, scheme = $4, port = $5, path = $6, keep_path = $7, status = $8, revision = revision + 1
 			WHERE id = $1`, r.ID, r.HostnameID, r.TTL, r.Scheme, r.Port, r.Path, r.KeepPath, r.Status)
 		return affected(done, err, "redirect", "name", string(r.Name))
 	})
@@ -229,7 +232,8 @@ const signingKeyColumns = `SELECT k.id, k.name, k.algorithm, k.secret, k.site_id
 
 // AddSigningKey records a TSIG key.
 func (s *Store) AddSigningKey(ctx context.Context, name, algorithm, secret string, siteID int64, mayAnnounce []netip.Prefix) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO signing_key (name, algorithm, secret, site_id, may_announce) VALUES ($1, $2, $3, $4, $5)`, name, algorithm, secret, ref(siteID), list[netip.Prefix](mayAnnounce))
+	_, err := s.db.ExecContext(ctx, `INSERT INTO signing_key (name, algorithm, secret, site_id, may_announce)
+		VALUES ($1, $2, $3, $4, $5)`, name, algorithm, secret, ref(siteID), list[netip.Prefix](mayAnnounce))
 	return explained(err, "signing key", "name", name)
 }
 

@@ -47,14 +47,16 @@ func (s *Store) Device(ctx context.Context, siteID int64, name string) (site.Dev
 // AddDevice records a device and returns its ID.
 func (s *Store) AddDevice(ctx context.Context, in site.Device) (int64, error) {
 	var id int64
-	err := s.db.GetContext(ctx, &id, `INSERT INTO device (site_id, name, mac, address, reserved, router) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id`,
+	err := s.db.GetContext(ctx, &id, `INSERT INTO device (site_id, name, mac, address, reserved, router)
+		VALUES ($1, $2, $3, $4, $5, $6) RETURNING id`,
 		in.SiteID, in.Name, in.MAC, inet{in.Address}, in.Reserved, in.Router)
 	return id, explained(err, "device", "name", in.Name)
 }
 
 // EditDevice writes the device's fields by its ID.
 func (s *Store) EditDevice(ctx context.Context, in site.Device) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE device SET name = $2, mac = $3, address = $4, reserved = $5, router = $6, revision = revision + 1 WHERE id = $1`,
+	r, err := s.db.ExecContext(ctx, `UPDATE device SET name = $2, mac = $3, address = $4, reserved = $5, router = $6,
+		revision = revision + 1 WHERE id = $1`,
 		in.ID, in.Name, in.MAC, inet{in.Address}, in.Reserved, in.Router)
 	return affected(r, err, "device", "name", in.Name)
 }

@@ -40,7 +40,8 @@ func (r hostnameRow) hostname() site.Hostname {
 const hostnameColumns = `SELECT h.id, h.zone_id, h.site_id, h.link_id, h.name, z.apex AS zone, s.code AS site,
 	coalesce(l.label, '') AS link, h.ttl, h.extras, h.mail, h.hold_by, host(h.hold_ipv4) AS hold4, host(h.hold_ipv6) AS hold6,
 	h.device_id, coalesce(d.name, '') AS device, h.revision
-	FROM hostname h LEFT JOIN device d ON d.id = h.device_id JOIN zone z ON z.id = h.zone_id JOIN site s ON s.id = h.site_id LEFT JOIN link l ON l.id = h.link_id`
+	FROM hostname h LEFT JOIN device d ON d.id = h.device_id JOIN zone z ON z.id = h.zone_id JOIN site s ON s.id = h.site_id LEFT
+		JOIN link l ON l.id = h.link_id`
 
 // Hostnames lists the hostnames of a site by name; siteID 0 lists those of all sites.
 func (s *Store) Hostnames(ctx context.Context, siteID int64) ([]site.Hostname, error) {
@@ -73,7 +74,8 @@ func (s *Store) PutHostname(ctx context.Context, h site.Hostname) (id int64, ser
 				VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`, h.ZoneID, h.SiteID, ref(h.LinkID), h.Name, h.TTL,
 				list[string](h.Extras), h.Mail, ref(h.DeviceID))
 		}
-		r, err := tx.ExecContext(ctx, `UPDATE hostname SET link_id = $2, ttl = $3, extras = $4, mail = $5, device_id = $6, revision = revision + 1 WHERE id = $1`,
+		r, err := tx.ExecContext(ctx, `UPDATE hostname
+			SET link_id = $2, ttl = $3, extras = $4, mail = $5, device_id = $6, revision = revision + 1 WHERE id = $1`,
 			h.ID, ref(h.LinkID), h.TTL, list[string](h.Extras), h.Mail, ref(h.DeviceID))
 		return affected(r, err, "hostname", "name", string(h.Name))
 	})
@@ -123,7 +125,8 @@ func (s *Store) HoldHostnames(ctx context.Context, by site.Holder, kept map[int6
 			}
 		}
 		for id, pair := range kept {
-			if _, err := tx.ExecContext(ctx, `UPDATE hostname SET hold_by = $2, hold_ipv4 = $3, hold_ipv6 = $4, revision = revision + 1 WHERE id = $1`,
+			if _, err := tx.ExecContext(ctx, `UPDATE hostname
+				SET hold_by = $2, hold_ipv4 = $3, hold_ipv6 = $4, revision = revision + 1 WHERE id = $1`,
 				id, by, inet{pair.IPv4}, inet{pair.IPv6}); err != nil {
 				return err
 			}

@@ -41,7 +41,8 @@ func (r linkRow) link() site.Link {
 }
 
 const linkColumns = `SELECT l.id, l.site_id, l.label, l.provider, l.mode, l.position, host(l.ipv4) AS ipv4, host(l.ipv6) AS ipv6,
-	l.source, l.since_at, l.heard_at, l.change_at, host(l.router_address) AS router_address, host(l.dynamic_from) AS dynamic_from, host(l.dynamic_to) AS dynamic_to, l.sources, l.failing, l.revision,
+	l.source, l.since_at, l.heard_at, l.change_at, host(l.router_address) AS router_address, host(l.dynamic_from) AS dynamic_from,
+		host(l.dynamic_to) AS dynamic_to, l.sources, l.failing, l.revision,
 	EXISTS (SELECT FROM access_key k WHERE k.link_id = l.id AND k.scope = 'agent' AND k.revoked_at IS NULL) AS agent
 	FROM link l`
 
@@ -67,7 +68,8 @@ func (s *Store) Link(ctx context.Context, siteID int64, label string) (site.Link
 func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 	var id int64
 	from, to := in.Dynamic.Ends()
-	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position, change_at, router_address, sources, dynamic_from, dynamic_to) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
+	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position, change_at, router_address,
+		sources, dynamic_from, dynamic_to) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
 		in.SiteID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources),
 		inet{from}, inet{to})
 	return id, explained(err, "link", "label", in.Label)
@@ -76,7 +78,8 @@ func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 // EditLink writes the link's own fields by its ID; its addresses stay.
 func (s *Store) EditLink(ctx context.Context, in site.Link) error {
 	from, to := in.Dynamic.Ends()
-	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6, router_address = $7, sources = $8, dynamic_from = $9, dynamic_to = $10, revision = revision + 1 WHERE id = $1`,
+	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6,
+		router_address = $7, sources = $8, dynamic_from = $9, dynamic_to = $10, revision = revision + 1 WHERE id = $1`,
 		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources),
 		inet{from}, inet{to})
 	return affected(r, err, "link", "label", in.Label)

@@ -34,12 +34,14 @@ func TestAnOlderDatabaseIsBroughtUpToDate(t *testing.T) {
 		`INSERT INTO site (code, name, note) VALUES ('KET-07', 'Lighthouse Museum', 'key at the cottage')`,
 		`INSERT INTO link (site_id, label, mode, position, ipv4) VALUES (1, 'main', 'dynamic', 1, '198.51.100.7')`,
 		`INSERT INTO access_key (hash, scope, label, link_id) VALUES ('k', 'agent', 'agent', 1)`,
-		`INSERT INTO zone (apex, contact, serial, refresh, retry, expire, negative, ttl, servers) VALUES ('isles.example', 'h.example', 7, 1, 1, 1, 1, 60, '[]')`,
+		`INSERT INTO zone (apex, contact, serial, refresh, retry, expire, negative, ttl, servers)
+			VALUES ('isles.example', 'h.example', 7, 1, 1, 1, 1, 60, '[]')`,
 		`INSERT INTO hostname (zone_id, site_id, name, ttl) VALUES (1, 1, 'ket-07.isles.example', 60)`,
 		`INSERT INTO device (site_id, name, address) VALUES (1, 'recorder', '192.168.7.20')`,
 		`INSERT INTO service (site_id, device_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s)
 			VALUES (1, 1, 'page', 'https', 'tcp', 8443, 8443, 443, 'reachable', 60)`,
-		`INSERT INTO move (site_id, link_id, old_ipv4, new_ipv4, source, noticed_at, received_at) VALUES (1, 1, '198.51.100.1', '198.51.100.7', 'observed', now(), now())`)
+		`INSERT INTO move (site_id, link_id, old_ipv4, new_ipv4, source, noticed_at, received_at)
+			VALUES (1, 1, '198.51.100.1', '198.51.100.7', 'observed', now(), now())`)
 	to(15, `UPDATE hostname SET kept_by = 'operator', kept_ipv4 = '198.51.100.7'`, `UPDATE access_key SET turn = true`,
 		`UPDATE link SET standing = '{"nat": "direct"}'`)
 

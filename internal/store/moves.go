@@ -62,7 +62,8 @@ func queueStages(together *pgx.Batch, list []Stages) {
 		ids[i] = s.MoveID
 	}
 	together.Queue(`UPDATE move SET recorded_at = coalesce(t.recorded, recorded_at), published_at = coalesce(t.published, published_at),
-		answered_at = coalesce(t.answered, answered_at), seen_at = coalesce(t.seen, seen_at), confirmed_at = coalesce(t.confirmed, confirmed_at)
+		answered_at = coalesce(t.answered, answered_at), seen_at = coalesce(t.seen, seen_at), confirmed_at = coalesce(t.confirmed,
+			confirmed_at)
 		FROM unnest($1::bigint[], $2::timestamptz[], $3::timestamptz[], $4::timestamptz[], $5::timestamptz[], $6::timestamptz[])
 			AS t(id, recorded, published, answered, seen, confirmed)
 		WHERE move.id = t.id`, append([]any{ids}, stageColumns(list)...)...)
@@ -119,13 +120,17 @@ func (s *Store) Moves(ctx context.Context, f MoveFilter) ([]Move, error) {
 		Confirmed when           `db:"confirmed_at"`
 		Zones     list[ZoneTime] `db:"zones"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT m.id, m.site_id, m.link_id, s.code AS site, l.label AS link, host(m.old_ipv4) AS old4, host(m.old_ipv6) AS old6,
-			host(m.new_ipv4) AS new4, host(m.new_ipv6) AS new6, m.source, m.noticed_at, m.received_at, m.recorded_at, m.published_at, m.answered_at, m.seen_at, m.confirmed_at,
-			coalesce((SELECT json_agg(json_build_object('zone', z.apex, 'at', mz.published_at) ORDER BY z.apex) FROM move_zone mz JOIN zone z ON z.id = mz.zone_id
+	err := s.db.SelectContext(ctx, &rows, `SELECT m.id, m.site_id, m.link_id, s.code AS site, l.label AS link,
+		host(m.old_ipv4) AS old4, host(m.old_ipv6) AS old6,
+			host(m.new_ipv4) AS new4, host(m.new_ipv6) AS new6, m.source, m.noticed_at, m.received_at, m.recorded_at,
+				m.published_at, m.answered_at, m.seen_at, m.confirmed_at,
+			coalesce((SELECT json_agg(json_build_object('zone', z.apex, 'at', mz.published_at) ORDER BY z.apex) FROM move_zone mz
+				JOIN zone z ON z.id = mz.zone_id
 				WHERE mz.move_id = m.id), '[]') AS zones
 		FROM move m JOIN site s ON s.id = m.site_id JOIN link l ON l.id = m.link_id
 		WHERE ($1 = 0 OR m.site_id = $1) AND ($2 = 0 OR m.link_id = $2) AND ($3 = 0 OR m.id < $3)
-			AND ($5::timestamptz IS NULL OR m.noticed_at >= $5) AND ($6::timestamptz IS NULL OR m.noticed_at < $6) AND ($7 = '' OR m.source = $7)
+			AND ($5::timestamptz IS NULL OR m.noticed_at >= $5) AND ($6::timestamptz IS NULL OR m.noticed_at < $6)
+				AND ($7 = '' OR m.source = $7)
 			AND ($8::inet IS NULL OR $8 IN (m.old_ipv4, m.old_ipv6, m.new_ipv4, m.new_ipv6)) AND (NOT $9 OR m.confirmed_at IS NULL)
 		ORDER BY m.id DESC LIMIT $4`, f.SiteID, f.LinkID, f.Before, f.Limit, when{f.Since}, when{f.Until}, f.Source, inet{f.Address},
 		f.Unfinished)
@@ -156,7 +161,8 @@ type Unfinished struct {
 // server can finish it. An older one was given up: what is proven now proves nothing of it.
 func (s *Store) Unfinished(ctx context.Context, since time.Time) ([]Unfinished, error) {
 	var out []Unfinished
-	err := s.db.SelectContext(ctx, &out, `SELECT id, site_id, link_id, received_at, published_at IS NOT NULL AS published, answered_at IS NOT NULL AS answered,
+	err := s.db.SelectContext(ctx, &out, `SELECT id, site_id, link_id, received_at, published_at IS NOT NULL AS published,
+		answered_at IS NOT NULL AS answered,
 			seen_at IS NOT NULL AS seen, confirmed_at IS NOT NULL AS confirmed
 		FROM (SELECT DISTINCT ON (link_id) * FROM move WHERE received_at > $1 ORDER BY link_id, id DESC) newest
 		WHERE published_at IS NULL OR answered_at IS NULL OR seen_at IS NULL OR confirmed_at IS NULL`, since)
@@ -199,7 +205,8 @@ func (s *Store) ChangeTimes(ctx context.Context, since time.Time, few int) (map[
 		LinkID int64 `db:"link_id"`
 		At     when  `db:"noticed_at"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT link_id, noticed_at FROM (SELECT link_id, noticed_at, row_number() OVER (PARTITION BY link_id ORDER BY id DESC) AS n
+	err := s.db.SelectContext(ctx, &rows, `SELECT link_id, noticed_at
+		FROM (SELECT link_id, noticed_at, row_number() OVER (PARTITION BY link_id ORDER BY id DESC) AS n
 		FROM move WHERE noticed_at >= $1) m WHERE n <= $2 ORDER BY link_id, noticed_at`, since, few)
 	out := map[int64][]time.Time{}
 	for _, r := range rows {

@@ -51,7 +51,8 @@ func (s *Store) ensurePartition(ctx context.Context, table, key string, fill int
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
 		for _, statement := range []string{
 			fmt.Sprintf(`CREATE TABLE %s (LIKE %s INCLUDING DEFAULTS) WITH (fillfactor = %d)`, name, table, fill),
-			fmt.Sprintf(`WITH moved AS (DELETE FROM %s_other WHERE %s >= '%s' AND %s < '%s' RETURNING *) INSERT INTO %s SELECT * FROM moved`,
+			fmt.Sprintf(`WITH moved AS (DELETE FROM %s_other WHERE %s >= '%s' AND %s < '%s' RETURNING *) INSERT INTO %s SELECT *
+				FROM moved`,
 				table, key, from.Format(time.RFC3339), key, to.Format(time.RFC3339), name),
 			fmt.Sprintf(`ALTER TABLE %s ATTACH PARTITION %s %s`, table, name, bounds),
 		} {
@@ -67,7 +68,8 @@ func (s *Store) ensurePartition(ctx context.Context, table, key string, fill int
 func (s *Store) DropOldPartitions(ctx context.Context, now time.Time) (dropped []string, err error) {
 	for _, p := range partitioned {
 		var names []string
-		if err := s.db.SelectContext(ctx, &names, `SELECT relid::regclass::text FROM pg_partition_tree($1::regclass) WHERE isleaf ORDER BY 1`, p.table); err != nil {
+		if err := s.db.SelectContext(ctx, &names, `SELECT relid::regclass::text FROM pg_partition_tree($1::regclass) WHERE isleaf
+			ORDER BY 1`, p.table); err != nil {
 			return dropped, err
 		}
 		for _, name := range names {

@@ -71,7 +71,8 @@ func (s *Store) AddSession(ctx context.Context, tokenHash []byte, personID int64
 // Session finds the session of a token that has not expired.
 func (s *Store) Session(ctx context.Context, tokenHash []byte, now time.Time) (Session, error) {
 	var out Session
-	err := s.db.GetContext(ctx, &out, `SELECT s.person_id, p.name, p.once, s.csrf, s.expires_at FROM session s JOIN person p ON p.id = s.person_id
+	err := s.db.GetContext(ctx, &out, `SELECT s.person_id, p.name, p.once, s.csrf, s.expires_at FROM session s
+		JOIN person p ON p.id = s.person_id
 		WHERE s.token_hash = $1 AND s.expires_at > $2`, tokenHash, now)
 	return out, explained(err, "session", "", "of this cookie")
 }
@@ -116,7 +117,8 @@ type Key struct {
 	MayAnnounce list[netip.Prefix] `db:"may_announce"`
 }
 
-const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id, coalesce(s.code, '') AS site,
+const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id, coalesce(s.code,
+	'') AS site,
 	coalesce(l.label, '') AS link, k.created_at, k.revoked_at, k.replaces, k.rotate,
 	k.vantage_id, coalesce(v.name, '') AS vantage, k.expires_at, k.used_at, k.may_announce
 	FROM access_key k LEFT JOIN person p ON p.id = k.person_id LEFT JOIN link l ON l.id = k.link_id LEFT JOIN site s ON s.id = l.site_id
@@ -124,14 +126,16 @@ const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce
 
 // AddPersonKey records a key of a person under the hash of its secret.
 func (s *Store) AddPersonKey(ctx context.Context, hash []byte, personID int64, label string, expires time.Time) (id int64, err error) {
-	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, person_id, expires_at) VALUES ($1, 'person', $2, $3, $4) RETURNING id`,
+	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, person_id, expires_at)
+		VALUES ($1, 'person', $2, $3, $4) RETURNING id`,
 		hash, label, personID, when{expires})
 	return id, err
 }
 
 // AddLinkKey records a key with which a router announces for a link.
 func (s *Store) AddLinkKey(ctx context.Context, hash []byte, linkID int64, label string, mayAnnounce []netip.Prefix) (id int64, err error) {
-	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, link_id, may_announce) VALUES ($1, 'router', $2, $3, $4) RETURNING id`,
+	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, link_id, may_announce)
+		VALUES ($1, 'router', $2, $3, $4) RETURNING id`,
 		hash, label, linkID, list[netip.Prefix](mayAnnounce))
 	return id, err
 }
@@ -145,7 +149,8 @@ func (s *Store) KeyByHash(ctx context.Context, hash []byte) (Key, error) {
 
 // AllowKey sets the prefixes in which a link's key may announce addresses that are not its connection's.
 func (s *Store) AllowKey(ctx context.Context, id int64, name string, mayAnnounce []netip.Prefix) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET may_announce = $2 WHERE id = $1 AND link_id IS NOT NULL AND revoked_at IS NULL`, id, list[netip.Prefix](mayAnnounce))
+	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET may_announce = $2 WHERE id = $1 AND link_id IS NOT NULL
+		AND revoked_at IS NULL`, id, list[netip.Prefix](mayAnnounce))
 	return affected(r, err, "key of a link", "", name)
 }
 
@@ -156,7 +161,8 @@ func (s *Store) NoteKeyUse(ctx context.Context, used map[int64]time.Time) error 
 	for _, id := range ids {
 		times = append(times, used[id])
 	}
-	return s.soon(ctx, `UPDATE access_key SET used_at = t.at FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at) WHERE access_key.id = t.id`, ids, times)
+	return s.soon(ctx, `UPDATE access_key SET used_at = t.at FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at)
+		WHERE access_key.id = t.id`, ids, times)
 }
 
 // Keys lists all keys, the newest first.
@@ -206,7 +212,8 @@ func (s *Store) SucceedKey(ctx context.Context, old int64, hash []byte, now time
 			now); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO access_key (hash, scope, label, link_id, may_announce, replaces) SELECT $2, scope, label, link_id, may_announce, id FROM access_key WHERE id = $1`, old, hash)
+		_, err := tx.ExecContext(ctx, `INSERT INTO access_key (hash, scope, label, link_id, may_announce, replaces)
+			SELECT $2, scope, label, link_id, may_announce, id FROM access_key WHERE id = $1`, old, hash)
 		return err
 	})
 }
@@ -214,7 +221,8 @@ func (s *Store) SucceedKey(ctx context.Context, old int64, hash []byte, now time
 // SettleKey revokes the key that a new one, which is in use now, took the place of.
 func (s *Store) SettleKey(ctx context.Context, id int64, now time.Time) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE access_key SET revoked_at = coalesce(revoked_at, $2) WHERE id = (SELECT replaces FROM access_key WHERE id = $1)`, id, now); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE access_key SET revoked_at = coalesce(revoked_at, $2) WHERE id = (SELECT replaces
+			FROM access_key WHERE id = $1)`, id, now); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE access_key SET replaces = NULL WHERE id = $1`, id)
@@ -233,8 +241,10 @@ func (s *Store) AddEnrolment(ctx context.Context, codeHash []byte, linkID int64,
 // Missing. It returns the link.
 func (s *Store) Enrol(ctx context.Context, codeHash, keyHash []byte, label string, now time.Time) (linkID int64, err error) {
 	err = s.db.GetContext(ctx, &linkID, `WITH used AS (
-			UPDATE enrolment SET used_at = $4 WHERE code_hash = $1 AND used_at IS NULL AND expires_at > $4 AND link_id IS NOT NULL RETURNING link_id, may_announce)
-		INSERT INTO access_key (hash, scope, label, link_id, may_announce) SELECT $2, 'agent', $3, link_id, may_announce FROM used RETURNING link_id`,
+			UPDATE enrolment SET used_at = $4 WHERE code_hash = $1 AND used_at IS NULL AND expires_at > $4 AND link_id IS NOT NULL
+				RETURNING link_id, may_announce)
+		INSERT INTO access_key (hash, scope, label, link_id, may_announce) SELECT $2, 'agent', $3, link_id, may_announce FROM used
+			RETURNING link_id`,
 		codeHash, keyHash, label, now)
 	return linkID, explained(err, "enrolment code", "code", "given")
 }

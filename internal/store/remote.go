@@ -45,7 +45,8 @@ func (s *Store) RemoteNames(ctx context.Context) ([]RemoteName, error) {
 		Problem string             `db:"problem"`
 		Detail  string             `db:"detail"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT zone_id, name, given, given_at, tries, since_at, problem, detail FROM remote_name ORDER BY zone_id, name`)
+	err := s.db.SelectContext(ctx, &rows, `SELECT zone_id, name, given, given_at, tries, since_at, problem, detail FROM remote_name
+		ORDER BY zone_id, name`)
 	out := make([]RemoteName, len(rows))
 	for i, r := range rows {
 		out[i] = RemoteName{ZoneID: r.ZoneID, Name: r.Name, Given: r.Given, GivenAt: r.GivenAt.Time, Tries: r.Tries,
@@ -57,7 +58,8 @@ func (s *Store) RemoteNames(ctx context.Context) ([]RemoteName, error) {
 // PutRemoteName records how one name stands.
 func (s *Store) PutRemoteName(ctx context.Context, n RemoteName) error {
 	_, err := s.db.ExecContext(ctx, `INSERT INTO remote_name (zone_id, name, given, given_at, tries, since_at, problem, detail)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT (zone_id, name) DO UPDATE SET given = excluded.given, given_at = excluded.given_at,
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT (zone_id, name) DO UPDATE
+			SET given = excluded.given, given_at = excluded.given_at,
 		tries = excluded.tries, since_at = excluded.since_at, problem = excluded.problem, detail = excluded.detail`,
 		n.ZoneID, n.Name, list[names.Record](n.Given), when{n.GivenAt}, n.Tries, when{n.Since}, n.Problem, n.Detail)
 	return err
@@ -90,7 +92,8 @@ func queuePublished(together *pgx.Batch, list []Stages) {
 	}
 	together.Queue(`WITH t AS (SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::timestamptz[]) AS t(move_id, zone_id, at)), pushed AS (
 			INSERT INTO move_zone (move_id, zone_id, published_at)
-			SELECT t.move_id, t.zone_id, t.at FROM t JOIN move ON move.id = t.move_id JOIN zone ON zone.id = t.zone_id ON CONFLICT DO NOTHING)
+			SELECT t.move_id, t.zone_id, t.at FROM t JOIN move ON move.id = t.move_id JOIN zone ON zone.id = t.zone_id
+				ON CONFLICT DO NOTHING)
 		UPDATE move SET published_at = first.at FROM (SELECT move_id, min(at) AS at FROM t GROUP BY move_id) first
 		WHERE move.id = first.move_id AND published_at IS NULL`, moves, zones, at)
 }

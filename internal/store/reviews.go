@@ -22,7 +22,8 @@ func (s *Store) BeginReview(ctx context.Context, siteID int64, person, consent s
 	var ids []int64
 	err = s.db.SelectContext(ctx, &ids, `WITH s AS (SELECT id FROM site WHERE id = $1 FOR UPDATE)
 		INSERT INTO exposure_review (site_id, person, consent, started_at)
-		SELECT s.id, $2, $3, $4 FROM s WHERE NOT EXISTS (SELECT 1 FROM exposure_review r WHERE r.site_id = s.id AND r.started_at > $5) RETURNING id`,
+		SELECT s.id, $2, $3, $4 FROM s WHERE NOT EXISTS (SELECT 1 FROM exposure_review r WHERE r.site_id = s.id
+			AND r.started_at > $5) RETURNING id`,
 		siteID, person, consent, now, since)
 	if len(ids) == 1 {
 		return ids[0], true, err
@@ -39,6 +40,7 @@ func (s *Store) EndReview(ctx context.Context, id int64, doc []byte, now time.Ti
 // Reviews lists the reviews of a site, the newest first.
 func (s *Store) Reviews(ctx context.Context, siteID int64) ([]Review, error) {
 	var out []Review
-	err := s.db.SelectContext(ctx, &out, `SELECT id, person, consent, started_at, ended_at, doc FROM exposure_review WHERE site_id = $1 ORDER BY id DESC LIMIT 50`, siteID)
+	err := s.db.SelectContext(ctx, &out, `SELECT id, person, consent, started_at, ended_at, doc FROM exposure_review
+		WHERE site_id = $1 ORDER BY id DESC LIMIT 50`, siteID)
 	return out, err
 }

@@ -15,13 +15,15 @@ type ServiceDay struct {
 
 // PutDays writes days that are over in one statement; a day that is there is replaced.
 func (s *Store) PutDays(ctx context.Context, days []ServiceDay) error {
-	return s.putDays(ctx, days, `INSERT INTO rollup (service_id, day, hours, latency) SELECT t.id, (t.day AT TIME ZONE 'UTC')::date, t.hours, t.latency FROM given t
+	return s.putDays(ctx, days, `INSERT INTO rollup (service_id, day, hours, latency)
+		SELECT t.id, (t.day AT TIME ZONE 'UTC')::date, t.hours, t.latency FROM given t
 		ON CONFLICT (service_id, day) DO UPDATE SET hours = excluded.hours, latency = excluded.latency`)
 }
 
 // PutToday writes days that are under way in one statement, each in the place of the one before it.
 func (s *Store) PutToday(ctx context.Context, days []ServiceDay) error {
-	return s.putDays(ctx, days, `INSERT INTO rollup_today (service_id, day, hours, latency) SELECT t.id, (t.day AT TIME ZONE 'UTC')::date, t.hours, t.latency FROM given t
+	return s.putDays(ctx, days, `INSERT INTO rollup_today (service_id, day, hours, latency)
+		SELECT t.id, (t.day AT TIME ZONE 'UTC')::date, t.hours, t.latency FROM given t
 		ON CONFLICT (service_id) DO UPDATE SET day = excluded.day, hours = excluded.hours, latency = excluded.latency`)
 }
 
@@ -32,7 +34,9 @@ func (s *Store) putDays(ctx context.Context, days []ServiceDay, statement string
 		ids[i], starts[i] = d.ServiceID, d.Start
 		hours[i], latency[i] = d.Pack()
 	}
-	_, err := s.db.ExecContext(ctx, `WITH given AS (SELECT * FROM unnest($1::bigint[], $2::timestamptz[], $3::bytea[], $4::bytea[]) AS t(id, day, hours, latency)) `+statement, ids, starts, hours, latency)
+	_, err := s.db.ExecContext(ctx, `WITH given AS (SELECT *
+		FROM unnest($1::bigint[], $2::timestamptz[], $3::bytea[], $4::bytea[]) AS t(id, day, hours,
+			latency)) `+statement, ids, starts, hours, latency)
 	return err
 }
 
@@ -65,7 +69,8 @@ func (s *Store) Today(ctx context.Context, now time.Time) (map[int64]ledger.Day,
 	day := ledger.DayOf(now)
 	today := day.Format(time.DateOnly)
 	if _, err := s.db.ExecContext(ctx, `WITH over AS (DELETE FROM rollup_today WHERE day < $1::date RETURNING *)
-		INSERT INTO rollup (service_id, day, hours, latency) SELECT service_id, day, hours, latency FROM over ON CONFLICT (service_id, day) DO NOTHING`, today); err != nil {
+		INSERT INTO rollup (service_id, day, hours, latency) SELECT service_id, day, hours, latency FROM over
+			ON CONFLICT (service_id, day) DO NOTHING`, today); err != nil {
 		return nil, err
 	}
 	var rows []struct {

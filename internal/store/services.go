@@ -71,7 +71,8 @@ func (r serviceRow) service() site.Service {
 func reachOf(s site.Service) site.Reach { return cmp.Or(s.Reach, site.ByForward) }
 
 const serviceColumns = `SELECT s.id, s.site_id, s.device_id, s.link_id, s.name, d.name AS device, coalesce(l.label, '') AS link,
-	s.kind, s.transport, s.external_from, s.external_to, s.internal_from, s.expected, s.interval_s, s.options, s.open_until, s.fingerprint, s.pinned_at, s.pinned_by, s.probe_key, s.revision, s.reach, d.router AS on_router
+	s.kind, s.transport, s.external_from, s.external_to, s.internal_from, s.expected, s.interval_s, s.options, s.open_until,
+		s.fingerprint, s.pinned_at, s.pinned_by, s.probe_key, s.revision, s.reach, d.router AS on_router
 	FROM service s JOIN device d ON d.id = s.device_id LEFT JOIN link l ON l.id = s.link_id`
 
 // Services lists the services of a site by name; siteID 0 lists those of all sites.
@@ -127,7 +128,8 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 		}
 		r, err := tx.ExecContext(ctx, `UPDATE service SET device_id = $2, link_id = $3, name = $4, kind = $5, transport = $6,
 			external_from = $7, external_to = $8, internal_from = $9, expected = $10, interval_s = $11,
-			options = $12, open_until = $13, probe_key = $14, fingerprint = $15, pinned_at = $16, pinned_by = $17, reach = $18, revision = revision + 1 WHERE id = $1`,
+			options = $12, open_until = $13, probe_key = $14, fingerprint = $15, pinned_at = $16, pinned_by = $17, reach = $18,
+				revision = revision + 1 WHERE id = $1`,
 			in.ID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom,
 			in.Expected, in.Interval,
 			options{in.Options}, when{in.OpenUntil}, in.ProbeKey, in.Fingerprint, when{in.Pinned}, in.PinnedBy, reachOf(in))
@@ -139,7 +141,8 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 // Pin records what a service is recognised by, for the revision that showed it. With first it is kept where another is pinned
 // already, and the revision stays: it is no edit. pinned reports whether it was taken.
 func (s *Store) Pin(ctx context.Context, id, revision int64, fingerprint, by string, now time.Time, first bool) (pinned bool, err error) {
-	r, err := s.db.ExecContext(ctx, `UPDATE service SET fingerprint = $3, pinned_by = $4, pinned_at = $5, revision = revision + CASE WHEN $6 THEN 0 ELSE 1 END
+	r, err := s.db.ExecContext(ctx, `UPDATE service SET fingerprint = $3, pinned_by = $4, pinned_at = $5, revision = revision + CASE
+		WHEN $6 THEN 0 ELSE 1 END
 		WHERE id = $1 AND revision = $2 AND (NOT $6 OR fingerprint = '')`, id, revision, fingerprint, by, when{now}, first)
 	if err != nil {
 		return false, err

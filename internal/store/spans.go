@@ -19,9 +19,12 @@ func (s *Store) PutSpans(ctx context.Context, spans []ledger.Span) error {
 		service[i], vantage[i], from[i], until[i], outcome[i] = p.ServiceID, p.VantageID, p.From, p.Until, string(p.Outcome)
 		count[i], timed[i], fastest[i], total[i], slowest[i] = p.Count, p.Timed, p.Fastest, p.Total, p.Slowest
 	}
-	_, err := s.db.ExecContext(ctx, `INSERT INTO span (service_id, vantage_id, from_at, until_at, outcome, count, timed, fastest_us, total_us, slowest_us)
-		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::timestamptz[], $4::timestamptz[], $5::text[], $6::bigint[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[])
-		ON CONFLICT (service_id, vantage_id, from_at) DO UPDATE SET until_at = excluded.until_at, outcome = excluded.outcome, count = excluded.count,
+	_, err := s.db.ExecContext(ctx, `INSERT INTO span (service_id, vantage_id, from_at, until_at, outcome, count, timed,
+		fastest_us, total_us, slowest_us)
+		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::timestamptz[], $4::timestamptz[], $5::text[], $6::bigint[],
+			$7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[])
+		ON CONFLICT (service_id, vantage_id, from_at) DO UPDATE
+			SET until_at = excluded.until_at, outcome = excluded.outcome, count = excluded.count,
 			timed = excluded.timed, fastest_us = excluded.fastest_us, total_us = excluded.total_us, slowest_us = excluded.slowest_us`,
 		service, vantage, from, until, outcome, count, timed, fastest, total, slowest)
 	return err

@@ -367,7 +367,8 @@ func TestEveryReferenceThatIsLookedUpHasAnIndex(t *testing.T) {
 		"redirect.hostname_id", "device_report.link_id"} {
 		table, column, _ := strings.Cut(want, ".")
 		var first int
-		require.NoError(t, st.Pool().QueryRow(t.Context(), `SELECT count(*) FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0]
+		require.NoError(t, st.Pool().QueryRow(t.Context(), `SELECT count(*) FROM pg_index i
+			JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0]
 			WHERE i.indrelid = $1::regclass AND a.attname = $2`, table, column).Scan(&first))
 		require.Positive(t, first, want)
 	}

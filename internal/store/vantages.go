@@ -22,7 +22,8 @@ func (s *Store) OwnVantage(ctx context.Context, name string, make bool) (int64, 
 		err := s.db.GetContext(ctx, &id, `SELECT coalesce((SELECT id FROM vantage WHERE name = $1), 0)`, name)
 		return id, err
 	}
-	err := s.db.GetContext(ctx, &id, `INSERT INTO vantage (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = excluded.name RETURNING id`, name)
+	err := s.db.GetContext(ctx, &id, `INSERT INTO vantage (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = excluded.name
+		RETURNING id`, name)
 	return id, err
 }
 
@@ -62,10 +63,12 @@ func (s *Store) AddVantageEnrolment(ctx context.Context, codeHash []byte, vantag
 // code that is unknown, used or expired is Missing.
 func (s *Store) EnrolVantage(ctx context.Context, codeHash, keyHash []byte, now time.Time) (vantageID int64, err error) {
 	err = s.db.GetContext(ctx, &vantageID, `WITH used AS (
-			UPDATE enrolment SET used_at = $3 WHERE code_hash = $1 AND used_at IS NULL AND expires_at > $3 AND vantage_id IS NOT NULL RETURNING vantage_id),
+			UPDATE enrolment SET used_at = $3 WHERE code_hash = $1 AND used_at IS NULL AND expires_at > $3
+				AND vantage_id IS NOT NULL RETURNING vantage_id),
 		old AS (UPDATE access_key SET revoked_at = $3 FROM used WHERE access_key.vantage_id = used.vantage_id AND revoked_at IS NULL),
 		told AS (UPDATE vantage SET enrolled_at = $3, heard_at = $3 FROM used WHERE vantage.id = used.vantage_id)
-		INSERT INTO access_key (hash, scope, label, vantage_id) SELECT $2, 'vantage', 'vantage point', vantage_id FROM used RETURNING vantage_id`,
+		INSERT INTO access_key (hash, scope, label, vantage_id) SELECT $2, 'vantage', 'vantage point', vantage_id FROM used
+			RETURNING vantage_id`,
 		codeHash, keyHash, now)
 	return vantageID, explained(err, "enrolment code", "code", "given")
 }

@@ -74,7 +74,8 @@ func TestALeaseEndsWithItsConnectionAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, st.Prepare(t.Context(), "first", morning))
 	began := time.Now()
-	_, err = st.Pool().Exec(t.Context(), `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'inkpost writer' AND datname = current_database()`)
+	_, err = st.Pool().Exec(t.Context(), `SELECT pg_terminate_backend(pid) FROM pg_stat_activity
+		WHERE application_name = 'inkpost writer' AND datname = current_database()`)
 	require.NoError(t, err)
 	select {
 	case <-held.Lost():

@@ -98,14 +98,16 @@ func putZone(ctx context.Context, q sqlx.QueryerContext, z names.Zone) (names.Zo
 	servers, to, notify, ask := list[names.Server](z.Servers), list[netip.Prefix](z.TransferTo), list[netip.AddrPort](z.Notify),
 		list[netip.AddrPort](z.AlsoAsk)
 	if z.ID == 0 {
-		err = sqlx.GetContext(ctx, q, &r, `INSERT INTO zone (apex, contact, serial, refresh, retry, expire, negative, ttl, servers, transfer_to, transfer_key, notify,
+		err = sqlx.GetContext(ctx, q, &r, `INSERT INTO zone (apex, contact, serial, refresh, retry, expire, negative, ttl, servers,
+			transfer_to, transfer_key, notify,
 				also_ask, template, kind, primary_at, transport, primary_key, reassert_s, mname)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20) RETURNING `+zoneFields,
 			z.Apex, z.Contact, z.Serial, z.Refresh, z.Retry, z.Expire, z.Negative, z.TTL, servers, to, z.TransferKey, notify,
 			ask, z.Template, z.Kind, endpoint{z.Primary}, z.Transport, z.PrimaryKey, z.Reassert, z.MName)
 	} else {
 		err = sqlx.GetContext(ctx, q, &r, `UPDATE zone SET contact = $2, refresh = $3, retry = $4, expire = $5, negative = $6, ttl = $7,
-			servers = $8, transfer_to = $9, transfer_key = $10, notify = $11, also_ask = $12, template = $13, primary_at = $14, transport = $15,
+			servers = $8, transfer_to = $9, transfer_key = $10, notify = $11, also_ask = $12, template = $13, primary_at = $14,
+				transport = $15,
 			primary_key = $16, reassert_s = $17, mname = $18, revision = revision + 1, `+nextSerial+` WHERE id = $1 RETURNING `+zoneFields,
 			z.ID, z.Contact, z.Refresh, z.Retry, z.Expire, z.Negative, z.TTL, servers, to, z.TransferKey, notify,
 			ask, z.Template, endpoint{z.Primary}, z.Transport, z.PrimaryKey, z.Reassert, z.MName)
@@ -116,7 +118,8 @@ func putZone(ctx context.Context, q sqlx.QueryerContext, z names.Zone) (names.Zo
 // RemoveZone removes a zone in which no hostname lives.
 func (s *Store) RemoveZone(ctx context.Context, z names.Zone) error {
 	var used int
-	if err := s.db.GetContext(ctx, &used, `SELECT (SELECT count(*) FROM hostname WHERE zone_id = $1) + (SELECT count(*) FROM alias WHERE zone_id = $1)`, z.ID); err != nil {
+	if err := s.db.GetContext(ctx, &used, `SELECT (SELECT count(*) FROM hostname WHERE zone_id = $1) + (SELECT count(*) FROM alias
+		WHERE zone_id = $1)`, z.ID); err != nil {
 		return err
 	}
 	if used > 0 {

@@ -49,7 +49,8 @@ func TestARestartRewritesNoHistory(t *testing.T) {
 	soon(t, 5*time.Second, "the move is answered", func() bool {
 		return slices.ContainsFunc(stages(s), func(is contract.Stage) bool { return is.Name == "answered" && !is.At.IsZero() })
 	})
-	query(t, database, `UPDATE move SET noticed_at = noticed_at - interval '60 days', received_at = received_at - interval '60 days', recorded_at = recorded_at - interval '60 days',
+	query(t, database, `UPDATE move SET noticed_at = noticed_at - interval '60 days',
+		received_at = received_at - interval '60 days', recorded_at = recorded_at - interval '60 days',
 		published_at = published_at - interval '60 days', answered_at = answered_at - interval '60 days'`)
 	before := stages(s)
 	s.Stop()

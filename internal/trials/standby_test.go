@@ -182,7 +182,8 @@ func TestAServerThatLosesItsLockTakesNothingFromThatMomentOn(t *testing.T) {
 			writer, other = beside, s
 		}
 		// The backend with the lock is ended, as a fail-over of the database or a broken connection would.
-		query(t, database, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND application_name = 'inkpost writer'`)
+		query(t, database, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database()
+			AND application_name = 'inkpost writer'`)
 		var wg sync.WaitGroup
 		acknowledged := make([][]string, 2)
 		for i, at := range []*testbed.Service{writer, other} {

@@ -44,7 +44,8 @@ func TestReportsThatSayTheSameAreNotWritten(t *testing.T) {
 		require.NoError(t, err)
 	}
 	written := func() int64 {
-		return one[int64](t, database, `SELECT sum(n_tup_ins + n_tup_upd)::bigint FROM pg_stat_user_tables WHERE relname IN ('device_report', 'service_state', 'move', 'accepted', 'hostname', 'zone', 'fault')`)
+		return one[int64](t, database, `SELECT sum(n_tup_ins + n_tup_upd)::bigint FROM pg_stat_user_tables
+			WHERE relname IN ('device_report', 'service_state', 'move', 'accepted', 'hostname', 'zone', 'fault')`)
 	}
 	say()
 	settled := func() (n int64) {

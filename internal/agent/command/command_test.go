@@ -32,7 +32,8 @@ func invited(t *testing.T, s *testbed.Service) string {
 
 func TestAConfigurationIsReadFromFileEnvironmentAndFlags(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "agent.yaml")
-	require.NoError(t, os.WriteFile(path, []byte("server: http://post.saltmarsh.example\nsources: [stun, gateway]\ngateway: 192.168.7.1\nafter: [/usr/local/bin/tell, it]\nafter_limit: 10s\n"), 0o600))
+	require.NoError(t, os.WriteFile(path, []byte("server: http://post.saltmarsh.example\nsources: [stun, gateway]\ngateway: "+
+		"192.168.7.1\nafter: [/usr/local/bin/tell, it]\nafter_limit: 10s\n"), 0o600))
 	t.Setenv("INKPOST_INTERFACE", "eth7")
 	var s setting
 	c := &cobra.Command{}

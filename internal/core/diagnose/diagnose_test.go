@@ -70,7 +70,7 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		"no route": {func(e *Evidence) { fail(e, probe.Unroutable, 0, 1, 2) }, "no-route link main",
 			HopAddress, "Report it to the provider Kettle Cable"},
 		"agent overdue, services answer": {func(e *Evidence) { e.Links[0].Overdue = true }, "agent-overdue link main",
-			HopAddress, "agent's log says"},
+			HopAddress, "Check the agent's log"},
 		"address never known": {func(e *Evidence) {
 			e.Links[0].IPv4, e.Links[0].Heard, e.Links[0].Agent = netip.Addr{}, time.Time{}, false
 		}, "address-unknown link main", HopAddress, "inkpost agent invite KET-07 main"},

@@ -35,7 +35,8 @@ func (e Evidence) held() []Finding {
 			f.Also = append(f.Also, "The two clocks differ by more than five minutes.")
 		} else {
 			f.Cause = CausePrimaryAway
-			f.Next = fmt.Sprintf("See whether %s is up and lets us through. Nothing is lost: the newest address goes there when it answers.", push.Primary)
+			f.Next = fmt.Sprintf("See whether %s is up and lets us through. Nothing is lost: the newest address goes there when "+
+				"it answers.", push.Primary)
 		}
 		out = append(out, f)
 	}

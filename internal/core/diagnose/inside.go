@@ -101,7 +101,8 @@ func (e Evidence) moved() []Finding {
 			f.Evidence = append(f.Evidence, fmt.Sprintf("%s answers at %s instead", s.MAC, d.Address))
 		}
 		if d.Reserved {
-			f.Also = []string{fmt.Sprintf("The reservation is for another MAC, or %s lies inside the range that the router gives out.", d.Address)}
+			f.Also = []string{fmt.Sprintf("The reservation is for another MAC, or %s lies inside the range that the "+
+				"router gives out.", d.Address)}
 		}
 		out = append(out, f)
 	}
@@ -133,7 +134,8 @@ func lostIPv6(h HostnameEvidence) Finding {
 		Cause: CauseDeviceIPv6, Hop: HopHostname, Subject: "hostname " + string(h.Name),
 		Summary:  fmt.Sprintf("%s answers an IPv6 address that %s no longer has", h.Name, h.Device),
 		Evidence: []string{fmt.Sprintf("an agent looked three times in a row: %s is there, without it and without another", h.Device)},
-		Next:     fmt.Sprintf("See whether %s still has IPv6, and whether the router still gives a prefix to its LAN. The agent has to be on the same LAN.", h.Device),
+		Next: fmt.Sprintf("See whether %s still has IPv6, and whether the router still gives a prefix to its LAN. The agent has "+
+			"to be on the same LAN.", h.Device),
 	}
 }
 
@@ -153,7 +155,8 @@ func (e Evidence) inRange() []Finding {
 					orElse(d.MAC, d.Name)),
 			}
 			if d.Reserved {
-				f.Evidence = []string{fmt.Sprintf("the reservation of %s lies inside what the router gives out, %s: some routers do not leave it out", d.Name, l.Dynamic)}
+				f.Evidence = []string{fmt.Sprintf("the reservation of %s lies inside what the router gives out, %s: some routers do "+
+					"not leave it out", d.Name, l.Dynamic)}
 			}
 			out = append(out, f)
 		}
@@ -210,7 +213,8 @@ func (e Evidence) atSite(l LinkEvidence) []Finding {
 			Cause: CauseKeyRefused, Hop: HopAddress, Subject: "link " + l.Label,
 			Summary:  fmt.Sprintf("Announcements of link %s are refused", l.Label),
 			Evidence: refused,
-			Next:     fmt.Sprintf("Correct it at the site. A new key: inkpost agent invite %s %s for an agent, inkpost agent router-url %s %s for a router.", e.Site.Code, l.Label, e.Site.Code, l.Label),
+			Next: fmt.Sprintf("Correct it at the site. A new key: inkpost agent invite %s %s for an agent, inkpost agent "+
+				"router-url %s %s for a router.", e.Site.Code, l.Label, e.Site.Code, l.Label),
 		})
 	}
 	if l.Failing {

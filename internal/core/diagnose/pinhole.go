@@ -64,7 +64,8 @@ func (e Evidence) pinhole(s ServiceEvidence, w Way, look DeviceReport, looked bo
 	case probe.Silent, probe.Unroutable:
 		f.Cause, f.Hop = CausePinholeMissing, HopForward
 		f.Summary = fmt.Sprintf("The router does not let %s in to %s over IPv6", ports, s.Device)
-		f.Next = fmt.Sprintf("In the router's IPv6 firewall, allow %s to %s (%s). The card has the fields: inkpost service card %s %s", ports, at, d.Name, e.Site.Code, s.Name)
+		f.Next = fmt.Sprintf("In the router's IPv6 firewall, allow %s to %s (%s). The card has the fields: inkpost "+
+			"service card %s %s", ports, at, d.Name, e.Site.Code, s.Name)
 		f.Also = []string{fmt.Sprintf("The firewall on %s drops what comes from outside its LAN.", d.Name)}
 		if !open {
 			f.Also = append(f.Also, fmt.Sprintf("%s does not listen at its IPv6 address, or drops it there.", d.Name))

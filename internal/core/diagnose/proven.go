@@ -40,7 +40,8 @@ func (e Evidence) somebodyElse(l LinkEvidence, list []ServiceEvidence) Finding {
 		Cause: CauseSomebodyElse, Hop: HopAddress, Subject: "link " + l.Label, Services: serviceNames(list),
 		Summary:  fmt.Sprintf("%s now appears to belong to someone else", l.Addresses()),
 		Evidence: append(append(seen(list), prints(list)...), e.heard(l)),
-		Next: fmt.Sprintf("Find out the site's present address: call someone there, or look at the provider's (%s) customer page. Nothing is probed at %s until the link is proven again.",
+		Next: fmt.Sprintf("Find out the site's present address: call someone there, or look at the provider's (%s) customer page. "+
+			"Nothing is probed at %s until the link is proven again.",
 			provider(l.Link), l.Addresses()),
 		Also: []string{"The devices were replaced while the agent was off."},
 	}
@@ -60,8 +61,9 @@ func (e Evidence) stranger(s ServiceEvidence) Finding {
 		Cause: CauseStranger, Hop: HopService, Subject: "service " + s.Name, Services: []string{s.Name},
 		Summary:  fmt.Sprintf("%s answers, but it is not the %s that was commissioned", s.port(), s.Name),
 		Evidence: append(seen([]ServiceEvidence{s}), prints([]ServiceEvidence{s})...),
-		Next:     fmt.Sprintf("Ask whether %s was replaced, reset or given a new certificate. If so, pin what it shows now: inkpost service pin %s %s. If nobody knows of it, take the forward away first.", s.Device, e.Site.Code, s.Name),
-		Also:     []string{fmt.Sprintf("The forward of %s leads to another device.", s.port())},
+		Next: fmt.Sprintf("Ask whether %s was replaced, reset or given a new certificate. If so, pin what it shows now: inkpost "+
+			"service pin %s %s. If nobody knows of it, take the forward away first.", s.Device, e.Site.Code, s.Name),
+		Also: []string{fmt.Sprintf("The forward of %s leads to another device.", s.port())},
 	}
 }
 
@@ -91,7 +93,8 @@ func (e Evidence) oneSide(l LinkEvidence, list []ServiceEvidence) Finding {
 		Summary: fmt.Sprintf("Reached from %s, but not from %s", orElse(strings.Join(reached, ", "), "some vantage points"),
 			orElse(strings.Join(not, ", "), "others")),
 		Evidence: evidence,
-		Next: fmt.Sprintf("Look whether the router or %s blocks some networks (a country list, an address list, attack protection). If not, report the way to %s: give both ends.",
+		Next: fmt.Sprintf("Look whether the router or %s blocks some networks (a country list, an address list, attack protection). "+
+			"If not, report the way to %s: give both ends.",
 			orElse(strings.Join(devices(list), ", "), "the device"), provider(l.Link)),
 	}
 }
@@ -121,7 +124,8 @@ func (e Evidence) routerAnswers(l LinkEvidence) (out []Finding) {
 				s.port(), s.Device),
 			Evidence: append(seen([]ServiceEvidence{s}),
 				fmt.Sprintf("from inside, %s port %s of %s is refused", s.Transport, site.Ports(s.InternalFrom, 0), d.Address)),
-			Next: fmt.Sprintf("See in the router whether its own page, VPN or provider's access uses %s; move one of the two to another port.", s.port()),
+			Next: fmt.Sprintf("See in the router whether its own page, VPN or provider's access uses %s; move one of the two to "+
+				"another port.", s.port()),
 		})
 	}
 	return out

@@ -27,8 +27,9 @@ func Site(e Evidence) []Finding {
 				Cause: CauseResolverBehind, Hop: HopHostname, Subject: "hostname " + string(h.Name),
 				Summary:  fmt.Sprintf("%s is right at its own name server, but not everywhere", h.Name),
 				Evidence: h.Behind,
-				Next:     "Ask whoever runs the resolver to forget the name, and use another resolver until then: it keeps answers longer than their TTL allows.",
-				Also:     []string{"The zone's other name servers do not have the change yet."},
+				Next: "Ask whoever runs the resolver to forget the name, and use another resolver until then: it keeps answers " +
+					"longer than their TTL allows.",
+				Also: []string{"The zone's other name servers do not have the change yet."},
 			})
 		} else if h.State == names.StateStale {
 			out = append(out, Finding{
@@ -162,7 +163,8 @@ func (e Evidence) addressUnknown(l LinkEvidence) Finding {
 		f.Next = "Something announces for this link, and is refused: the reason says what to correct, at the site or here."
 	case l.Held != "":
 		f.Evidence = []string{e.heard(l), l.Held}
-		f.Next = "The agent is heard; what it says is not followed, for the reason above. inkpost link show tells what each of its sources says."
+		f.Next = "The agent is heard; what it says is not followed, for the reason above. inkpost link show tells what each of its " +
+			"sources says."
 	case l.Agent && !l.Heard.IsZero():
 		f.Evidence = []string{e.heard(l), "none of its sources gives an address that can be reached from outside"}
 		f.Next = fmt.Sprintf("See what its sources say: inkpost link show %s %s", e.Site.Code, l.Label)
@@ -190,7 +192,8 @@ func (e Evidence) siteDark(l LinkEvidence, cut []ServiceEvidence) Finding {
 	}
 }
 
-const compareAddresses = "Compare the WAN address on the router's status page with %s. The same: all forwards are gone, load the router's saved settings. " +
+const compareAddresses = "Compare the WAN address on the router's status page with %s. The same: all forwards are gone, load the " +
+	"router's saved settings. " +
 	`Different: another NAT stands in front; bridge that device or ask %s for a public address.`
 
 func (e Evidence) inboundBlocked(l LinkEvidence, cut []ServiceEvidence) Finding {
@@ -280,7 +283,8 @@ func (e Evidence) deviceAway(silent []ServiceEvidence) Finding {
 		Cause: CauseDeviceAway, Hop: HopDevice, Subject: "device " + d.Name, Services: serviceNames(silent),
 		Summary:  fmt.Sprintf("Device %s does not answer on any of its ports", d.Name),
 		Evidence: seen(silent),
-		Next: fmt.Sprintf("Ask someone at the site whether %s is on. If it is, look in the router's list of devices for %s: it must have %s.",
+		Next: fmt.Sprintf("Ask someone at the site whether %s is on. If it is, look in the router's list of devices for %s: it "+
+			"must have %s.",
 			d.Name, orElse(d.MAC, "its MAC address"), d.Address),
 		Also: reservation(d),
 	}
@@ -324,7 +328,8 @@ func (e Evidence) wrongProtocol(s ServiceEvidence) Finding {
 		Cause: CauseWrongProtocol, Hop: HopService, Subject: "service " + s.Name, Services: []string{s.Name},
 		Summary:  fmt.Sprintf("Something else answers on %s", s.port()),
 		Evidence: answeredEvidence(s),
-		Next:     fmt.Sprintf("Check in the router that %s goes to %s and to no other device, and that the service's settings are as expected.", s.port(), s.Device),
+		Next: fmt.Sprintf("Check in the router that %s goes to %s and to no other device, and that the service's settings are "+
+			"as expected.", s.port(), s.Device),
 	}
 }
 

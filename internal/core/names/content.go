@@ -100,7 +100,8 @@ func CheckContent(apex Name, records []Record) error {
 		for here := r.Name; here != apex; {
 			_, up, more := strings.Cut(string(here), ".")
 			if cuts[here] && (here != r.Name || r.Type != "NS" && r.Type != "DS") {
-				return ContentError{i, fmt.Sprintf("%s is at or below %s, which is delegated away: it would no longer be answered here", r.Name, here)}
+				return ContentError{i, fmt.Sprintf("%s is at or below %s, which is delegated away: it would no longer be "+
+					"answered here", r.Name, here)}
 			}
 			if here = Name(up); !more {
 				break

@@ -23,7 +23,8 @@ func (t Timers) Check() iter.Seq2[string, error] {
 			}
 		}
 		if t.Expire != 0 && t.Refresh != 0 && t.Expire <= t.Refresh+t.Retry {
-			yield("expire_seconds", fmt.Errorf("%d is not longer than refresh and retry together: secondaries would stop answering while they wait", t.Expire))
+			yield("expire_seconds", fmt.Errorf("%d is not longer than refresh and retry together: secondaries would stop answering "+
+				"while they wait", t.Expire))
 		}
 	}
 }

@@ -15,7 +15,8 @@ func ParseAddress(field, s string) (netip.Addr, error) {
 	}
 	a, err := netip.ParseAddr(s)
 	if err != nil || a.Zone() != "" {
-		return netip.Addr{}, Flaws{{Field: field, Detail: fmt.Sprintf("%q is not an IP address; give one such as 192.168.7.20 or 2001:db8::7", s)}}
+		return netip.Addr{}, Flaws{{Field: field, Detail: fmt.Sprintf("%q is not an IP address; give one such as 192.168.7.20 or "+
+			"2001:db8::7", s)}}
 	}
 	return a.Unmap(), nil
 }

@@ -79,7 +79,8 @@ func (s Site) Checked() (Site, error) {
 	var f Flaws
 	s.Code, s.Name, s.Note = strings.ToUpper(strings.TrimSpace(s.Code)), strings.TrimSpace(s.Name), strings.TrimSpace(s.Note)
 	if !codeForm.MatchString(s.Code) {
-		f.add("code", "%q is not a site code; 2 to 8 letters and digits beginning with a letter, then perhaps a hyphen and up to 8 more, as KET-07", s.Code)
+		f.add("code", "%q is not a site code; 2 to 8 letters and digits beginning with a letter, then perhaps a hyphen and up to 8 "+
+			"more, as KET-07", s.Code)
 	}
 	f.text("name", s.Name, true)
 	f.text("note", s.Note, false)
@@ -150,7 +151,8 @@ func (d Device) Checked(p wan.Policy) (Device, error) {
 	if !d.Address.IsValid() {
 		f.add("lan_address", "is missing; give the device's address on the LAN, such as 192.168.7.20")
 	} else if !p.OnLAN(d.Address) {
-		f.add("lan_address", "%s is a %s address, which no device of a LAN has; give a private one such as 192.168.7.20, or a link-local one", d.Address, p.Class(d.Address))
+		f.add("lan_address", "%s is a %s address, which no device of a LAN has; give a private one such as 192.168.7.20, or a "+
+			"link-local one", d.Address, p.Class(d.Address))
 	}
 	return d, f.Err()
 }
@@ -205,7 +207,8 @@ func (s Service) Checked(shortest time.Duration) (Service, error) {
 		f.add("options."+name, "%s", err)
 	}
 	if !s.OpenUntil.IsZero() && s.Expected == probe.ExpectClosed {
-		f.add("open_until", "a service that is expected closed is not open until a time; expect it reachable, and it is expected closed after that")
+		f.add("open_until", "a service that is expected closed is not open until a time; expect it reachable, and it is expected "+
+			"closed after that")
 	}
 	if s.Reach, err = ParseReach(string(s.Reach)); err != nil {
 		f.Note("reach", err)

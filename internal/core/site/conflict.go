@@ -36,7 +36,8 @@ func Conflicts(s Service, others []Service) error {
 			if s.LinkID == 0 {
 				loose = s.Name
 			}
-			detail += fmt.Sprintf(". %s follows whichever link works, and so has the port on all of them: give it a link of its own first (--link)", loose)
+			detail += fmt.Sprintf(". %s follows whichever link works, and so has the port on all of them: give it a link of its own "+
+				"first (--link)", loose)
 		}
 		return Flaws{{Field: "external", Detail: detail}}
 	}

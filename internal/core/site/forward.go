@@ -29,7 +29,8 @@ func Cards(s Service, d Device, l Link, nat wan.NAT) []Card {
 	if s.OnRouter {
 		return []Card{{Title: "Own service of the router", Where: "the router",
 			Fields: []Field{{"Protocol", s.Transport.String()}, {"Port", outside}},
-			Note:   "No forward is needed: the router itself answers. Allow access from outside on that service's page, or leave it closed."}}
+			Note: "No forward is needed: the router itself answers. Allow access from outside on that service's page, or " +
+				"leave it closed."}}
 	}
 	forward := func(title, where, outside, to, inside string) Card {
 		return Card{Title: title, Where: where, Fields: []Field{{"Name", s.Name}, {"Protocol", s.Transport.String()},
@@ -49,7 +50,8 @@ func Cards(s Service, d Device, l Link, nat wan.NAT) []Card {
 		rest.Note = "The provider shares the address among customers: no forward helps until it gives this link a public one."
 	}
 	if !d.Reserved {
-		rest.Note = strings.TrimSpace(rest.Note + fmt.Sprintf(" Reserve %s for %s (%s) first: the forward goes to the address, not to the device.", d.Address, d.Name, orWords(d.MAC, "its MAC address")))
+		rest.Note = strings.TrimSpace(rest.Note + fmt.Sprintf(" Reserve %s for %s (%s) first: the forward goes to the address, not "+
+			"to the device.", d.Address, d.Name, orWords(d.MAC, "its MAC address")))
 	}
 	if !d.Address.Is4() || !s.Forwarded() {
 		out = nil

@@ -72,7 +72,8 @@ func JudgeNAT(routerWAN, seen netip.Addr, chain []netip.Addr, policy Policy) NAT
 	case !seen.IsValid():
 		out.Words = fmt.Sprintf("the router says %s, and nobody has seen the link from outside", routerWAN)
 	default:
-		out.Words = fmt.Sprintf("the router says %s, and the link is seen at %s: the router has not noticed its new address, or its traffic leaves another way", routerWAN, seen)
+		out.Words = fmt.Sprintf("the router says %s, and the link is seen at %s: the router has not noticed its new address, or its "+
+			"traffic leaves another way", routerWAN, seen)
 		out.Remedies = []string{lookAtRouter, lookForVPN}
 	}
 	return out

@@ -32,7 +32,8 @@ func (e ErrUnproven) Error() string {
 	if len(own) > 0 {
 		from = strings.Join(own, " and ")
 	}
-	return fmt.Sprintf("%s is not the address that this comes from (%s), no other connection of the link has it, and it is not allowed for this key", e.Addr, from)
+	return fmt.Sprintf("%s is not the address that this comes from (%s), no other connection of the link has it, and it is not "+
+		"allowed for this key", e.Addr, from)
 }
 
 // Check returns nil where a is proven, else ErrUnproven.

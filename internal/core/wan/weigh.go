@@ -116,7 +116,8 @@ func (w Weighing) family(six bool) (chosen netip.Addr, reason string, dissents [
 		case r.At.After(w.Now.Add(time.Minute)):
 			dissent(r, a, "it is dated in the future: the clock at the site is wrong")
 		case w.Policy.Check(a) != nil && r.Source.SeenFromOutside():
-			dissent(r, a, fmt.Sprintf("a %s address cannot be what is seen from outside: it is asked inside the provider's or the site's own network", w.Policy.Class(a)))
+			dissent(r, a, fmt.Sprintf("a %s address cannot be what is seen from outside: it is asked inside the provider's or the "+
+				"site's own network", w.Policy.Class(a)))
 		case w.Policy.Check(a) != nil && r.Source == SourceGateway && w.Policy.Class(a) == ClassUnspecified:
 			dissent(r, a, "the router has no connection, or does not know its address")
 		case w.Policy.Check(a) != nil: // a private WAN address tells of NAT, and is no candidate
@@ -148,7 +149,8 @@ func against(v voice, chosen netip.Addr) string {
 	case SourceSTUN:
 		return fmt.Sprintf("the STUN server says %s, and %s: its answer is forged, or its traffic takes another way", v.address, decided)
 	case SourceGateway:
-		return fmt.Sprintf("the router says %s, and %s: it has not noticed its new address, or another device in front of it translates", v.address, decided)
+		return fmt.Sprintf("the router says %s, and %s: it has not noticed its new address, or another device in front of "+
+			"it translates", v.address, decided)
 	case SourceInterface:
 		return fmt.Sprintf("the interface has %s, and %s: traffic leaves by another interface or a tunnel", v.address, decided)
 	case SourceFixed:

@@ -61,7 +61,8 @@ func (c Claimant) reasonOf(err error) error {
 func (e *Intake) permits(c Claimant, l site.Link, a wan.Announcement) error {
 	err := changes.Static(l)
 	if err == nil && a.Source != wan.SourceObserved && len(l.Sources) > 0 && !slices.Contains(l.Sources, a.Source) {
-		err = changes.Refused{Reason: fmt.Sprintf("the sources of link %s are set, and %s is not among them; change that with: inkpost link edit SITE %s --source", l.Label, a.Source, l.Label)}
+		err = changes.Refused{Reason: fmt.Sprintf("the sources of link %s are set, and %s is not among them; change that with: "+
+			"inkpost link edit SITE %s --source", l.Label, a.Source, l.Label)}
 	}
 	if err == nil {
 		err = e.ownOf(l, a)

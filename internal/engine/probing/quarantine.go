@@ -69,7 +69,8 @@ func (p *Prober) quarantineLink(l site.Link, s site.Service, r Result, since tim
 	if l.Mode == site.Static || heard.After(since) || p.host.AnnouncesEvery(l) == 0 && heard.After(r.At.Add(-3*p.CheckEvery)) {
 		return
 	}
-	words := fmt.Sprintf("%s appears to belong to someone else: %s shows %s instead of what is pinned, and nothing was heard from the site; it is left alone until link %s is proven again",
+	words := fmt.Sprintf("%s appears to belong to someone else: %s shows %s instead of what is pinned, and nothing was heard from "+
+		"the site; it is left alone until link %s is proven again",
 		r.Address, s.Name, r.Fingerprint, l.Label)
 	if p.quarantine.add(l.ID, r.At, words) {
 		p.events.Publish(events.ServiceOutcome, r.Site, s.Name, words)

@@ -87,7 +87,8 @@ func TestPartsThatWereNotReadStayAsTheyAre(t *testing.T) {
 	moved := rowsOf(1, "ket-07").links[0]
 	moved.IPv4 = netip.MustParseAddr("198.51.100.8")
 	r.SetLinks([]site.Link{moved})
-	r.replaceSites([]int64{1}, []siteRows{{parts: Services, services: []site.Service{{ID: 10, SiteID: 1, Name: "page"}, {ID: 11, SiteID: 1, Name: "camera"}}}})
+	r.replaceSites([]int64{1}, []siteRows{{parts: Services,
+		services: []site.Service{{ID: 10, SiteID: 1, Name: "page"}, {ID: 11, SiteID: 1, Name: "camera"}}}})
 	p, _ := r.Site(1)
 	require.Len(t, p.Services, 2)
 	require.Equal(t, "198.51.100.8", p.AddressOf(10).IPv4.String())

@@ -116,7 +116,8 @@ func (e *SiteEdits) readLink(l site.Link, in contract.LinkInput) (site.Link, err
 		given.IPv4, given.IPv6 = netip.Addr{}, netip.Addr{} // they were read, and come back
 	}
 	if given.Mode == site.Dynamic && given.Addresses().Known() {
-		return l, site.Flaws{{Field: "ipv4", Detail: "a dynamic link learns its address from announcements; leave it out, or make the link static"}}
+		return l, site.Flaws{{Field: "ipv4", Detail: "a dynamic link learns its address from announcements; leave it out, or make " +
+			"the link static"}}
 	}
 	if at := given.ChangeAt; !at.Equal(l.ChangeAt) && !at.IsZero() &&
 		(at.Before(e.Now().Add(-names.ShortFor)) || at.After(e.Now().AddDate(1, 0, 0))) {

@@ -42,7 +42,8 @@ const (
 var ErrLinkGone = errors.New("the link of this key is no longer on record; enrol the agent again")
 
 // ErrNoAgent reports that no agent of the site is there to ask.
-var ErrNoAgent = errors.New("no agent of this site answers: it has none, or it is overdue or out of date; start or update it, then try again")
+var ErrNoAgent = errors.New("no agent of this site answers: it has none, or it is overdue or out of date; start or update it, " +
+	"then try again")
 
 func newAgentTasks() agentTasks {
 	return agentTasks{wake: map[int64]chan struct{}{}, scans: map[int64]*scan{}, proofs: map[int64]map[int64]*PathProof{},

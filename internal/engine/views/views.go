@@ -320,7 +320,8 @@ func (vw *Views) Overview(ctx context.Context) (contract.Overview, error) {
 	defer cancel()
 	if out.Moves, err = vw.Moves(soon, contract.MoveQuery{Limit: 8}); err != nil {
 		out.Moves = []contract.Move{}
-		out.Trouble = "the database does not answer: moves are not shown, and nothing can be changed; names are answered, and what is wrong is known"
+		out.Trouble = "the database does not answer: moves are not shown, and nothing can be changed; names are answered, and what " +
+			"is wrong is known"
 		return out, nil
 	}
 	if !vw.Store.Leads() {

@@ -256,7 +256,8 @@ func (e *ZoneEdits) remoteFields(z *names.Zone, in contract.ZoneInput, f *site.F
 		}
 	}
 	if k, ok := e.Record.SigningKey(z.PrimaryKey); z.PrimaryKey != "" && (!ok || k.SiteID != 0) {
-		f.Note("primary_key", fmt.Errorf("there is no signing key %q for this; record the primary's: inkpost signing-key add %s --secret-file FILE", z.PrimaryKey, z.PrimaryKey))
+		f.Note("primary_key", fmt.Errorf("there is no signing key %q for this; record the primary's: inkpost signing-key add %s "+
+			"--secret-file FILE", z.PrimaryKey, z.PrimaryKey))
 	}
 }
 

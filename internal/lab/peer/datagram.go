@@ -22,7 +22,8 @@ func (p Peer) sip(packet []byte) []byte {
 	if err != nil {
 		return nil
 	}
-	return fmt.Appendf(nil, "SIP/2.0 200 OK\r\nVia: %s\r\nFrom: %s\r\nTo: %s;tag=lab\r\nCall-ID: %s\r\nCSeq: %s\r\nServer: %s\r\nContent-Length: 0\r\n\r\n",
+	return fmt.Appendf(nil, "SIP/2.0 200 OK\r\nVia: %s\r\nFrom: %s\r\nTo: %s;tag=lab\r\nCall-ID: %s\r\nCSeq: %s\r\nServer: "+
+		"%s\r\nContent-Length: 0\r\n\r\n",
 		h.Get("Via"), h.Get("From"), h.Get("To"), h.Get("Call-Id"), h.Get("Cseq"), p.Name)
 }
 

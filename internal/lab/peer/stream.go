@@ -38,7 +38,8 @@ func (p Peer) web(c net.Conn) {
 			return
 		}
 		page := "<!doctype html><title>" + p.Name + "</title><h1>" + p.Name + "</h1>\n"
-		_, err = fmt.Fprintf(c, "HTTP/1.1 200 OK\r\nServer: %s\r\nContent-Type: text/html; charset=utf-8\r\nContent-Length: %d\r\n\r\n%s", p.Name, len(page), page)
+		_, err = fmt.Fprintf(c, "HTTP/1.1 200 OK\r\nServer: %s\r\nContent-Type: text/html; charset=utf-8\r\nContent-Length: "+
+			"%d\r\n\r\n%s", p.Name, len(page), page)
 		if err != nil || req.Close {
 			return
 		}

@@ -138,7 +138,8 @@ func enterable(dir string) error {
 			return err
 		}
 		if info.Mode().Perm()&0o001 == 0 {
-			return fmt.Errorf("PostgreSQL runs as another user than root, who may not enter %s; choose a folder elsewhere, such as under /var/tmp", parent)
+			return fmt.Errorf("PostgreSQL runs as another user than root, who may not enter %s; choose a folder elsewhere, such as "+
+				"under /var/tmp", parent)
 		}
 		if parent == filepath.Dir(parent) {
 			return nil

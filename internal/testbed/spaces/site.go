@@ -59,8 +59,10 @@ func NewSite(s Spaces, b Behind) *Site {
 		s.Translate("front", "wan")
 	}
 	s.Translate("router", "wan")
-	s.In("router", "nft", "add table inet filter; add chain inet filter miniupnpd; add chain inet filter prerouting_miniupnpd; add chain inet filter postrouting_miniupnpd; "+
-		"add chain inet filter prerouting { type nat hook prerouting priority -100; }; add rule inet filter prerouting jump prerouting_miniupnpd")
+	s.In("router", "nft", "add table inet filter; add chain inet filter miniupnpd; add chain inet filter prerouting_miniupnpd; add "+
+		"chain inet filter postrouting_miniupnpd; "+
+		"add chain inet filter prerouting { type nat hook prerouting priority -100; }; add rule inet filter prerouting jump "+
+		"prerouting_miniupnpd")
 	config := filepath.Join(s.t.TempDir(), "router.conf")
 	require.NoError(s.t, os.WriteFile(config, []byte("ext_ifname=wan\nlistening_ip=lan\nenable_natpmp=yes\nenable_upnp=yes\nsecure_mode=yes\nport=0\nsystem_uptime=yes\n"+
 		"uuid=7b6b1a3c-0000-4000-8000-0000000000"+fmt.Sprintf("%02x", os.Getpid()&0xff)+
@@ -102,5 +104,6 @@ func (s *Site) Forward(port int, to string) {
 
 func (s *Site) forward(space string, port int, to string) {
 	s.t.Helper()
-	s.In(space, "nft", fmt.Sprintf("add table ip inkfwd; add chain ip inkfwd pre { type nat hook prerouting priority -110; }; add rule ip inkfwd pre iifname wan tcp dport %d dnat to %s", port, to))
+	s.In(space, "nft", fmt.Sprintf("add table ip inkfwd; add chain ip inkfwd pre { type nat hook prerouting priority -110; }; add "+
+		"rule ip inkfwd pre iifname wan tcp dport %d dnat to %s", port, to))
 }

@@ -87,7 +87,8 @@ func (s Spaces) Join(a, b string) {
 // Translate has a space translate what leaves by an interface.
 func (s Spaces) Translate(space, by string) {
 	s.t.Helper()
-	s.In(space, "nft", "add table ip inknat; add chain ip inknat post { type nat hook postrouting priority 110; }; add rule ip inknat post oifname "+by+" masquerade")
+	s.In(space, "nft", "add table ip inknat; add chain ip inknat post { type nat hook postrouting priority 110; }; add rule ip "+
+		"inknat post oifname "+by+" masquerade")
 }
 
 // Process is a program in a space.
@@ -181,7 +182,8 @@ type Counted struct{ Packets, Octets int }
 func (s Spaces) Count(space, hook, rule string) func() Counted {
 	s.t.Helper()
 	table := fmt.Sprintf("inkcount%x", time.Now().UnixNano()&0xfffffff)
-	s.In(space, "nft", fmt.Sprintf("add table inet %s; add chain inet %s c { type filter hook %s priority 0; }; add rule inet %s c %s counter", table, table, hook, table, rule))
+	s.In(space, "nft", fmt.Sprintf("add table inet %s; add chain inet %s c { type filter hook %s priority 0; }; add rule inet %s "+
+		"c %s counter", table, table, hook, table, rule))
 	return func() Counted {
 		m := counted.FindStringSubmatch(s.In(space, "nft", "list", "table", "inet", table))
 		require.NotNil(s.t, m)

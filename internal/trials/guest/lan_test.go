@@ -64,7 +64,8 @@ func TestADeviceThatMovesOnASilentLANIsFoundByItsMAC(t *testing.T) {
 	require.Equal(t, recorderMAC, p.sighting("recorder").MAC)
 
 	asked := p.Count("lan", "output", "ip daddr 192.168.7.0/24 udp dport 9")
-	p.In("recorder", "sh", "-c", "ip addr flush dev eth0 scope global; ip addr add 192.168.7.177/24 dev eth0; ip route add default via "+spaces.Router)
+	p.In("recorder", "sh", "-c", "ip addr flush dev eth0 scope global; ip addr add 192.168.7.177/24 dev eth0; ip route add "+
+		"default via "+spaces.Router)
 	began := time.Now()
 	require.Eventually(t, func() bool {
 		f, ok := p.fault(diagnose.CauseDeviceMoved)

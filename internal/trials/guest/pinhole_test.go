@@ -21,14 +21,16 @@ func TestAServiceIsReachedByAForwardAndByAPinhole(t *testing.T) {
 	t.Parallel()
 	p := withRecorder(t, "--lab-public", "2001:db8::/32")
 	for space, commands := range map[string]string{
-		"out":      "ip addr add 2001:db8:ff::1/64 dev wan nodad; ip -6 route add 2001:db8:7::/64 via 2001:db8:ff::2",
-		"router":   "sysctl -qw net.ipv6.conf.all.forwarding=1; ip addr add 2001:db8:ff::2/64 dev wan nodad; ip addr add 2001:db8:7::1/64 dev lan nodad; ip -6 route add default via 2001:db8:ff::1",
+		"out": "ip addr add 2001:db8:ff::1/64 dev wan nodad; ip -6 route add 2001:db8:7::/64 via 2001:db8:ff::2",
+		"router": "sysctl -qw net.ipv6.conf.all.forwarding=1; ip addr add 2001:db8:ff::2/64 dev wan nodad; ip addr add " +
+			"2001:db8:7::1/64 dev lan nodad; ip -6 route add default via 2001:db8:ff::1",
 		"lan":      "ip addr add 2001:db8:7::2/64 dev lan0 nodad",
 		"recorder": "ip addr add 2001:db8:7::beef/64 dev eth0 nodad; ip -6 route add default via 2001:db8:7::1",
 	} {
 		p.In(space, "sh", "-c", commands)
 	}
-	p.In("router", "nft", "add table ip6 wall; add chain ip6 wall in { type filter hook forward priority 0; policy accept; }; add rule ip6 wall in iifname wan ct state new drop")
+	p.In("router", "nft", "add table ip6 wall; add chain ip6 wall in { type filter hook forward priority 0; policy accept; }; add "+
+		"rule ip6 wall in iifname wan ct state new drop")
 	key, err := p.AddRouterKey(t.Context(), code, "main", "IPv6", mustPrefix("2001:db8::/32"))
 	require.NoError(t, err)
 	client := http.Client{Transport: &http.Transport{DialContext: p.Dial("lan")}, Timeout: 5 * time.Second}

@@ -63,7 +63,8 @@ func Find(ctx context.Context, local netip.Addr, at netip.AddrPort) (Gateway, er
 	defer conn.Close()
 	defer context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Now()) })()
 	for _, version := range []int{2, 1} {
-		search := fmt.Sprintf("M-SEARCH * HTTP/1.1\r\nHOST: %s\r\nMAN: \"ssdp:discover\"\r\nMX: 1\r\nST: urn:schemas-upnp-org:device:InternetGatewayDevice:%d\r\n\r\n", at, version)
+		search := fmt.Sprintf("M-SEARCH * HTTP/1.1\r\nHOST: %s\r\nMAN: \"ssdp:discover\"\r\nMX: 1\r\nST: "+
+			"urn:schemas-upnp-org:device:InternetGatewayDevice:%d\r\n\r\n", at, version)
 		if _, err := conn.WriteToUDPAddrPort([]byte(search), at); err != nil {
 			return Gateway{}, fmt.Errorf("%w: %w", ErrNoAnswer, err)
 		}

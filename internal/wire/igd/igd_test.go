@@ -69,7 +69,8 @@ func newRouter(t *testing.T, describe http.HandlerFunc) *router {
 			}
 			for _, reply := range []string{"rubbish",
 				"HTTP/1.1 200 OK\r\nST: upnp:rootdevice\r\nLOCATION: " + r.http.URL + "/description.xml\r\n\r\n",
-				"HTTP/1.1 200 OK\r\nST: urn:schemas-upnp-org:device:InternetGatewayDevice:1\r\nLOCATION: http://203.0.113.9/description.xml\r\n\r\n",
+				"HTTP/1.1 200 OK\r\nST: urn:schemas-upnp-org:device:InternetGatewayDevice:1\r\nLOCATION: " +
+					"http://203.0.113.9/description.xml\r\n\r\n",
 				"HTTP/1.1 200 OK\r\nST: urn:schemas-upnp-org:device:InternetGatewayDevice:1\r\nLOCATION: " + r.http.URL +
 					"/description.xml\r\n\r\n"} {
 				_, _ = conn.WriteToUDPAddrPort([]byte(reply), from)

@@ -98,7 +98,8 @@ func TestInsideTheNamespace(t *testing.T) {
 	gate := peer.Peer{Kind: probe.KindWireGuard, Name: "gate", Keys: b.ours.PublicKey().Bytes()}
 	nginx := func(listen string) string {
 		return "daemon off; pid PID; error_log stderr; events {} http { access_log off; server { listen 127.0.0.1:" + listen +
-			"; ssl_certificate CERT; ssl_certificate_key KEY; location / { return 200 'lighthouse'; } location /away { return 302 http://theirs.example/; } } }"
+			"; ssl_certificate CERT; ssl_certificate_key KEY; location / { return 200 'lighthouse'; } location /away { return 302 " +
+			"http://theirs.example/; } } }"
 	}
 	byConf := func(args ...string) func(bench, string) []string {
 		return func(_ bench, conf string) []string { return append(args, conf) }
@@ -106,7 +107,9 @@ func TestInsideTheNamespace(t *testing.T) {
 	dovecot := func(protocol, port string) string {
 		return "base_dir = DIR/NAME\nprotocols = " + protocol +
 			"\nlog_path = /dev/stderr\nssl = yes\nssl_cert = <CERT\nssl_key = <KEY\nlisten = 127.0.0.1\n" +
-			"submission_relay_host = 127.0.0.1\nhostname = hut.example\ndefault_login_user = nobody\ndefault_internal_user = nobody\ndefault_internal_group = nogroup\npassdb {\n driver = static\n args = password=x\n}\nuserdb {\n driver = static\n args = uid=65534 gid=65534 home=/tmp\n}\n" +
+			"submission_relay_host = 127.0.0.1\nhostname = hut.example\ndefault_login_user = nobody\ndefault_internal_user = " +
+			"nobody\ndefault_internal_group = nogroup\npassdb {\n driver = static\n args = password=x\n}\nuserdb {\n driver = " +
+			"static\n args = uid=65534 gid=65534 home=/tmp\n}\n" +
 			"service " + protocol + "-login {\n chroot =\n inet_listener " + protocol + " {\n port = " + port +
 			"\n }\n inet_listener " + protocol + "s {\n port = 0\n }\n}\n" +
 			"service stats {\n chroot =\n}\nservice anvil {\n chroot =\n}\n"
@@ -122,12 +125,14 @@ func TestInsideTheNamespace(t *testing.T) {
 			config: nginx("2203 ssl"), args: byConf("nginx", "-c")},
 		{name: "nginx-handshake", kind: probe.KindTLS, port: 2204, config: nginx("2204 ssl"), args: byConf("nginx", "-c")},
 		{name: "bind", kind: probe.KindDNS, transport: probe.UDP, port: 2205,
-			config: "options { directory \"DIR\"; pid-file \"PID\"; listen-on port 2205 { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; };\n",
+			config: "options { directory \"DIR\"; pid-file \"PID\"; listen-on port 2205 { 127.0.0.1; }; listen-on-v6 { none; }; " +
+				"recursion no; };\n",
 			args: func(_ bench, conf string) []string {
 				return []string{"/usr/sbin/named", "-g", "-c", conf, "-p", "2205"}
 			}},
 		{name: "bind-tcp", kind: probe.KindDNS, port: 2206,
-			config: "options { directory \"DIR\"; pid-file \"PID\"; listen-on port 2206 { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; };\n",
+			config: "options { directory \"DIR\"; pid-file \"PID\"; listen-on port 2206 { 127.0.0.1; }; listen-on-v6 { none; }; " +
+				"recursion no; };\n",
 			args: func(_ bench, conf string) []string {
 				return []string{"/usr/sbin/named", "-g", "-c", conf, "-p", "2206"}
 			}},
@@ -163,8 +168,9 @@ func TestInsideTheNamespace(t *testing.T) {
 		{name: "openvpn-tcp", kind: probe.KindOpenVPN, port: 2218,
 			args: func(b bench, _ string) []string { return b.openvpn("2218", "tcp-server") }},
 		{name: "kamailio", kind: probe.KindSIP, transport: probe.UDP, port: 2220,
-			config: "fork=no\nlog_stderror=yes\nlisten=udp:127.0.0.1:2220\nloadmodule \"sl.so\"\nrequest_route {\n sl_send_reply(\"200\", \"OK\");\n}\n",
-			args:   func(b bench, conf string) []string { return []string{"kamailio", "-DD", "-E", "-Y", b.dir, "-f", conf} }},
+			config: "fork=no\nlog_stderror=yes\nlisten=udp:127.0.0.1:2220\nloadmodule \"sl.so\"\nrequest_route {\n " +
+				"sl_send_reply(\"200\", \"OK\");\n}\n",
+			args: func(b bench, conf string) []string { return []string{"kamailio", "-DD", "-E", "-Y", b.dir, "-f", conf} }},
 		{name: "vnc", kind: probe.KindVNC, port: 2221, args: func(b bench, _ string) []string {
 			return []string{"Xtigervnc", ":77", "-rfbport", "2221", "-interface", "127.0.0.1", "-SecurityTypes", "VncAuth",
 				"-PasswordFile", b.cert, "-nolisten", "unix"}

@@ -40,7 +40,8 @@ type Round struct {
 }
 
 // Insider is what is said of a view from inside.
-const Insider = "this vantage point has the site's own address: it is inside, where routers do not loop traffic back, and its view does not count"
+const Insider = "this vantage point has the site's own address: it is inside, where routers do not loop traffic back, and its view " +
+	"does not count"
 
 // All probes every port of a service, a few at a time.
 func All(ctx context.Context, s Service) Round {

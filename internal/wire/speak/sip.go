@@ -13,8 +13,10 @@ import (
 // speakSIP asks a telephony server what it can do (OPTIONS: RFC 3261 section 11), over UDP or TCP.
 func speakSIP(ctx context.Context, t *attempt) (reply, error) {
 	from, host, id := local(t.conn), orDefault(t.request.Name, t.request.Target.Addr().String()), rand.Text()
-	request := fmt.Appendf(nil, "OPTIONS sip:%s SIP/2.0\r\nVia: SIP/2.0/%s %s;rport;branch=z9hG4bK%s\r\nMax-Forwards: 70\r\nFrom: <sip:probe@%s>;tag=%s\r\n"+
-		"To: <sip:%s>\r\nCall-ID: %s\r\nCSeq: 1 OPTIONS\r\nContact: <sip:probe@%s>\r\nAccept: application/sdp\r\nUser-Agent: inkpost-probe\r\nContent-Length: 0\r\n\r\n",
+	request := fmt.Appendf(nil, "OPTIONS sip:%s SIP/2.0\r\nVia: SIP/2.0/%s %s;rport;branch=z9hG4bK%s\r\nMax-Forwards: 70\r\nFrom: "+
+		"<sip:probe@%s>;tag=%s\r\n"+
+		"To: <sip:%s>\r\nCall-ID: %s\r\nCSeq: 1 OPTIONS\r\nContact: <sip:probe@%s>\r\nAccept: application/sdp\r\nUser-Agent: "+
+		"inkpost-probe\r\nContent-Length: 0\r\n\r\n",
 		host, strings.ToUpper(string(t.request.Transport)), from, id[:16], from.Addr(), id[16:], host, id, from)
 	var r statusReply
 	take := func(packet []byte) (err error) {

@@ -286,7 +286,8 @@ func TestRedirectsStayAtHome(t *testing.T) {
 	loop = l.Addr().(*net.TCPAddr).AddrPort()
 	go serve(l, func(c net.Conn) {
 		_, _ = c.Read(make([]byte, 2048))
-		_, _ = fmt.Fprintf(c, "HTTP/1.1 302 Found\r\nLocation: http://ours.example:%d/again\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", loop.Port())
+		_, _ = fmt.Fprintf(c, "HTTP/1.1 302 Found\r\nLocation: http://ours.example:%d/again\r\nContent-Length: 0\r\nConnection: "+
+			"close\r\n\r\n", loop.Port())
 	})
 	got := try(t, speak.Request{Kind: probe.KindHTTP, Transport: probe.TCP, Target: loop, Name: "ours.example",
 		Own: func(string, uint16) bool { return true }, Options: probe.Options{Status: "200"}})

@@ -131,7 +131,8 @@ func TestAFileIsBounded(t *testing.T) {
 func TestWhatAFileMeansIsReadAsItStands(t *testing.T) {
 	text := "$TTL 7200\n; a comment\n$GENERATE 1-2 g$ A 198.51.100.$\nzero 0 A 198.51.100.9\nlong 2147483647 A 198.51.100.9\n" +
 		"twice A 198.51.100.1\ntwice A 198.51.100.1\nempty TXT \"\"\nbücher A 198.51.100.3\n\n\nfar (\n  60 A\n 198.51.100.4 )\n" +
-		"loc LOC 52 22 23.000 N 4 53 32.000 E -2.00m 0.00m 10000m 10m\nhost HINFO \"x86\" \"linux\"\nwho RP hostmaster .\nlink URI 10 1 \"https://isles.example/\"\n" +
+		"loc LOC 52 22 23.000 N 4 53 32.000 E -2.00m 0.00m 10000m 10m\nhost HINFO \"x86\" \"linux\"\nwho RP hostmaster .\nlink URI " +
+		"10 1 \"https://isles.example/\"\n" +
 		"below DNAME elsewhere.example.\nraw TYPE65400 \\# 2 beef\nmail MX 10 bücher\n"
 	f, err := Read(strings.NewReader(text), apex)
 	require.NoError(t, err)
@@ -148,7 +149,8 @@ func TestWhatAFileMeansIsReadAsItStands(t *testing.T) {
 		`18 link 7200 URI 10 1 "https://isles.example/"`, "19 below 7200 DNAME elsewhere.example.", `20 raw 7200 TYPE65400 \# 2 beef`,
 		"21 mail 7200 MX 10 xn--bcher-kva." + string(apex) + "."}, lines)
 
-	for text, want := range map[string]string{"a IN A\n": "line 1, column 1: the A record has no data; it looks like this: 198.51.100.7", "\n\n  ; x\nb MX\n": "line 4, column 1: the MX record has no data",
+	for text, want := range map[string]string{"a IN A\n": "line 1, column 1: the A record has no data; it looks like this: " +
+		"198.51.100.7", "\n\n  ; x\nb MX\n": "line 4, column 1: the MX record has no data",
 		"a SSHFP 4 2 abc\n":         "line 1, column 1: \"4 2 ABC\" is not data of a SSHFP record",
 		"a A 198.51.100.1\nc TXT\n": "line 2, column 1: the TXT record has no data"} {
 		_, err := Read(strings.NewReader(text), apex)
