@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 )
@@ -154,10 +155,10 @@ func TestTheTableStandsInTheArchitecture(t *testing.T) {
 	}
 }
 
-// Bounds of what a reader has to take in at once, in lines, tests apart for a room.
-const maxFile, maxRoom = 400, 1500
+// Bounds of what a reader has to take in at once, in lines, tests apart for a room, and in columns, tabs as four.
+const maxFile, maxRoom, maxLine = 400, 1500, 140
 
-func TestNoFileAndNoRoomOfTheEngineIsTooLarge(t *testing.T) {
+func TestNoFileNoLineAndNoRoomOfTheEngineIsTooLarge(t *testing.T) {
 	lines := map[string]int{}
 	for _, root := range []string{".", "../bench", "../cmd"} {
 		require.NoError(t, filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
@@ -168,6 +169,10 @@ func TestNoFileAndNoRoomOfTheEngineIsTooLarge(t *testing.T) {
 			require.NoError(t, err)
 			n := strings.Count(string(text), "\n")
 			require.LessOrEqual(t, n, maxFile, "%s has too many lines; split it by concern", path)
+			for i, line := range strings.Split(string(text), "\n") {
+				columns := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    "))
+				require.LessOrEqual(t, columns, maxLine, "%s:%d is too long a line", path, i+1)
+			}
 			if !strings.HasSuffix(path, "_test.go") {
 				lines[filepath.ToSlash(filepath.Dir(path))] += n
 			}

@@ -41,7 +41,8 @@ func announcements(r rig) error {
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: callers, DisableCompression: true}}
 	announce := func(i, n int) error {
 		req, err := http.NewRequestWithContext(r.ctx, "POST", us.URL+"/api/v1/agent/announcements",
-			strings.NewReader(fmt.Sprintf(`{"source":"gateway","protocol":2,"sent":%[2]q,"reports":[{"source":"stun","ipv4":"198.51.100.%[1]d"},{"source":"gateway","ipv4":"198.51.100.%[1]d"}]}`,
+			strings.NewReader(fmt.Sprintf(`{"source":"gateway","protocol":2,"sent":%[2]q,"reports":[{"source":"stun",`+
+				`"ipv4":"198.51.100.%[1]d"},{"source":"gateway","ipv4":"198.51.100.%[1]d"}]}`,
 				1+(i*3+n)%250, time.Now().UTC().Format(time.RFC3339Nano))))
 		if err != nil {
 			return err

@@ -134,7 +134,8 @@ zone:
 }
 
 func (r rig) bind() (server, error) {
-	return r.start("BIND", `options { directory "DIR"; listen-on port PORT { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; pid-file none;
+	return r.start("BIND", `options { directory "DIR"; listen-on port PORT { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; `+
+		`pid-file none;
   session-keyfile "session.key"; minimal-responses yes; notify no; allow-query { any; }; dnssec-validation no; };
 controls { };
 logging { category default { null; }; category update { null; }; category update-security { null; }; };

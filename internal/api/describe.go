@@ -29,8 +29,10 @@ func describe(routes []route, version string) ([]byte, error) {
 		Paths:      openapi3.NewPaths(),
 		Components: &openapi3.Components{Schemas: openapi3.Schemas{}, SecuritySchemes: openapi3.SecuritySchemes{}},
 	}
-	doc.Components.SecuritySchemes["key"] = &openapi3.SecuritySchemeRef{Value: openapi3.NewSecurityScheme().WithType("http").WithScheme("bearer")}
-	doc.Components.SecuritySchemes["session"] = &openapi3.SecuritySchemeRef{Value: openapi3.NewSecurityScheme().WithType("apiKey").WithIn("cookie").WithName(cookieName)}
+	key := openapi3.NewSecurityScheme().WithType("http").WithScheme("bearer")
+	session := openapi3.NewSecurityScheme().WithType("apiKey").WithIn("cookie").WithName(cookieName)
+	doc.Components.SecuritySchemes["key"] = &openapi3.SecuritySchemeRef{Value: key}
+	doc.Components.SecuritySchemes["session"] = &openapi3.SecuritySchemeRef{Value: session}
 	for name, format := range map[string]string{"Addr": "ip", "AddrPort": "ip-and-port", "Prefix": "ip-prefix", "Server": "name-server"} {
 		doc.Components.Schemas[name] = openapi3.NewSchemaRef("", openapi3.NewStringSchema().WithFormat(format))
 	}

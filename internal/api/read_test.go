@@ -74,7 +74,8 @@ func TestAMergeIsDecidedOnWhatIsThereThen(t *testing.T) {
 }
 
 func TestWhatMachinesSayIsCleanedWhereItComesIn(t *testing.T) {
-	doc := []byte(`{"problem": "\u001b]0;x\u0007", "devices": [{"device": "a\u0000", "found": "\u202e1", "ports": [{"service": "page", "state": "open", "detail": "220 \u001b[2J"}]}]}`)
+	doc := []byte(`{"problem": "\u001b]0;x\u0007", "devices": [{"device": "a\u0000", "found": "\u202e1", ` +
+		`"ports": [{"service": "page", "state": "open", "detail": "220 \u001b[2J"}]}]}`)
 	var in contract.LANReport
 	require.NoError(t, decodeReport(asking("POST", "/", "application/json", doc), &in))
 	require.Equal(t, "\ufffd]0;x\ufffd", in.Problem)

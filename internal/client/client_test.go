@@ -52,7 +52,8 @@ func TestProblemsComeBackAsErrors(t *testing.T) {
 	c := open(t, func(w http.ResponseWriter, _ *http.Request) { reply(w) })
 	reply = func(w http.ResponseWriter) {
 		w.WriteHeader(422)
-		_, _ = w.Write([]byte(`{"type":"urn:x","title":"Unprocessable","status":422,"detail":"name: is empty","errors":[{"field":"name","detail":"is empty"}]}`))
+		_, _ = w.Write([]byte(`{"type":"urn:x","title":"Unprocessable","status":422,"detail":"name: is empty",` +
+			`"errors":[{"field":"name","detail":"is empty"}]}`))
 	}
 	_, err := c.Sites(t.Context())
 	var e *Error
@@ -129,7 +130,8 @@ func TestAChangeSaysWhichRevisionItIsOf(t *testing.T) {
 		if match == `"7-1"` {
 			w.WriteHeader(412)
 			_, _ = w.Write([]byte(`{"type":"urn:x","title":"Precondition Failed","status":412,"detail":"owner changed note","current":"7-2",
-				"meanwhile":[{"revision":2,"person":"owner","at":"2026-03-04T12:00:00Z","changes":[{"field":"note","before":"\"\"","after":"\"x\""}]}]}`))
+				"meanwhile":[{"revision":2,"person":"owner","at":"2026-03-04T12:00:00Z","changes":[{"field":"note",` +
+				`"before":"\"\"","after":"\"x\""}]}]}`))
 			return
 		}
 		_, _ = w.Write([]byte(`{}`))

@@ -143,7 +143,8 @@ func TestConnectionsThatAreCutLoseNothingThatWasAcknowledged(t *testing.T) {
 			select {
 			case <-tick.C:
 				_, _ = s.Store().Pool().Exec(context.Background(),
-					`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid() AND application_name <> 'inkpost writer'`)
+					`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()
+					AND application_name <> 'inkpost writer'`)
 			case <-done:
 				return
 			}

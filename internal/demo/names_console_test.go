@@ -99,7 +99,8 @@ func TestTheConsoleFiltersMovesAndPlansAChange(t *testing.T) {
 	tab := signedIn(t)
 	do(t, tab, chromedp.Navigate(running.URL+"/moves?site=RAD-06"), chromedp.WaitVisible(`[data-move]`))
 	await(t, tab, `[...document.querySelectorAll('#moves a[href^="/sites/"]')].every(e => e.textContent === 'RAD-06')`)
-	await(t, tab, `document.querySelector('a[href^="/api/v1/moves"]').href.includes('format=csv') && document.querySelector('a[href^="/api/v1/moves"]').href.includes('site=RAD-06')`)
+	await(t, tab, `document.querySelector('a[href^="/api/v1/moves"]').href.includes('format=csv') && `+
+		`document.querySelector('a[href^="/api/v1/moves"]').href.includes('site=RAD-06')`)
 	do(t, tab, chromedp.SendKeys(`input[name="address"]`, "198.51.100.1\r"))
 	await(t, tab, contains(`#moves`, "No matching moves."))
 

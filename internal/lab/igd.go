@@ -25,7 +25,8 @@ type plug struct {
 }
 
 const plugDescription = `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><device><serviceList><service>` +
-	`<serviceType>urn:schemas-upnp-org:service:WANIPConnection:1</serviceType><controlURL>/control</controlURL><eventSubURL>/events</eventSubURL>` +
+	`<serviceType>urn:schemas-upnp-org:service:WANIPConnection:1</serviceType><controlURL>/control</controlURL>` +
+	`<eventSubURL>/events</eventSubURL>` +
 	`</service></serviceList></device></root>`
 
 func openPlug(at netip.Addr, external func() netip.Addr) (*plug, error) {
@@ -42,7 +43,8 @@ func openPlug(at netip.Addr, external func() netip.Addr) (*plug, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("/description.xml", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(plugDescription)) })
 	mux.HandleFunc("/control", func(w http.ResponseWriter, _ *http.Request) {
-		_, _ = fmt.Fprintf(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><u:GetExternalIPAddressResponse xmlns:u="urn:schemas-upnp-org:service:WANIPConnection:1">`+
+		_, _ = fmt.Fprintf(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body>`+
+			`<u:GetExternalIPAddressResponse xmlns:u="urn:schemas-upnp-org:service:WANIPConnection:1">`+
 			`<NewExternalIPAddress>%s</NewExternalIPAddress></u:GetExternalIPAddressResponse></s:Body></s:Envelope>`, external())
 	})
 	mux.HandleFunc("/events", p.subscribe)
@@ -88,7 +90,8 @@ func (p *plug) tell() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for id, at := range p.callbacks {
-		body := fmt.Sprintf(`<e:propertyset xmlns:e="urn:schemas-upnp-org:event-1-0"><e:property><ExternalIPAddress>%s</ExternalIPAddress></e:property></e:propertyset>`, p.external())
+		body := fmt.Sprintf(`<e:propertyset xmlns:e="urn:schemas-upnp-org:event-1-0"><e:property>`+
+			`<ExternalIPAddress>%s</ExternalIPAddress></e:property></e:propertyset>`, p.external())
 		go func() {
 			ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 			defer cancel()

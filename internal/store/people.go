@@ -117,8 +117,8 @@ type Key struct {
 	MayAnnounce list[netip.Prefix] `db:"may_announce"`
 }
 
-const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id, coalesce(s.code,
-	'') AS site,
+const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id,
+	coalesce(s.code, '') AS site,
 	coalesce(l.label, '') AS link, k.created_at, k.revoked_at, k.replaces, k.rotate,
 	k.vantage_id, coalesce(v.name, '') AS vantage, k.expires_at, k.used_at, k.may_announce
 	FROM access_key k LEFT JOIN person p ON p.id = k.person_id LEFT JOIN link l ON l.id = k.link_id LEFT JOIN site s ON s.id = l.site_id
@@ -221,8 +221,8 @@ func (s *Store) SucceedKey(ctx context.Context, old int64, hash []byte, now time
 // SettleKey revokes the key that a new one, which is in use now, took the place of.
 func (s *Store) SettleKey(ctx context.Context, id int64, now time.Time) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE access_key SET revoked_at = coalesce(revoked_at, $2) WHERE id = (SELECT replaces
-			FROM access_key WHERE id = $1)`, id, now); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE access_key SET revoked_at = coalesce(revoked_at, $2)
+			WHERE id = (SELECT replaces FROM access_key WHERE id = $1)`, id, now); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE access_key SET replaces = NULL WHERE id = $1`, id)

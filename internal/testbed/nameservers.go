@@ -50,6 +50,12 @@ func (s *Secondary) folder(t testing.TB) {
 	s.dir = dir
 }
 
+// filled is a configuration with the server's own values in the places of their names.
+func (s *Secondary) filled(config string) string {
+	return strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(s.Listen), "PRIMARY", fmt.Sprint(s.Primary), "ZONE", s.Zone,
+		"KEY", s.Key, "SECRET", s.Secret).Replace(config)
+}
+
 func (s *Secondary) run(t testing.TB, args ...string) {
 	program, err := exec.LookPath(s.program)
 	if err != nil {
@@ -87,10 +93,12 @@ func StartBIND(t testing.TB, s Secondary) *Secondary {
 	s.program = "named"
 	s.folder(t)
 	config := fmt.Sprintf(`options { directory %q; listen-on port %d { 127.0.0.1; }; listen-on-v6 { none; }; recursion no; pid-file none;
-		session-keyfile "session.key"; minimal-responses yes; minimal-any yes; notify no; allow-query { any; }; dnssec-validation no; min-refresh-time 1; };
+		session-keyfile "session.key"; minimal-responses yes; minimal-any yes; notify no; allow-query { any; }; dnssec-validation no;
+		min-refresh-time 1; };
 		controls { };
 		key %q { algorithm hmac-sha256; secret %q; };
-		zone %q { type secondary; primaries port %d { 127.0.0.1 key %q; }; file "zone.db"; allow-notify { key %q; }; masterfile-format text; };
+		zone %q { type secondary; primaries port %d { 127.0.0.1 key %q; }; file "zone.db"; allow-notify { key %q; };
+		masterfile-format text; };
 	`, s.dir, s.Listen, s.Key, s.Secret, s.Zone, s.Primary, s.Key, s.Key)
 	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "named.conf"), []byte(config), 0o644))
 	s.run(t, "-g", "-n", "1", "-c", filepath.Join(s.dir, "named.conf"))
@@ -102,7 +110,7 @@ func StartNSD(t testing.TB, s Secondary) *Secondary {
 	t.Helper()
 	s.program = "nsd"
 	s.folder(t)
-	config := strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(s.Listen), "PRIMARY", fmt.Sprint(s.Primary), "ZONE", s.Zone, "KEY", s.Key, "SECRET", s.Secret).Replace(`
+	config := s.filled(`
 server:
   ip-address: 127.0.0.1@LISTEN
   username: ""
@@ -159,7 +167,7 @@ func StartKnot(t testing.TB, s Secondary) *Secondary {
 	t.Helper()
 	s.program = "knotd"
 	s.folder(t)
-	config := strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(s.Listen), "PRIMARY", fmt.Sprint(s.Primary), "ZONE", s.Zone, "KEY", s.Key, "SECRET", s.Secret).Replace(knot + `remote:
+	config := s.filled(knot + `remote:
   - id: primary
     address: 127.0.0.1@PRIMARY
     key: KEY
@@ -211,9 +219,9 @@ func StartBINDPrimary(t testing.TB, p Primary) *Secondary {
 // StartKnotPrimary runs Debian's Knot as the primary of a zone that the holder of a key may update.
 func StartKnotPrimary(t testing.TB, p Primary) *Secondary {
 	t.Helper()
-	s := Secondary{Listen: p.Listen, program: "knotd"}
+	s := Secondary{Listen: p.Listen, Zone: p.Zone, Key: p.Key, Secret: p.Secret, program: "knotd"}
 	s.folder(t)
-	config := strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(p.Listen), "ZONE", p.Zone, "KEY", p.Key, "SECRET", p.Secret).Replace(knot + `acl:
+	config := s.filled(knot + `acl:
   - id: push
     key: KEY
     action: [update, transfer]

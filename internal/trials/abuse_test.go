@@ -171,7 +171,8 @@ func TestAFullDatabaseIsSaidAndAnsweredWith503(t *testing.T) {
 	name, router := s.Name(t, "KET-07"), s.Router(t, "KET-07")
 	require.NoError(t, router.Announce(t.Context(), "198.51.100.7"))
 	for _, code := range []string{"53100", "53300", "57P03"} {
-		query(t, database, `CREATE OR REPLACE FUNCTION no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'no' USING ERRCODE = '`+code+`'; END $$`)
+		query(t, database, `CREATE OR REPLACE FUNCTION no() RETURNS trigger LANGUAGE plpgsql
+			AS $$ BEGIN RAISE EXCEPTION 'no' USING ERRCODE = '`+code+`'; END $$`)
 		query(t, database, `CREATE TRIGGER no BEFORE INSERT ON accepted FOR EACH ROW EXECUTE FUNCTION no()`)
 		query(t, database, `CREATE TRIGGER no BEFORE UPDATE ON site FOR EACH ROW EXECUTE FUNCTION no()`)
 		query(t, database, `CREATE TRIGGER no BEFORE INSERT ON edit FOR EACH ROW EXECUTE FUNCTION no()`)

@@ -245,7 +245,8 @@ func TestAStaticLinkIsRecordedWithItsAddressOrNotAtAll(t *testing.T) {
 	database := testbed.Database(t)
 	s := start(t, func(o *options) { o.Database = database })
 	s.Record(t, "DIS-01")
-	query(t, database, `CREATE FUNCTION no() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'full' USING ERRCODE = '53100'; END $$`)
+	query(t, database, `CREATE FUNCTION no() RETURNS trigger LANGUAGE plpgsql
+		AS $$ BEGIN RAISE EXCEPTION 'full' USING ERRCODE = '53100'; END $$`)
 	query(t, database, `CREATE TRIGGER no BEFORE INSERT ON accepted FOR EACH ROW EXECUTE FUNCTION no()`)
 	_, err := s.Client.AddLink(t.Context(), "DIS-01", contract.LinkInput{Label: "fixed", Mode: "static", IPv4: "203.0.113.2"})
 	require.Equal(t, 503, status(err), "a full disk is no fault of the request: %v", err)

@@ -64,10 +64,12 @@ func NewSite(s Spaces, b Behind) *Site {
 		"add chain inet filter prerouting { type nat hook prerouting priority -100; }; add rule inet filter prerouting jump "+
 		"prerouting_miniupnpd")
 	config := filepath.Join(s.t.TempDir(), "router.conf")
-	require.NoError(s.t, os.WriteFile(config, []byte("ext_ifname=wan\nlistening_ip=lan\nenable_natpmp=yes\nenable_upnp=yes\nsecure_mode=yes\nport=0\nsystem_uptime=yes\n"+
+	require.NoError(s.t, os.WriteFile(config, []byte("ext_ifname=wan\nlistening_ip=lan\nenable_natpmp=yes\nenable_upnp=yes\n"+
+		"secure_mode=yes\nport=0\nsystem_uptime=yes\n"+
 		"uuid=7b6b1a3c-0000-4000-8000-0000000000"+fmt.Sprintf("%02x", os.Getpid()&0xff)+
 		"\nallow 1024-65535 192.168.7.0/24 1024-65535\ndeny 0-65535 0.0.0.0/0 0-65535\n"+
-		"upnp_table_name=filter\nupnp_nat_table_name=filter\nupnp_forward_chain=miniupnpd\nupnp_nat_chain=prerouting_miniupnpd\nupnp_nat_postrouting_chain=postrouting_miniupnpd\n"), 0o600))
+		"upnp_table_name=filter\nupnp_nat_table_name=filter\nupnp_forward_chain=miniupnpd\nupnp_nat_chain=prerouting_miniupnpd\n"+
+		"upnp_nat_postrouting_chain=postrouting_miniupnpd\n"), 0o600))
 	s.Serve("router", "miniupnpd", "-d", "-f", config, "-P", filepath.Join(s.t.TempDir(), "pid"))
 	return site
 }

@@ -12,7 +12,8 @@ import (
 // External asks the gateway for its external address (GetExternalIPAddress).
 func (g Gateway) External(ctx context.Context) (netip.Addr, error) {
 	const action = "GetExternalIPAddress"
-	body := `<?xml version="1.0"?><s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/" s:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"><s:Body><u:` +
+	body := `<?xml version="1.0"?><s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/" ` +
+		`s:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"><s:Body><u:` +
 		action + ` xmlns:u="` + g.Service + `"></u:` + action + `></s:Body></s:Envelope>`
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, g.controlURL.String(), strings.NewReader(body))
 	if err != nil {

@@ -16,9 +16,12 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const description = `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><device><deviceList><device><deviceList><device><serviceList>
-<service><serviceType>urn:schemas-upnp-org:service:WANIPConnection:1</serviceType><controlURL>/one</controlURL><eventSubURL>/events</eventSubURL></service>
-<service><serviceType>urn:schemas-upnp-org:service:WANIPConnection:2</serviceType><controlURL>/two</controlURL><eventSubURL>/events</eventSubURL></service>
+const description = `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><device><deviceList><device><deviceList>` +
+	`<device><serviceList>
+<service><serviceType>urn:schemas-upnp-org:service:WANIPConnection:1</serviceType><controlURL>/one</controlURL>` +
+	`<eventSubURL>/events</eventSubURL></service>
+<service><serviceType>urn:schemas-upnp-org:service:WANIPConnection:2</serviceType><controlURL>/two</controlURL>` +
+	`<eventSubURL>/events</eventSubURL></service>
 </serviceList></device></deviceList></device></deviceList></device></root>`
 
 // router is a gateway that answers searches, on loopback.
@@ -43,7 +46,9 @@ func newRouter(t *testing.T, describe http.HandlerFunc) *router {
 			w.WriteHeader(http.StatusInternalServerError)
 			return
 		}
-		_, _ = fmt.Fprintf(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><u:GetExternalIPAddressResponse xmlns:u="x"><NewExternalIPAddress>%s</NewExternalIPAddress></u:GetExternalIPAddressResponse></s:Body></s:Envelope>`, r.external.Load())
+		_, _ = fmt.Fprintf(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body>`+
+			`<u:GetExternalIPAddressResponse xmlns:u="x"><NewExternalIPAddress>%s</NewExternalIPAddress>`+
+			`</u:GetExternalIPAddressResponse></s:Body></s:Envelope>`, r.external.Load())
 	})
 	mux.HandleFunc("/events", func(w http.ResponseWriter, req *http.Request) {
 		if req.Method == "SUBSCRIBE" {
@@ -106,9 +111,11 @@ func TestAGatewayIsFoundAskedAndHeard(t *testing.T) {
 		require.NoError(t, res.Body.Close())
 		return res.StatusCode
 	}
-	require.Equal(t, 200, notify(`<e:propertyset xmlns:e="x"><e:property><PortMappingNumberOfEntries>1</PortMappingNumberOfEntries></e:property></e:propertyset>`))
+	require.Equal(t, 200, notify(`<e:propertyset xmlns:e="x"><e:property>`+
+		`<PortMappingNumberOfEntries>1</PortMappingNumberOfEntries></e:property></e:propertyset>`))
 	require.Empty(t, changed)
-	require.Equal(t, 200, notify(`<e:propertyset xmlns:e="x"><e:property><ExternalIPAddress>198.51.100.8</ExternalIPAddress></e:property></e:propertyset>`))
+	require.Equal(t, 200, notify(`<e:propertyset xmlns:e="x"><e:property><ExternalIPAddress>198.51.100.8</ExternalIPAddress>`+
+		`</e:property></e:propertyset>`))
 	select {
 	case n := <-changed:
 		require.Equal(t, Notice{External: netip.MustParseAddr("198.51.100.8")}, n)

@@ -144,8 +144,9 @@ func TestInsideTheNamespace(t *testing.T) {
 				"--no-dtls", "--no-cli", "--pidfile", b.dir + "/turn.pid", "--log-file", "stdout"}
 		}},
 		{name: "xrdp", kind: probe.KindRDP, port: 2209,
-			config: "[Globals]\nini_version=1\nport=tcp://127.0.0.1:2209\nsecurity_layer=tls\ncertificate=CERT\nkey_file=KEY\nssl_protocols=TLSv1.2, TLSv1.3\n[Logging]\nLogFile=DIR/xrdp.log\n[Xorg]\nname=Xorg\nlib=libxup.so\n",
-			args:   byConf("xrdp", "--nodaemon", "--config")},
+			config: "[Globals]\nini_version=1\nport=tcp://127.0.0.1:2209\nsecurity_layer=tls\ncertificate=CERT\nkey_file=KEY\n" +
+				"ssl_protocols=TLSv1.2, TLSv1.3\n[Logging]\nLogFile=DIR/xrdp.log\n[Xorg]\nname=Xorg\nlib=libxup.so\n",
+			args: byConf("xrdp", "--nodaemon", "--config")},
 		{name: "imap", kind: probe.KindIMAP, port: 2210, options: probe.Options{TLS: "needed"}, config: dovecot("imap", "2210"),
 			args: byConf("dovecot", "-F", "-c")},
 		{name: "pop3", kind: probe.KindPOP3, port: 2211, options: probe.Options{TLS: "needed"}, config: dovecot("pop3", "2211"),
@@ -153,8 +154,10 @@ func TestInsideTheNamespace(t *testing.T) {
 		{name: "submission", kind: probe.KindSMTP, port: 2212, options: probe.Options{TLS: "needed"},
 			config: dovecot("submission", "2212"), args: byConf("dovecot", "-F", "-c")},
 		{name: "ftp", kind: probe.KindFTP, port: 2213, options: probe.Options{TLS: "needed"},
-			config: "listen=YES\nlisten_address=127.0.0.1\nlisten_port=2213\nbackground=NO\nssl_enable=YES\nrsa_cert_file=CERT\nrsa_private_key_file=KEY\nlocal_enable=YES\nseccomp_sandbox=NO\nisolate=NO\nisolate_network=NO\nsecure_chroot_dir=/run/vsftpd/empty\n",
-			args:   byConf("vsftpd")},
+			config: "listen=YES\nlisten_address=127.0.0.1\nlisten_port=2213\nbackground=NO\nssl_enable=YES\nrsa_cert_file=CERT\n" +
+				"rsa_private_key_file=KEY\nlocal_enable=YES\nseccomp_sandbox=NO\nisolate=NO\nisolate_network=NO\n" +
+				"secure_chroot_dir=/run/vsftpd/empty\n",
+			args: byConf("vsftpd")},
 		{name: "mqtt", kind: probe.KindMQTT, port: 2214, config: "listener 2214 127.0.0.1\nallow_anonymous false\n",
 			args: byConf("mosquitto", "-c")},
 		{name: "mqtt5", kind: probe.KindMQTT, port: 2215, options: probe.Options{Version: "5"},
