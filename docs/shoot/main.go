@@ -137,7 +137,7 @@ func pages(ctx context.Context, d *demo.Demo, password, out string) error {
 		chromedp.WaitVisible(`[data-service="vpn"][data-outcome="answered"]`),
 		chromedp.Click(`//*[@data-service="vpn"]//button[normalize-space()="More"]`),
 		chromedp.Click(`//*[@data-service="vpn"]//button[normalize-space()="Probe now"]`),
-		chromedp.WaitVisible(`[data-service="vpn"] [data-story]`),
+		chromedp.WaitVisible(`[data-service="vpn"] [data-trace]`),
 		chromedp.WaitVisible(`[data-service="vpn"] [data-window]`),
 		chromedp.ScrollIntoView(`[data-service="vpn"]`),
 		chromedp.Sleep(time.Second),

@@ -38,13 +38,7 @@ func printTrace(cmd *cobra.Command, s contract.ProbeTrace) {
 	paint := painter(coloured(cmd))
 	say(cmd, "%s %s from vantage point %s", paint(strong, s.Site), s.Service, s.Vantage)
 	for _, a := range s.Attempts {
-		t := wrong
-		if a.Outcome.Good() {
-			t = proven
-		} else if s.NotProvable {
-			t = unsettled
-		}
-		say(cmd, "  %s %s: %s", orDash(a.Target), a.Transport, paint(t, string(a.Outcome)))
+		say(cmd, "  %s %s: %s", orDash(a.Target), a.Transport, paint(tones[a.Verdict], string(a.Outcome)))
 		for _, step := range a.Steps {
 			say(cmd, "    %s  %s  %s", paint(faded, fmt.Sprintf("%9s", pace.Length(time.Duration(step.AtUS)*time.Microsecond))),
 				pad(step.Name, 11), step.Words)

@@ -9,7 +9,6 @@ import (
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/site"
 )
@@ -172,27 +171,23 @@ func historyCommand() *cobra.Command {
 				return err
 			}
 			return show(cmd, h.Spans,
-				column[ledger.Span]{title: "from",
-					text:    func(s ledger.Span) string { return s.From.Local().Format("2006-01-02 15:04:05") },
-					machine: func(s ledger.Span) string { return stamp(s.From) }},
-				column[ledger.Span]{title: "until",
-					text:    func(s ledger.Span) string { return s.Until.Local().Format("2006-01-02 15:04:05") },
-					machine: func(s ledger.Span) string { return stamp(s.Until) }},
-				column[ledger.Span]{title: "lasted", text: func(s ledger.Span) string { return pace.Length(s.Until.Sub(s.From)) },
-					machine: func(s ledger.Span) string { return fmt.Sprintf("%.3f", s.Until.Sub(s.From).Seconds()) }},
-				column[ledger.Span]{title: "outcome", text: func(s ledger.Span) string { return string(s.Outcome) },
-					tone: func(s ledger.Span) tone {
-						if s.Outcome.Good() {
-							return proven
-						}
-						return wrong
-					}},
-				column[ledger.Span]{title: "probes", text: func(s ledger.Span) string { return fmt.Sprint(s.Count) }},
-				column[ledger.Span]{title: "fastest", text: func(s ledger.Span) string { return micros(s.Fastest) },
-					machine: func(s ledger.Span) string { return fmt.Sprint(s.Fastest) }},
-				column[ledger.Span]{title: "slowest", text: func(s ledger.Span) string { return micros(s.Slowest) },
-					machine: func(s ledger.Span) string { return fmt.Sprint(s.Slowest) }},
-				column[ledger.Span]{title: "from vantage", text: func(s ledger.Span) string { return s.Vantage }})
+				column[contract.HistorySpan]{title: "from",
+					text:    func(s contract.HistorySpan) string { return s.From.Local().Format("2006-01-02 15:04:05") },
+					machine: func(s contract.HistorySpan) string { return stamp(s.From) }},
+				column[contract.HistorySpan]{title: "until",
+					text:    func(s contract.HistorySpan) string { return s.Until.Local().Format("2006-01-02 15:04:05") },
+					machine: func(s contract.HistorySpan) string { return stamp(s.Until) }},
+				column[contract.HistorySpan]{title: "lasted",
+					text:    func(s contract.HistorySpan) string { return pace.Length(s.Until.Sub(s.From)) },
+					machine: func(s contract.HistorySpan) string { return fmt.Sprintf("%.3f", s.Until.Sub(s.From).Seconds()) }},
+				column[contract.HistorySpan]{title: "outcome", text: func(s contract.HistorySpan) string { return string(s.Outcome) },
+					tone: func(s contract.HistorySpan) tone { return tones[s.Verdict] }},
+				column[contract.HistorySpan]{title: "probes", text: func(s contract.HistorySpan) string { return fmt.Sprint(s.Count) }},
+				column[contract.HistorySpan]{title: "fastest", text: func(s contract.HistorySpan) string { return micros(s.Fastest) },
+					machine: func(s contract.HistorySpan) string { return fmt.Sprint(s.Fastest) }},
+				column[contract.HistorySpan]{title: "slowest", text: func(s contract.HistorySpan) string { return micros(s.Slowest) },
+					machine: func(s contract.HistorySpan) string { return fmt.Sprint(s.Slowest) }},
+				column[contract.HistorySpan]{title: "from vantage", text: func(s contract.HistorySpan) string { return s.Vantage }})
 		})}
 	c.Flags().DurationVar(&back, "back", 24*time.Hour, "how far back, such as 2h or 720h")
 	return c

@@ -269,7 +269,19 @@ type History struct {
 	From    time.Time     `json:"from"`
 	Until   time.Time     `json:"until"`
 	GapMS   int64         `json:"gap_ms"` // a longer pause between spans is time in which nobody looked
-	Spans   []ledger.Span `json:"spans"`
+	Spans   []HistorySpan `json:"spans"`
+}
+
+// HistorySpan is a run of equal outcomes, and what they mean for the service's owner by what is expected now.
+type HistorySpan struct {
+	ledger.Span
+	Verdict diagnose.Verdict `json:"verdict"`
+}
+
+// TracedAttempt is one attempt of a probe, and what its outcome means for the service's owner.
+type TracedAttempt struct {
+	Attempt
+	Verdict diagnose.Verdict `json:"verdict"`
 }
 
 // Attempt is the story of one attempt at one port, Step one step of it.
@@ -280,15 +292,15 @@ type (
 
 // ProbeTrace is one probe, step by step.
 type ProbeTrace struct {
-	Site     string        `json:"site"`
-	Service  string        `json:"service"`
-	Vantage  string        `json:"vantage"`
-	Hostname string        `json:"hostname,omitempty"`
-	At       time.Time     `json:"at"`
-	Outcome  probe.Outcome `json:"outcome"`
-	State    probe.State   `json:"state"`
-	Words    string        `json:"state_words"` // for people
-	Attempts []Attempt     `json:"attempts"`
+	Site     string          `json:"site"`
+	Service  string          `json:"service"`
+	Vantage  string          `json:"vantage"`
+	Hostname string          `json:"hostname,omitempty"`
+	At       time.Time       `json:"at"`
+	Outcome  probe.Outcome   `json:"outcome"`
+	State    probe.State     `json:"state"`
+	Words    string          `json:"state_words"` // for people
+	Attempts []TracedAttempt `json:"attempts"`
 	// Fingerprint is what was seen, Pinned what the service is recognised by.
 	Fingerprint string       `json:"fingerprint,omitempty"`
 	Pinned      string       `json:"pinned,omitempty"`

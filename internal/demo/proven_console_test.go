@@ -18,7 +18,7 @@ func TestTheConsoleTellsTheStoryOfAProbe(t *testing.T) {
 	do(t, tab, chromedp.WaitVisible(`[data-site="SCH-04"]`), chromedp.Navigate(running.URL+"/sites/SCH-04"),
 		chromedp.WaitVisible(`[data-service="vpn"][data-outcome="answered"]`),
 		pressed(vpn, "Probe now"))
-	await(t, tab, contains(`[data-service="vpn"] [data-story="answered"]`, "WireGuard completes the handshake"))
+	await(t, tab, contains(`[data-service="vpn"] [data-trace="answered"]`, "WireGuard completes the handshake"))
 	do(t, tab, pressed(vpn, "More"))
 	await(t, tab, contains(`[data-service="vpn"] [data-view="harbour"]`, "answered"))
 	await(t, tab, contains(`[data-service="vpn"] [data-card="Port forward"]`, "51820"))

@@ -1,5 +1,6 @@
 // The documents of the API that the console reads, and the calls it makes.
 
+import { say } from './catalogue'
 import type { components } from './generated'
 
 // The documents of the API, as its description has them: `make types` makes them anew.
@@ -44,9 +45,9 @@ export type Review = Schemas['Review']
 export type Station = Schemas['Station']
 export type Path = Schemas['Path']
 export type Site = Schemas['Site']
-export type Span = Schemas['Span']
+export type Span = Schemas['HistorySpan']
 export type History = Schemas['History']
-export type Attempt = Schemas['Attempt']
+export type Attempt = Schemas['TracedAttempt']
 export type ProbeTrace = Schemas['ProbeTrace']
 export type Invitation = Schemas['Invitation']
 export type Flaw = Schemas['Flaw']
@@ -80,13 +81,13 @@ async function asked(method: string, path: string, body?: unknown, tag?: string)
   try {
     reply = await fetch('/api/v1' + path, { method, headers, body: body === undefined ? undefined : JSON.stringify(body) })
   } catch {
-    throw new Problem(0, 'The server does not answer. What you see may be out of date.')
+    throw new Problem(0, say.noAnswer)
   }
   if (!reply.ok) {
     const doc = await reply.json().catch(() => ({}))
     throw new Problem(
       reply.status,
-      doc.detail ?? `The server answered ${reply.status}.`,
+      doc.detail ?? say.answered(reply.status),
       doc.errors ?? [],
       doc.type ?? '',
       doc.meanwhile ?? [],
@@ -116,7 +117,7 @@ async function lines<T>(path: string, body: unknown, each: (doc: T) => void): Pr
       each(last)
     }
   }
-  if (last === undefined) throw new Problem(0, 'The reply ended before its result.')
+  if (last === undefined) throw new Problem(0, say.endedEarly)
   return last
 }
 
@@ -126,7 +127,8 @@ async function opened(session: Promise<Session>): Promise<Session> {
   return s
 }
 
-const at = (...parts: string[]) => '/' + parts.map(encodeURIComponent).join('/')
+// at is a path of names that may hold anything.
+export const at = (...parts: string[]) => '/' + parts.map(encodeURIComponent).join('/')
 
 export const api = {
   session: () => opened(call<Session>('GET', '/session')),
@@ -178,6 +180,3 @@ export const api = {
   renumber: (site: string, link: string) =>
     call<{ old: string; new: string }>('POST', at('lab', 'sites', site, 'links', link, 'renumberings')),
 }
-
-// nobodySaid is why an invitation may name a server that the site cannot reach.
-export const nobodySaid = ' (as this browser reaches the server; where sites reach it, the operator says with serve --public-url)'

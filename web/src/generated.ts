@@ -197,6 +197,13 @@ export interface components {
             site: string;
             site_name: string;
         };
+        FetchReply: {
+            address?: string;
+            detail?: string;
+            held?: string[];
+            hostnames?: string[];
+            word: string;
+        };
         Field: {
             label: string;
             value: string;
@@ -227,9 +234,26 @@ export interface components {
             /** Format: int64 */
             gap_ms: number;
             service: string;
-            spans: components["schemas"]["Span"][];
+            spans: components["schemas"]["HistorySpan"][];
             /** Format: date-time */
             until: string;
+        };
+        HistorySpan: {
+            /** Format: int64 */
+            count: number;
+            /** Format: int64 */
+            fastest_us: number;
+            /** Format: date-time */
+            from: string;
+            /** @enum {string} */
+            outcome: "answered" | "opened" | "refused" | "silent" | "unroutable" | "garbled" | "stranger" | "skipped";
+            /** Format: int64 */
+            slowest_us: number;
+            /** Format: date-time */
+            until: string;
+            vantage: string;
+            /** @enum {string} */
+            verdict: "proven" | "unsettled" | "broken" | "unproven";
         };
         Hostname: {
             device?: string;
@@ -507,7 +531,7 @@ export interface components {
         ProbeTrace: {
             /** Format: date-time */
             at: string;
-            attempts: components["schemas"]["Attempt"][];
+            attempts: components["schemas"]["TracedAttempt"][];
             by_name?: components["schemas"]["NameResult"];
             certificate?: components["schemas"]["Certificate"];
             fingerprint?: string;
@@ -844,21 +868,6 @@ export interface components {
             source: string;
             via?: string;
         };
-        Span: {
-            /** Format: int64 */
-            count: number;
-            /** Format: int64 */
-            fastest_us: number;
-            /** Format: date-time */
-            from: string;
-            /** @enum {string} */
-            outcome: "answered" | "opened" | "refused" | "silent" | "unroutable" | "garbled" | "stranger" | "skipped";
-            /** Format: int64 */
-            slowest_us: number;
-            /** Format: date-time */
-            until: string;
-            vantage: string;
-        };
         Stage: {
             /** Format: double */
             after_ms: number;
@@ -881,6 +890,19 @@ export interface components {
             at_us: number;
             step: string;
             words: string;
+        };
+        TracedAttempt: {
+            from?: string;
+            message: string;
+            /** @enum {string} */
+            outcome: "answered" | "opened" | "refused" | "silent" | "unroutable" | "garbled" | "stranger" | "skipped";
+            steps?: components["schemas"]["Step"][];
+            target: string;
+            /** Format: int64 */
+            took_us: number;
+            transport?: string;
+            /** @enum {string} */
+            verdict: "proven" | "unsettled" | "broken" | "unproven";
         };
         Trait: {
             about: string;
@@ -1027,13 +1049,6 @@ export interface components {
             ttl_seconds: number;
             type: string;
         };
-        fetched: {
-            address?: string;
-            detail?: string;
-            hostnames?: string[];
-            kept?: string[];
-            word: string;
-        };
     };
     responses: never;
     parameters: never;
@@ -1041,107 +1056,5 @@ export interface components {
     headers: never;
     pathItems: never;
 }
-export type Addr = components['schemas']['Addr'];
-export type AddrPort = components['schemas']['AddrPort'];
-export type Advice = components['schemas']['Advice'];
-export type AgentTasks = components['schemas']['AgentTasks'];
-export type Alias = components['schemas']['Alias'];
-export type AliasInput = components['schemas']['AliasInput'];
-export type Allowance = components['schemas']['Allowance'];
-export type Announcement = components['schemas']['Announcement'];
-export type Attempt = components['schemas']['Attempt'];
-export type Availability = components['schemas']['Availability'];
-export type BatchTaken = components['schemas']['BatchTaken'];
-export type Card = components['schemas']['Card'];
-export type Certificate = components['schemas']['Certificate'];
-export type ChangePattern = components['schemas']['ChangePattern'];
-export type Device = components['schemas']['Device'];
-export type DeviceInput = components['schemas']['DeviceInput'];
-export type DeviceReport = components['schemas']['DeviceReport'];
-export type Difference = components['schemas']['Difference'];
-export type Edit = components['schemas']['Edit'];
-export type Enrolled = components['schemas']['Enrolled'];
-export type Enrolment = components['schemas']['Enrolment'];
-export type Fault = components['schemas']['Fault'];
-export type Field = components['schemas']['Field'];
-export type FieldChange = components['schemas']['FieldChange'];
-export type Finding = components['schemas']['Finding'];
-export type Flaw = components['schemas']['Flaw'];
-export type History = components['schemas']['History'];
-export type Hostname = components['schemas']['Hostname'];
-export type HostnameInput = components['schemas']['HostnameInput'];
-export type Invitation = components['schemas']['Invitation'];
-export type InvitationInput = components['schemas']['InvitationInput'];
-export type Key = components['schemas']['Key'];
-export type KeyInput = components['schemas']['KeyInput'];
-export type LANReport = components['schemas']['LANReport'];
-export type LeftOutRecord = components['schemas']['LeftOutRecord'];
-export type Link = components['schemas']['Link'];
-export type LinkInput = components['schemas']['LinkInput'];
-export type LinkReport = components['schemas']['LinkReport'];
-export type LinkSource = components['schemas']['LinkSource'];
-export type Move = components['schemas']['Move'];
-export type NameCheck = components['schemas']['NameCheck'];
-export type NameResult = components['schemas']['NameResult'];
-export type NewPassword = components['schemas']['NewPassword'];
-export type NextKey = components['schemas']['NextKey'];
-export type Observed = components['schemas']['Observed'];
-export type Options = components['schemas']['Options'];
-export type OutcomeBatch = components['schemas']['OutcomeBatch'];
-export type OutcomeReport = components['schemas']['OutcomeReport'];
-export type Overview = components['schemas']['Overview'];
-export type Path = components['schemas']['Path'];
-export type Pin = components['schemas']['Pin'];
-export type PortSeen = components['schemas']['PortSeen'];
-export type Prefix = components['schemas']['Prefix'];
-export type ProbeTrace = components['schemas']['ProbeTrace'];
-export type Problem = components['schemas']['Problem'];
-export type Proof = components['schemas']['Proof'];
-export type ProofInput = components['schemas']['ProofInput'];
-export type ProofNews = components['schemas']['ProofNews'];
-export type ProofTask = components['schemas']['ProofTask'];
-export type Push = components['schemas']['Push'];
-export type Ready = components['schemas']['Ready'];
-export type Receipt = components['schemas']['Receipt'];
-export type Record = components['schemas']['Record'];
-export type RecordInput = components['schemas']['RecordInput'];
-export type Redirect = components['schemas']['Redirect'];
-export type RedirectInput = components['schemas']['RedirectInput'];
-export type Refusal = components['schemas']['Refusal'];
-export type Review = components['schemas']['Review'];
-export type ReviewInput = components['schemas']['ReviewInput'];
-export type ReviewNews = components['schemas']['ReviewNews'];
-export type Server = components['schemas']['Server'];
-export type ServerAnswer = components['schemas']['ServerAnswer'];
-export type Service = components['schemas']['Service'];
-export type ServiceAvailability = components['schemas']['ServiceAvailability'];
-export type ServiceInput = components['schemas']['ServiceInput'];
-export type ServiceWay = components['schemas']['ServiceWay'];
-export type Session = components['schemas']['Session'];
-export type SignIn = components['schemas']['SignIn'];
-export type SigningKey = components['schemas']['SigningKey'];
-export type SigningKeyInput = components['schemas']['SigningKeyInput'];
-export type Site = components['schemas']['Site'];
-export type SiteInput = components['schemas']['SiteInput'];
-export type SiteSummary = components['schemas']['SiteSummary'];
-export type SourceReport = components['schemas']['SourceReport'];
-export type Span = components['schemas']['Span'];
-export type Stage = components['schemas']['Stage'];
-export type Station = components['schemas']['Station'];
-export type Step = components['schemas']['Step'];
-export type Trait = components['schemas']['Trait'];
-export type Vantage = components['schemas']['Vantage'];
-export type VantageEnrolled = components['schemas']['VantageEnrolled'];
-export type VantageInput = components['schemas']['VantageInput'];
-export type VantageInvitation = components['schemas']['VantageInvitation'];
-export type VantageResult = components['schemas']['VantageResult'];
-export type WatchedDevice = components['schemas']['WatchedDevice'];
-export type WatchedPort = components['schemas']['WatchedPort'];
-export type Zone = components['schemas']['Zone'];
-export type ZoneImport = components['schemas']['ZoneImport'];
-export type ZoneInput = components['schemas']['ZoneInput'];
-export type ZoneReached = components['schemas']['ZoneReached'];
-export type ZoneRecord = components['schemas']['ZoneRecord'];
-export type fetched = components['schemas']['fetched'];
 export type $defs = Record<string, never>;
 export type operations = Record<string, never>;

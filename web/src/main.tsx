@@ -9,8 +9,8 @@ import { MovesPage } from './pages/MovesPage'
 import { NamesPage } from './pages/NamesPage'
 import { SitePage } from './pages/SitePage'
 import { VantagesPage } from './pages/VantagesPage'
-import { Bench } from './parts/Bench'
-import { Door } from './parts/Door'
+import { Frame } from './parts/Frame'
+import { SignedIn } from './parts/SignedIn'
 import { themeFor, type Mode } from './theme'
 
 const queries = new QueryClient({
@@ -42,8 +42,8 @@ function Console() {
       <CssBaseline />
       <QueryClientProvider client={queries}>
         <BrowserRouter>
-          <Door>
-            <Bench mode={mode} turn={turn}>
+          <SignedIn>
+            <Frame mode={mode} turn={turn}>
               <Routes>
                 <Route path="/" element={<FirstPage />} />
                 <Route path="/names" element={<NamesPage />} />
@@ -52,8 +52,8 @@ function Console() {
                 <Route path="/sites/:code" element={<SitePage />} />
                 <Route path="*" element={<FirstPage />} />
               </Routes>
-            </Bench>
-          </Door>
+            </Frame>
+          </SignedIn>
         </BrowserRouter>
       </QueryClientProvider>
     </ThemeProvider>

@@ -1,4 +1,4 @@
-import type { Need, Verdict } from './api'
+import type { Verdict } from './api'
 
 // length says a time in the unit a person would say, as the server does: one table tests both.
 export function length(ms: number): string {
@@ -22,14 +22,6 @@ export const toneOf: Record<Verdict, string> = {
   unsettled: 'warning.main',
   broken: 'error.main',
   unproven: 'text.secondary',
-}
-
-// needs is how much a site needs somebody.
-export const needs: Record<Need, string> = {
-  now: 'needs you now',
-  soon: 'needs you soon',
-  unknown: 'nothing proven yet',
-  nothing: 'as it should be',
 }
 
 export function capital(s: string): string {

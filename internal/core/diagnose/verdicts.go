@@ -31,6 +31,17 @@ func OfService(expected probe.Expected, s probe.State) Verdict {
 	return Broken
 }
 
+// OfOutcome is the verdict of one outcome: unproven where it says nothing of the service.
+func OfOutcome(r probe.Rule, o probe.Outcome) Verdict {
+	switch r.Meaning(o) {
+	case probe.AsWanted:
+		return Proven
+	case probe.NotWanted:
+		return Broken
+	}
+	return Unproven
+}
+
 // OfAlias is the verdict on an alias: unproven until it was asked, unsettled where it differs from its hostname.
 func OfAlias(asked, same bool) Verdict {
 	switch {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/probing"
@@ -32,9 +33,14 @@ func (vw *Views) ProbeNow(ctx context.Context, code, service, vantage string) (c
 func (vw *Views) story(where record.Site, s site.Service, r probing.Result, vantage string) contract.ProbeTrace {
 	now := vw.Prober.Status(s.ID)
 	mute := s.Mute() && r.Outcome == probe.Silent
+	rule := s.RuleAt(r.At)
+	attempts := make([]contract.TracedAttempt, len(r.Attempts))
+	for i, a := range r.Attempts {
+		attempts[i] = contract.TracedAttempt{Attempt: a, Verdict: diagnose.OfOutcome(rule, a.Outcome)}
+	}
 	return contract.ProbeTrace{Words: probe.Words(s.ExpectedAt(r.At), now.State, mute), Site: where.Code, Service: s.Name,
 		Vantage: vantage, Hostname: r.Hostname, At: r.At,
-		Outcome: r.Outcome, State: now.State, Attempts: r.Attempts, Fingerprint: r.Fingerprint, Pinned: s.Fingerprint,
+		Outcome: r.Outcome, State: now.State, Attempts: attempts, Fingerprint: r.Fingerprint, Pinned: s.Fingerprint,
 		Certificate: certificateView(r.Certificate),
 		Weakness:    r.Weakness, Named: namedView(r.Named), NotProvable: mute}
 }

@@ -301,8 +301,13 @@ func (vw *Views) History(ctx context.Context, code, service string, from, until 
 		spans = slices.DeleteFunc(spans, func(x ledger.Span) bool { return x.VantageID == live.VantageID && x.From.Equal(live.From) })
 		spans = append(spans, live)
 	}
-	return contract.History{Service: s.Name, From: from, Until: until,
-		GapMS: ledger.Gap(time.Duration(s.Interval) * time.Second).Milliseconds(), Spans: spans}, nil
+	out := contract.History{Service: s.Name, From: from, Until: until,
+		GapMS: ledger.Gap(time.Duration(s.Interval) * time.Second).Milliseconds(), Spans: make([]contract.HistorySpan, len(spans))}
+	rule := s.RuleAt(vw.Now())
+	for i, span := range spans {
+		out.Spans[i] = contract.HistorySpan{Span: span, Verdict: diagnose.OfOutcome(rule, span.Outcome)}
+	}
+	return out, nil
 }
 
 // overviewWait is how long the overview waits for the database.

@@ -1,5 +1,6 @@
 import { Box, Typography, useTheme } from '@mui/material'
 import type { Move } from '../api'
+import { say } from '../catalogue'
 import { exact } from '../words'
 
 // AddressStair draws a link's addresses over time as a step line: a new tread for each address, in the order in which they
@@ -7,7 +8,7 @@ import { exact } from '../words'
 export function AddressStair({ moves, now }: { moves: Move[]; now: number }) {
   const theme = useTheme()
   const steps = [...moves].reverse()
-  if (steps.length === 0) return <Typography sx={{ color: 'text.secondary' }}>No address is known yet.</Typography>
+  if (steps.length === 0) return <Typography sx={{ color: 'text.secondary' }}>{say.stair.none}</Typography>
   const width = 1000
   const height = theme.draw.stair
   const begin = Date.parse(steps[0].noticed)
@@ -27,7 +28,7 @@ export function AddressStair({ moves, now }: { moves: Move[]; now: number }) {
         viewBox={`0 0 ${width} ${height}`}
         preserveAspectRatio="none"
         role="img"
-        aria-label={`${steps.length} addresses, now ${newest.new}`}
+        aria-label={say.stair.title(steps.length, newest.new)}
         sx={{ display: 'block', width: '100%', height, bgcolor: 'background.default' }}
       >
         <path d={line} fill="none" stroke={theme.palette.text.primary} strokeWidth={theme.draw.line} vectorEffect="non-scaling-stroke" />
@@ -42,7 +43,7 @@ export function AddressStair({ moves, now }: { moves: Move[]; now: number }) {
               height={height}
               fill="transparent"
             >
-              <title>{`${m.new} since ${exact(m.noticed)}`}</title>
+              <title>{say.stair.since(m.new, exact(m.noticed))}</title>
             </rect>
           )
         })}
@@ -51,7 +52,7 @@ export function AddressStair({ moves, now }: { moves: Move[]; now: number }) {
         <Typography variant="label">
           {exact(begin)}: {steps[0].new}
         </Typography>
-        <Typography variant="label">now: {newest.new}</Typography>
+        <Typography variant="label">{say.stair.now(newest.new)}</Typography>
       </Box>
     </Box>
   )

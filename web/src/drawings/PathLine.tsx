@@ -1,17 +1,8 @@
 import { Box, Typography } from '@mui/material'
 import type { Path, Station, Verdict } from '../api'
+import { say } from '../catalogue'
 import { Dotted } from '../parts/Dotted'
 import { Explained } from '../parts/FaultCard'
-
-const titles: Record<string, string> = {
-  vantage: 'from',
-  hostname: 'hostname',
-  address: 'public address',
-  upstream: 'upstream NAT',
-  forward: "router's forward",
-  device: 'device',
-  service: 'service',
-}
 
 const tones: Record<Verdict, string> = {
   proven: 'text.primary',
@@ -63,7 +54,7 @@ function Stop({ station }: { station: Station }) {
       }}
     >
       <Typography variant="label" component="div">
-        {titles[station.hop]}
+        {say.path.hops[station.hop]}
       </Typography>
       <Typography variant="mono" component="div" sx={{ color: tones[station.verdict], fontWeight: 500 }}>
         <Dotted text={station.value} />
@@ -83,7 +74,7 @@ function Stop({ station }: { station: Station }) {
 // PathLine draws the way from outside to a service: a station for each hop, and under the break its cause and next step.
 export function PathLine({ path }: { path: Path }) {
   return (
-    <Box role="img" aria-label={`The path to ${path.service} is ${path.state_words}`}>
+    <Box role="img" aria-label={say.path.title(path.service, path.state_words)}>
       <Box sx={{ display: 'flex', flexDirection: { xs: 'column', md: 'row' }, alignItems: 'stretch' }}>
         {path.stations.map((s, i) => (
           <Box key={s.hop} sx={{ display: 'contents' }}>

@@ -1,8 +1,12 @@
-import { Box, Typography, useTheme } from '@mui/material'
+import { Box, Typography, useTheme, type Theme } from '@mui/material'
 import { useQuery } from '@tanstack/react-query'
 import { useId, useRef, useState, type PointerEvent } from 'react'
-import { api, type History, type Outcome } from '../api'
+import { api, type Outcome, type Verdict } from '../api'
+import { say } from '../catalogue'
 import { exact, length } from '../words'
+import { bars, width, zoomed, type Window } from './bars'
+
+const words = say.ribbon
 
 // What each outcome looks like. The texture says the same as the colour, so that it survives a black-and-white print.
 const textures: Record<Outcome, 'ink' | 'hatch' | 'dots' | 'cross' | 'blank'> = {
@@ -16,56 +20,17 @@ const textures: Record<Outcome, 'ink' | 'hatch' | 'dots' | 'cross' | 'blank'> = 
   skipped: 'blank',
 }
 
-export interface Window {
-  from: number
-  until: number
-}
-
-const width = 1000 // of the drawing's own coordinates; it is stretched to the space there is
-
-interface Bar {
-  x: number
-  w: number
-  outcome: Outcome
-  words: string
-}
-
-function bars(h: History, vantage: string, view: Window): Bar[] {
-  const scale = width / (view.until - view.from)
-  const own = h.spans.filter((s) => s.vantage === vantage)
-  return own.map((s, i) => {
-    const from = Math.max(Date.parse(s.from), view.from)
-    // Between two spans of a service that was watched without a pause there is no gap.
-    const next = own[i + 1] ? Date.parse(own[i + 1].from) : Infinity
-    const end = next - Date.parse(s.until) <= h.gap_ms ? next : Date.parse(s.until)
-    const until = Math.min(end, view.until)
-    const fast = s.fastest_us ? `, ${length(s.fastest_us / 1000)} to ${length(s.slowest_us / 1000)}` : ''
-    return {
-      x: (from - view.from) * scale,
-      w: Math.max((until - from) * scale, 1.5),
-      outcome: s.outcome,
-      words: `${s.vantage}: ${s.outcome} for ${length(Date.parse(s.until) - Date.parse(s.from))}, ${s.count} probes${fast}\n${exact(s.from)} to ${exact(s.until)}`,
-    }
-  })
-}
+// What is wanted is drawn in ink, what is not in the colour of what is wrong.
+const inks = (theme: Theme): Record<Verdict, string> => ({
+  proven: theme.palette.text.primary,
+  unsettled: theme.palette.warning.main,
+  broken: theme.palette.error.main,
+  unproven: theme.palette.text.secondary,
+})
 
 // Ribbon draws a service's history as a strip of ink, to scale in time, one row a vantage point; gaps stay gaps. Dragging
-// over it zooms in. Of a mute service silence says nothing: it is drawn faintly.
-export function Ribbon({
-  site,
-  service,
-  expected,
-  mute = false,
-  view,
-  zoom,
-}: {
-  site: string
-  service: string
-  expected: string
-  mute?: boolean
-  view: Window
-  zoom: (w: Window) => void
-}) {
+// over it zooms in. What says nothing of the service is drawn faintly.
+export function Ribbon({ site, service, view, zoom }: { site: string; service: string; view: Window; zoom: (w: Window) => void }) {
   const theme = useTheme()
   const id = useId()
   const frame = useRef<SVGSVGElement>(null)
@@ -85,25 +50,16 @@ export function Ribbon({
     return Math.min(1, Math.max(0, (e.clientX - box.left) / box.width))
   }
   const release = () => {
-    if (drag && Math.abs(drag.b - drag.a) > 0.01) {
-      const span = view.until - view.from
-      const [a, b] = [Math.min(drag.a, drag.b), Math.max(drag.a, drag.b)]
-      const from = view.from + a * span
-      zoom({ from, until: Math.max(from + 60000, view.from + b * span) })
-    }
+    if (drag && Math.abs(drag.b - drag.a) > 0.01) zoom(zoomed(view, drag.a, drag.b))
     setDrag(null)
   }
-  // What is wanted is drawn in ink; what is not, in the colour of what is wrong.
-  const good = (o: Outcome) =>
-    expected === 'closed' ? !['opened', 'answered', 'garbled', 'stranger'].includes(o) : ['opened', 'answered'].includes(o)
-  const fill = (o: Outcome) => `url(#${id}-${textures[o]}-${mute && o === 'silent' ? 'faint' : good(o) ? 'good' : 'bad'})`
   return (
     <Box>
       <Box
         component="svg"
         ref={frame}
         role="img"
-        aria-label={`History of ${service}`}
+        aria-label={words.title(service)}
         data-ribbon={service}
         viewBox={`0 0 ${width} ${row * vantages.length}`}
         preserveAspectRatio="none"
@@ -123,8 +79,7 @@ export function Ribbon({
         onPointerUp={release}
       >
         <defs>
-          {(['good', 'bad', 'faint'] as const).map((side) => {
-            const ink = { good: theme.palette.text.primary, bad: theme.palette.error.main, faint: theme.palette.text.secondary }[side]
+          {Object.entries(inks(theme)).map(([side, ink]) => {
             return [
               <pattern key={side + 'ink'} id={`${id}-ink-${side}`} width="4" height="4" patternUnits="userSpaceOnUse">
                 <rect width="4" height="4" fill={ink} />
@@ -153,7 +108,7 @@ export function Ribbon({
                 y={n * row + 1}
                 width={b.w}
                 height={row - 2}
-                fill={fill(b.outcome)}
+                fill={`url(#${id}-${textures[b.outcome]}-${b.verdict})`}
                 data-outcome={b.outcome}
               >
                 <title>{b.words}</title>
@@ -173,7 +128,7 @@ export function Ribbon({
       </Box>
       {vantages.length > 1 && (
         <Typography variant="label" component="div">
-          from top to bottom: {vantages.join(', ')}
+          {words.rows(vantages.join(', '))}
         </Typography>
       )}
     </Box>
@@ -205,19 +160,19 @@ export function Legend() {
   const wrong = theme.palette.error.main
   return (
     <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2 }}>
-      {bit('opened, answered', <rect width={30} height={row} fill={theme.palette.text.primary} />)}
-      {bit('refused', <path d="M0 12 12 0M8 12 20 0M16 12 28 0" stroke={wrong} strokeWidth={2} />)}
+      {bit(words.open, <rect width={30} height={row} fill={theme.palette.text.primary} />)}
+      {bit(words.refused, <path d="M0 12 12 0M8 12 20 0M16 12 28 0" stroke={wrong} strokeWidth={2} />)}
       {bit(
-        'silent',
+        words.silent,
         <g fill={wrong}>
           {[3, 9, 15, 21, 27].map((x) => (
             <circle key={x} cx={x} cy={6} r={1.6} />
           ))}
         </g>,
       )}
-      {bit('garbled, stranger', <path d="M0 0 12 12M12 0 0 12M14 0 26 12M26 0 14 12" stroke={wrong} strokeWidth={1.5} />)}
-      {bit('unroutable', <path d="M0 1H5M9 1H14M18 1H23M0 11H5M9 11H14M18 11H23" stroke={wrong} strokeWidth={2} />)}
-      {bit('nobody looked', <rect width={30} height={row} fill={theme.palette.background.default} />)}
+      {bit(words.strange, <path d="M0 0 12 12M12 0 0 12M14 0 26 12M26 0 14 12" stroke={wrong} strokeWidth={1.5} />)}
+      {bit(words.unroutable, <path d="M0 1H5M9 1H14M18 1H23M0 11H5M9 11H14M18 11H23" stroke={wrong} strokeWidth={2} />)}
+      {bit(words.gap, <rect width={30} height={row} fill={theme.palette.background.default} />)}
     </Box>
   )
 }

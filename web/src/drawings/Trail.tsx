@@ -1,5 +1,6 @@
 import { Box, Typography } from '@mui/material'
 import type { Move } from '../api'
+import { say } from '../catalogue'
 import { exact, length } from '../words'
 
 // Trail draws the stages of a move to scale in the order in which they were reached, so that the slow one is obvious. A stage that
@@ -16,7 +17,7 @@ export function Trail({ move }: { move: Move }) {
         {reached.map((s, i) => (
           <Box
             key={s.name}
-            title={`${s.name} ${length(s.reached_ms)} after it was noticed`}
+            title={say.trail.after(s.name, length(s.reached_ms))}
             sx={{
               flexGrow: gap(i) / whole,
               flexBasis: 0,
@@ -35,16 +36,16 @@ export function Trail({ move }: { move: Move }) {
             title={s.at ? exact(s.at) : undefined}
             sx={s === slowest ? { color: 'text.primary', fontWeight: 700 } : undefined}
           >
-            {s.name} {s.at ? '+' + length(s.reached_ms) : 'not yet'}
+            {s.name} {s.at ? '+' + length(s.reached_ms) : say.trail.notYet}
           </Typography>
         ))}
         {move.zones?.map((z) => (
           <Typography key={z.zone} variant="label" title={exact(z.at)}>
-            {z.zone} took it +{length(z.reached_ms)}
+            {say.trail.zone(z.zone, length(z.reached_ms))}
           </Typography>
         ))}
         <Typography variant="label" sx={{ ml: 'auto' }}>
-          in all {length(move.total_ms)}
+          {say.trail.total(length(move.total_ms))}
         </Typography>
       </Box>
     </Box>

@@ -2,15 +2,19 @@ import { Alert, Box, Button, LinearProgress, Stack, TextField, Typography } from
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, type Review, type Site } from '../api'
+import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
 import { Section } from '../parts/Sheet'
+
+const words = say.exposure
 
 function Findings({ review }: { review: Review }) {
   return (
     <>
       <Typography sx={{ px: 2, pb: 1 }}>
-        {review.ports.length} ports of {review.address} were looked at <Ago at={review.started} />, {review.open} of them are open. By{' '}
-        {review.person}; agreed: {review.consent}
+        {words.tried(review.ports.length, review.address)}
+        <Ago at={review.started} />
+        {words.open(review.open, review.person, review.consent)}
       </Typography>
       {review.findings.map((f) => (
         <Stack
@@ -23,19 +27,19 @@ function Findings({ review }: { review: Review }) {
             {f.port}
           </Typography>
           <Typography sx={{ color: f.severe ? 'error.main' : 'warning.main', flex: 1, minWidth: { xs: '70%', md: 0 } }}>
-            {f.severe ? 'severe: ' : ''}
+            {f.severe && words.severe}
             {f.what}
             {f.service ? ` (${f.service})` : ''}
           </Typography>
           <Typography sx={{ flex: 1, minWidth: { xs: '100%', md: 0 } }}>{f.advice}</Typography>
         </Stack>
       ))}
-      {review.findings.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>No findings.</Typography>}
+      {review.findings.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>{words.none}</Typography>}
     </>
   )
 }
 
-// Exposure looks, when somebody asks for it, at the site's own address for doors that are commonly left open.
+// Exposure looks, when somebody asks for it, at the site's own address for ports that are commonly left open.
 export function Exposure({ site }: { site: Site }) {
   const [consent, setConsent] = useState('')
   const [share, setShare] = useState(0)
@@ -44,7 +48,7 @@ export function Exposure({ site }: { site: Site }) {
   const last = review.data?.review ?? reviews.data?.[0]
   return (
     <Section
-      title="Exposure"
+      title={words.title}
       id="exposure"
       aside={
         <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
@@ -52,7 +56,7 @@ export function Exposure({ site }: { site: Site }) {
             size="small"
             fullWidth={false}
             name="consent"
-            label="Who has agreed, and when"
+            label={words.consent}
             value={consent}
             onChange={(e) => setConsent(e.target.value)}
           />
@@ -65,7 +69,7 @@ export function Exposure({ site }: { site: Site }) {
               review.mutate()
             }}
           >
-            Review
+            {words.review}
           </Button>
         </Stack>
       }
@@ -73,7 +77,7 @@ export function Exposure({ site }: { site: Site }) {
       {review.isPending && (
         <Box sx={{ px: 2, pb: 1 }}>
           <Typography>{Math.round(100 * share)} %</Typography>
-          <LinearProgress variant="determinate" value={100 * share} aria-label="Review" />
+          <LinearProgress variant="determinate" value={100 * share} aria-label={words.review} />
         </Box>
       )}
       {review.error && (
@@ -81,14 +85,7 @@ export function Exposure({ site }: { site: Site }) {
           {review.error.message}
         </Alert>
       )}
-      {last?.ended ? (
-        <Findings review={last} />
-      ) : (
-        <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>
-          Tries the TCP ports that are commonly left open, at the site's own address only. It takes a few seconds. The result is kept with
-          the consent that was given.
-        </Typography>
-      )}
+      {last?.ended ? <Findings review={last} /> : <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>{words.about}</Typography>}
     </Section>
   )
 }

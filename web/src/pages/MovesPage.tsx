@@ -1,17 +1,19 @@
-import { Box, Button, FormControlLabel, Link, MenuItem, Stack, Switch, TextField, Typography } from '@mui/material'
+import { Button, FormControlLabel, MenuItem, Stack, Switch, TextField, Typography } from '@mui/material'
 import { useQuery } from '@tanstack/react-query'
-import { Link as To, useSearchParams } from 'react-router'
+import { useSearchParams } from 'react-router'
 import { api } from '../api'
-import { Trail } from '../drawings/Trail'
-import { Ago } from '../parts/Ago'
+import { say } from '../catalogue'
+import { MoveLine } from '../parts/MoveLine'
 import { Section, Trouble } from '../parts/Sheet'
 
+const words = say.moves
+
 const stretches: [string, number][] = [
-  ['all time', 0],
-  ['a day', 1],
-  ['a week', 7],
-  ['30 days', 30],
-  ['90 days', 90],
+  [words.allTime, 0],
+  [say.stretch.day, 1],
+  [say.stretch.week, 7],
+  [say.stretch.month, 30],
+  [say.stretch.quarter, 90],
 ]
 const sources = ['', 'observed', 'stun', 'gateway', 'interface', 'fixed']
 
@@ -19,30 +21,20 @@ const sources = ['', 'observed', 'stun', 'gateway', 'interface', 'fixed']
 export function MovesPage() {
   const [chosen, choose] = useSearchParams()
   const overview = useQuery({ queryKey: ['overview'], queryFn: api.overview })
-  const set = (name: string, value: string) =>
-    choose(
-      (p) => {
-        const next = new URLSearchParams(p)
+  const narrow = (by: Record<string, string>) => {
+    const change = (p: URLSearchParams) => {
+      const next = new URLSearchParams(p)
+      for (const [name, value] of Object.entries(by)) {
         if (value) next.set(name, value)
         else next.delete(name)
-        return next
-      },
-      { replace: true },
-    )
+      }
+      return next
+    }
+    choose(change, { replace: true })
+  }
+  const set = (name: string, value: string) => narrow({ [name]: value })
   const since = (days: number) =>
-    choose(
-      (p) => {
-        const next = new URLSearchParams(p)
-        next.delete('days')
-        next.delete('since')
-        if (days) {
-          next.set('days', String(days))
-          next.set('since', new Date(Date.now() - days * 86400_000).toISOString())
-        }
-        return next
-      },
-      { replace: true },
-    )
+    narrow(days ? { days: String(days), since: new Date(Date.now() - days * 86400_000).toISOString() } : { days: '', since: '' })
   const query = new URLSearchParams()
   for (const name of ['site', 'source', 'address', 'unfinished', 'since']) {
     const value = chosen.get(name)
@@ -50,26 +42,24 @@ export function MovesPage() {
   }
   const days = Number(chosen.get('days') ?? 0)
   const moves = useQuery({
-    queryKey: ['moves', chosen.toString()],
+    queryKey: ['movesBy', chosen.toString()],
     retry: false,
     queryFn: () => {
       const q = new URLSearchParams(query)
-      q.delete('format')
       q.set('limit', '100')
       return api.movesBy(q)
     },
   })
-  query.set('format', 'csv')
-  query.set('limit', '500')
+  const table = new URLSearchParams([...query, ['format', 'csv'], ['limit', '500']])
   return (
     <>
       <Trouble error={moves.error} />
       <Section
-        title="Moves"
+        title={words.title}
         id="moves"
         aside={
-          <Button size="small" variant="outlined" component="a" href={`/api/v1/moves?${query}`}>
-            As CSV
+          <Button size="small" variant="outlined" component="a" href={`/api/v1/moves?${table}`}>
+            {words.csv}
           </Button>
         }
       >
@@ -77,8 +67,8 @@ export function MovesPage() {
           direction="row"
           sx={{ gap: 1, px: 2, pb: 2, flexWrap: 'wrap', '& > .MuiTextField-root': { width: { xs: '100%', sm: '10rem' } } }}
         >
-          <TextField select label="Site" name="site" value={chosen.get('site') ?? ''} onChange={(e) => set('site', e.target.value)}>
-            <MenuItem value="">all sites</MenuItem>
+          <TextField select label={words.site} name="site" value={chosen.get('site') ?? ''} onChange={(e) => set('site', e.target.value)}>
+            <MenuItem value="">{words.allSites}</MenuItem>
             {(overview.data?.sites ?? [])
               .map((s) => s.code)
               .sort()
@@ -88,7 +78,7 @@ export function MovesPage() {
                 </MenuItem>
               ))}
           </TextField>
-          <TextField select label="Noticed within" name="days" value={String(days)} onChange={(e) => since(Number(e.target.value))}>
+          <TextField select label={words.within} name="days" value={String(days)} onChange={(e) => since(Number(e.target.value))}>
             {stretches.map(([word, n]) => (
               <MenuItem key={n} value={String(n)}>
                 {word}
@@ -97,19 +87,19 @@ export function MovesPage() {
           </TextField>
           <TextField
             select
-            label="Learned by"
+            label={words.source}
             name="source"
             value={chosen.get('source') ?? ''}
             onChange={(e) => set('source', e.target.value)}
           >
             {sources.map((s) => (
               <MenuItem key={s} value={s}>
-                {s || 'any source'}
+                {s || words.anySource}
               </MenuItem>
             ))}
           </TextField>
           <TextField
-            label="Left or came to address"
+            label={words.address}
             name="address"
             defaultValue={chosen.get('address') ?? ''}
             onKeyDown={(e) => {
@@ -118,36 +108,15 @@ export function MovesPage() {
             onBlur={(e) => set('address', e.target.value.trim())}
           />
           <FormControlLabel
-            label="not finished"
+            label={words.unfinished}
             control={
               <Switch checked={chosen.get('unfinished') === 'true'} onChange={(e) => set('unfinished', e.target.checked ? 'true' : '')} />
             }
           />
         </Stack>
-        {moves.data?.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>No matching moves.</Typography>}
+        {moves.data?.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>{words.none}</Typography>}
         {moves.data?.map((m) => (
-          <Box
-            key={m.id}
-            sx={{
-              borderTop: (t) => t.rule.hair,
-              px: 2,
-              py: 1,
-              display: 'grid',
-              gridTemplateColumns: { xs: '1fr', md: '6rem 8rem 22rem 1fr' },
-              columnGap: 2,
-            }}
-          >
-            <Link component={To} to={`/sites/${m.site}`} color="text.primary" sx={{ fontFamily: (t) => t.font.label, fontWeight: 700 }}>
-              {m.site}
-            </Link>
-            <Typography variant="body2">
-              <Ago at={m.noticed} />, {m.source}
-            </Typography>
-            <Typography variant="mono">
-              {m.old} → {m.new}
-            </Typography>
-            <Trail move={m} />
-          </Box>
+          <MoveLine key={m.id} move={m} withSource />
         ))}
       </Section>
     </>

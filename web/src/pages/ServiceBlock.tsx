@@ -2,20 +2,24 @@ import { Alert, Box, Button, MenuItem, Stack, TextField, Typography } from '@mui
 import { useMutation } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, type Path, type Service, type ProbeTrace } from '../api'
+import { say } from '../catalogue'
 import { PathLine } from '../drawings/PathLine'
-import { Ribbon, type Window } from '../drawings/Ribbon'
+import type { Window } from '../drawings/bars'
+import { Ribbon } from '../drawings/Ribbon'
 import { Ago } from '../parts/Ago'
 import { exact, length, toneOf } from '../words'
 import { ServiceDetail } from './ServiceDetail'
 
-// Told is the story of one probe, step by step.
-function Told({ story }: { story: ProbeTrace }) {
+const words = say.service
+
+// Trace is one probe, step by step.
+function Trace({ trace }: { trace: ProbeTrace }) {
   return (
-    <Box data-story={story.outcome} sx={{ border: (t) => t.rule.hair, px: 1.5, py: 1, mb: 1 }}>
-      {story.attempts.map((a) => (
+    <Box data-trace={trace.outcome} sx={{ border: (t) => t.rule.hair, px: 1.5, py: 1, mb: 1 }}>
+      {trace.attempts.map((a) => (
         <Box key={`${a.target} ${a.transport}`}>
           <Typography sx={{ fontWeight: 600 }}>
-            {a.target || 'no address'} {a.transport} from {story.vantage}: {a.outcome}
+            {words.attempt(a.target || words.noAddress, a.transport ?? '', trace.vantage, a.outcome)}
           </Typography>
           {(a.steps ?? [{ step: '', at_us: a.took_us, words: a.message }]).map((s, i) => (
             <Stack key={i} direction="row" sx={{ gap: 1.5 }}>
@@ -30,12 +34,8 @@ function Told({ story }: { story: ProbeTrace }) {
           ))}
         </Box>
       ))}
-      {story.by_name && (
-        <Typography>
-          By name: {story.by_name.hostname} is {story.by_name.given} by {story.by_name.resolver}. {story.by_name.message}
-        </Typography>
-      )}
-      {story.weakness && <Typography sx={{ color: 'warning.main' }}>Warning: {story.weakness}.</Typography>}
+      {trace.by_name && <Typography>{`${words.byName}: ${words.given(trace.by_name)}`}</Typography>}
+      {trace.weakness && <Typography sx={{ color: 'warning.main' }}>{words.warning(trace.weakness)}</Typography>}
     </Box>
   )
 }
@@ -72,8 +72,10 @@ export function ServiceBlock({
         <Typography variant="value">{service.name}</Typography>
         <Typography sx={{ color: toneOf[service.verdict], fontWeight: 600 }}>{service.state_words}</Typography>
         <Typography variant="body2" sx={{ color: 'text.secondary' }}>
-          {service.kind} {service.outcome ?? 'not probed'} on {service.transport} {service.external}
-          {closed ? ', must stay closed' : service.open_until ? `, open until ${exact(service.open_until)}` : ''}, probed{' '}
+          {service.kind} {service.outcome ?? words.notProbed}
+          {words.on(`${service.transport} ${service.external}`)}
+          {closed ? words.mustClose : service.open_until && words.openUntil(exact(service.open_until))}
+          {words.probed}
           <Ago at={service.probed} />
         </Typography>
         <Box sx={{ flex: 1 }} />
@@ -83,7 +85,7 @@ export function ServiceBlock({
             size="small"
             fullWidth={false}
             variant="standard"
-            label="from"
+            label={words.from}
             value={from}
             onChange={(e) => setFrom(e.target.value)}
             sx={{ minWidth: (t) => t.draw.word }}
@@ -96,10 +98,10 @@ export function ServiceBlock({
           </TextField>
         )}
         <Button size="small" variant="outlined" disabled={probe.isPending} onClick={() => probe.mutate()}>
-          Probe now
+          {words.probeNow}
         </Button>
         <Button size="small" variant="outlined" color="inherit" aria-expanded={open} onClick={() => setOpen(!open)}>
-          {open ? 'Less' : 'More'}
+          {open ? words.less : words.more}
         </Button>
       </Stack>
       {probe.error && (
@@ -107,15 +109,15 @@ export function ServiceBlock({
           {probe.error.message}
         </Alert>
       )}
-      {probe.data && <Told story={probe.data} />}
+      {probe.data && <Trace trace={probe.data} />}
       {service.not_provable && (
         <Alert severity="warning" sx={{ mb: 1 }}>
-          Silence proves nothing here: a working service of this kind may ignore a probe. Have the agent prove the path, below.
+          {words.silence}
         </Alert>
       )}
       {path && <PathLine path={path} />}
       <Box sx={{ mt: 1 }}>
-        <Ribbon site={site} service={service.name} expected={service.expected_now} mute={service.not_provable} view={view} zoom={zoom} />
+        <Ribbon site={site} service={service.name} view={view} zoom={zoom} />
       </Box>
       {open && <ServiceDetail site={site} service={service} view={view} />}
     </Box>

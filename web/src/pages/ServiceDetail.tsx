@@ -1,11 +1,13 @@
 import { Alert, Box, Button, Link, Stack, Table, TableBody, TableCell, TableHead, TableRow, Typography } from '@mui/material'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { api, type Availability, type Card, type Service } from '../api'
-import type { Window } from '../drawings/Ribbon'
+import { say } from '../catalogue'
+import type { Window } from '../drawings/bars'
 import { Ago } from '../parts/Ago'
 import { Field } from '../parts/Sheet'
 import { exact, length } from '../words'
 
+const words = say.service
 const seconds = (s: number) => (s ? length(s * 1000) : '–')
 const micros = (us: number) => (us ? length(us / 1000) : '–')
 
@@ -15,7 +17,7 @@ function Windows({ list }: { list: Availability[] }) {
       <Table size="small">
         <TableHead>
           <TableRow>
-            {['over', 'as expected', 'failing', 'impaired', 'unknown', 'median', '95 %', '99 %'].map((h) => (
+            {words.columns.map((h) => (
               <TableCell key={h}>{h}</TableCell>
             ))}
           </TableRow>
@@ -42,9 +44,7 @@ function Windows({ list }: { list: Availability[] }) {
 function CardSheet({ card }: { card: Card }) {
   return (
     <Box data-card={card.title} sx={{ mt: 1.5 }}>
-      <Typography sx={{ fontWeight: 600 }}>
-        {card.title}, in {card.where}
-      </Typography>
+      <Typography sx={{ fontWeight: 600 }}>{words.card(card.title, card.where)}</Typography>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', pl: '1px', pt: '1px' }}>
         {card.fields.map((f) => (
           <Field key={f.label} label={f.label}>
@@ -79,20 +79,23 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
         >
           <Typography sx={{ fontWeight: 600, minWidth: (t) => t.draw.stationWidth }}>{v.vantage}</Typography>
           <Typography>
-            {v.outcome}, {v.in_row} in a row, <Ago at={v.at} />
+            {v.outcome}
+            {words.inRow(v.in_row)}
+            <Ago at={v.at} />
           </Typography>
           <Typography variant="mono">{v.message}</Typography>
-          {v.does_not_count && <Typography sx={{ color: 'warning.main' }}>does not count: {v.does_not_count}</Typography>}
+          {v.does_not_count && <Typography sx={{ color: 'warning.main' }}>{words.doesNotCount(v.does_not_count)}</Typography>}
         </Stack>
       ))}
       {service.fingerprint && (
         <Stack direction="row" sx={{ alignItems: 'center', columnGap: 2, flexWrap: 'wrap', py: 0.5 }}>
-          <Typography sx={{ minWidth: (t) => t.draw.stationWidth, fontWeight: 600 }}>recognised by</Typography>
+          <Typography sx={{ minWidth: (t) => t.draw.stationWidth, fontWeight: 600 }}>{words.recognisedBy}</Typography>
           <Typography variant="mono" sx={{ overflowWrap: 'anywhere' }}>
             {service.fingerprint}
           </Typography>
           <Typography variant="body2" sx={{ color: 'text.secondary' }}>
-            pinned by {service.pinned_by}, <Ago at={service.pinned} />
+            {words.pinnedBy(service.pinned_by ?? '')}
+            <Ago at={service.pinned} />
           </Typography>
         </Stack>
       )}
@@ -102,41 +105,41 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
           severity="error"
           action={
             <Button color="inherit" size="small" disabled={pin.isPending} onClick={() => pin.mutate()}>
-              Pin what it shows now
+              {words.pin}
             </Button>
           }
         >
-          It shows {service.fingerprint_seen}. Pin that only where you know why it is another one.
+          {words.shows(service.fingerprint_seen ?? '')}
         </Alert>
       )}
       {service.certificate && (
         <Typography>
-          Certificate for {service.certificate.names?.join(', ') || 'nobody'}, until {exact(service.certificate.expires)}
+          {words.certificate(service.certificate.names?.join(', ') || words.nobody, exact(service.certificate.expires))}
           {service.certificate.problem ? `: ${service.certificate.problem}` : ''}.
         </Typography>
       )}
       {service.ways?.map((w) => (
         <Typography key={w.way} data-way={w.way}>
-          {w.way === 'pinhole' ? 'Over IPv6, by a pinhole' : 'Over IPv4, by the forward'}
-          {w.target ? `, at ${w.target}` : ''}: {w.outcome}
+          {w.way === 'pinhole' ? words.pinhole : words.forward}
+          {w.target && words.at(w.target)}: {w.outcome}
           {w.message ? ` (${w.message})` : ''}.
         </Typography>
       ))}
       {service.by_name && (
         <Typography>
-          By name, <Ago at={service.by_name.at} />: {service.by_name.hostname} is {service.by_name.given}. {service.by_name.message}
+          {words.byName}, <Ago at={service.by_name.at} />: {words.given(service.by_name)}
         </Typography>
       )}
-      {service.weakness && <Typography sx={{ color: 'warning.main' }}>Warning: {service.weakness}.</Typography>}
+      {service.weakness && <Typography sx={{ color: 'warning.main' }}>{words.warning(service.weakness)}</Typography>}
       {service.probe_peer_key && (
         <Typography>
-          To have the handshake probed, add a peer with this public key on the WireGuard server:{' '}
+          {words.peer}
           <Typography component="span" variant="mono">
             {service.probe_peer_key}
           </Typography>
           {Object.entries(service.vantage_peer_keys ?? {}).map(([name, key]) => (
             <span key={name}>
-              ; for {name}{' '}
+              {words.peerFor(name)}
               <Typography component="span" variant="mono">
                 {key}
               </Typography>
@@ -149,7 +152,7 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
       ))}
       <Box sx={{ mt: 1.5 }}>{availability.data?.[0] && <Windows list={availability.data[0].windows} />}</Box>
       <Typography variant="body2" sx={{ mt: 1 }}>
-        History of the time shown:{' '}
+        {words.history}
         {['csv', 'json'].map((f) => (
           <Link
             key={f}

@@ -3,11 +3,13 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { useParams } from 'react-router'
 import { api, type Service, type Site } from '../api'
+import { say } from '../catalogue'
 import { AddressStair } from '../drawings/AddressStair'
-import { Legend, Scale, type Window } from '../drawings/Ribbon'
+import type { Window } from '../drawings/bars'
+import { Legend, Scale } from '../drawings/Ribbon'
 import { Trail } from '../drawings/Trail'
 import { Ago } from '../parts/Ago'
-import { useSession } from '../parts/Door'
+import { useSession } from '../parts/SignedIn'
 import { Dotted } from '../parts/Dotted'
 import { Field, Section, Trouble } from '../parts/Sheet'
 import { Exposure } from './Exposure'
@@ -15,12 +17,13 @@ import { RecordSection } from './RecordSection'
 import { ServiceBlock } from './ServiceBlock'
 import { SiteSide } from './SiteSide'
 
+const words = say.site
 const minute = 60_000
 const ranges: [string, number][] = [
-  ['10 minutes', 10 * minute],
-  ['a day', 1440 * minute],
-  ['a week', 7 * 1440 * minute],
-  ['90 days', 90 * 1440 * minute],
+  [say.stretch.minutes, 10 * minute],
+  [say.stretch.day, 1440 * minute],
+  [say.stretch.week, 7 * 1440 * minute],
+  [say.stretch.quarter, 90 * 1440 * minute],
 ]
 
 function Head({ site }: { site: Site }) {
@@ -34,26 +37,31 @@ function Head({ site }: { site: Site }) {
       </Typography>
       {site.note && <Typography sx={{ color: 'text.secondary' }}>{site.note}</Typography>}
       <Box sx={{ display: 'flex', flexWrap: 'wrap', mt: 1.5, pl: '1px', pt: '1px' }}>
-        <Field label="public address">
-          <Dotted text={site.address || 'unknown'} />
+        <Field label={words.address}>
+          <Dotted text={site.address || words.unknown} />
         </Field>
-        <Field label={name ? `hostname, ${name.state}` : 'hostname'} wide tone={name?.verdict === 'broken' ? 'error.main' : undefined}>
-          <Dotted text={name?.name ?? 'none'} />
+        <Field
+          label={name ? `${words.hostname}, ${name.state}` : words.hostname}
+          wide
+          tone={name?.verdict === 'broken' ? 'error.main' : undefined}
+        >
+          <Dotted text={name?.name ?? words.none} />
         </Field>
-        <Field label="services as expected" tone={site.as_expected_count < site.service_count ? 'error.main' : undefined}>
-          {site.as_expected_count} of {site.service_count}
+        <Field label={words.services} tone={site.as_expected_count < site.service_count ? 'error.main' : undefined}>
+          {`${site.as_expected_count} of ${site.service_count}`}
         </Field>
-        <Field label={link ? `link ${link.label}, ${link.provider}` : 'link'} tone={link?.overdue ? 'error.main' : undefined}>
+        <Field label={link ? `${words.link} ${link.label}, ${link.provider}` : words.link} tone={link?.overdue ? 'error.main' : undefined}>
           {!link ? (
-            'none'
+            words.none
           ) : link.mode === 'static' ? (
-            'static address'
+            words.static
           ) : link.agent ? (
             <>
-              agent heard <Ago at={link.heard} />
+              {words.heard}
+              <Ago at={link.heard} />
             </>
           ) : (
-            'no agent yet'
+            words.noAgent
           )}
         </Field>
       </Box>
@@ -94,14 +102,14 @@ export function SitePage() {
   const { view, now, range, zoomed, setRange, zoom } = useWindow()
   const s = site.data
   if (!s) return <Trouble error={site.error} />
-  const broken = (svc: Service) => (svc.as_expected ? 2 : svc.not_provable ? 1 : 0)
-  const services = [...s.services].sort((a, b) => broken(a) - broken(b))
+  const order = (svc: Service) => (svc.verdict === 'proven' ? 2 : svc.not_provable ? 1 : 0) // what is broken first
+  const services = [...s.services].sort((a, b) => order(a) - order(b))
   return (
     <>
       <Trouble error={site.error} />
       <Head site={s} />
       <Section
-        title="The way in"
+        title={words.wayIn}
         id="services"
         aside={
           <Stack direction="row" sx={{ gap: 0.5, flexWrap: 'wrap' }}>
@@ -130,7 +138,7 @@ export function SitePage() {
             zoom={zoom}
           />
         ))}
-        {services.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>No service is on record yet.</Typography>}
+        {services.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>{words.noService}</Typography>}
         <Box sx={{ px: 2, py: 1, borderTop: (t) => t.rule.hair }}>
           <Scale view={view} />
           <Legend />
@@ -141,13 +149,13 @@ export function SitePage() {
         return (
           <Section
             key={l.label}
-            title={`Moves of link ${l.label}`}
+            title={words.moves(l.label)}
             id={`moves-${l.label}`}
             aside={
               session.lab &&
               l.mode === 'dynamic' && (
                 <Button size="small" variant="outlined" disabled={renumber.isPending} onClick={() => renumber.mutate(l.label)}>
-                  Renumber in the lab
+                  {words.renumber}
                 </Button>
               )
             }
@@ -157,7 +165,8 @@ export function SitePage() {
               {own.slice(0, 3).map((m) => (
                 <Box key={m.id} sx={{ borderTop: (t) => t.rule.hair, pt: 1, mt: 1 }}>
                   <Typography variant="mono" component="div">
-                    {m.old} → {m.new}, noticed <Ago at={m.noticed} /> ({m.source})
+                    {m.old} → {m.new}, {words.noticed}
+                    <Ago at={m.noticed} /> ({m.source})
                   </Typography>
                   <Trail move={m} />
                 </Box>

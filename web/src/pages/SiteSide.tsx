@@ -2,11 +2,12 @@ import { Alert, Box, Button, Stack, TextField, Typography } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, type Link, type Site } from '../api'
+import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
 import { Field, Section } from '../parts/Sheet'
-import { exact, toneOf } from '../words'
+import { capital, exact, toneOf } from '../words'
 
-const natWords: Record<string, string> = { direct: 'none', double: 'double NAT', carrier: 'carrier NAT', unknown: 'not known' }
+const words = say.inside
 
 function LinkSide({ link }: { link: Link }) {
   const s = link.report
@@ -14,18 +15,18 @@ function LinkSide({ link }: { link: Link }) {
   return (
     <Box data-link={link.label} sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', pl: '1px', pt: '1px', mb: 1 }}>
-        <Field label={`link ${link.label}, in front of the router`} tone={toneOf[s.verdict]}>
-          {natWords[s.nat] ?? s.nat}
+        <Field label={words.inFront(link.label)} tone={toneOf[s.verdict]}>
+          {words.nat[s.nat] ?? s.nat}
         </Field>
-        <Field label="router's WAN address">{s.router_address ?? 'not told'}</Field>
-        <Field label="agent" wide>
-          {link.failing ? 'link is down' : s.agent?.trim() ? s.agent : 'none'}
+        <Field label={words.routerAddress}>{s.router_address ?? words.notReported}</Field>
+        <Field label={words.agent} wide>
+          {link.failing ? words.down : s.agent?.trim() ? s.agent : words.none}
         </Field>
       </Box>
       {s.words && (
         <Typography>
-          {s.words.charAt(0).toUpperCase() + s.words.slice(1)}
-          {s.chain?.length ? ` (on the way out: ${s.chain.join(', then ')})` : ''}.
+          {capital(s.words)}
+          {s.chain?.length ? words.wayOut(s.chain.join(words.then)) : ''}.
         </Typography>
       )}
       {s.remedies?.map((r) => (
@@ -35,8 +36,7 @@ function LinkSide({ link }: { link: Link }) {
       ))}
       {link.change_pattern && (
         <Typography data-pattern>
-          The address changes {link.change_pattern.words}; next {exact(link.change_pattern.next)},{' '}
-          {Math.round(100 * link.change_pattern.sure)} % sure.
+          {words.pattern(link.change_pattern.words, exact(link.change_pattern.next), Math.round(100 * link.change_pattern.sure))}
         </Typography>
       )}
       {s.held && (
@@ -51,7 +51,9 @@ function LinkSide({ link }: { link: Link }) {
       )}
       {s.refused?.map((r) => (
         <Alert key={r.reason} severity={r.stranger ? 'info' : 'warning'} sx={{ my: 1 }}>
-          Refused {r.count} times, last <Ago at={r.last} />, from {r.from}: {r.reason}
+          {words.refused(r.count)}
+          <Ago at={r.last} />
+          {words.refusedFrom(r.from ?? '-', r.reason)}
         </Alert>
       ))}
       <Box sx={{ mt: 1 }}>
@@ -76,25 +78,23 @@ function Proof({ site }: { site: Site }) {
   return (
     <Box sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
       <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
-        <Typography sx={{ flex: 1, minWidth: (t) => t.draw.stationWidth }}>
-          Prove a forward before the device is installed: forward the port to the agent's machine for the test.
-        </Typography>
+        <Typography sx={{ flex: 1, minWidth: (t) => t.draw.stationWidth }}>{words.proof}</Typography>
         <TextField
           size="small"
           fullWidth={false}
           sx={{ width: (t) => t.draw.stationWidth }}
           name="proof-port"
-          label="External port"
+          label={words.port}
           value={port}
           onChange={(e) => setPort(e.target.value)}
         />
         {['tcp', 'udp'].map((t) => (
           <Button key={t} size="small" variant="outlined" disabled={prove.isPending || !/^\d+$/.test(port)} onClick={() => prove.mutate(t)}>
-            Prove {t}
+            {words.prove(t)}
           </Button>
         ))}
       </Stack>
-      {prove.isPending && <Typography sx={{ mt: 1 }}>The agent listens, and it is sent to…</Typography>}
+      {prove.isPending && <Typography sx={{ mt: 1 }}>{words.proving}</Typography>}
       {prove.error && (
         <Alert severity="error" sx={{ mt: 1 }}>
           {prove.error.message}
@@ -102,7 +102,7 @@ function Proof({ site }: { site: Site }) {
       )}
       {prove.data && (
         <Alert severity={prove.data.proven ? 'success' : 'warning'} sx={{ mt: 1 }}>
-          {prove.data.proven ? 'Proven' : 'Not proven'}: {prove.data.words}. {prove.data.next_step}
+          {prove.data.proven ? words.proven : words.notProven}: {prove.data.words}. {prove.data.next_step}
         </Alert>
       )}
     </Box>
@@ -117,11 +117,11 @@ export function SiteSide({ site }: { site: Site }) {
   if (!site.links.some((l) => l.report)) return null
   return (
     <Section
-      title="From inside the site"
+      title={words.title}
       id="site-side"
       aside={
         <Button size="small" variant="outlined" disabled={look.isPending} onClick={() => look.mutate()}>
-          Look now
+          {words.look}
         </Button>
       }
     >

@@ -1,11 +1,14 @@
 import { Alert, Box, Button, Stack, TextField, Typography } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { api, nobodySaid, type Vantage } from '../api'
+import { at, api, type Vantage } from '../api'
+import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
 import { Removal, type Doomed } from '../parts/Part'
 import { Field, Section, Trouble } from '../parts/Sheet'
 import { toneOf } from '../words'
+
+const words = say.vantages
 
 function One({ v, remove }: { v: Vantage; remove: () => void }) {
   return (
@@ -13,27 +16,27 @@ function One({ v, remove }: { v: Vantage; remove: () => void }) {
       <Stack direction="row" sx={{ alignItems: 'baseline', columnGap: 2, flexWrap: 'wrap', mb: 1 }}>
         <Typography variant="value">{v.name}</Typography>
         <Typography sx={{ color: toneOf[v.verdict], fontWeight: 600 }}>{v.state}</Typography>
-        <Typography sx={{ color: 'text.secondary' }}>{v.own ? 'this server' : v.note}</Typography>
+        <Typography sx={{ color: 'text.secondary' }}>{v.own ? words.own : v.note}</Typography>
         <Box sx={{ flex: 1 }} />
         {!v.own && (
-          <Button size="small" color="error" onClick={remove} aria-label={`Remove ${v.name}`}>
-            Remove
+          <Button size="small" color="error" onClick={remove} aria-label={`${say.form.remove} ${v.name}`}>
+            {say.form.remove}
           </Button>
         )}
       </Stack>
       {v.problem && (
         <Alert severity="warning" sx={{ mb: 1 }}>
-          What it sees does not count for now: {v.problem}
+          {words.ignored(v.problem)}
         </Alert>
       )}
       <Box sx={{ display: 'flex', flexWrap: 'wrap', pl: '1px', pt: '1px' }}>
-        <Field label="services in view">{v.services}</Field>
-        <Field label="heard">{v.own ? 'always' : <Ago at={v.heard} />}</Field>
-        <Field label="seen at">{v.observed ?? '–'}</Field>
-        <Field label="its networks" wide>
+        <Field label={words.services}>{v.services}</Field>
+        <Field label={words.heard}>{v.own ? words.always : <Ago at={v.heard} />}</Field>
+        <Field label={words.seenAt}>{v.observed ?? '–'}</Field>
+        <Field label={words.networks} wide>
           {v.networks?.join(', ') || '–'}
         </Field>
-        <Field label="kept for later">{v.waiting ?? 0}</Field>
+        <Field label={words.waiting}>{v.waiting ?? 0}</Field>
       </Box>
     </Box>
   )
@@ -47,38 +50,32 @@ export function VantagesPage() {
   const list = useQuery({ queryKey: ['vantages'], queryFn: api.vantages, refetchInterval: 3000 })
   const invite = useMutation({ mutationFn: () => api.inviteVantage(name, note), onSuccess: () => list.refetch() })
   return (
-    <Section title="Vantage points" id="vantages">
+    <Section title={words.title} id="vantages">
       <Trouble error={list.error} />
-      <Typography sx={{ px: 2, pb: 1 }}>
-        Services are probed from these places. A service is unreachable when more than half of them cannot reach it, and impaired when some
-        can and others cannot.
-      </Typography>
+      <Typography sx={{ px: 2, pb: 1 }}>{words.about}</Typography>
       {list.data?.map((v) => (
-        <One
-          key={v.id}
-          v={v}
-          remove={() =>
-            setDoomed({
-              key: v.name,
-              path: `/vantages/${v.name}`,
-              words: 'Its key stops working at once, and what it saw no longer counts.',
-            })
-          }
-        />
+        <One key={v.id} v={v} remove={() => setDoomed({ key: v.name, path: at('vantages', v.name), words: words.removal })} />
       ))}
       <Box sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1.5 }}>
         <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
-          <TextField size="small" fullWidth={false} name="vantage" label="Name" value={name} onChange={(e) => setName(e.target.value)} />
+          <TextField
+            size="small"
+            fullWidth={false}
+            name="vantage"
+            label={words.name}
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
           <TextField
             size="small"
             fullWidth={false}
             name="vantage-note"
-            label="Where it stands"
+            label={words.where}
             value={note}
             onChange={(e) => setNote(e.target.value)}
           />
           <Button size="small" variant="outlined" disabled={invite.isPending || !name} onClick={() => invite.mutate()}>
-            Invite
+            {words.invite}
           </Button>
         </Stack>
         {invite.error && (
@@ -88,9 +85,12 @@ export function VantagesPage() {
         )}
         {invite.data && (
           <Alert severity="info" sx={{ mt: 1 }}>
-            One-time code for {invite.data.vantage}: <strong>{invite.data.code}</strong>. There: inkpost vantage run --server{' '}
-            {invite.data.server ?? location.origin} --code {invite.data.code}
-            {!invite.data.server && nobodySaid}
+            {words.code(invite.data.vantage)}
+            <strong>{invite.data.code}</strong>
+            {words.run}
+            {invite.data.server ?? location.origin}
+            {say.record.withCode(invite.data.code)}
+            {!invite.data.server && say.publicURL}
           </Alert>
         )}
       </Box>

@@ -1,4 +1,5 @@
 import { useEffect, useState } from 'react'
+import { say } from '../catalogue'
 import { exact, length } from '../words'
 
 // Ago is a relative time that stays right, with the exact one on hover.
@@ -11,7 +12,7 @@ export function Ago({ at, never = 'never' }: { at?: string; never?: string }) {
   if (!at) return <span>{never}</span>
   return (
     <time dateTime={at} title={exact(at)}>
-      {length(Math.max(1000, now - Date.parse(at)))} ago
+      {say.ago(length(Math.max(1000, now - Date.parse(at))))}
     </time>
   )
 }

@@ -14,55 +14,9 @@ import {
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useDeferredValue, useState } from 'react'
 import { api, Problem, type Edit } from '../api'
+import { say } from '../catalogue'
+import { sent, shownAs, typed, type Blank, type Value } from '../forms/blank'
 import { Ago } from './Ago'
-
-// One field to fill in. With choices it is a list to pick from; a list is typed with commas; a name is checked as it is typed.
-// What is seldom filled in is out of sight until it is asked for.
-export interface Blank {
-  name: string
-  label: string
-  help?: string
-  seldom?: boolean
-  choices?: string[]
-  none?: string
-  kind?: 'text' | 'number' | 'yes' | 'list' | 'time' | 'name' | 'secret' | 'pairs'
-}
-
-export type Value = string | number | boolean | string[] | Record<string, string>
-
-const never = '0001-01-01T00:00:00Z'
-
-// sent is a field's value as the server takes it.
-function sent(b: Blank, v: Value): Value {
-  if (b.kind === 'list' && typeof v === 'string') return v.split(/[\s,]+/).filter(Boolean)
-  if (b.kind === 'pairs') {
-    const none = Object.fromEntries((b.choices ?? []).map((name) => [name, ''])) // what is left out is taken back
-    const given = String(v)
-      .split(',')
-      .map((one) => one.trim())
-      .filter(Boolean)
-      .map((one) => [one.split('=')[0].trim(), one.split('=').slice(1).join('=').trim()])
-    return { ...none, ...Object.fromEntries(given) }
-  }
-  if (b.kind === 'time') return v ? new Date(String(v)).toISOString() : never
-  return v
-}
-
-// typed is a value as it stands in its field.
-function typed(b: Blank, v: Value | undefined): string {
-  if (Array.isArray(v)) return v.join(', ')
-  if (v && typeof v === 'object')
-    return Object.entries(v)
-      .map(([name, value]) => `${name}=${value}`)
-      .join(', ')
-  if (b.kind === 'time' && v) {
-    const at = new Date(String(v))
-    return at.getFullYear() < 2000 ? '' : new Date(at.getTime() - at.getTimezoneOffset() * 60000).toISOString().slice(0, 16)
-  }
-  return String(v ?? '')
-}
-
-const shownAs = (b: Blank | undefined, v: unknown) => (b ? typed(b, v as Value) : String(v ?? '')) || 'nothing'
 
 // Meanwhile says who changed what since a form was opened, and asks whose word counts.
 function Meanwhile({ edits, blanks, theirs, mine }: { edits: Edit[]; blanks: Blank[]; theirs: () => void; mine: () => void }) {
@@ -73,17 +27,18 @@ function Meanwhile({ edits, blanks, theirs, mine }: { edits: Edit[]; blanks: Bla
       action={
         <>
           <Button color="inherit" size="small" onClick={theirs}>
-            Take theirs
+            {say.form.theirs}
           </Button>
           <Button color="inherit" size="small" onClick={mine}>
-            Save mine
+            {say.form.mine}
           </Button>
         </>
       }
     >
       {edits.map((e) => (
         <div key={e.revision}>
-          {e.person} edited this <Ago at={e.at} />
+          {say.form.edited(e.person)}
+          <Ago at={e.at} />
           {e.changes.length === 0 && '.'}
           {e.changes.map((c) => {
             const b = blanks.find((b) => b.name === c.field)
@@ -95,7 +50,7 @@ function Meanwhile({ edits, blanks, theirs, mine }: { edits: Edit[]; blanks: Bla
           })}
         </div>
       ))}
-      {edits.length === 0 && 'It has been replaced since you opened this form.'}
+      {edits.length === 0 && say.form.replaced}
     </Alert>
   )
 }
@@ -168,10 +123,9 @@ export function Entry({
     save.reset()
   }
   const flaws = save.error instanceof Problem ? save.error.errors : []
-  // The server names a range by its ends; the form has one field for it.
   const flaw = (name: string) =>
     flaws
-      .filter((f) => f.field === name || f.field.startsWith(name + '_') || f.field.startsWith(name + '.'))
+      .filter((f) => f.field === name || f.field.startsWith(name + '.'))
       .map((f) => f.detail)
       .join('; ')
   const placed = blanks.some((b) => flaw(b.name))
@@ -225,7 +179,7 @@ export function Entry({
                   {b.kind !== 'pairs' &&
                     b.choices?.map((c) => (
                       <MenuItem key={c} value={c}>
-                        {c || b.none || 'the preferred link'}
+                        {c || b.none || say.form.preferred}
                       </MenuItem>
                     ))}
                 </TextField>
@@ -233,17 +187,17 @@ export function Entry({
             )}
             {shown.length < blanks.length && (
               <Button color="inherit" sx={{ alignSelf: 'flex-start' }} onClick={() => setAll(true)}>
-                Show {blanks.length - shown.length} more {blanks.length - shown.length === 1 ? 'field' : 'fields'}
+                {say.form.more(blanks.length - shown.length)}
               </Button>
             )}
           </Stack>
         </DialogContent>
         <DialogActions sx={{ px: 3, pb: 2 }}>
           <Button color="inherit" onClick={close}>
-            Cancel
+            {say.form.cancel}
           </Button>
           <Button type="submit" variant="contained" disabled={save.isPending}>
-            Save
+            {say.form.save}
           </Button>
         </DialogActions>
       </form>

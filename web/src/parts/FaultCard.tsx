@@ -1,6 +1,7 @@
 import { Box, Link, Stack, Typography } from '@mui/material'
 import { Link as To } from 'react-router'
-import type { Fault, Finding } from '../api'
+import { at, type Fault, type Finding } from '../api'
+import { say } from '../catalogue'
 import { Ago } from './Ago'
 
 // Explained is a finding in words: what is wrong, what to do, what it could be instead.
@@ -11,7 +12,7 @@ export function Explained({ finding }: { finding: Finding }) {
       <Typography>{finding.next_step}</Typography>
       {finding.also?.map((a) => (
         <Typography key={a} variant="body2" sx={{ color: 'text.secondary' }}>
-          It could also be: {a}
+          {say.fault.also(a)}
         </Typography>
       ))}
     </Box>
@@ -26,7 +27,7 @@ export function FaultCard({ fault }: { fault: Fault }) {
       sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1, gap: { xs: 0.5, sm: 2 } }}
     >
       <Box sx={{ minWidth: (t) => t.draw.stationWidth }}>
-        <Link component={To} to={`/sites/${fault.site}`} variant="value" color="text.primary">
+        <Link component={To} to={at('sites', fault.site)} variant="value" color="text.primary">
           {fault.site}
         </Link>
         <Typography variant="label" component="div">
@@ -35,7 +36,7 @@ export function FaultCard({ fault }: { fault: Fault }) {
       </Box>
       <Box sx={{ minWidth: (t) => t.draw.stationWidth }}>
         <Typography variant="label" component="div">
-          breaks at
+          {say.fault.breaksAt}
         </Typography>
         <Typography sx={{ color: fault.serious ? 'error.main' : 'warning.main', fontWeight: 600 }}>{fault.finding.hop}</Typography>
         <Typography variant="label" component="div">

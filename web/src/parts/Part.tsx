@@ -2,7 +2,10 @@ import { Alert, Box, Button, Dialog, DialogActions, DialogContent, DialogTitle, 
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import type { ReactNode } from 'react'
 import { api } from '../api'
-import type { Blank, Value } from './Entry'
+import { say } from '../catalogue'
+import type { Blank, Value } from '../forms/blank'
+
+const words = say.form
 
 // Form is what is filled in for one thing on the record, and where it is sent.
 export type Form = { title: string; path: string; method: 'POST' | 'PATCH'; blanks: Blank[]; given: Record<string, Value>; tag?: string }
@@ -59,8 +62,8 @@ export function Part({
             </Button>
           ))}
           {l.edit && (
-            <Button size="small" onClick={() => open(l.edit!)} aria-label={`Edit ${l.key}`}>
-              Edit
+            <Button size="small" onClick={() => open(l.edit!)} aria-label={`${words.edit} ${l.key}`}>
+              {words.edit}
             </Button>
           )}
           {l.path && (
@@ -68,9 +71,9 @@ export function Part({
               size="small"
               color="error"
               onClick={() => remove({ key: l.key, path: l.path!, tag: l.tag })}
-              aria-label={`Remove ${l.key}`}
+              aria-label={`${words.remove} ${l.key}`}
             >
-              Remove
+              {words.remove}
             </Button>
           )}
         </Stack>
@@ -91,17 +94,17 @@ export function Removal({ doomed, keep, removed }: { doomed: Doomed; keep: () =>
   })
   return (
     <Dialog open onClose={keep}>
-      <DialogTitle variant="h2">Remove {doomed.key}?</DialogTitle>
+      <DialogTitle variant="h2">{words.removal(doomed.key)}</DialogTitle>
       <DialogContent>
         {remove.error && <Alert severity="error">{remove.error.message}</Alert>}
-        <Typography>{doomed.words ?? 'This cannot be undone.'}</Typography>
+        <Typography>{doomed.words ?? words.forGood}</Typography>
       </DialogContent>
       <DialogActions>
         <Button color="inherit" onClick={keep}>
-          Keep it
+          {words.keep}
         </Button>
         <Button color="error" variant="contained" disabled={remove.isPending} onClick={() => remove.mutate()}>
-          Remove
+          {words.remove}
         </Button>
       </DialogActions>
     </Dialog>

@@ -2,13 +2,16 @@ import { Alert, Box, Button, Stack, TextField, Typography } from '@mui/material'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { createContext, useContext, useState, type ReactNode } from 'react'
 import { api, Problem, type Session } from '../api'
+import { say } from '../catalogue'
 
 const SessionContext = createContext<Session | null>(null)
 
 export const useSession = () => useContext(SessionContext)!
 
-// Door lets people in: sign-in, and the choice of a password where the one given works once only.
-export function Door({ children }: { children: ReactNode }) {
+const words = say.signIn
+
+// SignedIn shows its children to whoever has signed in, and to others the sign-in, or the choice of a password where theirs works once only.
+export function SignedIn({ children }: { children: ReactNode }) {
   const queries = useQueryClient()
   const session = useQuery({ queryKey: ['session'], queryFn: api.session, refetchInterval: false, staleTime: Infinity })
   const enter = (s: Session) => queries.setQueryData(['session'], s)
@@ -37,7 +40,7 @@ function Card({ title, children, onSubmit }: { title: string; children: ReactNod
         }}
       >
         <Typography variant="code" component="div" sx={{ mb: 0.5 }}>
-          INK POST
+          {say.product}
         </Typography>
         <Typography variant="h2" component="h1" sx={{ mb: 2 }}>
           {title}
@@ -53,11 +56,11 @@ function SignIn({ enter, away }: { enter: (s: Session) => void; away: string }) 
   const [password, setPassword] = useState('')
   const sign = useMutation({ mutationFn: () => api.signIn(name, password), onSuccess: enter })
   return (
-    <Card title="Sign in" onSubmit={() => sign.mutate()}>
+    <Card title={words.title} onSubmit={() => sign.mutate()}>
       {away && <Alert severity="warning">{away}</Alert>}
       {sign.error && <Alert severity="error">{sign.error.message}</Alert>}
       <TextField
-        label="Name"
+        label={words.name}
         name="name"
         autoComplete="username"
         autoFocus
@@ -66,7 +69,7 @@ function SignIn({ enter, away }: { enter: (s: Session) => void; away: string }) 
         onChange={(e) => setName(e.target.value)}
       />
       <TextField
-        label="Password"
+        label={words.password}
         name="password"
         type="password"
         autoComplete="current-password"
@@ -75,7 +78,7 @@ function SignIn({ enter, away }: { enter: (s: Session) => void; away: string }) 
         onChange={(e) => setPassword(e.target.value)}
       />
       <Button type="submit" variant="contained" disabled={sign.isPending}>
-        Sign in
+        {words.title}
       </Button>
     </Card>
   )
@@ -85,11 +88,11 @@ function ChoosePassword({ enter }: { enter: (s: Session) => void }) {
   const [password, setPassword] = useState('')
   const choose = useMutation({ mutationFn: () => api.choosePassword(password), onSuccess: enter })
   return (
-    <Card title="Choose your password" onSubmit={() => choose.mutate()}>
-      <Typography>The password you used works once only.</Typography>
+    <Card title={words.choose} onSubmit={() => choose.mutate()}>
+      <Typography>{words.once}</Typography>
       {choose.error && <Alert severity="error">{choose.error.message}</Alert>}
       <TextField
-        label="New password"
+        label={words.fresh}
         name="new-password"
         type="password"
         autoComplete="new-password"
@@ -97,10 +100,10 @@ function ChoosePassword({ enter }: { enter: (s: Session) => void }) {
         required
         value={password}
         onChange={(e) => setPassword(e.target.value)}
-        helperText="10 to 72 characters"
+        helperText={words.bounds}
       />
       <Button type="submit" variant="contained" disabled={choose.isPending}>
-        Set this password
+        {words.set}
       </Button>
     </Card>
   )

@@ -3,12 +3,15 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import type { ReactNode } from 'react'
 import { Link as To } from 'react-router'
 import { api } from '../api'
+import { say } from '../catalogue'
 import type { Mode } from '../theme'
-import { useSession } from './Door'
+import { useSession } from './SignedIn'
 import { useLive } from './live'
 
-// Bench is the page around the sheet: where you are, whether what you see is live, and the way out.
-export function Bench({ mode, turn, children }: { mode: Mode; turn: () => void; children: ReactNode }) {
+const words = say.frame
+
+// Frame is what stands around every page: where you are, whether what you see is live, and the way out.
+export function Frame({ mode, turn, children }: { mode: Mode; turn: () => void; children: ReactNode }) {
   const session = useSession()
   const queries = useQueryClient()
   const live = useLive()
@@ -23,26 +26,26 @@ export function Bench({ mode, turn, children }: { mode: Mode; turn: () => void; 
     <Box sx={{ maxWidth: (t) => t.draw.column, mx: 'auto', px: { xs: 1, sm: 2 }, pb: 4 }}>
       <Stack component="header" direction="row" sx={{ alignItems: 'center', columnGap: { xs: 1, sm: 2 }, py: 1, flexWrap: 'wrap' }}>
         <Link component={To} to="/" color="text.primary" variant="value" underline="none">
-          INK POST
+          {say.product}
         </Link>
         {[
-          ['/names', 'Names'],
-          ['/moves', 'Moves'],
-          ['/vantages', 'Vantage points'],
+          ['/names', words.names],
+          ['/moves', words.moves],
+          ['/vantages', words.vantages],
         ].map(([to, word]) => (
           <Link key={to} component={To} to={to} color="text.primary" sx={{ fontWeight: 600 }}>
             {word}
           </Link>
         ))}
         <Typography variant="label" role="status" sx={{ color: live ? 'text.secondary' : 'error.main' }}>
-          {live ? 'live' : 'the line to the server is down; trying again'}
+          {live ? words.live : words.lost}
         </Typography>
         <Box sx={{ flex: 1 }} />
         <Button size="small" variant="text" color="inherit" onClick={turn}>
-          {mode === 'day' ? 'Night' : 'Day'}
+          {mode === 'day' ? words.night : words.day}
         </Button>
         <Button size="small" variant="text" color="inherit" onClick={() => leave.mutate()}>
-          Sign out
+          {words.signOut}
           <Box component="span" sx={{ display: { xs: 'none', sm: 'inline' }, whiteSpace: 'pre' }}>
             {' '}
             {session.name}
