@@ -78,7 +78,7 @@ fuzz:
 	  said=$$($(GO) test -run xxx -fuzz "^$$target$$" -fuzztime $(FUZZTIME) ./$$at) || { echo "$$said"; exit 1; }; echo "$$at $$target: $$(echo "$$said" | grep execs | tail -1)"; done
 
 bench:
-	$(GO) test -run xxx -bench . -benchtime 3s ./bench
+	$(GO) test -run xxx -bench . -benchtime 3s ./bench ./internal/wire/authdns
 
 # Beside NSD, BIND and Knot, with everybody's files in memory: how long a disk takes to be sure is not what is compared.
 bench-peers: install-test

@@ -14,7 +14,8 @@ import (
 const replySize = 2048
 
 // batchSize is how many packets go through one system call at most. The kernel's own work for a packet is larger than ours:
-// entering it once for many is what lets one processor answer as many questions as it can.
+// entering it once for many is what lets one processor answer as many questions as it can. golang.org/x/net does the same and makes an
+// address for each packet, which costs 7 to 13 % more of a processor (BenchmarkBatch).
 const batchSize = 64
 
 // batch takes packets from a socket and gives their replies back, many in one system call (recvmmsg, sendmmsg). It has one
