@@ -71,7 +71,7 @@ func (p *Pusher) push(ctx context.Context, k key) (wait time.Duration, err error
 		now := p.now()
 		if len(want) == 0 && len(n.Given) == 0 {
 			p.state.drop(k)
-			return 0, p.store.DropRemoteName(ctx, k.zoneID, k.name)
+			return 0, p.table.DropRemoteName(ctx, k.zoneID, k.name)
 		}
 		if names.SameRecords(n.Given, want) && now.Sub(n.GivenAt) < time.Duration(z.Reassert)*time.Second {
 			return 0, nil
@@ -89,16 +89,16 @@ func (p *Pusher) push(ctx context.Context, k key) (wait time.Duration, err error
 			return firstRetry, nil
 		}
 		if wait := p.pushed(z, &n, want, err); wait > 0 {
-			return wait, p.store.PutRemoteName(ctx, n)
+			return wait, p.table.PutRemoteName(ctx, n)
 		}
 		if p.state.recovered(z.ID) { // the others need not wait for their turns
 			p.Due(z, true)
 		}
 		if len(want) == 0 {
 			p.state.drop(k)
-			err = p.store.DropRemoteName(ctx, k.zoneID, k.name)
+			err = p.table.DropRemoteName(ctx, k.zoneID, k.name)
 		} else {
-			err = p.store.PutRemoteName(ctx, n)
+			err = p.table.PutRemoteName(ctx, n)
 		}
 		if err != nil {
 			return firstRetry, err

@@ -34,6 +34,15 @@ type Host interface {
 	Retain(ctx context.Context) error
 }
 
+// Table is where the room keeps what primaries have taken: the database.
+type Table interface {
+	RemoteNames(ctx context.Context) ([]store.RemoteName, error)
+	PutRemoteName(ctx context.Context, n store.RemoteName) error
+	DropRemoteName(ctx context.Context, zoneID int64, name names.Name) error
+	// AdoptJobs gives jobs back to the queue that an earlier server left half-done.
+	AdoptJobs(ctx context.Context) error
+}
+
 // Config of the room.
 type Config struct {
 	Now   func() time.Time
@@ -44,7 +53,7 @@ type Config struct {
 // Pusher is the room. It is safe for concurrent use.
 type Pusher struct {
 	host       Host
-	store      *store.Store
+	table      Table
 	record     *record.Record
 	zones      *zones.Zones
 	events     *events.Hub
@@ -56,21 +65,31 @@ type Pusher struct {
 }
 
 // New returns a room that knows what primaries have taken so far. Error: that of the database.
-func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, z *zones.Zones, hub *events.Hub, pool *pgxpool.Pool,
+func New(ctx context.Context, host Host, table Table, rec *record.Record, z *zones.Zones, hub *events.Hub, pool *pgxpool.Pool,
 	c Config) (*Pusher, error) {
-	p := &Pusher{host: host, store: st, record: rec, zones: z, events: hub, now: c.Now, ticks: c.Ticks, log: c.Log,
+	p, err := remembering(ctx, host, table, rec, z, hub, c)
+	if err != nil {
+		return nil, err
+	}
+	p.river, err = newQueue(p, pool)
+	return p, err
+}
+
+// remembering is a room without its queue.
+func remembering(ctx context.Context, host Host, table Table, rec *record.Record, z *zones.Zones, hub *events.Hub,
+	c Config) (*Pusher, error) {
+	p := &Pusher{host: host, table: table, record: rec, zones: z, events: hub, now: c.Now, ticks: c.Ticks, log: c.Log,
 		added: make(chan adding, 4096),
 		state: remoteState{names: map[key]store.RemoteName{}, resting: map[int64]time.Time{}, trying: map[int64]bool{},
 			back: map[int64]bool{}, next: map[key]time.Time{}}}
-	list, err := st.RemoteNames(ctx)
+	list, err := table.RemoteNames(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read what primaries have: %w", err)
 	}
 	for _, n := range list {
 		p.state.put(n)
 	}
-	p.river, err = newQueue(p, pool)
-	return p, err
+	return p, nil
 }
 
 // Add queues a name of a remote zone to be pushed.

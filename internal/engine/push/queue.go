@@ -163,7 +163,7 @@ const (
 // due does, whatever was lost on the way.
 func (p *Pusher) Run(ctx context.Context) {
 	for {
-		err := p.store.AdoptJobs(ctx) // only we write: what runs by the record is run by nobody
+		err := p.table.AdoptJobs(ctx) // only we write: what runs by the record is run by nobody
 		if err == nil {
 			err = p.river.Start(ctx)
 		}

@@ -11,19 +11,19 @@ import (
 )
 
 // Load reads the whole record from the database and returns how it differs from what was in memory. Nothing changes when it fails.
-func (r *Record) Load(ctx context.Context, st *store.Store) (Diff, error) {
+func (r *Record) Load(ctx context.Context, from Reader) (Diff, error) {
 	next := emptyContent()
-	sites, err1 := st.Sites(ctx, 0)
-	links, err2 := st.Links(ctx, 0)
-	hostnames, err3 := st.Hostnames(ctx, 0)
-	devices, err4 := st.Devices(ctx, 0)
-	services, err5 := st.Services(ctx, 0)
-	zones, err6 := st.Zones(ctx)
-	aliases, err7 := st.Aliases(ctx, 0)
-	redirects, err8 := st.Redirects(ctx, 0)
-	records, err9 := st.ZoneRecords(ctx)
-	signing, err10 := st.SigningKeys(ctx)
-	keys, err11 := st.Keys(ctx)
+	sites, err1 := from.Sites(ctx, 0)
+	links, err2 := from.Links(ctx, 0)
+	hostnames, err3 := from.Hostnames(ctx, 0)
+	devices, err4 := from.Devices(ctx, 0)
+	services, err5 := from.Services(ctx, 0)
+	zones, err6 := from.Zones(ctx)
+	aliases, err7 := from.Aliases(ctx, 0)
+	redirects, err8 := from.Redirects(ctx, 0)
+	records, err9 := from.ZoneRecords(ctx)
+	signing, err10 := from.SigningKeys(ctx)
+	keys, err11 := from.Keys(ctx)
 	if err := errors.Join(err1, err2, err3, err4, err5, err6, err7, err8, err9, err10, err11); err != nil {
 		return Diff{}, err
 	}
@@ -109,19 +109,19 @@ const (
 )
 
 // Reload reads what an edit touched and returns what differs. Nothing changes when it fails.
-func (r *Record) Reload(ctx context.Context, st *store.Store, t Touched) (Diff, error) {
+func (r *Record) Reload(ctx context.Context, from Reader, t Touched) (Diff, error) {
 	if t.Whole {
-		return r.Load(ctx, st)
+		return r.Load(ctx, from)
 	}
 	if t.SiteCode != "" {
-		added, err := st.Site(ctx, t.SiteCode)
+		added, err := from.Site(ctx, t.SiteCode)
 		if err != nil {
 			return Diff{}, err
 		}
 		t.Sites = append(slices.Clone(t.Sites), added.ID)
 	}
 	if t.Apex != "" {
-		added, err := st.Zone(ctx, t.Apex)
+		added, err := from.Zone(ctx, t.Apex)
 		if err != nil {
 			return Diff{}, err
 		}
@@ -138,9 +138,9 @@ func (r *Record) Reload(ctx context.Context, st *store.Store, t Touched) (Diff, 
 		var rows siteRows
 		var err error
 		if ok && t.Parts != 0 {
-			rows, err = readParts(ctx, st, id, t.Parts)
+			rows, err = readParts(ctx, from, id, t.Parts)
 		} else {
-			rows, err = readSite(ctx, st, id)
+			rows, err = readSite(ctx, from, id)
 		}
 		if err != nil {
 			return Diff{}, err
@@ -158,14 +158,14 @@ func (r *Record) Reload(ctx context.Context, st *store.Store, t Touched) (Diff, 
 	records := map[int64][]store.ZoneRecord{}
 	for id, at := range t.Records {
 		zones[id] = true
-		list, err := st.ZoneRecordsAt(ctx, id, at)
+		list, err := from.ZoneRecordsAt(ctx, id, at)
 		if err != nil {
 			return Diff{}, err
 		}
 		records[id] = list
 	}
 	for _, id := range t.AllRecords {
-		list, err := st.ZoneRecordsOf(ctx, id)
+		list, err := from.ZoneRecordsOf(ctx, id)
 		if err != nil {
 			return Diff{}, err
 		}
@@ -180,19 +180,19 @@ func (r *Record) Reload(ctx context.Context, st *store.Store, t Touched) (Diff, 
 	var signingRows []store.SigningKey
 	var err1, err2, err3 error
 	if len(zoneIDs) > 0 {
-		zoneRows, err1 = st.ZonesByID(ctx, zoneIDs)
+		zoneRows, err1 = from.ZonesByID(ctx, zoneIDs)
 	}
 	if len(t.Keys) > 0 {
-		keyRows, err2 = st.KeysByID(ctx, t.Keys)
+		keyRows, err2 = from.KeysByID(ctx, t.Keys)
 	}
 	if len(t.Signing) > 0 {
-		signingRows, err3 = st.SigningKeysOf(ctx, 0, t.Signing)
+		signingRows, err3 = from.SigningKeysOf(ctx, 0, t.Signing)
 	}
 	if err := errors.Join(err1, err2, err3); err != nil {
 		return Diff{}, err
 	}
 	for _, id := range t.Vantages {
-		list, err := st.KeysOfVantage(ctx, id)
+		list, err := from.KeysOfVantage(ctx, id)
 		if err != nil {
 			return Diff{}, err
 		}
@@ -211,42 +211,42 @@ func (r *Record) Reload(ctx context.Context, st *store.Store, t Touched) (Diff, 
 	return d, nil
 }
 
-func readSite(ctx context.Context, st *store.Store, id int64) (rows siteRows, err error) {
-	list, err := st.Sites(ctx, id)
+func readSite(ctx context.Context, from Reader, id int64) (rows siteRows, err error) {
+	list, err := from.Sites(ctx, id)
 	if err != nil || len(list) == 0 {
 		return rows, err
 	}
 	rows.site = list[0]
 	var e1, e2, e3, e4, e5, e6, e7, e8 error
-	rows.links, e1 = st.Links(ctx, id)
-	rows.hostnames, e2 = st.Hostnames(ctx, id)
-	rows.devices, e3 = st.Devices(ctx, id)
-	rows.services, e4 = st.Services(ctx, id)
-	rows.aliases, e5 = st.Aliases(ctx, id)
-	rows.redirects, e6 = st.Redirects(ctx, id)
-	rows.keys, e7 = st.KeysOf(ctx, id)
-	rows.signing, e8 = st.SigningKeysOf(ctx, id, nil)
+	rows.links, e1 = from.Links(ctx, id)
+	rows.hostnames, e2 = from.Hostnames(ctx, id)
+	rows.devices, e3 = from.Devices(ctx, id)
+	rows.services, e4 = from.Services(ctx, id)
+	rows.aliases, e5 = from.Aliases(ctx, id)
+	rows.redirects, e6 = from.Redirects(ctx, id)
+	rows.keys, e7 = from.KeysOf(ctx, id)
+	rows.signing, e8 = from.SigningKeysOf(ctx, id, nil)
 	return rows, errors.Join(e1, e2, e3, e4, e5, e6, e7, e8)
 }
 
 // readParts reads some parts of a site again.
-func readParts(ctx context.Context, st *store.Store, id int64, parts Parts) (siteRows, error) {
+func readParts(ctx context.Context, from Reader, id int64, parts Parts) (siteRows, error) {
 	rows := siteRows{parts: parts}
 	var e1, e2, e3, e4, e5 error
 	if parts&Hostnames != 0 {
-		rows.hostnames, e1 = st.Hostnames(ctx, id)
+		rows.hostnames, e1 = from.Hostnames(ctx, id)
 	}
 	if parts&Devices != 0 {
-		rows.devices, e2 = st.Devices(ctx, id)
+		rows.devices, e2 = from.Devices(ctx, id)
 	}
 	if parts&Services != 0 {
-		rows.services, e3 = st.Services(ctx, id)
+		rows.services, e3 = from.Services(ctx, id)
 	}
 	if parts&Aliases != 0 {
-		rows.aliases, e4 = st.Aliases(ctx, id)
+		rows.aliases, e4 = from.Aliases(ctx, id)
 	}
 	if parts&Redirects != 0 {
-		rows.redirects, e5 = st.Redirects(ctx, id)
+		rows.redirects, e5 = from.Redirects(ctx, id)
 	}
 	return rows, errors.Join(e1, e2, e3, e4, e5)
 }
