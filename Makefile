@@ -69,7 +69,7 @@ check: console
 
 # The packages with goroutines run under the race detector, two packages at a time: most of them wait more than they compute.
 test: install-test build check
-	$(GO) test -race -p 2 -timeout 8m $(PACKAGES)
+	$(GO) test -race -shuffle=on -p 2 -timeout 8m $(PACKAGES)
 
 # Each fuzz target for FUZZTIME.
 FUZZTIME ?= 30s

@@ -77,7 +77,7 @@ func TestAnAgentTellsAllItsSourcesAndItsStatus(t *testing.T) {
 	require.NoError(t, err)
 	w.move("127.111.5.2")
 	awaitAddress(t, s, "127.111.5.2")
-	require.Equal(t, wan.NATDouble, standing(t, s).NAT)
+	await(t, "the verdict follows", func() bool { return standing(t, s).NAT == wan.NATDouble })
 	require.Len(t, standing(t, s).Remedies, 3)
 
 	await(t, "the status is written", func() bool {

@@ -84,7 +84,7 @@ type stand struct {
 }
 
 func pushing(t *testing.T) *stand {
-	primary, err := lab.NewPrimary("127.0.0.1:0", apex, "push.example", secret)
+	primary, err := lab.NewPrimary("127.120.77.53:8453", apex, "push.example", secret)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = primary.SetRunning(false) })
 	s := &stand{t: t, now: noon, engine: &engine{}, table: &memory{rows: map[names.Name]store.RemoteName{}}, primary: primary}

@@ -64,9 +64,11 @@ func isles() *recordtest.Rows {
 		HostnameRows: []site.Hostname{
 			{ID: 100, SiteID: 1, ZoneID: 1, Name: "ket-07." + apex, TTL: 60, Extras: []string{"www"}, Mail: "mx." + apex},
 			{ID: 200, SiteID: 2, ZoneID: 1, Name: "oys-03." + apex, TTL: 30}},
-		AliasRows:    []site.Alias{{ID: 1, SiteID: 1, ZoneID: 1, HostnameID: 100, Name: "pier." + apex, Hostname: "ket-07." + apex, TTL: 300}},
-		RedirectRows: []site.Redirect{{ID: 1, SiteID: 2, ZoneID: 1, HostnameID: 200, Name: "shop." + apex, Hostname: "oys-03." + apex, TTL: 300}},
-		RecordRows:   []store.ZoneRecord{{ID: 1, ZoneID: 1, Name: apex, Type: "TXT", TTL: 300, Data: `"the isles"`}},
+		AliasRows: []site.Alias{
+			{ID: 1, SiteID: 1, ZoneID: 1, HostnameID: 100, Name: "pier." + apex, Hostname: "ket-07." + apex, TTL: 300}},
+		RedirectRows: []site.Redirect{
+			{ID: 1, SiteID: 2, ZoneID: 1, HostnameID: 200, Name: "shop." + apex, Hostname: "oys-03." + apex, TTL: 300}},
+		RecordRows: []store.ZoneRecord{{ID: 1, ZoneID: 1, Name: apex, Type: "TXT", TTL: 300, Data: `"the isles"`}},
 	}
 }
 
@@ -222,7 +224,9 @@ func edit(r *rand.Rand, rows *recordtest.Rows, n int64) (t record.Touched) {
 	case 6:
 		t = record.Touched{Records: map[int64][]names.Name{zone: {name}}}
 		if had := len(rows.RecordRows); had > 0 && r.IntN(2) == 0 {
-			rows.RecordRows = slices.DeleteFunc(rows.RecordRows, func(x store.ZoneRecord) bool { return x.ZoneID == zone && x.Name == name })
+			rows.RecordRows = slices.DeleteFunc(rows.RecordRows, func(x store.ZoneRecord) bool {
+				return x.ZoneID == zone && x.Name == name
+			})
 		} else if free(name) {
 			rows.RecordRows = append(rows.RecordRows, store.ZoneRecord{ID: 1000 + n, ZoneID: zone, Name: name, Type: "TXT", TTL: 300,
 				Data: fmt.Sprintf(`"%d"`, n)})
@@ -241,8 +245,8 @@ func edit(r *rand.Rand, rows *recordtest.Rows, n int64) (t record.Touched) {
 		} else if i := len(rows.HostnameRows); i > 0 && free(name) {
 			h := rows.HostnameRows[r.IntN(i)]
 			t.Sites = []int64{h.SiteID}
-			rows.RedirectRows = append(rows.RedirectRows, site.Redirect{ID: 1000 + n, SiteID: h.SiteID, ZoneID: zone, HostnameID: h.ID, Name: name,
-				Hostname: h.Name, TTL: 300})
+			rows.RedirectRows = append(rows.RedirectRows, site.Redirect{ID: 1000 + n, SiteID: h.SiteID, ZoneID: zone, HostnameID: h.ID,
+				Name: name, Hostname: h.Name, TTL: 300})
 		}
 		t.Parts = record.Redirects
 	}

@@ -20,8 +20,6 @@ import (
 	"inkpost.example/inkpost/web"
 )
 
-// The tests in this file come last: they change or restart the demo that the others share.
-
 func TestTheLabFromTheCommandLine(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "inkpost")
 	out, err := exec.Command("go", "build", "-o", file, "inkpost.example/inkpost/cmd/inkpost").CombinedOutput()
@@ -65,7 +63,7 @@ func TestTheSecondLinkTakesOverItsOwnNames(t *testing.T) {
 	require.Equal(t, main.IPv4.String(), dig("bak-02"))
 }
 
-func TestZRestartedTheDemoGoesOnWhereItStopped(t *testing.T) {
+func TestARestartedDemoGoesOnWhereItStopped(t *testing.T) {
 	before, err := owner.Sites(t.Context())
 	require.NoError(t, err)
 	moves, err := owner.Moves(t.Context(), contract.MoveQuery{Limit: 1})
@@ -75,7 +73,7 @@ func TestZRestartedTheDemoGoesOnWhereItStopped(t *testing.T) {
 
 	ctx := context.Background()
 	began := time.Now()
-	next, err := demo.Start(ctx, demo.Options{Dir: dir, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0",
+	next, err := demo.Start(ctx, demo.Options{Dir: dir, Healthy: true, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0",
 		STUN: "127.0.0.1:0", Console: web.Console(), Key: key,
 		Log: slog.New(slog.DiscardHandler), Say: os.Stderr})
 	require.NoError(t, err)
@@ -99,7 +97,7 @@ func TestZRestartedTheDemoGoesOnWhereItStopped(t *testing.T) {
 	}
 }
 
-func TestZFreshForgetsNothingButADemo(t *testing.T) {
+func TestFreshForgetsNothingButADemo(t *testing.T) {
 	dir := t.TempDir()
 	precious := filepath.Join(dir, "precious")
 	require.NoError(t, os.WriteFile(precious, []byte("x"), 0o600))
