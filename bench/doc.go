@@ -1,5 +1,5 @@
-// Package bench measures: answering, announcing, probing. Everything is compared in one run with a bare peer on the same
-// machine, and told as a ratio: machines are noisy.
+// Package bench measures: answering, announcing, probing. Everything is compared in one run with a bare peer on the same machine, and
+// reported as a ratio: machines are noisy.
 //
 //	go test -run xxx -bench . ./bench
 //	make bench-peers

@@ -9,7 +9,7 @@ import (
 //go:embed all:dist
 var dist embed.FS
 
-// Console is the built console, or nil where it was not built.
+// Console is the built console, or nil if it was not built.
 func Console() fs.FS {
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {

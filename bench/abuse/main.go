@@ -1,5 +1,5 @@
-// Abuse has strangers and bad keys do to a running service what they like, one after the other, and prints what becomes of the
-// announcements of everybody else: how long one takes in the middle, beside how long it takes in quiet, measured in the same run.
+// Abuse runs attacks by strangers and bad keys against a running service, one after the other, and prints how announcements of everybody
+// else fare: their median latency, beside that without an attack in the same run.
 package main
 
 import (
@@ -201,7 +201,7 @@ func (l latencies) at(q float64) time.Duration {
 	return l.took[int(q*float64(len(l.took)-1))].Round(10 * time.Microsecond)
 }
 
-// measure has the links of others announce changes for a while, and somebody else do what he likes meanwhile.
+// measure makes the links of others announce changes for a while, during an attack.
 func (s *service) measure(ctx context.Context, abuse func(context.Context)) (out latencies) {
 	ctx, end := context.WithTimeout(ctx, length)
 	defer end()
@@ -249,7 +249,7 @@ func (s *service) measure(ctx context.Context, abuse func(context.Context)) (out
 	return out
 }
 
-// counts is what an abuser reached.
+// counts is what became of an attacker's requests.
 type counts struct{ asked, refused, cut atomic.Int64 }
 
 func (c *counts) String() string {

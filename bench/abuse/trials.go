@@ -35,7 +35,7 @@ func (s *service) trials() []trial {
 	}
 }
 
-// send makes a request and counts what became of it.
+// send makes a request and counts its result.
 func (s *service) send(ctx context.Context, done *counts, path, key, from string, body []byte) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.url+path, bytes.NewReader(body))
 	if err != nil {

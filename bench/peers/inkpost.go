@@ -131,7 +131,7 @@ func (o *ours) move(ctx context.Context, aSecond int) (moved func() int) {
 	return func() int { return <-done }
 }
 
-// ticks gives the processor time of this process, in seconds: server, moves and the database's client side.
+// ticks returns the processor time of this process, in seconds: server, moves and the database's client side.
 func ticks() float64 {
 	var u syscall.Rusage
 	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)

@@ -175,7 +175,7 @@ zone:
 `, "knotd", "-c", "DIR/conf")
 }
 
-// ticks gives the processor time of a process and of its children, where it answers from children, in seconds.
+// ticks returns the processor time of a process and of its children, where it answers from children, in seconds.
 func (s server) ticks() (float64, error) {
 	total := 0.0
 	pids := []int{s.cmd.Process.Pid}

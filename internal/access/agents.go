@@ -34,7 +34,7 @@ func (a *Access) RotationDue(ctx context.Context, k store.Key) (bool, error) {
 	return k.Rotate || a.now().Sub(k.Created.Time) > agentKeyLife, nil
 }
 
-// NextKey gives an agent the successor of its key, which stays good until the new one is used. Error: site.Flaws for a key that is not
+// NextKey returns an agent the successor of its key, which stays good until the new one is used. Error: site.Flaws for a key that is not
 // due.
 func (a *Access) NextKey(ctx context.Context, k store.Key) (string, error) {
 	if due, err := a.RotationDue(ctx, k); err != nil || !due {
@@ -58,7 +58,7 @@ func (a *Access) Invite(ctx context.Context, linkID int64, mayAnnounce []netip.P
 	})
 }
 
-// Enrol gives an agent a key for a one-time code. Errors: ErrCode, site.Flaws.
+// Enrol returns an agent a key for a one-time code. Errors: ErrCode, site.Flaws.
 func (a *Access) Enrol(ctx context.Context, code, label string) (key string, linkID int64, err error) {
 	if label = strings.TrimSpace(label); label == "" {
 		label = "agent"
@@ -83,7 +83,7 @@ func (a *Access) InviteVantage(ctx context.Context, vantageID int64) (code strin
 	})
 }
 
-// EnrolVantage gives a vantage point a key for a one-time code. Error: ErrCode.
+// EnrolVantage returns a vantage point a key for a one-time code. Error: ErrCode.
 func (a *Access) EnrolVantage(ctx context.Context, code string) (key string, vantageID int64, err error) {
 	key = keyPrefix + newSecret()
 	err = a.editor.EditKeys(ctx, "a vantage point enrolled", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {

@@ -104,7 +104,7 @@ func (a *Access) editKey(ctx context.Context, id int64, words string, write func
 	})
 }
 
-// Key finds the key of a secret. Error: ErrKey, with the key where it is only no longer good.
+// Key finds the key of a secret. Error: ErrKey, with the key if it is only no longer good.
 func (a *Access) Key(secret string) (store.Key, error) {
 	k, known := a.keys.Key(hash(secret))
 	if !known || !a.good(k) {

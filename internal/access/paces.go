@@ -46,7 +46,7 @@ func (p *Paces[K]) Allow(of Pace, key K) bool {
 	return l.Allow()
 }
 
-// forgetRested drops what allows as much as when it was made, and a tenth of the others where that makes no room.
+// forgetRested drops the limiters that are full again, and a tenth of the others if that makes no room.
 func forgetRested[K comparable](all map[K]*rate.Limiter) {
 	for key, l := range all {
 		if l.Tokens() >= float64(l.Burst()) {

@@ -29,8 +29,8 @@ func (a *Access) EnsureOwner(ctx context.Context, name string) (password string,
 	return ResetPassword(ctx, a.store, name, a.now(), true)
 }
 
-// ResetPassword gives a person a new one-time password, which is good for three days from now, and ends their sessions. A person
-// who is not on record is made where create says so. Error: store.Missing.
+// ResetPassword returns a person a new one-time password, which is good for three days from now, and ends their sessions. A person who is
+// not on record is created if create is set. Error: store.Missing.
 func ResetPassword(ctx context.Context, st *store.Store, name string, now time.Time, create bool) (password string, err error) {
 	if err := checkPersonName(name); err != nil {
 		return "", err
@@ -107,7 +107,7 @@ func (a *Access) signInFailed(name string, from netip.Addr) {
 // FailedSignIns is how many tries to sign in have failed since the server started.
 func (a *Access) FailedSignIns() uint64 { return a.tries.Total() }
 
-// ChoosePassword replaces a person's password, ends all their sessions and opens a new ona.
+// ChoosePassword replaces a person's password, ends all their sessions and opens a new one.
 func (a *Access) ChoosePassword(ctx context.Context, name, password string) (token string, s store.Session, err error) {
 	if n := len(password); n < 10 || n > 72 {
 		return "", s, site.Flaws{{Field: "password", Detail: fmt.Sprintf("has %d octets; 10 to 72 are allowed", n)}}

@@ -18,7 +18,7 @@ const (
 	longestPause = time.Minute
 	// forgetAfter is how long failures are remembered after the last one.
 	forgetAfter = 15 * time.Minute
-	// maxRemembered bounds memory: whoever sends from very many networks is met by the pauses of the account.
+	// maxRemembered bounds memory: an attacker from very many networks still meets the pauses of the account.
 	maxRemembered = 20_000
 )
 
@@ -89,8 +89,7 @@ func (t *Tries) Failed(name string, from netip.Addr, now time.Time) {
 	}
 }
 
-// forget makes room for a tenth more, of what is over first: to go through all of it is not to be had for one more try. The caller
-// holds t.mu.
+// forget makes room for a tenth more, of what is over first: scanning all of it for each try would cost too much. The caller holds t.mu.
 func (t *Tries) forget(now time.Time) {
 	for key, f := range t.failed {
 		if now.Sub(f.last) > forgetAfter {
@@ -153,7 +152,7 @@ type Hasher struct{ turns *semaphore.Weighted }
 // NewHasher makes one that leaves at least half of the processors to others.
 func NewHasher() Hasher { return Hasher{semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)/2)))} }
 
-// Do runs f when it is its turn. Error: ErrHashing where that takes too long.
+// Do runs f when it is its turn. Error: ErrHashing if that takes too long.
 func (h Hasher) Do(ctx context.Context, f func()) error {
 	ctx, cancel := context.WithTimeout(ctx, hashWait)
 	defer cancel()

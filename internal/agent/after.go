@@ -11,7 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-// pairIn reads the addresses of a receipt. What is no address is left out: a command is not handed words of the server's.
+// pairIn reads the addresses of a receipt. Anything else is left out: a command is not handed text from the server.
 func pairIn(addresses string) (p wan.Pair) {
 	for _, text := range strings.Fields(addresses) {
 		if a, err := netip.ParseAddr(text); err == nil && a.Zone() == "" {
@@ -28,7 +28,7 @@ func textOf(a netip.Addr) string {
 	return a.String()
 }
 
-// plainWord gives a site's code or a link's label; "" for what is neither.
+// plainWord returns a site's code or a link's label; "" for what is neither.
 func plainWord(s string) string {
 	if len(s) > 64 || strings.IndexFunc(s, func(r rune) bool {
 		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_' || r == '.')

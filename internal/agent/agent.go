@@ -31,16 +31,16 @@ type Options struct {
 	Links []LinkOptions
 	// After is a command, with its arguments, to run after a change.
 	After []string
-	// AfterLimit is how long it may run; 30 s where 0.
+	// AfterLimit is how long it may run; 30 s if 0.
 	AfterLimit time.Duration
-	// Reload is read anew, and used, whenever something is received; nil never.
+	// Reload makes the agent read its configuration again whenever something is received; nil never.
 	Reload <-chan Options
 
 	// Dial opens connections; nil takes the system's. The lab's router takes the place of the kernel's routing here.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Lookup resolves names; nil takes the system's resolver.
 	Lookup func(ctx context.Context, host string) ([]netip.Addr, error)
-	// Network says where the router is, where that is not to be found out.
+	// Network says where the router is, if that is not to be found out.
 	Network source.Network
 	// LAN looks at devices; nil takes the system's neighbour table.
 	LAN LAN
@@ -121,7 +121,7 @@ func (o Options) links() []LinkOptions {
 	return []LinkOptions{{Code: o.Code, Interface: o.Network.Interface, Sources: o.Sources}}
 }
 
-// runOnce runs until ctx ends, or until another configuration comes.
+// runOnce runs until ctx ends, or until the configuration changes.
 func runOnce(ctx context.Context, o Options) (again *Options, err error) {
 	run, stop := context.WithCancel(ctx)
 	defer stop()
@@ -139,7 +139,7 @@ func runOnce(ctx context.Context, o Options) (again *Options, err error) {
 	select {
 	case next := <-o.Reload:
 		again = &next
-	case err = <-ended: // one that is revoked ends all: somebody has to come
+	case err = <-ended: // one revoked key ends all: a person has to act
 	case <-ctx.Done():
 	}
 	stop()
@@ -154,7 +154,7 @@ func runOnce(ctx context.Context, o Options) (again *Options, err error) {
 	return again, err
 }
 
-// hearKernel has the links looked at when routes or addresses change.
+// hearKernel checks the links when routes or addresses change.
 func hearKernel(ctx context.Context, log *slog.Logger, f *fleet) {
 	if err := source.Changes(ctx, func() {
 		f.poke(reason{words: "the kernel says that routes or addresses changed", by: wan.SourceInterface})
@@ -163,7 +163,7 @@ func hearKernel(ctx context.Context, log *slog.Logger, f *fleet) {
 	}
 }
 
-// fleet is the links of one agent, which tell each other when nothing comes through.
+// fleet is the links of one agent, which tell each other when one is down.
 type fleet struct {
 	runners []*runner // not changed once they run
 
@@ -179,7 +179,7 @@ func (f *fleet) poke(why reason) {
 	}
 }
 
-// set notes whether a link gets something through, and has the others tell.
+// set notes whether a link is up, and makes the others report it.
 func (f *fleet) set(of *runner, down bool) {
 	label := of.state.Link
 	f.mu.Lock()

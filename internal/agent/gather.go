@@ -10,7 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-// chainEvery is how often the way out is looked at, while the address stays the same.
+// chainEvery is how often the hops on the way out are listed while the address stays the same.
 const chainEvery = 30 * time.Minute
 
 // sources are those that are set for the link.
@@ -56,9 +56,8 @@ func (r *runner) observedOver(ctx context.Context, six bool) (netip.Addr, error)
 	return netip.ParseAddr(o.Address)
 }
 
-// gather asks the sources at once. It waits for those that see the link from outside; what the others say is told when they have
-// said it, if they take longer, so that nobody waits for a router that keeps silent. The router is asked where there is a reason to,
-// and now and then; in between, what it said last counts.
+// gather asks all sources at once. It waits for those that see the link from outside; what slower ones say is reported later, so that a
+// silent router holds nothing up. The router is asked if there is a reason to, and now and then; in between, its last answer counts.
 func (r *runner) gather(ctx context.Context, seen netip.Addr, why reason) []wan.Report {
 	moved := seen.IsValid() && r.sent.Known() && r.sent.Of(seen.Is6()) != seen
 	type said struct {
@@ -126,7 +125,7 @@ func (r *runner) gather(ctx context.Context, seen netip.Addr, why reason) []wan.
 	return out
 }
 
-// await takes in what slow sources say, and has it told where that is something else than was told: after a move, nothing was.
+// await collects what slow sources say, and has it reported if it differs from what was: after a move, nothing was.
 func (r *runner) await(ctx context.Context, missing int, moved bool, next func() (wan.Source, []wan.Report)) {
 	changed := moved
 	for range missing {
@@ -147,7 +146,7 @@ func sameWords(a, b []wan.Report) bool {
 	})
 }
 
-// lookOut sees which devices stand on the way out, now and then and after a move.
+// lookOut lists the devices on the way out, now and then and after a move.
 func (r *runner) lookOut(ctx context.Context, target netip.Addr, moved bool) {
 	r.mu.Lock()
 	due := moved || time.Since(r.asked) > chainEvery

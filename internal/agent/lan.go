@@ -24,15 +24,15 @@ type Neighbour struct {
 	Age time.Duration
 }
 
-// LAN is the agent's view of the site's network. Neighbours lists what the system knows, at most NeighboursMost. Try tries one
-// port: "open", "refused", "silent", or "unknown" where the protocol cannot tell. Cannot says in words what it is not able to do.
+// LAN is the agent's view of the site's network. Neighbours lists what the system knows, at most NeighboursMost. Try tries one port:
+// "open", "refused", "silent", or "unknown" if the protocol cannot tell. Cannot lists, in words, what it is not able to do.
 type LAN interface {
 	Neighbours(ctx context.Context) ([]Neighbour, error)
 	Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string)
 	Cannot() []string
 }
 
-// NeighboursMost bounds what is read of a neighbour table: somebody may fill it.
+// NeighboursMost bounds what is read of a neighbour table, which an attacker may fill.
 const NeighboursMost = 4096
 
 // ErrManyNeighbours reports a table that is not read to its end.
@@ -42,8 +42,8 @@ var ErrManyNeighbours = errors.New("the neighbour table is full: someone is scan
 // tryLimit is how long a port may take to answer on a LAN.
 const tryLimit = 1500 * time.Millisecond
 
-// survey looks at the devices on record: is each there, under which address, and how are its ports from inside. Ports are tried
-// first, which is also what makes the system ask for the device's MAC.
+// survey scans the devices on record: whether each is there, at which address, and how its ports answer from inside. Ports are tried first,
+// which is also what makes the system ask for the device's MAC.
 func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.WatchedDevice) []contract.DeviceReport {
 	out := make([]contract.DeviceReport, len(list))
 	slots := make(chan struct{}, 16)
@@ -140,7 +140,7 @@ func doubtful(s contract.DeviceReport, item contract.WatchedDevice, table []Neig
 	return false
 }
 
-// whereIs gives another address of the recorded one's family at which a MAC answers, if it does not at the recorded one. The newest
+// whereIs returns another address of the recorded one's family at which a MAC answers, if it does not at the recorded one. The newest
 // answer counts.
 func whereIs(table []Neighbour, mac string, recorded netip.Addr) (other netip.Addr) {
 	if mac == "" {

@@ -120,7 +120,7 @@ func (l SystemLAN) AskAll(ctx context.Context) {
 	}
 }
 
-// answerers has the system ask for whoever answers: an answer alone brings no MAC.
+// answerers makes the system resolve whoever answers: an answer alone brings no MAC.
 func answerers(ctx context.Context, l SystemLAN, conn *icmp.PacketConn) {
 	_ = conn.SetReadDeadline(time.Now().Add(askWait / 2))
 	buffer := make([]byte, 256)
@@ -142,7 +142,7 @@ func answerers(ctx context.Context, l SystemLAN, conn *icmp.PacketConn) {
 	l.Ask(ctx, list)
 }
 
-// zoneOf gives the interface that has an address.
+// zoneOf returns the interface that has an address.
 func zoneOf(own netip.Addr) string {
 	all, err := net.Interfaces()
 	if err != nil {

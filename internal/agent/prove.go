@@ -29,7 +29,7 @@ func (r *runner) prove(ctx context.Context, p contract.ProofTask) {
 	}
 }
 
-// ownAddress is this machine's LAN address on the way to the server: what a forward to it has to lead to. "" where that is not known.
+// ownAddress is this machine's LAN address on the way to the server: what a forward to it has to lead to. "" if that is not known.
 func (r *runner) ownAddress(ctx context.Context) string {
 	c, err := r.way.dial(ctx, "udp4", net.JoinHostPort(hostOf(r.state.Server), "9")) // sends nothing
 	if err != nil {
@@ -56,7 +56,7 @@ func Answer(nonce string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// listenFor waits for the nonce and gives whom it came from; "" where it did not come.
+// listenFor waits for the nonce and gives whom it came from; "" if it did not come.
 func listenFor(ctx context.Context, p contract.ProofTask, ready func()) (from string, err error) {
 	at := fmt.Sprintf(":%d", p.Port)
 	busy := func(err error) error {

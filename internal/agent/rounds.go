@@ -15,24 +15,24 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-// A round asks every source and tells the server. The agent is a guest at the site: rounds have a floor, whatever gives the reason
-// for one, so that nothing that answers them, or is set off by them, makes it ask without end.
+// A round asks every source and reports to the server. The agent is a guest at the site: rounds have a minimum spacing, whatever triggers
+// them, so that nothing they cause can make the agent ask without end.
 const (
 	roundFloor  = 10 * time.Second // between rounds
 	urgentFloor = time.Second      // where somebody names another WAN address
 	heldFirst   = time.Second      // before the server is told again what it did not follow; doubled each time
 )
 
-// reason is why a link is looked at, and by which source that was noticed, if any. The zero reason is the regular check.
+// reason is why a link is checked, and which source noticed, if any. The zero reason is the regular check.
 type reason struct {
 	words  string
 	by     wan.Source
-	urgent bool // another WAN address was named, or a person waits
-	known  bool // the news is here already: the server is told, and nobody is asked
+	urgent bool // another WAN address was named, or a person is waiting
+	known  bool // the news is here already: it is reported, and no source is asked
 	cheap  bool // the regular check, but now
 }
 
-// floor is how long after a round the next one may be made for a reason.
+// floor is the least time between a round and the next one for a reason.
 func (w reason) floor() time.Duration {
 	switch {
 	case w.known, w.cheap: // nobody is asked, or STUN only
@@ -43,7 +43,7 @@ func (w reason) floor() time.Duration {
 	return roundFloor
 }
 
-// and is the reason of two together.
+// and merges two reasons.
 func (w reason) and(other reason) reason {
 	switch {
 	case w == reason{}:
@@ -58,7 +58,7 @@ func (w reason) and(other reason) reason {
 	return reason{first.words, cmp.Or(first.by, second.by), first.urgent, first.known && second.known, first.cheap && second.cheap}
 }
 
-// news collects reasons until the loop takes them: none is lost because the loop is busy.
+// news collects reasons until the loop takes them, so that none is lost while the loop is busy.
 type news struct {
 	mu   sync.Mutex
 	all  reason
@@ -83,7 +83,7 @@ func (n *news) take() reason {
 	return why
 }
 
-// look has the link looked at soon.
+// look triggers a check of the link soon.
 func (r *runner) look(why reason) { r.news.add(why) }
 
 // loop checks the link until ctx ends: at intervals, and when there is news.
@@ -126,7 +126,7 @@ func (r *runner) loop(ctx context.Context) error {
 	}
 }
 
-// allowed gives what is to be done now for a reason. What comes too soon after the last round waits.
+// allowed returns what may be done now for a reason. What comes too soon after the last round waits.
 func (r *runner) allowed(why reason) reason {
 	switch {
 	case why.cheap:
@@ -160,8 +160,8 @@ func (r *runner) nextReason(ctx context.Context, wait time.Duration) reason {
 	return why
 }
 
-// check asks STUN, which is cheap and asks nothing of the router, and tells the server everything where that differs, a word is
-// due, or there is a reason to look.
+// check asks STUN, which is cheap and does not bother the router, and makes a full report if the answer differs, a report is due, or there
+// is a reason.
 func (r *runner) check(ctx context.Context, why reason) error {
 	servers := r.stunServers()
 	if len(servers) > 0 && r.server.STUN > 0 && !why.known {
@@ -171,7 +171,7 @@ func (r *runner) check(ctx context.Context, why reason) error {
 			return nil
 		}
 		if one.Problem == "" && one.Addresses.Known() {
-			r.note(one.Addresses, cmp.Or(why.by, wan.SourceSTUN)) // who told first
+			r.note(one.Addresses, cmp.Or(why.by, wan.SourceSTUN)) // who noticed first
 		}
 		if !told {
 			why = why.and(reason{words: "STUN sees another address", by: wan.SourceSTUN, urgent: true})
@@ -189,13 +189,13 @@ func (r *runner) missing() bool {
 	return r.beat.Known() && (r.has.IPv4.IsValid() && !r.beat.IPv4.IsValid() || r.has.IPv6.IsValid() && !r.beat.IPv6.IsValid())
 }
 
-// severed cancels what waits on a connection that is of no use any more.
+// severed cancels what waits on a connection that is dead.
 type severed struct {
 	mu     sync.Mutex
 	cancel context.CancelFunc
 }
 
-// wait gives a context that ends when connections are made afresh.
+// wait returns a context that ends when connections are made afresh.
 func (s *severed) wait(ctx context.Context) (context.Context, context.CancelFunc) {
 	ctx, cancel := context.WithCancel(ctx)
 	s.mu.Lock()
@@ -212,8 +212,7 @@ func (s *severed) sever() {
 	}
 }
 
-// afresh leaves the connections that are open: the router may still translate them to an address that is gone, and the server would
-// see that one.
+// afresh drops open connections: the router may still translate them to an address that is gone, and the server would see that one.
 func (r *runner) afresh() {
 	r.to.hangUp()
 	r.lost.sever()

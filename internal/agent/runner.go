@@ -79,7 +79,7 @@ func newRunner(o Options, l LinkOptions, f *fleet, many bool) *runner {
 	return r
 }
 
-// begin reads the link's key, or enrols where there is none.
+// begin reads the link's key, or enrols if there is none.
 func (r *runner) begin(ctx context.Context) (err error) {
 	r.state, err = readState(r.dir)
 	if errors.Is(err, os.ErrNotExist) {
@@ -160,7 +160,7 @@ func (r *runner) enrol(ctx context.Context) (state, error) {
 	}
 }
 
-// final reports whether to ask again at once is useless.
+// final reports whether asking again at once is useless.
 func final(err error) bool {
 	var e *client.Error
 	return errors.As(err, &e) || errors.Is(err, errAgain)
@@ -305,7 +305,7 @@ func (r *runner) announce(ctx context.Context, in contract.Announcement, seen wa
 	return nil
 }
 
-// errAgain begins again with what is in the state file.
+// errAgain restarts the link with what is in the state file.
 var errAgain = errors.New("begin again")
 
 // rotate replaces our key by the one that the server has for us: it is saved first and used then.
@@ -323,7 +323,7 @@ func (r *runner) rotate(ctx context.Context) error {
 	return errAgain
 }
 
-// pause waits; false says that ctx ended first.
+// pause waits; it returns false if ctx ended first.
 func pause(ctx context.Context, d time.Duration) bool {
 	t := time.NewTimer(d)
 	defer t.Stop()

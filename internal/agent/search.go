@@ -30,7 +30,7 @@ const (
 	askWait     = 1500 * time.Millisecond // for answers
 )
 
-// finder remembers of the devices what the neighbour table forgets.
+// finder remembers what the neighbour table forgets about devices.
 type finder struct {
 	mu       sync.Mutex
 	first    map[string]map[netip.Addr]time.Time // by MAC: when each IPv6 address was first seen
@@ -79,7 +79,7 @@ func (f *finder) ask(ctx context.Context, lan LAN, list []contract.WatchedDevice
 	}
 }
 
-// sixes gives each device the IPv6 address that it is known by.
+// sixes sets each device's IPv6 address.
 func (f *finder) sixes(lan LAN, table []Neighbour, list []contract.WatchedDevice, seen []contract.DeviceReport) {
 	var prefixes []netip.Prefix
 	if s, ok := lan.(Searcher); ok {

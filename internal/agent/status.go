@@ -32,7 +32,7 @@ type Status struct {
 
 const statusFile = "status.json"
 
-// tellStatus changes what status shows, and keeps it. That it fails, on a full disk perhaps, stops nothing.
+// tellStatus changes what status shows, and saves it. A failure, on a full disk perhaps, stops nothing.
 func (r *runner) tellStatus(edit func(*Status)) {
 	r.mu.Lock()
 	edit(&r.status)
@@ -47,7 +47,7 @@ func (r *runner) tellStatus(edit func(*Status)) {
 	}
 }
 
-// ReadStatus gives the status of each link of the agent that keeps its state in dir.
+// ReadStatus returns the status of each link of the agent that keeps its state in dir.
 func ReadStatus(dir string) ([]Status, error) {
 	files, err := filepath.Glob(filepath.Join(dir, statusFile))
 	if err == nil {

@@ -10,8 +10,8 @@ import (
 	"inkpost.example/inkpost/internal/core/pace"
 )
 
-// obey asks the server what is to be done at the site, and does it: look at the devices on record at intervals and when somebody
-// waits for it, and prove that ports are passed on. It touches nothing that is not on the site's record.
+// obey asks the server what is to be done at the site, and does it: scan the devices on record, at intervals and when asked to, and prove
+// that ports are forwarded. It touches nothing that is not on the site's record.
 func (r *runner) obey(ctx context.Context) {
 	var orders contract.AgentTasks
 	var next time.Time
@@ -64,7 +64,7 @@ func (r *runner) obey(ctx context.Context) {
 	}
 }
 
-// proofPause is how often is asked for orders while a path is being proven.
+// proofPause is how often tasks are asked for while a path is being proven.
 const proofPause = 200 * time.Millisecond
 
 // watch looks at the devices on record once and tells the server. Those that it does not find are searched for meanwhile.

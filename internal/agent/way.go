@@ -15,8 +15,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 )
 
-// way leads to the server. It remembers where the server's name led last, so that a resolver that fails is not taken for a dead
-// link.
+// way reaches the server. It remembers the last addresses of the server's name, so that a failing resolver is not taken for a dead link.
 type way struct {
 	o Options
 
@@ -25,8 +24,7 @@ type way struct {
 	trouble string // of the site's resolver
 }
 
-// resolve gives the addresses of a host. Where the resolver fails and the name led somewhere before, that is used, and the trouble
-// noted.
+// resolve returns the addresses of a host. If the resolver fails, the last known addresses are used, and the failure is noted.
 func (w *way) resolve(ctx context.Context, host string) ([]netip.Addr, error) {
 	if a, err := netip.ParseAddr(host); err == nil {
 		return []netip.Addr{a}, nil
@@ -105,7 +103,7 @@ func (w *way) dial(ctx context.Context, network, address string) (net.Conn, erro
 	return nil, last
 }
 
-// line is an HTTP client that goes one way, over one address family or any.
+// line is an HTTP client over one address family, or any.
 func (w *way) line(family string, limit time.Duration) (*http.Client, *http.Transport) {
 	t := &http.Transport{ResponseHeaderTimeout: limit, MaxIdleConns: 1, IdleConnTimeout: 2 * maxAnnouncePause, ForceAttemptHTTP2: true,
 		DialContext: func(ctx context.Context, _, address string) (net.Conn, error) {
@@ -148,7 +146,7 @@ func (c clients) hangUp() {
 
 // tasks asks what is to be done. The request waits at the server, longer than others may.
 func (c clients) tasks(ctx context.Context, have string, until time.Duration) (contract.AgentTasks, error) {
-	return c.patient.Orders(ctx, have, min(max(until, 0), tasksWait))
+	return c.patient.Tasks(ctx, have, min(max(until, 0), tasksWait))
 }
 
 // tasksWait is the longest that a question for tasks waits at the server.

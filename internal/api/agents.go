@@ -107,8 +107,8 @@ func readReport(in contract.SourceReport, now time.Time) (wan.Report, error) {
 	return out, err
 }
 
-// noteRefused keeps a refused key for those who look after the site that it seems to come from: the site whose revoked key it is,
-// the one that the caller names, or the one that has the caller's address. The caller learns nothing of it.
+// noteRefused notes a refused key at the site that it seems to come from: the site whose revoked key it is, the one that the caller names,
+// or the one that has the caller's address. The caller is told nothing.
 func (a *api) noteRefused(c *echo.Context, k store.Key, named string, err error) {
 	if !errors.Is(err, access.ErrKey) || !a.traces.Allow() {
 		return
@@ -127,7 +127,7 @@ func (a *api) noteRefused(c *echo.Context, k store.Key, named string, err error)
 	}
 }
 
-// maxTaskWait is the longest that a question for orders waits.
+// maxTaskWait is the longest that a request for tasks waits.
 const maxTaskWait = 55
 
 func (a *api) agentTasks(c *echo.Context, p principal) error {
@@ -156,7 +156,7 @@ func (a *api) takeLAN(c *echo.Context, p principal) error {
 		return site.Flaws{{Field: "devices", Detail: fmt.Sprintf("there are more than %d", maxDevices)}}
 	}
 	for i, s := range in.Devices {
-		if err := checkSighting(s); err != nil {
+		if err := checkReport(s); err != nil {
 			return site.Flaws{{Field: fmt.Sprintf("devices[%d]", i), Detail: err.Error()}}
 		}
 	}
@@ -166,8 +166,8 @@ func (a *api) takeLAN(c *echo.Context, p principal) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-// checkSighting bounds what an agent says of one device.
-func checkSighting(s contract.DeviceReport) error {
+// checkReport bounds what an agent says of one device.
+func checkReport(s contract.DeviceReport) error {
 	if len(s.Ports) > maxDevices {
 		return fmt.Errorf("has more than %d ports", maxDevices)
 	}

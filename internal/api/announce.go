@@ -104,7 +104,7 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	return reply(http.StatusOK, f)
 }
 
-// fetchedAddresses reads the addresses given, or takes that of the socket where none is.
+// fetchedAddresses reads the addresses given, or takes that of the socket if none is.
 func (a *api) fetchedAddresses(c *echo.Context, from netip.Addr) (wan.Announcement, error) {
 	in := wan.Announcement{Source: wan.SourceInterface, Noticed: a.engine().Now()}
 	for _, family := range []string{"ipv4", "ipv6"} {

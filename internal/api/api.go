@@ -31,14 +31,14 @@ type Lab interface {
 
 // Options of the API.
 type Options struct {
-	// Engine gives the engine that serves now; nil while there is none yet.
+	// Engine returns the engine that serves now; nil while there is none yet.
 	Engine  func() *engine.Engine
 	Metrics http.Handler // nil serves none
 	Lab     Lab          // nil outside the demo
 	Console fs.FS        // the built console; nil serves the API alone
 	Version string       // of the program
-	Public  string       // URL at which sites reach this server; "" where nobody has said
-	KeyRate float64      // announcements a second that one key may make; 2 where 0
+	Public  string       // URL at which sites reach this server; "" if nobody has said
+	KeyRate float64      // announcements a second that one key may make; 2 if 0
 	STUN    int          // the port of the STUN responder; 0 without one
 	// Proxies are trusted to say, in X-Forwarded-For, whom they speak for. Where empty, the client's address is the
 	// socket's and the header is ignored.
@@ -62,7 +62,7 @@ type api struct {
 	public  string
 	doc     []byte
 	perKey  access.Paces[int64]
-	// traces bounds how often is looked whose a refused key may have been: that goes through all links.
+	// traces bounds how often the site of a refused key is searched for, which goes through all links.
 	traces *rate.Limiter
 	stun   int
 }
@@ -118,7 +118,7 @@ func extractor(proxies []netip.Prefix) echo.IPExtractor {
 	return echo.ExtractIPFromXFFHeader(trust...)
 }
 
-// secured sets the headers that keep a browser from doing more with our pages than they need.
+// secured sets headers that restrict what a browser may do with our pages.
 func secured(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()

@@ -8,7 +8,7 @@ import (
 	"inkpost.example/inkpost/internal/access"
 )
 
-// What one key may ask. An honest agent sends a few requests a minute, a vantage point one or two a second.
+// What one key may ask for. An honest agent sends a few requests a minute, a vantage point one or two a second.
 var (
 	anythingOfKey     = access.Pace{What: "requests", PerSecond: 10, Burst: 100}
 	announcementOfKey = access.Pace{What: "announcements", PerSecond: 1, Burst: 20}
@@ -27,7 +27,7 @@ func (a *api) bound(of access.Pace, p principal) error {
 	return nil
 }
 
-// network names whom tries are counted for: one client network, not one of its many addresses.
+// network is what tries are counted by: one client network, not one of its many addresses.
 func network(c *echo.Context) (string, error) {
 	addr, err := clientAddress(c)
 	if err != nil {

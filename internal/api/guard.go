@@ -47,7 +47,7 @@ var (
 	errTooMany = problemOf(http.StatusTooManyRequests, "too-many", "too many tries from your address; wait a few seconds")
 )
 
-// guarded finds out who calls, and lets through whoever may.
+// guarded identifies the caller and checks that they may.
 func (a *api) guarded(r route) echo.HandlerFunc {
 	readOnly := r.readOnly()
 	return func(c *echo.Context) error {
@@ -101,7 +101,7 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 	}
 }
 
-// limit is how long a route may take: a database that hangs must hold up nobody. 0 for one that waits for news, or takes a file.
+// limit is how long a route may take: a hanging database must not block anybody. 0 for one that waits for news, or takes a file.
 func (r route) limit() time.Duration {
 	switch {
 	case r.stream, r.large:
@@ -140,7 +140,7 @@ func (a *api) endWithKey(ctx context.Context, stop context.CancelFunc, k store.K
 	}
 }
 
-// ifMatch reads the header If-Match (RFC 9110 section 13.1.1): one tag, or none where any will do.
+// ifMatch reads the header If-Match (RFC 9110 section 13.1.1): one tag, or none if any will do.
 func ifMatch(values []string) (string, error) {
 	text := strings.TrimSpace(strings.Join(values, ","))
 	if text == "" || text == "*" {

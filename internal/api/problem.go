@@ -75,10 +75,10 @@ func (f failure) ProblemError() *echo.ProblemError {
 // StatusCode is the failure's HTTP status.
 func (f failure) StatusCode() int { return f.Status }
 
-// errorKind says how errors of one kind are told: ok is false for an error of another.
+// errorKind describes errors of one kind; ok is false for an error of another.
 type errorKind func(err error) (f failure, ok bool)
 
-// errorOf tells an error that is, or wraps, one of these as they stand.
+// errorOf describes an error that is, or wraps, one of these.
 func errorOf(status int, slug string, these ...error) errorKind {
 	return func(err error) (failure, bool) {
 		for _, one := range these {
@@ -90,7 +90,7 @@ func errorOf(status int, slug string, these ...error) errorKind {
 	}
 }
 
-// errorOfType tells errors of type E; field, which may be "", is the field that they are about.
+// errorOfType describes errors of type E; field, which may be "", is the field that they are about.
 func errorOfType[E error](status int, slug string, field func(E) string) errorKind {
 	return func(err error) (failure, bool) {
 		var e E

@@ -7,7 +7,7 @@ import (
 	"github.com/labstack/echo/v5"
 )
 
-// number reads a whole number from the query; otherwise where it is left out.
+// number reads a whole number from the query; otherwise if it is left out.
 func number(c *echo.Context, name string, otherwise, least, most int) (int, error) {
 	n, err := echo.QueryParamOr(c, name, otherwise)
 	if err != nil || n < least || n > most {
@@ -16,7 +16,7 @@ func number(c *echo.Context, name string, otherwise, least, most int) (int, erro
 	return n, nil
 }
 
-// instant reads an RFC 3339 time from the query; otherwise where it is left out.
+// instant reads an RFC 3339 time from the query; otherwise if it is left out.
 func instant(c *echo.Context, name string, otherwise time.Time) (time.Time, error) {
 	t, err := echo.QueryParamOr(c, name, otherwise)
 	if err != nil {
@@ -25,7 +25,7 @@ func instant(c *echo.Context, name string, otherwise time.Time) (time.Time, erro
 	return t, nil
 }
 
-// yes reads a truth value from the query; false where it is left out.
+// yes reads a boolean from the query; false where it is left out.
 func yes(c *echo.Context, name string) (bool, error) {
 	v, err := echo.QueryParamOr(c, name, false)
 	if err != nil {

@@ -50,8 +50,8 @@ func decodeReport(c *echo.Context, v any) error {
 	})
 }
 
-// merge gives the edit that a PATCH asks for: its fields over what is there when the edit is carried out. The document is read
-// whole before anybody waits for it.
+// merge returns the edit that a PATCH asks for: its fields over what is there when the edit is carried out. The document is read whole
+// before anybody waits for it.
 func merge[T any](c *echo.Context) (changes.Merge[T], error) {
 	doc, err := body(c)
 	if err != nil {
@@ -124,7 +124,7 @@ func unprintable(r rune) bool {
 		r != '\u200d')
 }
 
-// clean replaces what is not printable.
+// clean replaces unprintable characters.
 func clean(s string) string {
 	if strings.IndexFunc(s, unprintable) < 0 && utf8.ValidString(s) {
 		return s

@@ -187,7 +187,7 @@ func TestAReportOfASourceIsBounded(t *testing.T) {
 		"ports":  {Ports: make([]contract.PortSeen, maxDevices+1)},
 		"detail": {Ports: []contract.PortSeen{{Detail: strings.Repeat("x", maxWords+1)}}},
 	} {
-		require.Error(t, checkSighting(s), what)
+		require.Error(t, checkReport(s), what)
 	}
 }
 

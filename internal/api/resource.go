@@ -58,7 +58,7 @@ func writable(c *echo.Context, doc []byte) []byte {
 	}
 	var all map[string]json.RawMessage
 	if json.Unmarshal(doc, &all) != nil {
-		return doc // that is told in its own words
+		return doc // that has an error of its own
 	}
 	dropped := false
 	for _, name := range names {

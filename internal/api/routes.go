@@ -16,7 +16,7 @@ type route struct {
 	method, path string
 	summary      string
 	who          who
-	in, out      any // documents, for the description; nil where there is none
+	in, out      any // documents, for the description; nil if there is none
 	status       int // of success
 	query        []param
 	large        bool // takes a file

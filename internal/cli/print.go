@@ -30,7 +30,7 @@ const (
 	toneEnd        = "\x1b[0m"
 )
 
-// column of a list. machine is what CSV gets; the text for people where nil.
+// column of a list. machine is what CSV gets; the text for people if nil.
 type column[T any] struct {
 	title   string
 	text    func(T) string
@@ -214,8 +214,8 @@ func say(cmd *cobra.Command, format string, args ...any) {
 	_, _ = fmt.Fprintln(cmd.OutOrStdout(), printable(fmt.Sprintf(format, args...)))
 }
 
-// printable replaces what a terminal would take for an order to it: devices, routers and people far away have written it. Our own
-// tones stay.
+// printable replaces control characters, which could steer the terminal: the text comes from devices, routers and strangers. Our own
+// colours stay.
 func printable(s string) string {
 	if strings.IndexFunc(s, steers) < 0 {
 		return s
@@ -232,7 +232,7 @@ func printable(s string) string {
 	return out.String()
 }
 
-// steers reports whether a terminal may do something else with a character than show it.
+// steers reports whether a terminal may act on a character instead of showing it.
 func steers(r rune) bool {
 	return r != '\n' && r != '\t' && (unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r))
 }

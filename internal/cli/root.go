@@ -174,10 +174,10 @@ func tidy(cmd *cobra.Command) {
 	}
 }
 
-// farthest is how many letters may be wrong in a command for another to be meant.
+// farthest is how many letters of a command may be wrong for another to be suggested.
 const farthest = 3
 
-// nearest gives the commands whose names differ least from a word that is none.
+// nearest returns the commands whose names differ least from an unknown word.
 func nearest(c *cobra.Command, word string) (near []string) {
 	for c.SuggestionsMinimumDistance = 1; len(near) == 0 && c.SuggestionsMinimumDistance <= farthest; c.SuggestionsMinimumDistance++ {
 		near = c.SuggestionsFor(word)

@@ -8,9 +8,9 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 )
 
-// Orders asks, with an agent's key, what is to be done at the site. Where that is nothing other than what the agent has, by its
-// version, the server answers only after wait.
-func (c *Client) Orders(ctx context.Context, have string, wait time.Duration) (contract.AgentTasks, error) {
+// Tasks asks, with an agent's key, what is to be done at the site. If that is what the agent already has, by its version, the server
+// answers only after wait.
+func (c *Client) Tasks(ctx context.Context, have string, wait time.Duration) (contract.AgentTasks, error) {
 	return call[contract.AgentTasks](ctx, c, "GET",
 		fmt.Sprintf("/agent/tasks?have=%s&wait_seconds=%d", have, int((wait+time.Second-1)/time.Second)), nil)
 }
@@ -27,7 +27,7 @@ func (c *Client) TellProof(ctx context.Context, id int64, in contract.ProofNews)
 	return err
 }
 
-// LAN gives what an agent last saw of a site's devices; with fresh, it is asked to look now.
+// LAN returns what an agent last saw of a site's devices; with fresh, it is asked to look now.
 func (c *Client) LAN(ctx context.Context, site string, fresh bool) ([]contract.DeviceReport, error) {
 	method, path := "GET", at("sites", site, "lan")
 	if fresh {

@@ -27,7 +27,7 @@ func (c *Client) Aliases(ctx context.Context) ([]contract.Alias, error) {
 	return call[[]contract.Alias](ctx, c, "GET", "/aliases", nil)
 }
 
-// Alias gives an alias.
+// Alias returns an alias.
 func (c *Client) Alias(ctx context.Context, name string) (contract.Alias, error) {
 	return call[contract.Alias](ctx, c, "GET", at("aliases", name), nil)
 }
@@ -62,7 +62,7 @@ func (c *Client) Redirects(ctx context.Context) ([]contract.Redirect, error) {
 	return call[[]contract.Redirect](ctx, c, "GET", "/redirects", nil)
 }
 
-// Redirect gives a redirect name.
+// Redirect returns a redirect name.
 func (c *Client) Redirect(ctx context.Context, name string) (contract.Redirect, error) {
 	return call[contract.Redirect](ctx, c, "GET", at("redirects", name), nil)
 }

@@ -21,7 +21,7 @@ func (c *Client) Kinds(ctx context.Context) ([]probe.Trait, error) {
 	return call[[]probe.Trait](ctx, c, "GET", "/kinds", nil)
 }
 
-// Cards gives what to type into the site's router for a service.
+// Cards returns what to type into the site's router for a service.
 func (c *Client) Cards(ctx context.Context, code, service string) ([]site.Card, error) {
 	return call[[]site.Card](ctx, c, "GET", at("sites", code, "services", service, "cards"), nil)
 }
@@ -100,7 +100,7 @@ func (c *Client) RemoveVantage(ctx context.Context, name string) error {
 	return err
 }
 
-// EnrolVantage gives a vantage point its key for a one-time code.
+// EnrolVantage returns a vantage point its key for a one-time code.
 func (c *Client) EnrolVantage(ctx context.Context, code string) (contract.VantageEnrolled, error) {
 	return call[contract.VantageEnrolled](ctx, c, "POST", "/vantage/enrolment", contract.Enrolment{Code: code})
 }

@@ -130,7 +130,7 @@ func (c *Client) RemoveService(ctx context.Context, code, name string) error {
 	return c.remove(ctx, "sites", code, "services", name)
 }
 
-// History gives a service's spans; zero times take the server's defaults.
+// History returns a service's spans; zero times take the server's defaults.
 func (c *Client) History(ctx context.Context, code, name string, from, until time.Time) (contract.History, error) {
 	return call[contract.History](ctx, c, "GET", at("sites", code, "services", name, "history")+
 		query("from", instant(from), "until", instant(until)), nil)

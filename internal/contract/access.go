@@ -59,7 +59,7 @@ type Key struct {
 	// MayAnnounce are the prefixes in which it may announce addresses that are not its connection's own.
 	MayAnnounce []netip.Prefix `json:"may_announce,omitempty"`
 	Secret      string         `json:"secret,omitempty"`
-	// Server is where this server is reached from a site; "" where nobody has said.
+	// Server is where this server is reached from a site; "" if nobody has said.
 	Server string `json:"server,omitempty"`
 }
 
@@ -69,7 +69,7 @@ type Invitation struct {
 	Link    string    `json:"link"`
 	Code    string    `json:"code"`
 	Expires time.Time `json:"expires"`
-	// Server is where this server is reached from a site; "" where nobody has said.
+	// Server is where this server is reached from a site; "" if nobody has said.
 	Server string `json:"server,omitempty"`
 }
 

@@ -8,8 +8,8 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-// AgentProtocol is the newest version of what agents and servers say to each other. Both speak the lower of their two: 1 announces
-// an address, 2 reports all sources, watches the LAN and carries out orders.
+// AgentProtocol is the newest version of what agents and servers say to each other. Both speak the lower of their two: 1 announces an
+// address, 2 reports all sources, watches the LAN and carries out tasks.
 const AgentProtocol = 2
 
 // ClockTolerance is how far an agent's clock may be off.
@@ -67,16 +67,16 @@ type LinkReport struct {
 	Resolver string           `json:"resolver,omitempty"`
 	Cannot   []string         `json:"cannot,omitempty"`
 	Reported time.Time        `json:"reported,omitzero"`
-	// Refused tells of announcements that were refused lately.
+	// Refused reports announcements that were refused lately.
 	Refused []Refusal `json:"refused,omitempty"`
-	// Rhythm is how often a router without an agent announces, in seconds; 0 where that is not known.
+	// Rhythm is how often a router without an agent announces, in seconds; 0 if that is not known.
 	Rhythm float64 `json:"rhythm_seconds,omitempty"`
 	// OwnIPv4 and OwnIPv6 are what the agent's reports brought: those are its to withdraw.
 	OwnIPv4 netip.Addr `json:"own_ipv4,omitzero"`
 	OwnIPv6 netip.Addr `json:"own_ipv6,omitzero"`
 }
 
-// Refusal tells of announcements that were refused.
+// Refusal reports announcements that were refused.
 type Refusal struct {
 	Reason string `json:"reason"`
 	From   string `json:"from,omitempty"`

@@ -107,8 +107,8 @@ type DeviceInput struct {
 	Router   bool   `json:"router"`
 }
 
-// ServiceInput is what a person gives of a service. External is a port or a range; Internal is the first port on the
-// device, the same as outside where empty.
+// ServiceInput is what a person gives of a service. External is a port or a range; Internal is the first port on the device, the same as
+// outside if empty.
 type ServiceInput struct {
 	Name      string `json:"name"`
 	Device    string `json:"device"`
@@ -148,7 +148,7 @@ type ChangePattern struct {
 // Hostname is a hostname as it stands now: its state, what it should answer, and what the zone's server last answered.
 type Hostname struct {
 	site.Hostname
-	// Shown is the name as a person reads it, where that is not its ASCII form.
+	// Shown is the name as a person reads it, if that is not its ASCII form.
 	Shown string `json:"shown,omitempty"`
 	// HoldAt is the address at which it is kept while its link moves.
 	HoldAt  string           `json:"hold_at,omitempty"`

@@ -54,7 +54,7 @@ type VantageInvitation struct {
 	Vantage string    `json:"vantage"`
 	Code    string    `json:"code"`
 	Expires time.Time `json:"expires"`
-	// Server is where this server is reached from elsewhere; "" where nobody has said.
+	// Server is where this server is reached from elsewhere; "" if nobody has said.
 	Server string `json:"server,omitempty"`
 }
 

@@ -120,8 +120,8 @@ type ZoneInput struct {
 	// AlsoAsk lists further authoritative servers that have to answer the same. Template makes a site's first name.
 	AlsoAsk  []string `json:"also_ask"`
 	Template string   `json:"template"`
-	// Kind is hosted where empty. The rest belongs to remote zones: the primary's address, udp or tcp, the signing key that it
-	// knows us by, and how often names are asserted again.
+	// Kind is hosted if empty. The rest belongs to remote zones: the primary's address, udp or tcp, the signing key that it knows us by,
+	// and how often names are asserted again.
 	Kind       string `json:"kind"`
 	Primary    string `json:"primary"`
 	Transport  string `json:"transport"`

@@ -108,13 +108,13 @@ type Daemon struct {
 	fail chan error
 }
 
-// Engine gives the engine that serves now: another one when the server's role changes, nil while the database was never there.
+// Engine returns the engine that serves now: another one when the server's role changes, nil while the database was never there.
 func (d *Daemon) Engine() *engine.Engine { return d.engine.Load() }
 
-// Store gives the records.
+// Store returns the records.
 func (d *Daemon) Store() *store.Store { return d.store }
 
-// tidying sets how memory is tidied once for the process, however many daemons a test has in it.
+// tidying tunes the garbage collector once for the process, however many daemons a test runs in it.
 var tidying sync.Once
 
 // Start opens everything. On return names are answered and the console is served; announcements are taken, unless another server
@@ -219,7 +219,7 @@ func (d *Daemon) sendOn() error {
 	return nil
 }
 
-// answerSTUN answers agents that ask for their address, and takes their asking for a sign of life.
+// answerSTUN answers agents that ask for their address, which counts as a sign of life.
 func (d *Daemon) answerSTUN() error {
 	r, err := stun.Listen(d.o.STUN)
 	if err != nil {
@@ -246,7 +246,7 @@ func (d *Daemon) stunPort() int {
 	return int(at.Port())
 }
 
-// How long a client may take for a request, and for taking in a reply. Those that stream have a bound of their own for each piece.
+// How long a client may take to send a request and to receive a reply. Streams have a bound of their own for each piece.
 const (
 	headWait  = 10 * time.Second
 	readWait  = 30 * time.Second

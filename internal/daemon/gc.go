@@ -8,11 +8,10 @@ import (
 )
 
 const (
-	// share is how much the heap may grow before it is tidied, in percent: the record stays in memory, and twice of a large one
-	// is a lot.
+	// share is how much the heap may grow between collections, in percent: the record stays in memory, and twice a large one is a lot.
 	share = 60
-	// room is how much it may grow in any case, in octets: what is kept of a small record is little, and to tidy it for every few
-	// megabytes of requests would cost more processor time than the requests.
+	// room is how much it may grow in any case, in octets: a small record needs little, and collecting for every few megabytes of requests
+	// would cost more processor time than the requests.
 	room = 64 << 20
 )
 

@@ -16,7 +16,7 @@ const reserved = 64
 // shares are parts of the process's file descriptors, but for the reserved ones.
 type shares struct{ probes, http, dns, redirects int }
 
-// parted splits the descriptors that the process may have: half for probes, the rest for those who connect.
+// parted splits the descriptors that the process may have: half for probes, the rest for incoming connections.
 func parted(files uint64) shares {
 	free := int(min(max(files, 2*reserved), 1<<20)) - reserved
 	return shares{probes: min(free/2, 4096), http: min(free/4, 8192), dns: min(free/8, 256), redirects: min(free/16, 1024)}
@@ -31,8 +31,8 @@ func openFiles() uint64 {
 	return limit.Cur
 }
 
-// bounded is a listener that has so many connections open at once, and so many of one client network: who holds many and says
-// nothing keeps nobody else out. Proxies that are trusted speak for many, and count as nobody's network.
+// bounded is a listener with a limit on open connections, and another per client network: a client that holds many and says nothing locks
+// nobody else out. Trusted proxies speak for many and are not limited by network.
 type bounded struct {
 	net.Listener
 	most, ofNetwork int

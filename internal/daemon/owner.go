@@ -8,8 +8,8 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// ResetPassword gives a person a new one-time password, in the database of a server that may be running. A person who is not on
-// record is made where create says so. Errors: store.Missing, store.ErrOlderSchema.
+// ResetPassword returns a person a new one-time password, in the database of a server that may be running. A person who is not on record is
+// created if create is set. Errors: store.Missing, store.ErrOlderSchema.
 func ResetPassword(ctx context.Context, database, name string, create bool) (string, error) {
 	st, err := store.Connect(ctx, database)
 	if err != nil {
@@ -22,8 +22,8 @@ func ResetPassword(ctx context.Context, database, name string, create bool) (str
 	return access.ResetPassword(ctx, st, name, time.Now(), create)
 }
 
-// FirstOwner makes the first person where there is none, with a one-time password that it returns. settled is false while this server
-// does not write, or the database does not answer.
+// FirstOwner makes the first person if there is none, with a one-time password that it returns. settled is false while this server does not
+// write, or the database does not answer.
 func (d *Daemon) FirstOwner(ctx context.Context, name string) (password string, settled bool) {
 	e := d.Engine()
 	if e == nil || e.Standby() {

@@ -24,15 +24,15 @@ const (
 	enterWait = 2 * time.Minute
 )
 
-// ended is what of an error ends the program: a database that cannot become usable by waiting.
+// ended returns the error if it ends the program: a database that waiting will not make usable.
 func ended(err error) bool {
 	var newer store.ErrNewerSchema
 	var pg *pgconn.PgError
 	return errors.As(err, &newer) || errors.As(err, &pg) && (pg.Code[:2] == "28" || pg.Code[:2] == "3D" || pg.Code[:2] == "42")
 }
 
-// enter takes a role, once: writer where the lock is free, else standby. While the database is away, names are answered from the
-// copy on disk. It returns an error where waiting is of no use.
+// enter takes a role, once: writer if the lock is free, else standby. While the database is away, names are answered from the copy on disk.
+// It returns an error if waiting is of no use.
 func (d *Daemon) enter(ctx context.Context) error {
 	err := d.store.CheckSchema(ctx)
 	var older store.ErrOlderSchema
@@ -114,7 +114,7 @@ func (d *Daemon) standBy(ctx context.Context) error {
 	return err
 }
 
-// swap has an engine take the place of the one before, which is brought to its end.
+// swap replaces the engine by another, and stops the one before.
 func (d *Daemon) swap(e *engine.Engine, run func(context.Context)) {
 	ctx, stop := context.WithCancel(d.ctx)
 	var wg sync.WaitGroup
@@ -122,7 +122,7 @@ func (d *Daemon) swap(e *engine.Engine, run func(context.Context)) {
 	d.endEngine = func() { stop(); wg.Wait() }
 	if e != nil {
 		d.Names.Allow(e)
-		debug.FreeOSMemory() // reading the record leaves more behind than it holds
+		debug.FreeOSMemory() // reading the record leaves much garbage
 		wg.Go(func() { run(ctx) })
 	}
 	if before != nil {
@@ -175,7 +175,7 @@ func (d *Daemon) tick(lost <-chan struct{}) <-chan time.Time {
 	return time.After(askEvery)
 }
 
-// seek asks for the lock, or for the record where there is none in memory yet.
+// seek asks for the lock, or for the record if there is none in memory yet.
 func (d *Daemon) seek(ctx context.Context) error {
 	bounded, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()

@@ -50,7 +50,7 @@ func (c zoneCopy) write(zones []*authdns.Zone) error {
 	return statefile.Write(string(c), append([]byte(copyHead+hex.EncodeToString(sum[:])+"\n"), body.Bytes()...))
 }
 
-// read reads the zones of the copy. Error: fs.ErrNotExist where there is none.
+// read reads the zones of the copy. Error: fs.ErrNotExist if there is none.
 func (c zoneCopy) read() ([]*authdns.Zone, error) {
 	if c == "" {
 		return nil, os.ErrNotExist
@@ -75,7 +75,7 @@ func (c zoneCopy) read() ([]*authdns.Zone, error) {
 	return zones, nil
 }
 
-// serials gives the serial of each zone, by apex without the final dot.
+// serials returns the serial of each zone, by apex without the final dot.
 func serials(zones []*authdns.Zone) map[string]uint32 {
 	out := map[string]uint32{}
 	for _, z := range zones {

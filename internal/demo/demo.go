@@ -47,7 +47,7 @@ type Demo struct {
 	World    *lab.World
 	Dir      string // where its data are kept
 	Owner    string // the owner's name
-	Password string // the one-time password; "" where it has been replaced
+	Password string // the one-time password; "" if it has been replaced
 	Key      string // an access key for the command line
 
 	cluster  *cluster.Cluster
@@ -284,7 +284,7 @@ func (d *Demo) Stop() {
 	d.cluster.Stop()
 }
 
-// quiet leaves out what an agent warns of: that a line is dead is the scenario, and stands at its site.
+// quiet drops agents' warnings: a dead line is part of the scenario, and is shown at its site.
 type quiet struct{ slog.Handler }
 
 // WithAttrs implements slog.Handler: what is made of it is as quiet.

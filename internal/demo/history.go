@@ -23,14 +23,14 @@ const (
 	pastEvery = 5 * time.Minute // the interval of the made-up probes
 )
 
-// chance gives random numbers that are the same at every run for the same thing.
+// chance returns random numbers that are the same at every run for the same thing.
 func chance(of string) *rand.Rand {
 	h := fnv.New64a()
 	_, _ = h.Write([]byte(of))
 	return rand.New(rand.NewPCG(h.Sum64(), 7))
 }
 
-// pastAddresses gives the addresses that a link had, the oldest first, and how many days ago each began.
+// pastAddresses returns the addresses that a link had, the oldest first, and how many days ago each began.
 func pastAddresses(p place, l connection) (addresses []netip.Addr, daysAgo []float64) {
 	addresses, daysAgo = []netip.Addr{l.first}, []float64{pastDays}
 	if l.static {

@@ -42,9 +42,9 @@ type exposed struct {
 	name               string
 	external, internal uint16
 	kind               probe.Kind
-	over               probe.Transport // tcp where empty
+	over               probe.Transport // tcp if empty
 	closed             bool            // must stay closed
-	expires            int             // days until its certificate expires; a year where 0
+	expires            int             // days until its certificate expires; a year if 0
 }
 
 const zone = "isles.saltmarsh.example"
@@ -138,12 +138,12 @@ func places() []place {
 	}
 }
 
-// lan gives the address of the n-th device of the i-th place: a loopback address that stands for one on its LAN.
+// lan returns the address of the n-th device of the i-th place: a loopback address that stands for one on its LAN.
 func lan(i, n int) netip.Addr {
 	return netip.AddrFrom4([4]byte{127, 201, byte(i + 1), byte(20 + n)})
 }
 
-// gatewayOf gives the LAN side of the router of the n-th link of the i-th place.
+// gatewayOf returns the LAN side of the router of the n-th link of the i-th place.
 func gatewayOf(i, n int) netip.Addr {
 	return netip.AddrFrom4([4]byte{127, 202, byte(i + 1), byte(1 + n)})
 }
@@ -156,7 +156,7 @@ func inner(port uint16) uint16 {
 	return port
 }
 
-// specs gives the lab its sites. Links get the addresses that the record has for them.
+// specs returns the lab its sites. Links get the addresses that the record has for them.
 func specs(list []place, recorded map[string]netip.Addr) []lab.SiteSpec {
 	var out []lab.SiteSpec
 	for i, p := range list {

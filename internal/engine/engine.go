@@ -127,8 +127,8 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 // ErrStandby reports a change that was asked of a server that does not write: nothing was changed.
 var ErrStandby = errors.New("this server stands by: another one writes to the database; nothing was changed here, try again shortly")
 
-// Writable returns nil where this server takes what changes something, else why not: ErrStandby, or changes.ErrNotRecorded where the
-// database went away and nothing is known of another writer.
+// Writable returns nil if this server takes what changes something, else why not: ErrStandby, or changes.ErrNotRecorded where the database
+// went away and nothing is known of another writer.
 func (e *Engine) Writable() error {
 	if !e.lost() {
 		return nil
@@ -159,7 +159,7 @@ func (e *Engine) Writer(ctx context.Context) (server string, since time.Time, er
 // record since, says nothing of it.
 const resumeFor = time.Hour
 
-// resumeMoves takes up moves that were not carried to their end: only the stages that they lack are waited for.
+// resumeMoves resumes moves that were not finished: only the stages that they lack are waited for.
 func (e *Engine) resumeMoves(ctx context.Context) error {
 	now := e.rooms.Now()
 	unfinished, err := e.rooms.Store.Unfinished(ctx, now.Add(-resumeFor))

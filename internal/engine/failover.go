@@ -11,7 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// FollowLinks implements siteside.Host: it brings a site's links in line with what comes through them, and its hostnames with that.
+// FollowLinks implements siteside.Host: it marks the site's links that are down, and makes its hostnames follow.
 func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
 	p, ok := e.rooms.Record.Site(siteID)
 	if !ok {

@@ -11,7 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// Reload reads the record anew and lets everything follow: for when the database was written by somebody else.
+// Reload reads the whole record again and makes everything follow it: for when another program wrote to the database.
 func (e *Engine) Reload(ctx context.Context) error {
 	if err := e.rooms.History.Resume(ctx); err != nil {
 		return err
@@ -20,7 +20,7 @@ func (e *Engine) Reload(ctx context.Context) error {
 		return err
 	}
 	return e.Change(ctx, func() (changes.Edit, error) {
-		e.ForgetMoveIDs() // moves to come are to stand behind those that somebody else recorded
+		e.ForgetMoveIDs() // later moves must have higher IDs than those that another program recorded
 		return changes.Edit{Words: "the record was read again", Touched: &record.Touched{Whole: true},
 			Write: func(context.Context, *store.Store) error { return nil }}, nil
 	})
@@ -38,7 +38,7 @@ func (e *Engine) HostnamesOf(linkID int64) map[string]bool { return e.rooms.Host
 // Unwritten returns when each fault was first seen that the database does not have.
 func (e *Engine) Unwritten() map[faults.Of]time.Time { return e.rooms.Faults.Unwritten() }
 
-// ReviewNow finds out at once what is wrong with a site, instead of soon. Errors: store.Missing, that of the database.
+// ReviewNow reviews a site at once instead of soon. Errors: store.Missing, that of the database.
 func (e *Engine) ReviewNow(ctx context.Context, code string) error {
 	p, err := e.rooms.FindSite(code)
 	if err != nil {

@@ -6,14 +6,13 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// HeartbeatPassword gives the password of an agent's STUN credential, "" for none.
+// HeartbeatPassword returns the password of an agent's STUN credential, "" for none.
 func (e *Engine) HeartbeatPassword(username string) string {
 	password, _ := e.rooms.Record.Credential(username)
 	return password
 }
 
-// NoteHeartbeat notes that an agent was heard by STUN. From another address than the link's it says nothing of the link: the agent goes
-// on to report.
+// NoteHeartbeat notes that an agent was heard by STUN. From another address than the link's it proves nothing: the agent reports next.
 func (e *Engine) NoteHeartbeat(username string, from netip.Addr) {
 	_, linkID := e.rooms.Record.Credential(username)
 	if _, l, ok := e.rooms.Record.SiteOfLink(linkID); ok && l.Addresses().Of(from.Is6()) == from {
@@ -21,7 +20,7 @@ func (e *Engine) NoteHeartbeat(username string, from netip.Addr) {
 	}
 }
 
-// FirstLink gives the preferred link of a site by its code; 0 where there is none.
+// FirstLink returns the preferred link of a site by its code; 0 if there is none.
 func (e *Engine) FirstLink(code string) int64 {
 	p, ok := e.rooms.Record.SiteByCode(code)
 	if !ok {

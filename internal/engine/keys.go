@@ -72,7 +72,7 @@ func (e *Engine) Invite(ctx context.Context, code, label string, in contract.Inv
 	return inv, err
 }
 
-// Enrol gives an agent its key for a one-time code. Error: access.ErrCode.
+// Enrol returns an agent its key for a one-time code. Error: access.ErrCode.
 func (e *Engine) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enrolled, error) {
 	key, linkID, err := e.rooms.Access.Enrol(ctx, in.Code, in.Label)
 	if err != nil {

@@ -56,11 +56,11 @@ func (e *Engine) raiseSerials(ctx context.Context, seen map[string]uint32, where
 	return nil
 }
 
-// Member loops: a server that stands by answers what another one writes.
+// Loops of a member: a standby answers what the writer writes.
 const (
-	// memberEvery is how often a member looks for itself, whether it was told of something or not.
+	// memberEvery is how often a member polls, notified or not.
 	memberEvery = 5 * time.Second
-	// memberPause is the least time between two looks.
+	// memberPause is the least time between two polls.
 	memberPause = 50 * time.Millisecond
 )
 
@@ -127,7 +127,7 @@ func (e *Engine) Follow(ctx context.Context) {
 func (e *Engine) takeOver(ctx context.Context, whole bool, position *int64) error {
 	var d record.Diff
 	if whole {
-		newest, err := e.rooms.Store.NewestMove(ctx) // before the record is read: what comes meanwhile is taken again
+		newest, err := e.rooms.Store.NewestMove(ctx) // before the record is read: what arrives meanwhile is taken again
 		if err != nil {
 			return err
 		}

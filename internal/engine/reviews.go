@@ -15,7 +15,7 @@ import (
 	"inkpost.example/inkpost/internal/wire/speak"
 )
 
-// A review is rare and slow, so that it is no scan: one a site in an hour, ten ports a second at most and few at a time.
+// A review must not be usable as a port scan: one a site and hour, at most ten ports a second, few at a time.
 const (
 	reviewEvery  = time.Hour
 	reviewPause  = 100 * time.Millisecond
@@ -107,7 +107,7 @@ func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person strin
 	return r, err
 }
 
-// shownOf gives what is known of how a site's services answer.
+// shownOf returns what is known of how a site's services answer.
 func (e *Engine) shownOf(p record.Site) []site.Shown {
 	var out []site.Shown
 	for _, s := range p.Services {

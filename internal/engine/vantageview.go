@@ -53,7 +53,7 @@ func (e *Engine) InviteVantage(ctx context.Context, in contract.VantageInput) (c
 	return inv, nil
 }
 
-// EnrolVantage gives a vantage point its key for a one-time code. Error: access.ErrCode.
+// EnrolVantage returns a vantage point its key for a one-time code. Error: access.ErrCode.
 func (e *Engine) EnrolVantage(ctx context.Context, in contract.Enrolment) (contract.VantageEnrolled, error) {
 	key, id, err := e.rooms.Access.EnrolVantage(ctx, in.Code)
 	if err != nil {

@@ -52,7 +52,7 @@ func (a *answerer) stop() {
 	}
 }
 
-// become has another server answer in the place of this one, with the same protocol and another identity.
+// become replaces the server by another of the same protocol and another identity.
 func (a *answerer) become(name string) error {
 	a.stop()
 	a.mu.Lock()
@@ -61,7 +61,7 @@ func (a *answerer) become(name string) error {
 	return a.start()
 }
 
-// know has a WireGuard server know a peer by its public key.
+// know adds a peer to a WireGuard server.
 func (a *answerer) know(key []byte) error {
 	a.stop()
 	a.mu.Lock()

@@ -17,8 +17,8 @@ type gateway struct {
 	plug  *plug
 }
 
-// openGateway has a router tell its WAN address at an address of its LAN side. Told is what it says where that is not the address
-// that the provider gave: a router behind another device, or behind a provider that translates, has none of its own.
+// openGateway has a router tell its WAN address at an address of its LAN side. Told is what it says if that is not the address that the
+// provider gave: a router behind another device, or behind a provider that translates, has none of its own.
 func (r *router) openGateway(at, told netip.Addr) error {
 	conn, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(at, natpmp.Port)))
 	if err != nil {

@@ -15,8 +15,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// dropPort holds a TCP port that leaves everybody without an answer: to the outside, a firewall that drops. Where the
-// kernel lets us, by a filter that throws the packets away; where it does not (some ask for root), by a queue that is full.
+// dropPort holds a TCP port that never answers: from outside, a firewall that drops. Where the kernel lets us, by a filter that throws the
+// packets away; where it does not (some ask for root), by a queue that is full.
 func dropPort(at netip.AddrPort) (io.Closer, error) {
 	c, err := filteredPort(at)
 	if errors.Is(err, os.ErrPermission) {

@@ -14,7 +14,7 @@ var Public = netip.MustParsePrefix("127.96.0.0/11")
 // LAN holds the loopback addresses that stand for addresses on sites' LANs.
 var LAN = netip.MustParsePrefix("127.192.0.0/10")
 
-// provider gives addresses out of a pool, one after the other, and none twice until the pool has gone round.
+// provider hands out addresses of a pool in turn, none twice until all were used.
 type provider struct {
 	name string
 	pool netip.Prefix
@@ -28,7 +28,7 @@ func newProvider(name string, pool netip.Prefix) *provider {
 	return &provider{name: name, pool: pool, next: pool.Addr(), used: map[netip.Addr]bool{}}
 }
 
-// lease gives an address: the one asked for where it is in the pool and free, otherwise the next free one.
+// lease returns an address: the one asked for where it is in the pool and free, otherwise the next free one.
 func (p *provider) lease(wish netip.Addr) (netip.Addr, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

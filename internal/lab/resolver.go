@@ -86,7 +86,7 @@ func (r *Resolver) ServeDNS(w dns.ResponseWriter, m *dns.Msg) {
 	_ = w.WriteMsg(reply)
 }
 
-// lookup gives an answer out of the cache, or from upstream, and its age in seconds.
+// lookup returns an answer out of the cache, or from upstream, and its age in seconds.
 func (r *Resolver) lookup(q dns.Question) (reply *dns.Msg, age uint32) {
 	now := time.Now()
 	r.mu.Lock()

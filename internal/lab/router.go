@@ -78,7 +78,7 @@ func (r *router) connect(wish netip.Addr) error {
 	return r.bind()
 }
 
-// renumber takes another address. Every connection over the old one ends without a word, and its ports fall silent.
+// renumber takes another address. Every connection over the old one dies silently, as do its ports.
 func (r *router) renumber() (before, after netip.Addr, err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -154,7 +154,7 @@ func (r *router) bind() error {
 	return first
 }
 
-// drop leaves everybody who comes to the door at an address without an answer.
+// drop leaves everything that comes to a port of an address without an answer.
 func (d door) drop(at netip.Addr) (io.Closer, error) {
 	if d.transport == probe.UDP {
 		return dropDatagrams(netip.AddrPortFrom(at, d.port))

@@ -62,7 +62,7 @@ func (a *answerer) place() netip.Addr {
 	return a.at.Addr()
 }
 
-// ofDevice gives the services of a device.
+// ofDevice returns the services of a device.
 func (p *labSite) ofDevice(name string) (out []*answerer, err error) {
 	for _, s := range p.services {
 		if s.Device == name {
@@ -101,7 +101,7 @@ func (w *World) SetDevice(code, device string, to netip.Addr) error {
 	return p.bindAll()
 }
 
-// Where gives the LAN address that a device has now; zero where it sleeps, or is not known.
+// Where returns the LAN address that a device has now; zero if it sleeps, or is not known.
 func (w *World) Where(code, device string) netip.Addr {
 	p, err := w.site(code)
 	if err != nil {

@@ -42,10 +42,10 @@ type ServiceSpec struct {
 	LAN          netip.AddrPort
 	External     uint16
 	Kind         probe.Kind
-	Transport    probe.Transport // tcp where empty
+	Transport    probe.Transport // tcp if empty
 	Peer         []byte          // of a WireGuard server: the public key of the peer that it knows
 	Host         string          // that its certificate is made out to
-	Until        time.Time       // when its certificate expires; in a year where zero
+	Until        time.Time       // when its certificate expires; in a year if zero
 	Forwarded    bool
 }
 
@@ -168,7 +168,7 @@ func (p *labSite) spec(name string) (ServiceSpec, error) {
 	return ServiceSpec{}, site.Missing{Kind: "service of " + p.code + " in the lab", Name: name}
 }
 
-// Dial gives the way out of a site's link, for an agent behind its router.
+// Dial returns the way out of a site's link, for an agent behind its router.
 func (w *World) Dial(code, label string) (func(context.Context, string, string) (net.Conn, error), error) {
 	p, err := w.site(code)
 	if err != nil {

@@ -41,8 +41,7 @@ func WriteState(path string, state any) error {
 	return Write(path, doc)
 }
 
-// ReadState reads a program's state. Errors: fs.ErrNotExist where there is none, and one that says what to do where it
-// cannot be read.
+// ReadState reads a program's state. Errors: fs.ErrNotExist if there is none, and one that says what to do where it cannot be read.
 func ReadState[T any](path string) (state T, err error) {
 	doc, err := os.ReadFile(path)
 	if err != nil {

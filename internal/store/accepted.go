@@ -30,7 +30,7 @@ type Group struct {
 	Serials map[int64]uint32
 }
 
-// Add puts a later group behind this one.
+// Add appends a later group.
 func (g *Group) Add(later Group) {
 	g.Changes = append(g.Changes, later.Changes...)
 	if g.Serials == nil {
@@ -93,17 +93,17 @@ func (a accepted) group() (Group, error) {
 	return g, failed
 }
 
-// MoveIDs gives n IDs, in rising order, that no other move has.
+// MoveIDs returns n IDs, in rising order, that no other move has.
 func (s *Store) MoveIDs(ctx context.Context, n int) (ids []int64, err error) {
 	err = s.db.SelectContext(ctx, &ids, `SELECT nextval(pg_get_serial_sequence('move', 'id')) FROM generate_series(1, $1)`, n)
 	return ids, err
 }
 
-// acceptStatement writes nothing where another server writes by now. The lock on the writer's row has whoever takes over wait for
-// what is under way, and what comes later see the new epoch.
+// acceptStatement writes nothing if another server has become the writer. The lock on the writer's row makes a successor wait for what is
+// under way, and makes what comes later see the new epoch.
 const acceptStatement = `INSERT INTO accepted (id, content) SELECT $1, $2 FROM writer WHERE epoch = $3 FOR SHARE`
 
-// row gives what acceptStatement takes.
+// row returns what acceptStatement takes.
 func (g Group) row() (id int64, content string, err error) {
 	text, err := json.Marshal(g.accepted())
 	return g.Changes[0].ID, string(text), err
@@ -139,9 +139,9 @@ func (s *Store) AcceptWith(ctx context.Context, g Group) error {
 	return err
 }
 
-// Settle brings accepted groups, put together in their order, into the tables that are read, and notes stages that moves have
-// reached, these or earlier ones: all of it or nothing. It may be called again with the same where nobody knows whether it went
-// well: what is no longer among the accepted was settled.
+// Settle brings accepted groups, put together in their order, into the tables that are read, and notes stages that moves have reached,
+// these or earlier ones: all of it or nothing. It may be called again with the same group if its outcome is unknown: what is no longer
+// among the accepted was settled.
 //
 // It does not wait for the disk: what is lost with the database's machine within the next fraction of a second was accepted
 // durably, and is settled anew.
@@ -191,8 +191,8 @@ func settleMoves(ctx context.Context, tx pgx.Tx, changes []Change, reached map[i
 	if len(changes) == 0 {
 		return nil
 	}
-	// An earlier one that is not ours was cut off while it was written, and whoever announced it told that it was not recorded. It
-	// goes too: it must not come back over what came after.
+	// An earlier one that is not ours was cut off while it was written, and its sender was told that it was not recorded. It is dropped,
+	// too: it must not overwrite what came after.
 	var first *int64
 	if err := tx.QueryRow(ctx, `WITH gone AS (DELETE FROM accepted WHERE id <= $1 RETURNING id) SELECT min(id) FROM gone`,
 		changes[len(changes)-1].ID).Scan(&first); err != nil {
@@ -228,7 +228,7 @@ func settleMoves(ctx context.Context, tx pgx.Tx, changes []Change, reached map[i
 	return err
 }
 
-// queueLinks gives each link the address of its last change.
+// queueLinks returns each link the address of its last change.
 func queueLinks(together *pgx.Batch, changes []Change) {
 	if len(changes) == 0 {
 		return
@@ -276,8 +276,8 @@ func (s *Store) settleAccepted(ctx context.Context) error {
 	return nil
 }
 
-// Follow gives the moves after one, in their order, and the serials of the zones that go with the last of them: as a writer has
-// accepted them, settled or not.
+// Follow returns the moves after one, in their order, and the serials of the zones that go with the last of them: as a writer has accepted
+// them, settled or not.
 func (s *Store) Follow(ctx context.Context, after int64) (Group, error) {
 	g := Group{Serials: map[int64]uint32{}}
 	tx, err := s.pool.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly})

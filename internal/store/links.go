@@ -85,8 +85,7 @@ func (s *Store) EditLink(ctx context.Context, in site.Link) error {
 	return affected(r, err, "link", "label", in.Label)
 }
 
-// NoteFailing records through which links nothing comes, and raises the serials of the zones whose answers change with it. It
-// returns those.
+// NoteFailing records which links are down, and raises the serials of the zones whose answers change with it. It returns those.
 func (s *Store) NoteFailing(ctx context.Context, failing map[int64]bool, zones []int64) (serials map[int64]uint32, err error) {
 	for _, id := range slices.Sorted(maps.Keys(failing)) {
 		if _, err := s.db.ExecContext(ctx, `UPDATE link SET failing = $2 WHERE id = $1`, id, failing[id]); err != nil {

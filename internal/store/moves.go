@@ -69,7 +69,7 @@ func queueStages(together *pgx.Batch, list []Stages) {
 		WHERE move.id = t.id`, append([]any{ids}, stageColumns(list)...)...)
 }
 
-// stageColumns gives the five times of each of a list of stages as the arrays of a statement.
+// stageColumns returns the five times of each of a list of stages as the arrays of a statement.
 func stageColumns(list []Stages) []any {
 	var columns [5]pgtype.FlatArray[*time.Time]
 	for i := range columns {
@@ -169,7 +169,7 @@ func (s *Store) Unfinished(ctx context.Context, since time.Time) ([]Unfinished, 
 	return out, err
 }
 
-// Takes reports whether a move is one that the filter lets through; whether it is finished is not looked at.
+// Takes reports whether the filter lets a move through; Unfinished is not checked.
 func (f MoveFilter) Takes(m Move) bool {
 	has := func(a netip.Addr) bool {
 		return a == m.Old.IPv4 || a == m.Old.IPv6 || a == m.New.IPv4 || a == m.New.IPv6
@@ -179,7 +179,7 @@ func (f MoveFilter) Takes(m Move) bool {
 		(f.Source == "" || m.Source == f.Source) && (!f.Address.IsValid() || has(f.Address))
 }
 
-// With gives the move with stages that it has reached since. That a remote zone has it is told by the table alone.
+// With returns the move with stages that it has reached since. Only the table knows which remote zones have it.
 func (m Move) With(s Stages) Move {
 	if s.ZoneID != 0 {
 		return m
@@ -193,13 +193,13 @@ func (m Move) With(s Stages) Move {
 	return m
 }
 
-// NewestMove is the ID of the newest move that is settled; 0 where there is none.
+// NewestMove is the ID of the newest move that is settled; 0 if there is none.
 func (s *Store) NewestMove(ctx context.Context) (id int64, err error) {
 	err = s.db.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM move`)
 	return id, err
 }
 
-// ChangeTimes gives when each link changed its address since a time, the oldest first, and of each the newest few only.
+// ChangeTimes returns when each link changed its address since a time, the oldest first, and of each the newest few only.
 func (s *Store) ChangeTimes(ctx context.Context, since time.Time, few int) (map[int64][]time.Time, error) {
 	var rows []struct {
 		LinkID int64 `db:"link_id"`

@@ -11,8 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// The history's tables have a partition for each month. Spans tell of every outcome, rollups of every hour: they are kept
-// longer.
+// The history's tables have a partition for each month. Spans record every outcome, rollups every hour: rollups are kept longer.
 const (
 	spansKept   = 14 // months
 	rollupsKept = 37

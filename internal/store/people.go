@@ -32,8 +32,8 @@ func (s *Store) PersonNamed(ctx context.Context, name string) (Person, error) {
 	return p, explained(err, "person", "name", name)
 }
 
-// PutPassword sets a person's password hash and ends all their sessions. A person who is not on record is Missing, and made where
-// create says so. until is when a one-time password expires; zero for one that the person chose.
+// PutPassword sets a person's password hash and ends all their sessions. A person who is not on record is Missing, or created if create is
+// set. until is when a one-time password expires; zero for one that the person chose.
 func (s *Store) PutPassword(ctx context.Context, name string, hash []byte, until time.Time, create bool) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
 		if create {

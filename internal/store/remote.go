@@ -20,8 +20,8 @@ func (s *Store) AdoptJobs(ctx context.Context) error {
 	return err
 }
 
-// RemoteName is one name of a remote zone: what its primary last took of us and when, and how the tries since then went.
-// Problem is empty where there was none.
+// RemoteName is one name of a remote zone: what its primary last took of us and when, and how the tries since then went. Problem is empty
+// if there was none.
 type RemoteName struct {
 	ZoneID  int64
 	Name    names.Name

@@ -42,7 +42,7 @@ func (s *Store) Spans(ctx context.Context, serviceID int64, from, until time.Tim
 	return utcSpans(out), err
 }
 
-// NewestSpans gives the newest span of every service and vantage point.
+// NewestSpans returns the newest span of every service and vantage point.
 func (s *Store) NewestSpans(ctx context.Context) ([]ledger.Span, error) {
 	var out []ledger.Span
 	err := s.db.SelectContext(ctx, &out, `SELECT n.* FROM service k CROSS JOIN vantage w CROSS JOIN LATERAL (`+spanColumns+`

@@ -41,8 +41,8 @@ type Store struct {
 	tx   *sqlx.Tx // where the store stands for one transaction
 	root *sqlx.DB
 	pool *pgxpool.Pool
-	// writes is for what is written thousands of times a second, by key. Its plans are made once, and for large tables however
-	// small they are then: to plan such a statement anew for the values at hand takes longer than to carry it out.
+	// writes is for what is written thousands of times a second, by key. Its plans are made once, and for large tables however small they
+	// are then: planning such a statement for each set of values takes longer than executing it.
 	writes *pgxpool.Pool
 	lease  *atomic.Pointer[Lease]
 }
@@ -50,7 +50,7 @@ type Store struct {
 // writers is how many connections there are for writes: one accepts moves, one settles them, one is spare.
 const writers = 3
 
-// No statement waits for ever: not for its work, nor for a lock, nor a transaction for its owner.
+// No statement waits for ever: neither for its work nor for a lock; nor does a transaction for its owner.
 var bounds = map[string]string{"statement_timeout": "10000", "lock_timeout": "5000", "idle_in_transaction_session_timeout": "15000"}
 
 // connectWait is how long making one connection may take.
@@ -87,8 +87,8 @@ func Connect(ctx context.Context, url string) (*Store, error) {
 	return &Store{db: root, root: root, pool: pool, writes: writes, lease: &atomic.Pointer[Lease]{}}, nil
 }
 
-// Open connects to a database as its writer and brings its schema up to date: for programs that are alone with it. Error:
-// ErrNotWriter where a server runs on it.
+// Open connects to a database as its writer and brings its schema up to date: for programs that are alone with it. Error: ErrNotWriter if a
+// server runs on it.
 func Open(ctx context.Context, url string) (*Store, error) {
 	s, err := Connect(ctx, url)
 	if err != nil {
@@ -158,7 +158,7 @@ func knownSchema() (newest int64, err error) {
 	return newest, err
 }
 
-// Prepare brings the schema up to date and settles what an earlier writer accepted. Only the writer may. name says who we are.
+// Prepare brings the schema up to date and settles what an earlier writer accepted. Only the writer may call it; name is ours.
 func (s *Store) Prepare(ctx context.Context, name string, now time.Time) error {
 	var newer ErrNewerSchema
 	if err := s.CheckSchema(ctx); errors.As(err, &newer) {
@@ -207,7 +207,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	return nil
 }
 
-// Close gives the lease up and releases all connections.
+// Close returns the lease up and releases all connections.
 func (s *Store) Close() {
 	if l := s.lease.Load(); l != nil {
 		l.Release()

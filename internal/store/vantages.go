@@ -15,7 +15,7 @@ type Vantage struct {
 	Doc      []byte `db:"doc"` // what it last said of itself, as JSON
 }
 
-// OwnVantage gives the ID of the vantage point called name, made where it is new and make says so; 0 where it is not there.
+// OwnVantage returns the ID of the vantage point called name, made if it is new and make is set; 0 if it is not there.
 func (s *Store) OwnVantage(ctx context.Context, name string, make bool) (int64, error) {
 	var id int64
 	if !make {

@@ -32,16 +32,16 @@ type Lease struct {
 // Lost is closed when the lease has ended.
 func (l *Lease) Lost() <-chan struct{} { return l.lost }
 
-// Release gives the lease up.
+// Release returns the lease up.
 func (l *Lease) Release() {
 	l.stop()
 	l.done.Wait()
 }
 
-// Lead asks to be the writer. It returns nil where another server is. name says who we are, to people.
+// Lead asks to be the writer. It returns nil if another server is. name says who we are, to people.
 func (s *Store) Lead(ctx context.Context, name string) (*Lease, error) {
 	config := s.pool.Config().ConnConfig.Copy()
-	// A machine that loses its power says nothing: the database's server has to find out itself, and soon.
+	// A machine that loses power says nothing: PostgreSQL has to find out by itself, and soon.
 	for param, value := range map[string]string{"application_name": "inkpost writer", "tcp_keepalives_idle": "1",
 		"tcp_keepalives_interval": "1", "tcp_keepalives_count": "2", "tcp_user_timeout": "3000"} {
 		config.RuntimeParams[param] = value
@@ -95,7 +95,7 @@ func (l *Lease) watch(ctx context.Context, conn *pgx.Conn) {
 	defer func() {
 		bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), leaseWait)
 		defer cancel()
-		// Whoever asks next has not to wait until the database's server has noticed that the connection is closed.
+		// The next server must not have to wait until PostgreSQL has noticed that the connection is closed.
 		_, _ = conn.Exec(bounded, `SELECT pg_advisory_unlock($1, $2)`, lockSpace, lockWriter)
 		_ = conn.Close(bounded)
 	}()
@@ -107,7 +107,7 @@ func (l *Lease) watch(ctx context.Context, conn *pgx.Conn) {
 		if err != nil && !timedOut {
 			return
 		}
-		// a question that is broken off closes the connection behind our back
+		// a cancelled query closes the connection
 		alive, cancel := context.WithTimeout(context.WithoutCancel(ctx), leaseWait)
 		err = conn.Ping(alive)
 		cancel()
@@ -117,7 +117,7 @@ func (l *Lease) watch(ctx context.Context, conn *pgx.Conn) {
 	}
 }
 
-// epoch is the one that we write in, 0 where we do not.
+// epoch is the one that we write in, 0 if we do not.
 func (s *Store) epoch() int64 {
 	l := s.lease.Load()
 	if l == nil {
@@ -131,8 +131,8 @@ func (s *Store) epoch() int64 {
 	}
 }
 
-// Now gives the same store for as long as the lease lasts that we hold at this moment, if any: what was read into memory under one
-// lease is never written under another.
+// Now returns a store that is valid for as long as the present lease lasts, if any: what was read into memory under one lease is never
+// written under another.
 func (s *Store) Now() *Store {
 	now := *s
 	now.lease = &atomic.Pointer[Lease]{}
@@ -143,7 +143,7 @@ func (s *Store) Now() *Store {
 // Leads reports whether we hold the lease.
 func (s *Store) Leads() bool { return s.epoch() != 0 }
 
-// Abandon gives the lease up without waiting, because the database says that it is another's.
+// Abandon returns the lease up without waiting, because the database says that it is another's.
 func (s *Store) Abandon() {
 	if l := s.lease.Load(); l != nil {
 		l.stop()
@@ -153,7 +153,7 @@ func (s *Store) Abandon() {
 // ForgetLease lets go of a lease that has ended, so that another can be asked for.
 func (s *Store) ForgetLease() { s.lease.Store(nil) }
 
-// Writer names the server that writes, and says since when; "" where there was none yet.
+// Writer names the server that writes, and says since when; "" if there was none yet.
 func (s *Store) Writer(ctx context.Context) (server string, since time.Time, err error) {
 	var row struct {
 		Server string `db:"server"`
@@ -163,7 +163,7 @@ func (s *Store) Writer(ctx context.Context) (server string, since time.Time, err
 	return row.Server, row.Since.Time, err
 }
 
-// What members are told, by NOTIFY.
+// What members are notified of, by NOTIFY.
 const (
 	ChannelRecord = "inkpost_record" // the record was edited
 	ChannelMoves  = "inkpost_moves"  // moves were accepted
@@ -200,7 +200,7 @@ func (s *Store) TellMoves(ctx context.Context) error {
 	return err
 }
 
-// Listen hears what the writer tells, until ctx ends or the connection does. heard is given the channel, and "" once when
+// Listen receives the writer's notifications until ctx ends or the connection does. It calls heard with the channel, and once with "" when
 // listening has begun: what came before has to be read.
 func (s *Store) Listen(ctx context.Context, heard func(channel string)) error {
 	conn, err := pgx.ConnectConfig(ctx, s.pool.Config().ConnConfig.Copy())

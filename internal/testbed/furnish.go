@@ -15,7 +15,7 @@ import (
 // Zone is the hosted zone of tests.
 const Zone = "isles.saltmarsh.example"
 
-// Record puts Zone, where it is not there yet, and a site with one dynamic link on record.
+// Record puts Zone, if it is not there yet, and a site with one dynamic link on record.
 func (s *Service) Record(t testing.TB, code string) {
 	t.Helper()
 	ctx := t.Context()
@@ -38,7 +38,7 @@ func (s *Service) Name(t testing.TB, code string) string {
 	return name
 }
 
-// Enrol gives an agent of a site's link main, which may announce any of the addresses that stand for public ones.
+// Enrol returns an agent of a site's link main, which may announce any of the addresses that stand for public ones.
 func (s *Service) Enrol(t testing.TB, code string) *client.Client {
 	t.Helper()
 	inv, err := s.Client.Invite(t.Context(), code, "main", Public...)
@@ -50,7 +50,7 @@ func (s *Service) Enrol(t testing.TB, code string) *client.Client {
 	return c
 }
 
-// Router gives a router of a site's link main.
+// Router returns a router of a site's link main.
 func (s *Service) Router(t testing.TB, code string) Router {
 	t.Helper()
 	r, err := NewRouter(t.Context(), s.Client, code, "main")
@@ -65,7 +65,7 @@ func (s *Service) Device(t testing.TB, code, name string) {
 	require.NoError(t, err)
 }
 
-// Resolve asks a name server for a name's A record; "" where it gives none, or does not answer within a second.
+// Resolve asks a name server for a name's A record; "" if it gives none, or does not answer within a second.
 func Resolve(server, name string) string {
 	c := dns.Client{Timeout: time.Second}
 	r, _, err := c.Exchange(new(dns.Msg).SetQuestion(name+".", dns.TypeA), server)

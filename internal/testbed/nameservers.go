@@ -248,7 +248,7 @@ func (s *Secondary) ready(t testing.TB, zone string) *Secondary {
 	return s
 }
 
-// Serial asks a name server for a zone's serial; 0 where it has none.
+// Serial asks a name server for a zone's serial; 0 if it has none.
 func Serial(server, zone string) uint32 {
 	c := dns.Client{Timeout: time.Second}
 	r, _, err := c.Exchange(new(dns.Msg).SetQuestion(dns.Fqdn(zone), dns.TypeSOA), server)

@@ -23,7 +23,7 @@ var program = sync.OnceValues(func() (file string, err error) {
 	return file, nil
 })
 
-// Program gives the file of the program, as it is now.
+// Program returns the file of the program, as it is now.
 func Program(t testing.TB) string {
 	t.Helper()
 	file, err := program()
@@ -35,7 +35,7 @@ func Program(t testing.TB) string {
 type Process struct {
 	cmd      *exec.Cmd
 	URL, DNS string
-	Password string // the owner's, for one use; "" where the database has an owner
+	Password string // the owner's, for one use; "" if the database has an owner
 }
 
 var (

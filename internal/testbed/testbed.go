@@ -53,7 +53,7 @@ func Main(m *testing.M) {
 	os.Exit(code)
 }
 
-// Database gives the URL of an empty database. The package's TestMain has to be Main.
+// Database returns the URL of an empty database. The package's TestMain has to be Main.
 func Database(t testing.TB) string {
 	t.Helper()
 	start.Do(func() {
@@ -80,7 +80,7 @@ var scratch = sync.OnceValue(func() (err error) {
 	return err
 })
 
-// OwnDatabase gives the URL of a database in a PostgreSQL of the test's own, and a function that takes it away.
+// OwnDatabase returns the URL of a database in a PostgreSQL of the test's own, and a function that takes it away.
 func OwnDatabase(t testing.TB) (url string, away func()) {
 	t.Helper()
 	own, err := os.MkdirTemp("", "inkpost-own-") // not t.TempDir: the database's user may not enter that
@@ -93,8 +93,8 @@ func OwnDatabase(t testing.TB) (url string, away func()) {
 	return c.URL("inkpost"), away
 }
 
-// Says is the word of an agent whose sources agree on addresses. Its key has to be allowed to announce them, as they are not those
-// that the test speaks from.
+// Says is the report of an agent whose sources agree on addresses. Its key has to be allowed to announce them, as they are not those that
+// the test speaks from.
 func Says(addresses ...string) contract.Announcement {
 	in := contract.Announcement{Source: "gateway",
 		AgentSelf: contract.AgentSelf{Protocol: contract.AgentProtocol, Version: "test", Sent: time.Now().UTC()}}

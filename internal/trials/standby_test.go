@@ -242,7 +242,7 @@ func TestTwoServersTwoAgentsAndTwoEditorsAtWork(t *testing.T) {
 					moves++
 					mu.Unlock()
 				}
-				_, _ = agent.Orders(ctx, "", 0)
+				_, _ = agent.Tasks(ctx, "", 0)
 				_ = agent.ReportLAN(ctx, contract.LANReport{})
 			}
 		})

@@ -37,7 +37,7 @@ const lately = 45 * time.Second
 // before is how long ago something may have answered at an address whose silence is news.
 const before = 5 * time.Minute
 
-// saw notes what a round meant, for the look at the whole.
+// saw notes the meaning of a round, to be judged with the others.
 func (h *health) saw(a contract.Assignment, m probe.Meaning, now time.Time) {
 	if m == probe.Nothing || a.Expected == probe.ExpectClosed {
 		return
@@ -62,7 +62,7 @@ func (h *health) horizon(now time.Time) (out probe.LinkView) {
 		switch {
 		case now.Sub(s.at) > 10*time.Minute:
 			delete(h.targets, target)
-		case now.Sub(s.at) <= lately && now.Sub(s.goodAt) <= before: // what was dark for long says nothing new
+		case now.Sub(s.at) <= lately && now.Sub(s.goodAt) <= before: // what has been dark for long is no news
 			out.Links++
 			if !s.good {
 				out.Dark++
@@ -72,7 +72,7 @@ func (h *health) horizon(now time.Time) (out probe.LinkView) {
 	return out
 }
 
-// check says what is wrong with this vantage point itself, "" where nothing is. A result that is younger than age will do.
+// check returns what is wrong with this vantage point itself, "" if nothing is. A result younger than age is reused.
 func (r *runner) check(ctx context.Context, age time.Duration) string {
 	h := &r.health
 	asked := time.Now()

@@ -61,7 +61,7 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	}
 	rule := (&task{Assignment: a}).rule() // of what was probed: it may be another by now
 	if rule.Meaning(o.Outcome) == probe.NotWanted {
-		// Is it us? What was found out before this probe began says nothing.
+		// Is it us? Results from before this probe began do not count.
 		if ailing := r.check(ctx, time.Since(began)); ailing != "" {
 			o.Outcome, o.Message = probe.Skipped, "this vantage point is not fit to say: "+ailing
 		}

@@ -104,7 +104,7 @@ func (s *schedule) hurry(id int64, now time.Time) {
 	}
 }
 
-// tell notes that somebody waits for the story of a probe.
+// tell notes that a caller waits for the trace of a probe.
 func (s *schedule) tell(o contract.ProbeTask, now time.Time) {
 	if t := s.tasks[o.Service]; t != nil {
 		t.stories = append(t.stories, o.ID)
@@ -112,7 +112,7 @@ func (s *schedule) tell(o contract.ProbeTask, now time.Time) {
 	}
 }
 
-// next takes the first task that is due, or says how long there is none.
+// next takes the first task that is due; if there is none, it returns how long to wait.
 func (s *schedule) next(now time.Time) (*task, time.Duration) {
 	if s.queue.Len() == 0 {
 		return nil, time.Minute
@@ -123,7 +123,7 @@ func (s *schedule) next(now time.Time) (*task, time.Duration) {
 	return s.queue.Pop(), 0
 }
 
-// done puts a task back after a probe.
+// done requeues a task after a probe.
 func (s *schedule) done(t *task, due, now time.Time) {
 	if s.tasks[t.ID] != t {
 		return

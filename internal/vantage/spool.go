@@ -12,7 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/statefile"
 )
 
-// spool holds what was seen until the server has it; the oldest is lost first.
+// spool holds outcomes until the server has them; the oldest is lost first.
 type spool struct {
 	path string
 	soon chan struct{}

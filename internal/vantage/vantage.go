@@ -110,7 +110,7 @@ func Run(ctx context.Context, o Options) error {
 	return nil
 }
 
-// through has everything leave from the address that is probed from.
+// through sends everything from the address that is probed from.
 func (o Options) through() client.Option {
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	if o.From.IsValid() {

@@ -40,7 +40,7 @@ func Main(ctx context.Context, args []string) int {
 	return ExitCode(err)
 }
 
-// ExitCode gives the exit code for an error of the agent's commands.
+// ExitCode returns the exit code for an error of the agent's commands.
 func ExitCode(err error) int {
 	var usage UsageError
 	switch {

@@ -7,7 +7,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-// Fixed is what somebody typed.
+// Fixed are addresses that somebody typed.
 type Fixed struct{ Addresses wan.Pair }
 
 // Kind implements Source.

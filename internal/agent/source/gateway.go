@@ -21,7 +21,7 @@ type Gateway struct {
 	network Network
 
 	asking sync.Mutex // one question at a time
-	speaks protocol   // what the router answered last; "" where that is not known
+	speaks protocol   // what the router answered last; "" if that is not known
 	tried  time.Time  // when all protocols were tried last
 	found  igd.Gateway
 	kept   *pcp.Mapping
@@ -91,7 +91,7 @@ func (g *Gateway) Learn(ctx context.Context) []wan.Report {
 	return []wan.Report{out}
 }
 
-// ask asks by the protocol that answered last, and where there is none, or it does not answer any more, by each.
+// ask asks by the protocol that answered last, and if there is none, or it does not answer any more, by each.
 func (g *Gateway) ask(ctx context.Context, router netip.Addr) (external netip.Addr, by protocol, problems []error) {
 	known := g.speaks
 	if known != "" {
@@ -206,7 +206,7 @@ func (n Network) findIGD(ctx context.Context, router netip.Addr) (igd.Gateway, e
 	return igd.Find(ctx, local, at)
 }
 
-// localTowards gives our own address on the router's LAN.
+// localTowards returns our own address on the router's LAN.
 func localTowards(ctx context.Context, n Network, router netip.Addr) (netip.Addr, error) {
 	c, err := n.Dial(ctx, "udp4", netip.AddrPortFrom(router, natpmp.Port).String()) // sends nothing
 	if err != nil {
@@ -217,9 +217,8 @@ func localTowards(ctx context.Context, n Network, router netip.Addr) (netip.Addr
 	return at.Addr().Unmap(), err
 }
 
-// Notices calls news whenever the router tells something that is not known, until ctx ends. It is a hint only. Another is the WAN
-// address that the router names, where it is another than it said last. What the router repeats is no news: it sends notices of
-// mappings, too, and when it is asked.
+// Notices calls news whenever the router announces something new, until ctx ends. It is a hint only. another is the WAN address that the
+// router names, if it differs from the last one. Repetitions are no news: routers send notices of mappings, too, and when they are asked.
 func (g *Gateway) Notices(ctx context.Context, news func(another netip.Addr)) {
 	var wg sync.WaitGroup
 	defer wg.Wait()

@@ -14,7 +14,7 @@ import (
 	"inkpost.example/inkpost/internal/wire/natpmp"
 )
 
-// gateway gives the router of the link: as configured, or the default route's, by way of the link's interface where it is named.
+// gateway returns the router of the link: as configured, or the default route's, by way of the link's interface where it is named.
 func (n Network) gateway(six bool) (netip.Addr, error) {
 	if n.Gateway.IsValid() {
 		if n.Gateway.Is6() != six {

@@ -10,7 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/wire/igd"
 )
 
-// gateway gives the router of the link: on this system it has to be configured.
+// gateway returns the router of the link: on this system it has to be configured.
 func (n Network) gateway(six bool) (netip.Addr, error) {
 	if n.Gateway.IsValid() && n.Gateway.Is6() == six {
 		return n.Gateway, nil

@@ -56,7 +56,7 @@ func (h Hours) Asleep(now time.Time) (from, until int, ok bool) {
 	return (from + 24) % 24, until % 24, true
 }
 
-// pattern tells of a device that sleeps at this time of the day.
+// pattern reports a device that sleeps at this time of the day.
 func (s DeviceReport) pattern(now time.Time) []string {
 	from, until, ok := s.Hours.Asleep(now)
 	if !ok {

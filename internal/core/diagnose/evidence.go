@@ -30,12 +30,12 @@ type LinkEvidence struct {
 	site.Link
 	Overdue   bool
 	NAT       wan.NAT
-	Rhythm    time.Duration // how often a router without an agent announces; 0 where that is not known
+	Rhythm    time.Duration // how often a router without an agent announces; 0 if that is not known
 	Resolver  string        // what is wrong with name resolution at the site
 	Refused   []RefusedEvidence
-	Held      string    // why a new address is not followed yet; "" where none is held back
+	Held      string    // why a new address is not followed yet; "" if none is held back
 	Reported  time.Time // when an agent last told what its sources say
-	Announced bool      // somebody announces the link's address at a rhythm
+	Announced bool      // the link's address is announced at regular intervals
 }
 
 // beginning reports whether an agent has just begun: it was heard, and has not had the time to say where the link is.
@@ -53,7 +53,7 @@ type HostnameEvidence struct {
 	Behind      []string // resolvers that give another address although their caches have run out, and what they give
 }
 
-// PushEvidence is how pushing a hostname to its remote zone's primary goes. Problem is empty where it goes well.
+// PushEvidence is how pushing a hostname to its remote zone's primary goes. Problem is empty if it goes well.
 type PushEvidence struct {
 	Problem PushProblem
 	Primary string // address of the primary
@@ -107,7 +107,7 @@ type VantageResult struct {
 	LeftOut string
 }
 
-// counting gives the views that count.
+// counting returns the views that count.
 func (s ServiceEvidence) counting() (out []VantageResult) {
 	for _, v := range s.Results {
 		if v.LeftOut == "" {
@@ -157,7 +157,7 @@ func (e Evidence) where(pick func(ServiceEvidence) bool) []ServiceEvidence {
 	return out
 }
 
-// spoken gives a length of time in the unit a person would say.
+// spoken returns a length of time in the unit a person would say.
 func spoken(d time.Duration) string {
 	for _, unit := range []struct {
 		size time.Duration

@@ -70,7 +70,7 @@ type Finding struct {
 // Key is the same for two findings of one site that are the same problem.
 func (f Finding) Key() string { return string(f.Cause) + " " + f.Subject }
 
-// Serious reports whether customers are cut off, or a door is open; the others can wait for the next visit.
+// Serious reports whether customers are cut off, or a port is open that must not be; the others can wait for the next visit.
 func (f Finding) Serious() bool {
 	switch f.Cause {
 	case CauseAddressHeld:

@@ -21,10 +21,10 @@ type DeviceReport struct {
 	Found   string
 	Ports   map[string]string
 	Hours   Hours
-	MAC     string // that answers at the recorded address; "" where nobody does
+	MAC     string // that answers at the recorded address; "" if nobody does
 }
 
-// RefusedEvidence tells of announcements that were refused lately.
+// RefusedEvidence reports announcements that were refused lately.
 type RefusedEvidence struct {
 	Reason, From string
 	Count        int
@@ -36,7 +36,7 @@ func (e Evidence) inside(device string) (DeviceReport, bool) {
 	return s, ok && e.Now.Sub(s.At) <= InsideFor
 }
 
-// fromInside explains a failing service by what an agent saw of it; ok is false where that says nothing certain.
+// fromInside explains a failing service by what an agent saw of it; ok is false if that says nothing certain.
 func (e Evidence) fromInside(s ServiceEvidence) (f Finding, ok bool) {
 	seen, ok := e.inside(s.Device)
 	if !ok || seen.At.Before(s.Turned) { // a look from before it failed says nothing of why
@@ -77,7 +77,7 @@ func (e Evidence) fromInside(s ServiceEvidence) (f Finding, ok bool) {
 
 func seenList(s ServiceEvidence) []string { return seen([]ServiceEvidence{s}) }
 
-// moved tells of devices that are not where the record has them: their forwards lead nowhere, or soon will.
+// moved reports devices that are not where the record has them: their forwards lead nowhere, or soon will.
 func (e Evidence) moved() []Finding {
 	var out []Finding
 	for _, d := range e.Devices {
@@ -114,7 +114,7 @@ func taken(d site.Device, s DeviceReport) bool {
 	return d.MAC != "" && s.MAC != "" && !strings.EqualFold(s.MAC, d.MAC)
 }
 
-// addressTaken tells of a machine that has a device's address, while the device itself is nowhere.
+// addressTaken reports a machine that has a device's address, while the device itself is nowhere.
 func (e Evidence) addressTaken(d site.Device, s DeviceReport) Finding {
 	on := e.where(func(x ServiceEvidence) bool { return x.Device == d.Name })
 	return Finding{
@@ -128,7 +128,7 @@ func (e Evidence) addressTaken(d site.Device, s DeviceReport) Finding {
 	}
 }
 
-// lostIPv6 tells of a hostname whose device no longer has the IPv6 address that is answered.
+// lostIPv6 reports a hostname whose device no longer has the IPv6 address that is answered.
 func lostIPv6(h HostnameEvidence) Finding {
 	return Finding{
 		Cause: CauseDeviceIPv6, Hop: HopHostname, Subject: "hostname " + string(h.Name),
@@ -139,7 +139,7 @@ func lostIPv6(h HostnameEvidence) Finding {
 	}
 }
 
-// inRange tells of devices whose address the router may give to another.
+// inRange reports devices whose address the router may give to another.
 func (e Evidence) inRange() []Finding {
 	var out []Finding
 	for _, l := range e.Links {
@@ -188,10 +188,10 @@ func (e Evidence) translated(l LinkEvidence, cut []ServiceEvidence) (f Finding, 
 	return f, true
 }
 
-// refusalsMin is how many refusals are told of: one is a slip.
+// refusalsMin is how many refusals are worth reporting: one is a slip.
 const refusalsMin = 3
 
-// atSite tells of what is wrong at the site although everything may still work.
+// atSite reports what is wrong at the site although everything may still work.
 func (e Evidence) atSite(l LinkEvidence) []Finding {
 	var out []Finding
 	if l.Resolver != "" {

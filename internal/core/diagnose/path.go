@@ -28,7 +28,7 @@ type Station struct {
 	Verdict Verdict `json:"verdict"`
 }
 
-// Path is the way from outside to one service. Finding explains the break, where there is one.
+// Path is the way from outside to one service. Finding explains the break, if there is one.
 type Path struct {
 	Service  string        `json:"service"`
 	State    probe.State   `json:"state"`
@@ -39,7 +39,7 @@ type Path struct {
 	Finding  *Finding      `json:"finding,omitempty"`
 }
 
-// Paths gives the path of every service of the site, in the order of the record.
+// Paths returns the path of every service of the site, in the order of the record.
 func Paths(e Evidence) []Path {
 	findings := Site(e)
 	out := make([]Path, 0, len(e.Services))

@@ -10,7 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// pinholeFails gives the way over IPv6 of a service that fails there, while the forward, where it has one, works.
+// pinholeFails returns the way over IPv6 of a service that fails there, while the forward, where it has one, works.
 func (s ServiceEvidence) pinholeFails() (w Way, fails bool) {
 	for _, way := range s.Ways {
 		if way.Reach == site.ByForward && !way.Outcome.Good() {
@@ -31,7 +31,7 @@ func (e Evidence) pinholes(cut []ServiceEvidence) (out []Finding, rest []Service
 		look, looked := e.inside(s.Device)
 		away := looked && !look.Present && !look.At.Before(s.Turned) &&
 			!slices.ContainsFunc(s.Ways, func(w Way) bool { return w.Outcome.Good() })
-		if !fails || away { // a device that is away is told of as that
+		if !fails || away { // a device that is away is reported as such
 			rest = append(rest, s)
 			continue
 		}

@@ -108,8 +108,8 @@ func devices(list []ServiceEvidence) (out []string) {
 	return out
 }
 
-// routerAnswers tells of services that answer outside while their device, looked at from inside, does not: somebody else on
-// the way answers, most often the router itself.
+// routerAnswers reports services that answer outside while their device, looked at from inside, does not: somebody else on the way answers,
+// most often the router itself.
 func (e Evidence) routerAnswers(l LinkEvidence) (out []Finding) {
 	for _, s := range e.Services {
 		look, ok := e.inside(s.Device)
@@ -131,7 +131,7 @@ func (e Evidence) routerAnswers(l LinkEvidence) (out []Finding) {
 	return out
 }
 
-// certificateSoon is how long before its end a certificate is told of.
+// certificateSoon is how long before its end a certificate is reported.
 const certificateSoon = 14 * 24 * time.Hour
 
 func (e Evidence) certificates(l LinkEvidence) (out []Finding) {

@@ -10,7 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
-// Site gives every problem that the evidence shows, each symptom under one cause only.
+// Site returns every problem that the evidence shows, each symptom under one cause only.
 func Site(e Evidence) []Finding {
 	var out []Finding
 	for _, l := range e.Links {
@@ -89,7 +89,7 @@ func (e Evidence) explain(l LinkEvidence) []Finding {
 		out = append(out, e.inboundBlocked(l, cut))
 	default:
 		out = append(out, e.narrow(l, cut)...)
-		if l.Overdue && !l.Failing { // or else that is told already
+		if l.Overdue && !l.Failing { // or else that has been reported already
 			out = append(out, e.agentOverdue(l, proven))
 		}
 	}
@@ -249,7 +249,7 @@ func (e Evidence) narrow(l LinkEvidence, cut []ServiceEvidence) []Finding {
 		seen, looked := e.inside(s.Device)
 		d, _ := e.device(s.Device)
 		if looked && (seen.Found != "" || taken(d, seen)) {
-			continue // it is told of as a device that has moved, or whose address another has
+			continue // it is reported as a device that has moved, or whose address another machine has
 		}
 		if f, ok := e.fromInside(s); ok && (s.Outcome == probe.Silent || s.Outcome == probe.Refused) {
 			if f.Cause != CauseDeviceAway || !done[s.Device] {

@@ -2,7 +2,7 @@ package ledger
 
 import "time"
 
-// LagBounds are the classes in which it is counted how long after they were due probes began.
+// LagBounds are the upper bounds of the classes in which probes are counted by how late they began.
 var LagBounds = [...]time.Duration{time.Millisecond, 5 * time.Millisecond, 20 * time.Millisecond, 100 * time.Millisecond,
 	500 * time.Millisecond, time.Second, 5 * time.Second, 30 * time.Second}
 
@@ -24,8 +24,7 @@ func (l *LagCounts) Add(lag time.Duration) {
 	l.Classes[len(LagBounds)]++
 }
 
-// Quantile gives the bound below which a share q of all lags are; ok is false where there are none, or it is above the last
-// bound.
+// Quantile returns the bound below which a share q of all lags are; ok is false if there are none, or it is above the last bound.
 func (l LagCounts) Quantile(q float64) (bound time.Duration, ok bool) {
 	var total, seen uint64
 	for _, n := range l.Classes {

@@ -23,7 +23,7 @@ type Span struct {
 	Slowest   int64         `json:"slowest_us" db:"slowest_us"`
 }
 
-// Mean latency in microseconds; 0 where nothing was timed.
+// Mean latency in microseconds; 0 if nothing was timed.
 func (s Span) Mean() int64 {
 	if s.Timed == 0 {
 		return 0
@@ -36,7 +36,7 @@ type Result struct {
 	ServiceID, VantageID int64
 	Outcome              probe.Outcome
 	At                   time.Time
-	Latency              time.Duration // 0 where nothing came back
+	Latency              time.Duration // 0 if nothing came back
 }
 
 // Fold adds a result to the newest span of its service and vantage point. Where the outcome is the same and no more than

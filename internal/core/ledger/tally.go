@@ -8,7 +8,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 )
 
-// Tally is how one service was over a stretch of time, in seconds. What is in none of them is time in which nobody knew.
+// Tally is how one service did over a stretch of time, in seconds. Time that none of the fields counts is unknown.
 type Tally struct {
 	Good   int64 `json:"as_expected_s"` // as its owner wants it
 	Partly int64 `json:"impaired_s"`    // reached from some vantage points only
@@ -18,10 +18,10 @@ type Tally struct {
 // Plus adds two tallies up.
 func (t Tally) Plus(o Tally) Tally { return Tally{t.Good + o.Good, t.Partly + o.Partly, t.Bad + o.Bad} }
 
-// Known is the time in which it was known how the service was.
+// Known is the time for which the service's state was known.
 func (t Tally) Known() int64 { return t.Good + t.Partly + t.Bad }
 
-// Share gives what part of the known time the service was as its owner wants it; ok is false where nothing is known.
+// Share returns what part of the known time the service was as its owner wants it; ok is false if nothing is known.
 func (t Tally) Share() (share float64, ok bool) {
 	if t.Known() == 0 {
 		return 0, false
@@ -32,7 +32,7 @@ func (t Tally) Share() (share float64, ok bool) {
 // Hour is the Tally of one hour. It is kept short: a server has one for each hour of the day and each service in memory.
 type Hour struct{ Good, Partly, Bad uint16 }
 
-// Tally gives the same as a Tally.
+// Tally returns the same as a Tally.
 func (h Hour) Tally() Tally { return Tally{int64(h.Good), int64(h.Partly), int64(h.Bad)} }
 
 func (h *Hour) add(expected probe.Expected, s probe.State, seconds int64) {
@@ -55,7 +55,7 @@ type Day struct {
 	Latency Histogram
 }
 
-// DayOf gives the start of the day of a time.
+// DayOf returns the start of the day of a time.
 func DayOf(t time.Time) time.Time { return t.UTC().Truncate(24 * time.Hour) }
 
 // Account notes that a service was in state s from one time to another. The part that lies in the day is added to its
@@ -116,8 +116,8 @@ func classOf(d time.Duration) int {
 	return min(int(math.Ceil(perDoubling*math.Log2(us/firstClass))), classes-1)
 }
 
-// Quantile gives the latency below which a share q (0 to 1) of all latencies of some days are, at most a third of a doubling
-// too long. ok is false where there are none.
+// Quantile returns the latency below which a share q (0 to 1) of all latencies of some days are, at most a third of a doubling too long. ok
+// is false if there are none.
 func Quantile(q float64, days ...Histogram) (d time.Duration, ok bool) {
 	var sums [classes]uint64
 	var total, seen uint64
@@ -197,20 +197,20 @@ func Unpack(start time.Time, hours, latency []byte) Day {
 	return d
 }
 
-// Window is a stretch of time up to now over which availability is told.
+// Window is a stretch of time up to now over which availability is reported.
 type Window struct {
 	Label string        `json:"window"`
 	Long  time.Duration `json:"-"`
 }
 
-// Windows lists the stretches over which availability is told.
+// Windows lists the stretches over which availability is reported.
 func Windows() []Window {
 	const day = 24 * time.Hour
 	return []Window{{"24 h", day}, {"7 d", 7 * day}, {"30 d", 30 * day}, {"90 d", 90 * day}, {"1 y", 365 * day}}
 }
 
-// Availability of a service over a window. Share is of the known time; nil where nothing is known. Latencies are over the
-// whole days that the window touches, in microseconds; 0 where there are none.
+// Availability of a service over a window. Share is of the known time; nil if nothing is known. Latencies are over the whole days that the
+// window touches, in microseconds; 0 if there are none.
 type Availability struct {
 	Window  string   `json:"window"`
 	Share   *float64 `json:"share"`
@@ -221,7 +221,7 @@ type Availability struct {
 	P99     int64    `json:"p99_us"`
 }
 
-// Over gives a service's availability over a window that ends at now, from its days in any order.
+// Over returns a service's availability over a window that ends at now, from its days in any order.
 func Over(w Window, days []Day, now time.Time) Availability {
 	a := Availability{Window: w.Label}
 	from := now.Add(-w.Long)

@@ -9,9 +9,9 @@ const (
 	ShortFor = time.Hour
 )
 
-// TTLAt gives the TTL of a hostname at now, in seconds. It is lowered one full TTL and a minute ahead of a planned change,
-// so that no cache holds a long one when the change comes; once the address has changed, it is what it was. planned is
-// zero where nothing is planned; since is when the address last changed.
+// TTLAt returns the TTL of a hostname at now, in seconds. It is lowered one full TTL and a minute ahead of a planned change, so that no
+// cache holds a long one when the change comes; once the address has changed, it is what it was. planned is zero if nothing is planned;
+// since is when the address last changed.
 func TTLAt(ttl int, planned, since, now time.Time) int {
 	if planned.IsZero() || ttl <= AheadTTL {
 		return ttl

@@ -135,9 +135,9 @@ func circle(from Name, aliases map[Name]Name) error {
 	}
 }
 
-// CheckAdded is CheckContent for records that are added to a zone whose content is right so far, without looking at all of it. at
-// returns the records at a name. below returns those at and below a name; it is asked for new delegations only. Error: ContentError,
-// whose At is the index in added, or -1 where it is about what is there.
+// CheckAdded is CheckContent for records that are added to a zone whose content is right so far, without looking at all of it. at returns
+// the records at a name. below returns those at and below a name; it is asked for new delegations only. Error: ContentError, whose At is
+// the index in added, or -1 if it is about what is there.
 func CheckAdded(apex Name, added []Record, at, below func(Name) []Record) error {
 	var there []Record
 	looked := map[Name]bool{}

@@ -80,7 +80,7 @@ func (n Name) Within(apex Name) bool {
 	return n == apex || strings.HasSuffix(string(n), "."+string(apex))
 }
 
-// ZoneFor picks the longest of the apexes that n is strictly below. ok is false where none fits.
+// ZoneFor picks the longest of the apexes that n is strictly below. ok is false if none fits.
 func ZoneFor(n Name, apexes []Name) (best Name, ok bool) {
 	for _, apex := range apexes {
 		if n != apex && n.Within(apex) && len(apex) > len(best) {

@@ -19,14 +19,14 @@ const (
 
 // HostnameEvidence is what is known of a hostname when its state is judged.
 type HostnameEvidence struct {
-	Want      netip.Addr    // the address it should have; zero where none is known
-	Given     netip.Addr    // the address that the zone's server last gave; zero where it was not asked
+	Want      netip.Addr    // the address it should have; zero if none is known
+	Given     netip.Addr    // the address that the zone's server last gave; zero if it was not asked
 	Published time.Time     // when Want was published
 	TTL       time.Duration // how long a cache may keep the answer before it
 	Held      bool          // the zone's server does not take Want, or is not to have it yet
 }
 
-// Judge gives the state at now. A server that was not asked yet leaves the hostname settling.
+// Judge returns the state at now. A server that was not asked yet leaves the hostname settling.
 func (s HostnameEvidence) Judge(now time.Time) State {
 	switch {
 	case !s.Want.IsValid():

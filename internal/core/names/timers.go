@@ -29,7 +29,7 @@ func (t Timers) Check() iter.Seq2[string, error] {
 	}
 }
 
-// On gives a zone these timers. Those left 0 are for WithDefaults to fill.
+// On returns a zone these timers. Those left 0 are for WithDefaults to fill.
 func (t Timers) On(z Zone) Zone {
 	z.Refresh, z.Retry, z.Expire, z.Negative = uint32(t.Refresh), uint32(t.Retry), uint32(t.Expire), uint32(t.Negative)
 	return z

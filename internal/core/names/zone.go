@@ -90,7 +90,7 @@ type Zone struct {
 	Negative uint32   `json:"negative_seconds"`
 	TTL      uint32   `json:"ttl_seconds"`
 	Servers  []Server `json:"servers"`
-	// MName is the SOA record's first field, where that is not the first of the servers: a primary that nobody asks.
+	// MName is the SOA record's first field, if that is not the first of the servers: a primary that nobody asks.
 	MName Name `json:"mname,omitempty"`
 	// Who may have the whole zone (RFC 5936): hosts in these prefixes, and holders of this TSIG key.
 	TransferTo  []netip.Prefix `json:"transfer_to,omitempty"`
@@ -151,7 +151,7 @@ func TTLOf(ttl uint32) int {
 	return int(ttl)
 }
 
-// WithDefaults fills the fields left zero: timers for a zone whose secondaries are told of changes, TTL 30 s.
+// WithDefaults fills the fields left zero: timers for a zone whose secondaries are reported changes, TTL 30 s.
 func (z Zone) WithDefaults() Zone {
 	set := func(field *uint32, value uint32) {
 		if *field == 0 {

@@ -15,8 +15,8 @@ func ConfirmGap(interval time.Duration) time.Duration {
 	return min(max(interval/5, 500*time.Millisecond), 3*time.Second)
 }
 
-// Sustain is how long a result for the worse has to last before it is believed: half the interval, 30 s at most. A hiccup
-// of a provider is shorter; an outage is told of within two intervals all the same.
+// Sustain is how long a result for the worse has to last before it is believed: half the interval, 30 s at most. A hiccup of a provider is
+// shorter; an outage is reported within two intervals all the same.
 func Sustain(interval time.Duration) time.Duration { return min(interval/2, 30*time.Second) }
 
 // Stale is how old the newest result of a vantage point may be to count.
@@ -28,15 +28,15 @@ func ByName(interval time.Duration) time.Duration {
 	return max(min(10*interval, 5*time.Minute), interval)
 }
 
-// Next gives when a port is due again after a probe that ended at now. spread is a random number from 0 up to 1: the
-// interval is drawn out or shortened by up to a tenth, so that services that started together drift apart.
+// Next returns when a port is due again after a probe that ended at now. spread is a random number from 0 up to 1: the interval is drawn
+// out or shortened by up to a tenth, so that services that started together drift apart.
 func Next(now time.Time, interval time.Duration, spread float64) time.Time {
 	return now.Add(interval + time.Duration((spread-0.5)*0.2*float64(interval)))
 }
 
-// Confirm gives when a result for the worse is tried again that was first seen at since, and inRow times by now: fast until
-// it was seen often enough, and again when it has lasted nearly long enough: a few times then, so that a hiccup and a lost
-// packet together do not pass for an outage.
+// Confirm returns when a result for the worse is tried again that was first seen at since, and inRow times by now: fast until it was seen
+// often enough, and again when it has lasted nearly long enough: a few times then, so that a hiccup and a lost packet together do not pass
+// for an outage.
 func Confirm(now, since time.Time, inRow, enough int, interval time.Duration) time.Time {
 	gap := ConfirmGap(interval)
 	last := since.Add(Sustain(interval) - 2*gap)
@@ -46,8 +46,8 @@ func Confirm(now, since time.Time, inRow, enough int, interval time.Duration) ti
 	return last
 }
 
-// First gives when a port is first due after a start at now: somewhere in its first interval, at most a minute away, so
-// that a restart does not probe everything at once.
+// First returns when a port is first due after a start at now: somewhere in its first interval, at most a minute away, so that a restart
+// does not probe everything at once.
 func First(now time.Time, interval time.Duration, spread float64) time.Time {
 	return now.Add(time.Duration(spread * float64(min(interval, time.Minute))))
 }
@@ -61,7 +61,7 @@ const (
 	burstRate = 1000
 )
 
-// Turn gives when the next one may start.
+// Turn returns when the next one may start.
 func (b *Burst) Turn(now time.Time) time.Time {
 	if b.full.Before(now) {
 		b.full = now
@@ -73,16 +73,16 @@ func (b *Burst) Turn(now time.Time) time.Time {
 	return now
 }
 
-// MaxAtOnce is how many attempts may be under way at the same time, where the process may open files descriptors: half of
-// them stay free for everything else.
+// MaxAtOnce is how many attempts may be under way at once in a process that may open that many files: half of the descriptors stay free for
+// everything else.
 func MaxAtOnce(files uint64) int { return int(min(max(files/2, 64), 4096)) }
 
 // MaxAtTarget is how many attempts may be under way at one address at the same time: a small router forgets connections
 // where there are many.
 const MaxAtTarget = 8
 
-// Backoff gives the wait before attempt n (from 0) of something that failed: it doubles from base up to most, and
-// spread (0 up to 1) takes off up to half of it.
+// Backoff returns the wait before attempt n (from 0) of something that failed: it doubles from base up to most, and spread (0 up to 1)
+// takes off up to half of it.
 func Backoff(n int, base, most time.Duration, spread float64) time.Duration {
 	wait := most
 	if n < 32 && base<<n > 0 && base<<n < most {

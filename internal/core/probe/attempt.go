@@ -1,6 +1,6 @@
 package probe
 
-// Attempt is the story of one attempt at one port, as it is told.
+// Attempt describes one attempt at one port, for people.
 type Attempt struct {
 	Target    string    `json:"target"`
 	Transport Transport `json:"transport,omitempty"`

@@ -9,7 +9,7 @@ import (
 type Result struct {
 	Signal      Signal
 	Talk        Talk
-	Fingerprint string // what makes the answering service recognisable; "" where nothing does
+	Fingerprint string // what makes the answering service recognisable; "" if nothing does
 }
 
 // Talk is how a conversation went, where the network let it through.
@@ -22,7 +22,7 @@ const (
 	TalkOther                // something else was said, or nothing
 )
 
-// Judge gives the outcome of an attempt at a service whose pinned fingerprint is given, "" for none.
+// Judge returns the outcome of an attempt at a service whose pinned fingerprint is given, "" for none.
 func Judge(r Result, pinned string) Outcome {
 	if r.Signal != SignalConnected {
 		return FromSignal(r.Signal)
@@ -48,8 +48,8 @@ var (
 
 const longestBanner = 160
 
-// BannerPrint makes a fingerprint of what a service says of itself; "" where it says nothing. What changes from one greeting
-// to the next is left out: what stands in angle brackets, and long numbers and times.
+// BannerPrint makes a fingerprint of what a service says of itself; "" if it says nothing. What changes from one greeting to the next is
+// left out: what stands in angle brackets, and long numbers and times.
 func BannerPrint(banner string) string {
 	out := strings.Join(strings.Fields(banner), " ")
 	out = counting.ReplaceAllString(bracketed.ReplaceAllString(out, "<>"), "#")

@@ -6,9 +6,8 @@ type SharedView struct {
 	Failing int // those of them that this one does not
 }
 
-// Unfit says that a vantage point is wrong itself: it fails to reach five services at least, and a quarter of those that
-// others reach. What it says does not count until that is over, which is when hardly any is left: already says that it was
-// unfit before.
+// Unfit reports whether a vantage point is itself at fault: it fails to reach at least five services, and a quarter of those that others
+// reach. Its results do not count until hardly any of them is left. already: it was unfit before.
 func (s SharedView) Unfit(already bool) bool {
 	if already {
 		return 50*s.Failing >= s.Shared && s.Failing > 0
@@ -22,6 +21,6 @@ type LinkView struct {
 	Dark  int // those of them on which nothing answers now
 }
 
-// Blind says that the vantage point's own way out is the likelier cause: nothing answers on any of five links at least.
-// Providers fail, but not all of them in one moment.
+// Blind reports whether the vantage point's own uplink is the likelier cause: nothing answers on any of at least five links. Providers
+// fail, but not all of them at the same moment.
 func (h LinkView) Blind() bool { return h.Links >= 5 && h.Dark == h.Links }

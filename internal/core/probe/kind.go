@@ -114,7 +114,7 @@ var traits = []Trait{
 // Traits lists all kinds.
 func Traits() []Trait { return slices.Clone(traits) }
 
-// TraitOf gives what is known of a kind; the zero Trait of one that is none.
+// TraitOf returns what is known of a kind; the zero Trait of one that is none.
 func TraitOf(k Kind) Trait {
 	for _, t := range traits {
 		if t.Kind == k {
@@ -133,8 +133,8 @@ func Kinds() []Kind {
 	return out
 }
 
-// On gives the kind as which a service of kind k is probed over one of its transports: where its protocol does not run
-// over that, only the port is.
+// On returns the kind as which a service of kind k is probed over one of its transports: where its protocol does not run over that, only
+// the port is.
 func (k Kind) On(t Transport) Kind {
 	if slices.Contains(TraitOf(k).Transports, t) {
 		return k

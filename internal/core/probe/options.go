@@ -10,8 +10,8 @@ import (
 
 // Options say what a probe of a service asks and expects, beyond its kind. All are text; empty takes the default.
 type Options struct {
-	// Path to ask a web server for; "/" where empty. Status is what it must answer, as 200 or 200-399; below 500 where empty.
-	// Text has to be on the page.
+	// Path to ask a web server for; "/" if empty. Status is what it must answer, as 200 or 200-399; below 500 if empty. Text has to be on
+	// the page.
 	Path   string `json:"path,omitempty"`
 	Status string `json:"status,omitempty"`
 	Text   string `json:"text,omitempty"`
@@ -64,7 +64,7 @@ func (o *Options) field(name string) *string {
 	return nil
 }
 
-// With gives the options with one of them set. Error: there is none of that name.
+// With returns the options with one of them set. Error: there is none of that name.
 func (o Options) With(name, value string) (Options, error) {
 	f := o.field(name)
 	if f == nil {
@@ -74,7 +74,7 @@ func (o Options) With(name, value string) (Options, error) {
 	return o, nil
 }
 
-// List gives the options that are set, as name=value.
+// List returns the options that are set, as name=value.
 func (o Options) List() []string {
 	var out []string
 	for _, name := range OptionNames() {

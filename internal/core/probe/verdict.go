@@ -75,7 +75,7 @@ func (r Rule) Settled(v View) bool {
 	return v.InRow >= Confirmations && v.At.Sub(v.Since) >= r.Sustain && !r.Tenancy.Settling(v.Since, v.At)
 }
 
-// Next gives the view after one more outcome at the time at.
+// Next returns the view after one more outcome at the time at.
 func (r Rule) Next(v View, o Outcome, at time.Time) View {
 	if v.InRow > 0 && r.Meaning(v.Outcome) == r.Meaning(o) {
 		v.InRow++
@@ -86,11 +86,11 @@ func (r Rule) Next(v View, o Outcome, at time.Time) View {
 	return v
 }
 
-// Verdict judges a service by the views of all vantage points, given its state so far. A good result counts at once; a bad
-// one only when it is settled, and until then the state stays what it was. With several vantage points more than half of
-// them have to agree before a service is unreachable, and half of them, for three times as long, before it is impaired: one that is
-// on its own with what it sees changes nothing. Both have to hold at the same time: at a repair, those that have not looked again
-// since disagree with nobody. A door that has to be closed is open when one of them finds it so.
+// Verdict judges a service by the views of all vantage points, given its state so far. A good result counts at once; a bad one only when it
+// is settled, and until then the state stays what it was. With several vantage points more than half of them have to agree before a service
+// is unreachable, and half of them, for three times as long, before it is impaired: one that is on its own with what it sees changes
+// nothing. Both have to hold at the same time: at a repair, those that have not looked again since disagree with nobody. A port that must
+// stay closed is exposed as soon as one of them finds it open.
 func Verdict(r Rule, before State, views []View, now time.Time) State {
 	var good, bad, lasting, pending int
 	var reached time.Time // since when one of them has had what is wanted

@@ -1,6 +1,6 @@
 package probe
 
-// Words say how a service stands, for people: what has to stay closed and is, is no service that cannot be reached.
+// Words say how a service stands, for people: a port that is closed as wanted is not called unreachable.
 func Words(expected Expected, s State, notProvable bool) string {
 	switch {
 	case notProvable:

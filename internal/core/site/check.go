@@ -30,7 +30,7 @@ func (f Flaws) Error() string {
 	return strings.Join(parts, "; ")
 }
 
-// Err is nil where there is no flaw.
+// Err is nil if there is no flaw.
 func (f Flaws) Err() error {
 	if len(f) == 0 {
 		return nil
@@ -181,7 +181,7 @@ func (s Service) Checked(shortest time.Duration) (Service, error) {
 	f.label("name", s.Name)
 	f.port("external", s.ExternalFrom)
 	f.port("external", s.ExternalTo)
-	if s.InternalFrom != s.ExternalFrom { // the external one, where none is given
+	if s.InternalFrom != s.ExternalFrom { // the external one, if none is given
 		f.port("internal", s.InternalFrom)
 	}
 	if len(f) == 0 {

@@ -9,8 +9,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 )
 
-// Advice is one thing that a review of a site's exposure found, and what to do about it. Port is 0 where it is about no
-// port in particular.
+// Advice is one thing that a review of a site's exposure found, and what to do about it. Port is 0 if it is about no port in particular.
 type Advice struct {
 	Port    int    `json:"port"`
 	What    string `json:"what"`
@@ -82,7 +81,7 @@ type Shown struct {
 	Weakness string    // what is unsafe about how it answers
 }
 
-// expiringSoon is how long before its end a certificate is told of.
+// expiringSoon is how long before its end a certificate is reported.
 const expiringSoon = 21 * 24 * time.Hour
 
 // Review turns what is open at a site's address, and how its services answer, into advice, the gravest first.

@@ -5,18 +5,18 @@ import "time"
 // HoldDown is how long a link has to work again before what follows the preferred link comes back to it.
 const HoldDown = 2 * time.Minute
 
-// LinkSigns is what is known of whether something comes through a link.
+// LinkSigns is the evidence on whether a link is up.
 type LinkSigns struct {
 	Heard  time.Time     // when its agent was heard last
 	Every  time.Duration // how often the agent is heard
 	Agent  bool          // whether it has one
-	Down   time.Time     // when an agent of the site said that nothing goes through it; zero where none does
+	Down   time.Time     // when an agent of the site said that nothing goes through it; zero if none does
 	Proven time.Time     // when a service was last reached through it
 	Since  time.Time     // since when it has been working or failing without a break
 }
 
-// Fails reports whether nothing comes through a link: an agent of the site says so, or its own agent missed a check and nothing has
-// been reached through it since. Silence counts only from when the server began to listen.
+// Fails reports whether a link is down: an agent of the site says so, or its own agent missed a check and nothing has been reached through
+// it since. Silence counts only from when the server began to listen.
 func (s LinkSigns) Fails(now, listening time.Time) bool {
 	if s.Down.After(s.Heard) && s.Down.After(s.Proven) {
 		return true

@@ -22,8 +22,8 @@ type Field struct {
 	Value string `json:"value"`
 }
 
-// Cards gives the rules that let a service be reached over a link: a forward for each router in the way, and the opening
-// in the firewall where the link and the device have IPv6.
+// Cards returns the rules that let a service be reached over a link: a forward for each router in the way, and the opening in the firewall
+// where the link and the device have IPv6.
 func Cards(s Service, d Device, l Link, nat wan.NAT) []Card {
 	outside, inside := Ports(s.ExternalFrom, s.ExternalTo), Ports(s.InternalFrom, s.InternalFrom+s.ExternalTo-s.ExternalFrom)
 	if s.OnRouter {
@@ -74,7 +74,7 @@ func Cards(s Service, d Device, l Link, nat wan.NAT) []Card {
 	return out
 }
 
-// part gives one of the eight parts of an IPv6 address.
+// part returns one of the eight parts of an IPv6 address.
 func part(a netip.Addr, n int) uint16 {
 	b := a.As16()
 	return uint16(b[2*n])<<8 | uint16(b[2*n+1])

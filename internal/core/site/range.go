@@ -12,7 +12,7 @@ type Range struct{ from, to netip.Addr }
 // RangeOf makes a range of its ends; the zero Range of zero ends.
 func RangeOf(from, to netip.Addr) Range { return Range{from, to} }
 
-// Ends gives both ends.
+// Ends returns both ends.
 func (r Range) Ends() (from, to netip.Addr) { return r.from, r.to }
 
 // ParseRange reads FROM-TO; "" is the zero Range.

@@ -28,10 +28,10 @@ func ParseReach(text string) (Reach, error) {
 	return "", fmt.Errorf("%q is unknown; it is forward (IPv4), pinhole (IPv6 at the device's own address) or both", text)
 }
 
-// Forwarded and Pinholed say whether a service is reached over one of the ways.
+// Forwarded reports whether a service is reached by a forward.
 func (s Service) Forwarded() bool { return s.Reach != ByPinhole }
 
-// Pinholed is Forwarded of the other way.
+// Pinholed reports whether a service is reached through a pinhole.
 func (s Service) Pinholed() bool { return s.Reach == ByPinhole || s.Reach == ByBoth }
 
 // InternalTo is the last port on the device.

@@ -32,8 +32,7 @@ const (
 	Static  Mode = "static"
 )
 
-// Link is one internet connection of a site. Position orders a site's links by preference, 1 first. Times are zero where
-// nothing happened yet.
+// Link is one internet connection of a site. Position orders a site's links by preference, 1 first. Times are zero if nothing happened yet.
 type Link struct {
 	ID       int64      `json:"id"`
 	SiteID   int64      `json:"-"`
@@ -52,7 +51,7 @@ type Link struct {
 	RouterWAN netip.Addr `json:"router_address,omitzero"`
 	// Sources are the ways of learning the address, the most trusted first; empty stands for the usual ones.
 	Sources []wan.Source `json:"sources,omitempty"`
-	// Failing says that nothing comes through the link at present: what follows the preferred link uses the next one.
+	// Failing reports whether the link is down at present: what follows the preferred link uses the next one.
 	Failing bool `json:"failing,omitempty"`
 	// Dynamic is the range of LAN addresses that the router gives out, both ends included.
 	Dynamic  Range `json:"-"`
@@ -62,7 +61,7 @@ type Link struct {
 // Addresses of the link.
 func (l Link) Addresses() wan.Pair { return wan.Pair{IPv4: l.IPv4, IPv6: l.IPv6} }
 
-// Device is a machine on the site's LAN. Reserved says that the router always gives it this LAN address.
+// Device is a machine on the site's LAN. Reserved reports whether the router always gives it this LAN address.
 type Device struct {
 	ID       int64      `json:"id"`
 	SiteID   int64      `json:"-"`
@@ -72,7 +71,7 @@ type Device struct {
 	Reserved bool       `json:"reserved"`
 	// IPv6 is its current global address, as an agent sees it.
 	IPv6 netip.Addr `json:"ipv6,omitzero"`
-	// Router says that the device is the site's router: what it offers needs no forward.
+	// Router reports whether the device is the site's router: what it offers needs no forward.
 	Router   bool  `json:"router"`
 	Revision int64 `json:"revision"`
 }
@@ -96,7 +95,7 @@ type Service struct {
 	Reach        Reach           `json:"reach,omitempty"`
 	Interval     int             `json:"interval_seconds"`
 	Options      probe.Options   `json:"options,omitzero"`
-	// OpenUntil is when a door that was opened for a while has to be closed again; zero for one that stays as it is.
+	// OpenUntil is when a port that was opened for a while must be closed again; zero for one that stays as it is.
 	OpenUntil time.Time `json:"open_until,omitzero"`
 	// Fingerprint is what the service is recognised by, since when, and who pinned it.
 	Fingerprint string    `json:"fingerprint,omitempty"`
@@ -104,13 +103,13 @@ type Service struct {
 	PinnedBy    string    `json:"pinned_by,omitempty"`
 	// ProbeKey is the private key with which a WireGuard server knows us, in base64.
 	ProbeKey string `json:"-"`
-	// OnRouter says that its device is the site's router.
+	// OnRouter reports whether its device is the site's router.
 	OnRouter bool `json:"on_router,omitempty"`
-	// Revision is that of the record which is probed: what was seen of another says nothing of this one.
+	// Revision is that of the record which is probed: results for another revision do not count.
 	Revision int64 `json:"revision"`
 }
 
-// ExpectedAt is what the port should be at a time: a door that was opened for a while has to be closed after it.
+// ExpectedAt is what the port should be at a time: one that was opened for a while must be closed afterwards.
 func (s Service) ExpectedAt(now time.Time) probe.Expected {
 	if !s.OpenUntil.IsZero() && !now.Before(s.OpenUntil) {
 		return probe.ExpectClosed
@@ -150,7 +149,7 @@ type Hostname struct {
 	// HoldBy says who holds it at the addresses Hold while its link moves; "" when it follows.
 	HoldBy Holder   `json:"hold_by,omitempty"`
 	Hold   wan.Pair `json:"-"`
-	// Device is the device whose own IPv6 address is the hostname's AAAA; "" where that is the link's.
+	// Device is the device whose own IPv6 address is the hostname's AAAA; "" if that is the link's.
 	DeviceID int64  `json:"-"`
 	Device   string `json:"device,omitempty"`
 	Revision int64  `json:"revision"`
@@ -165,7 +164,7 @@ const (
 	HoldByAnnouncement Holder = "announcement"
 )
 
-// Answer gives the addresses of a hostname whose link has the addresses of.
+// Answer returns the addresses of a hostname whose link has the addresses of.
 func (h Hostname) Answer(of wan.Pair) wan.Pair {
 	if h.HoldBy != "" {
 		return h.Hold
@@ -187,8 +186,8 @@ type Alias struct {
 	Revision   int64      `json:"revision"`
 }
 
-// Records gives what a hostname puts into its zone. Its addresses, which move, are left out of the A records: those are
-// there so that the names can be checked against others.
+// Records returns what a hostname puts into its zone. Its addresses, which move, are left out of the A records: those are there so that the
+// names can be checked against others.
 func (h Hostname) Records() []names.Record {
 	out := []names.Record{{Name: h.Name, Type: "A", TTL: h.TTL}}
 	for _, label := range h.Extras {

@@ -44,7 +44,7 @@ func PairOf(a netip.Addr) Pair {
 // Known reports whether either family has an address.
 func (p Pair) Known() bool { return p.IPv4.IsValid() || p.IPv6.IsValid() }
 
-// String writes the addresses that are known, IPv4 first, with a space between; "-" where there is none.
+// String writes the addresses that are known, IPv4 first, with a space between; "-" if there is none.
 func (p Pair) String() string {
 	switch {
 	case p.IPv4.IsValid() && p.IPv6.IsValid():
@@ -73,8 +73,8 @@ type Decision struct {
 	Old, New Pair
 }
 
-// Decide compares an announcement with the link's current addresses. A family that the announcement does not speak of
-// stays as it was. It returns ErrNotPublic, and changes nothing, where any offered address cannot stand for a site.
+// Decide compares an announcement with the link's current addresses. A family that the announcement does not mention stays as it was. It
+// returns ErrNotPublic, and changes nothing, where any offered address cannot stand for a site.
 func Decide(current Pair, a Announcement, policy Policy) (Decision, error) {
 	if !a.Addresses.Known() && !a.NoIPv4 && !a.NoIPv6 {
 		return Decision{}, ErrNotPublic{Class: ClassInvalid}

@@ -57,7 +57,7 @@ var special = []struct {
 	{netip.MustParsePrefix("ff00::/8"), ClassMulticast},
 }
 
-// ClassOf gives the class of a. An IPv4-mapped IPv6 address has the class of its IPv4 address.
+// ClassOf returns the class of a. An IPv4-mapped IPv6 address has the class of its IPv4 address.
 func ClassOf(a netip.Addr) Class {
 	if !a.IsValid() {
 		return ClassInvalid
@@ -135,7 +135,7 @@ func (e ErrNotPublic) Error() string {
 	return fmt.Sprintf("%s is a %s address and cannot be reached from outside; %s", e.Addr, e.Class, next)
 }
 
-// Check returns nil where a may stand for a site, else an ErrNotPublic.
+// Check returns nil if a may stand for a site, else an ErrNotPublic.
 func (p Policy) Check(a netip.Addr) error {
 	if c := p.Class(a); c != ClassPublic {
 		return ErrNotPublic{Addr: a, Class: c}

@@ -11,9 +11,9 @@ type Lived struct {
 	First   time.Time
 }
 
-// StableIPv6 picks the address by which a device is known. The one that it is known by already stays as long as the device has it; a
-// device also has addresses that change by the day (RFC 8981). After that, the one that is made of its MAC (RFC 4291 appendix A), and
-// then the one that has been seen for longest. The zero Addr stands for none.
+// StableIPv6 picks the address by which a device is known. The one that it is known by already stays as long as the device has it; a device
+// also has addresses that change by the day (RFC 8981). After that, the one derived from its MAC (RFC 4291 appendix A), and then the one
+// that has been seen for longest. The zero Addr stands for none.
 func StableIPv6(list []Lived, mac [6]byte, known netip.Addr) netip.Addr {
 	var best Lived
 	for _, l := range list {
@@ -31,14 +31,14 @@ func StableIPv6(list []Lived, mac [6]byte, known netip.Addr) netip.Addr {
 	return best.Address
 }
 
-// EUI64 is the address in a /64 that is made of a MAC (RFC 4291 appendix A).
+// EUI64 is the address in a /64 that is derived from a MAC (RFC 4291 appendix A).
 func EUI64(prefix netip.Prefix, mac [6]byte) netip.Addr {
 	a := prefix.Addr().As16()
 	copy(a[8:], []byte{mac[0] ^ 2, mac[1], mac[2], 0xff, 0xfe, mac[3], mac[4], mac[5]})
 	return netip.AddrFrom16(a)
 }
 
-// IsEUI64 reports whether an address is made of a MAC.
+// IsEUI64 reports whether an address is derived from a MAC.
 func IsEUI64(a netip.Addr, mac [6]byte) bool {
 	return a.Is6() && !a.Is4In6() && EUI64(netip.PrefixFrom(a, 64), mac) == a.WithZone("")
 }

@@ -98,7 +98,7 @@ var (
 	carrierRemedies = []string{askPublic, useSix, useOther}
 )
 
-// beyond gives the hops behind a router's own address.
+// beyond returns the hops behind a router's own address.
 func beyond(chain []netip.Addr, routerWAN netip.Addr) []string {
 	var out []string
 	for i, hop := range chain {

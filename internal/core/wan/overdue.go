@@ -12,13 +12,13 @@ func Overdue(heard, listening, now time.Time, every time.Duration) bool {
 	return now.Sub(since) > max(4*every, 20*time.Second)
 }
 
-// Travel is how long what an agent or a router announces may be under way, and be worked on.
+// Travel is how long an announcement may take to arrive and be processed.
 const Travel = 3 * time.Second
 
 // maxPatience bounds how long a router's rhythm is waited for: some announce once a day.
 const maxPatience = time.Minute
 
-// Patience is how long a new address may take to be announced by whoever looks for it at every.
+// Patience is how long a new address may take to be announced by an agent or router that checks it once every.
 func Patience(every time.Duration) time.Duration {
 	if every <= 0 {
 		return 0

@@ -22,8 +22,8 @@ type Pattern struct {
 	Days   int           // by the clock: every so many days
 	At     time.Duration // by the clock: after midnight, local time
 	After  time.Duration // by the connection: so long after each change
-	Spread time.Duration // how far the changes were off, nine of ten of them
-	Held   int           // changes that came at their time
+	Spread time.Duration // nine in ten changes were off by no more than this
+	Held   int           // changes that came on time
 	Of     int           // times at which one was due
 	Last   time.Time     // the newest change that fits
 }
@@ -41,10 +41,10 @@ const (
 	patternStale  = 4 // times without a change, after which the pattern is over
 )
 
-// Sure says how likely the next change comes at its time, from 0 to 1: Laplace's rule of succession.
+// Sure is the probability, from 0 to 1, that the next change comes on time (Laplace's rule of succession).
 func (p Pattern) Sure() float64 { return float64(p.Held+1) / float64(p.Of+2) }
 
-// Next gives the first time after now at which a change is due. The clock's is local: it follows daylight-saving time.
+// Next returns the first time after now at which a change is due. A time of day is local: it follows daylight-saving time.
 func (p Pattern) Next(now time.Time, local *time.Location) time.Time {
 	if p.Kind == ByConnect {
 		next := p.Last.Add(p.After)
@@ -56,7 +56,7 @@ func (p Pattern) Next(now time.Time, local *time.Location) time.Time {
 	y, m, d := p.Last.In(local).Date()
 	for n := p.Days; ; n += p.Days {
 		at := time.Date(y, m, d+n, 0, 0, int(p.At.Seconds()), 0, local)
-		if p.At > 0 { // the hour is what the clock shows, whatever the day lacks
+		if p.At > 0 { // the hour that the clock shows, on days of 23 or 25 hours too
 			at = time.Date(y, m, d+n, int(p.At.Hours()), int(p.At.Minutes())%60, int(p.At.Seconds())%60, 0, local)
 		}
 		if at.After(now) {
@@ -88,8 +88,8 @@ func spelled(d time.Duration) string {
 	return fmt.Sprintf("%d h", d/time.Hour)
 }
 
-// LearnPattern finds the rhythm of a link's changes, the oldest first. Local is where the provider's clock is. ok is false where there
-// are too few, where they come at no rhythm, or where the rhythm has ended.
+// LearnPattern finds the rhythm of a link's changes, the oldest first. Local is where the provider's clock is. ok is false if there are too
+// few, if they are irregular, or if the rhythm has ended.
 func LearnPattern(changes []time.Time, now time.Time, local *time.Location) (p Pattern, ok bool) {
 	if len(changes) > maxPattern {
 		changes = changes[len(changes)-maxPattern:]

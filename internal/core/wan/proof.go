@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// Proof is what may stand for an announced address beside the word of whoever announces it: a stolen key must neither move names to
-// a third party nor aim probes at one.
+// Proof is what can vouch for an announced address besides its sender: a stolen key must neither move names to a third party nor aim probes
+// at one.
 type Proof struct {
 	// Own are the addresses at which the server itself saw the link: that of the connection which the announcement came over, and
 	// those of other connections that were made with a key of the link a moment ago.
@@ -17,7 +17,7 @@ type Proof struct {
 	Allowed []netip.Prefix
 }
 
-// ErrUnproven reports an announced address for which nothing stands but the word of whoever announces it.
+// ErrUnproven reports an announced address that nobody but its sender vouches for.
 type ErrUnproven struct {
 	Addr netip.Addr
 	Own  []netip.Addr
@@ -36,7 +36,7 @@ func (e ErrUnproven) Error() string {
 		"allowed for this key", e.Addr, from)
 }
 
-// Check returns nil where a is proven, else ErrUnproven.
+// Check returns nil if a is proven, else ErrUnproven.
 func (p Proof) Check(a netip.Addr) error {
 	a = a.Unmap()
 	if slices.Contains(p.Own, a) || slices.ContainsFunc(p.Allowed, func(allowed netip.Prefix) bool { return allowed.Contains(a) }) {
@@ -45,8 +45,8 @@ func (p Proof) Check(a netip.Addr) error {
 	return ErrUnproven{Addr: a, Own: p.Own}
 }
 
-// Proven gives what a change from one pair of addresses to another comes to where only proven addresses count: a family that is not
-// proven stays as it was. err is the first ErrUnproven.
+// Proven returns the proven part of a change from one pair of addresses to another: a family that is not proven stays as it was. err is the
+// first ErrUnproven.
 func (p Proof) Proven(from, to Pair) (proven Pair, err error) {
 	proven = from
 	for _, six := range []bool{false, true} {

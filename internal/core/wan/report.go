@@ -11,13 +11,13 @@ type Report struct {
 	Via       string // how it was learned: the protocol that answered, a server's address, or an interface's name
 	Addresses Pair
 	At        time.Time
-	Problem   string // why the source said nothing; "" where it did
+	Problem   string // why the source said nothing; "" if it did
 }
 
 // SeenFromOutside reports whether a source sees the link from outside. Others repeat what somebody inside was told.
 func (s Source) SeenFromOutside() bool { return s == SourceObserved || s == SourceSTUN }
 
-// Of gives the address of one family.
+// Of returns the address of one family.
 func (p Pair) Of(six bool) netip.Addr {
 	if six {
 		return p.IPv6
@@ -25,7 +25,7 @@ func (p Pair) Of(six bool) netip.Addr {
 	return p.IPv4
 }
 
-// With gives the pair with another address of one family.
+// With returns the pair with another address of one family.
 func (p Pair) With(six bool, a netip.Addr) Pair {
 	if six {
 		p.IPv6 = a

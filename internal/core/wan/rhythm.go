@@ -8,8 +8,8 @@ import (
 // MaxRhythm is how many announcements a rhythm is judged by, at most.
 const MaxRhythm = 9
 
-// Rhythm gives how often something without an agent, such as a router that fetches a URL, announces, from when it did so lately, the
-// oldest first. ok is false where there are fewer than five, or where they come at no regular pace: silence then proves nothing.
+// Rhythm returns how often something without an agent, such as a router that fetches a URL, announces, from when it did so lately, the
+// oldest first. ok is false if there are fewer than five, or where they come at no regular pace: silence then proves nothing.
 func Rhythm(at []time.Time) (every time.Duration, ok bool) {
 	if len(at) < 5 {
 		return 0, false

@@ -11,9 +11,9 @@ import (
 const (
 	StaleAfter   = 10 * time.Minute // an older report says nothing about now
 	FlapWindow   = 5 * time.Minute
-	FlapMost     = 4           // so many moves within FlapWindow, and a link is flapping
-	SteadyBefore = time.Minute // a flapping link is believed again when it has said the same for so long
-	// WithdrawAfter is how many full reports without an address of a family take the link's away.
+	FlapMost     = 4           // a link with this many moves within FlapWindow is flapping
+	SteadyBefore = time.Minute // a flapping link is believed again once it has said the same for this long
+	// WithdrawAfter is how many full reports in a row must lack a family before the link's address of it is withdrawn.
 	WithdrawAfter = 3
 )
 
@@ -29,17 +29,17 @@ type Weighing struct {
 	RouterWAN netip.Addr
 	// Chain lists the hops from the device outwards as far as they could be seen.
 	Chain []netip.Addr
-	// Lacks says how many full reports in a row, this one among them, were without an address of IPv4 and of IPv6. Own are the
-	// addresses that reports brought: others are not theirs to withdraw.
+	// Lacks counts the full reports in a row, this one included, that had no address of IPv4 and of IPv6. Own are the addresses that
+	// reports brought: others are not theirs to withdraw.
 	Lacks [2]int
 	Own   Pair
-	// Moves are when the link moved lately, and Since is since when the sources have said what they say now.
+	// Moves are the times of recent moves; the sources have said what they say now since Since.
 	Moves  []time.Time
 	Since  time.Time
 	Policy Policy
 }
 
-// DefaultOrder is the order of sources where none is set.
+// DefaultOrder is the order of sources if none is set.
 var DefaultOrder = []Source{SourceObserved, SourceSTUN, SourceGateway, SourceInterface, SourceFixed}
 
 // Judgement is what a weighing comes to.
@@ -48,16 +48,16 @@ type Judgement struct {
 	Changed   bool
 	// Withdrawn are the addresses that the link no longer has.
 	Withdrawn Pair
-	// Held says why an address that differs is not taken yet; "" where nothing is held back.
+	// Held says why an address that differs is not taken yet; "" if nothing is held back.
 	Held     string
 	Reason   string // of the decision, in words
 	Dissents []Dissent
 	NAT      NAT
 }
 
-// Weigh decides a link's addresses from all sources. The families are decided apart. A source alone never moves a hostname
-// against another that sees it differently: two that agree win over one; where it is one against one, the server's own view
-// of an authenticated connection counts, and where that is not among them what is published stays.
+// Weigh decides a link's addresses from all sources, each family on its own. A source alone never moves a hostname against another that
+// sees it differently: two that agree win over one; where it is one against one, the server's own view of an authenticated connection
+// counts, and if that is not among them what is published stays.
 func Weigh(w Weighing) Judgement {
 	if len(w.Order) == 0 {
 		w.Order = DefaultOrder
@@ -267,7 +267,7 @@ func (w Weighing) gone(six bool) bool {
 	return current.IsValid() && current == w.Own.Of(six) && lacks >= WithdrawAfter && w.Current.Of(!six).IsValid()
 }
 
-// flapping says why a link that moves to and fro is not followed now; "" where it is.
+// flapping says why a link that moves to and fro is not followed now; "" if it is.
 func (w Weighing) flapping() string {
 	count := 0
 	for _, at := range w.Moves {

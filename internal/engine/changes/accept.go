@@ -17,7 +17,7 @@ import (
 // is never used.
 const movesAhead, maxMovesAhead = 16, 4096
 
-// accept gives the changes of a group the IDs of their moves and makes it durable.
+// accept returns the changes of a group the IDs of their moves and makes it durable.
 func (ch *Changes) accept(ctx context.Context, g store.Group) error {
 	if err := ch.Number(ctx, g.Changes); err != nil {
 		return ch.writes.note(err, ch.Now())
@@ -30,7 +30,7 @@ func (ch *Changes) accept(ctx context.Context, g store.Group) error {
 	return nil
 }
 
-// Number gives changes the IDs of their moves, whether they come to be recorded or not.
+// Number returns changes the IDs of their moves, whether they come to be recorded or not.
 func (ch *Changes) Number(ctx context.Context, changes []store.Change) error {
 	if missing := len(changes) - len(ch.moveIDs); missing > 0 {
 		ids, err := ch.Store.MoveIDs(ctx, missing+min(max(ch.movesUsed, movesAhead), maxMovesAhead))
@@ -56,8 +56,7 @@ func (ch *Changes) Raise(serials map[int64]uint32, hostnames []site.Hostname) {
 	}
 }
 
-// AfterMove sets off what follows a published move: proof that the names that follow the link answer it, and that the
-// services do.
+// AfterMove starts what follows a published move: verifying the names that follow the link, and probing its services.
 func (ch *Changes) AfterMove(p record.Site, following []site.Hostname, change store.Change, s store.Stages) {
 	if !ch.Push.AtOnce(following) {
 		s.Published = time.Time{} // its primaries have to take it first

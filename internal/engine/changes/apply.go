@@ -29,7 +29,7 @@ func (ch *Changes) Apply(d record.Diff) error {
 	return nil
 }
 
-// Mirror is Apply for a server that stands by: it follows what another server wrote, and pushes nothing and tells no agent.
+// Mirror is Apply for a standby: it follows what the writer wrote, pushes nothing and wakes no agent.
 func (ch *Changes) Mirror(d record.Diff) error {
 	if err := ch.Zones.Apply(d); err != nil {
 		return err

@@ -26,7 +26,7 @@ type Host interface {
 // ErrLinkGone reports an announcement for a link that is no longer on record.
 var ErrLinkGone = siteside.ErrLinkGone
 
-// ErrBusy reports an edit that waited for others in vain: nothing was changed.
+// ErrBusy reports an edit that timed out waiting for others: nothing was changed.
 var ErrBusy = errors.New("other edits take too long, or the database is slow; nothing was changed, try again shortly")
 
 // Changes is the room. It is safe for concurrent use.

@@ -102,7 +102,7 @@ func (ch *Changes) Submit(ctx context.Context, p Pending) (Receipt, error) {
 	}
 }
 
-// turnAway answers announcements that nobody takes any more.
+// turnAway fails announcements that arrive after the loop has ended.
 func (ch *Changes) turnAway() {
 	for {
 		select {
@@ -240,8 +240,7 @@ type recorded struct {
 	at       time.Time
 }
 
-// publishGroup has the zones answer what was recorded, tells those who announced it, and sets off what follows. It gives back
-// e.publishing.
+// publishGroup makes the zones answer what was recorded, replies to the senders, and starts what follows. It releases e.publishing.
 func (ch *Changes) publishGroup(r recorded) {
 	defer ch.publishing.Unlock()
 	if err := ch.Publish(slices.Collect(maps.Values(r.sites)), func(p record.Site) []site.Hostname { return p.Following(r.links) },
@@ -264,7 +263,7 @@ func (ch *Changes) publishGroup(r recorded) {
 	}
 }
 
-// answer gives those who announced their results. Updates need no receipt, and their replies go out together.
+// answer sends the senders their results. Updates need no receipt, and their replies go out together.
 func (ch *Changes) answer(r recorded) {
 	last := -1
 	for i, p := range r.accepted {

@@ -168,5 +168,5 @@ func (b *Board) put(f Fault) {
 	b.open[f.SiteID][f.Finding.Key()] = f
 }
 
-// told is what of a finding is written anew when it differs: times pass in its evidence.
+// told is the part of a finding whose change is worth a write: times in its evidence change constantly.
 func told(f diagnose.Finding) string { return f.Summary + "\n" + f.Next }

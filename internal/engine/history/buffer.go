@@ -59,7 +59,7 @@ func (b *buffer) add(r ledger.Result, gap time.Duration, expected probe.Expected
 	b.account(r, gap, expected, state)
 }
 
-// late enters what a vantage point saw while the server was away: it belongs to the history, not to what is so now.
+// late enters what a vantage point saw while the server was away: it belongs to the history, not to the present state.
 func (b *buffer) late(r ledger.Result, gap time.Duration) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -178,7 +178,7 @@ const (
 	daysEvery = 10 * time.Minute
 )
 
-// take gives what has to be written: what began or ended, and with grown some of what only grew; with all, everything.
+// take returns what has to be written: what began or ended, and with grown some of what only grew; with all, everything.
 func (b *buffer) take(now time.Time, grown, all bool) batch {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -237,7 +237,7 @@ func (b *buffer) putBack(p batch) {
 	}
 }
 
-// live gives a service's newest spans as they are now, ahead of what is written.
+// live returns a service's newest spans as they are now, ahead of what is written.
 func (b *buffer) live(serviceID int64, vantages []int64) (out []ledger.Span) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -249,7 +249,7 @@ func (b *buffer) live(serviceID int64, vantages []int64) (out []ledger.Span) {
 	return out
 }
 
-// today gives a service's current day, ahead of what is written.
+// today returns a service's current day, ahead of what is written.
 func (b *buffer) today(serviceID int64) (ledger.Day, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

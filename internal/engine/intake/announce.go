@@ -27,12 +27,12 @@ type Claimant struct {
 	Permit string
 }
 
-// ClaimantOf gives the claimant of an access key.
+// ClaimantOf returns the claimant of an access key.
 func ClaimantOf(k store.Key, from netip.Addr) Claimant {
 	return Claimant{LinkID: int64(k.LinkID), From: from, Allowed: k.MayAnnounce, Permit: fmt.Sprintf("inkpost key allow %d", k.ID)}
 }
 
-// proof gathers what may stand for an address that a claimant announces.
+// proof gathers what vouches for an address that a claimant announces.
 func (e *Intake) proof(c Claimant) wan.Proof {
 	out := wan.Proof{Allowed: c.Allowed}
 	if c.From.IsValid() {
@@ -87,8 +87,8 @@ func (e *Intake) CheckPublic(p wan.Pair) error {
 	return err
 }
 
-// Announce takes an announcement in. When it returns without error and something changed, the change is committed with its history and
-// the hosted zones answer it. Whether the address is proven was asked before. Errors: wan.ErrNotPublic, those of Changes.Submit.
+// Announce accepts an announcement. When it returns without error and something changed, the change is committed with its history and the
+// hosted zones answer it. Whether the address is proven was asked before. Errors: wan.ErrNotPublic, those of Changes.Submit.
 func (e *Intake) Announce(ctx context.Context, linkID int64, a wan.Announcement) (changes.Receipt, error) {
 	now := e.Now()
 	_, l, ok := e.Record.SiteOfLink(linkID)
@@ -109,7 +109,7 @@ func (e *Intake) Announce(ctx context.Context, linkID int64, a wan.Announcement)
 	return e.Submit(ctx, changes.Pending{LinkID: linkID, What: a, Received: now})
 }
 
-// Fetched takes an announcement that a router made by fetching a URL. The hostnames in except stay where they are. Errors: those of
+// Fetched accepts an announcement that a router made by fetching a URL. The hostnames in except are held where they are. Errors: those of
 // Announce, Refused.
 func (e *Intake) Fetched(ctx context.Context, c Claimant, a wan.Announcement, except map[string]bool) (changes.Receipt, error) {
 	_, l, ok := e.Record.SiteOfLink(c.LinkID)
@@ -123,7 +123,7 @@ func (e *Intake) Fetched(ctx context.Context, c Claimant, a wan.Announcement, ex
 		return changes.Receipt{}, err
 	}
 	e.SiteSide.Observe(c.LinkID, c.From)
-	// What is to stay is kept before the others move: nobody sees it elsewhere in between.
+	// What is to stay is held before the others move: it is never seen elsewhere in between.
 	if err := e.edits.HoldBack(ctx, c.LinkID, except); err != nil {
 		return changes.Receipt{}, err
 	}
@@ -181,8 +181,8 @@ func (e *Intake) Report(ctx context.Context, c Claimant, in siteside.Reported) (
 	return receipt, j, nil
 }
 
-// byOtherLink takes a report that came by another link of the same site: the router sends the agent out by that one, and so nothing
-// comes through the agent's own.
+// byOtherLink handles a report that came by another link of the same site: the router sends the agent out by that one, so the agent's own
+// link is down.
 func (e *Intake) byOtherLink(l, other site.Link, in siteside.Reported) (changes.Receipt, wan.Judgement, error) {
 	w := wan.Weighing{Now: e.Now(), Current: l.Addresses(), Policy: e.Policy, Reports: in.Reports, Lacks: [2]int{}}
 	j := wan.Judgement{Addresses: w.Current, NAT: wan.NAT{Verdict: wan.NATUnknown}, Held: siteside.ByOtherLink(l, other)}
@@ -191,7 +191,7 @@ func (e *Intake) byOtherLink(l, other site.Link, in siteside.Reported) (changes.
 	return changes.Receipt{Decision: wan.Decision{Old: w.Current, New: w.Current}}, j, nil
 }
 
-// ownOf reports an announcement for one link with another's address as Refused, and takes it for a sign that the link is down.
+// ownOf returns Refused for an announcement for one link with another's address, and takes it as a sign that the link is down.
 func (e *Intake) ownOf(l site.Link, a wan.Announcement) error {
 	p, _, ok := e.Record.SiteOfLink(l.ID)
 	for _, six := range []bool{false, true} {

@@ -21,7 +21,7 @@ type Intake struct {
 	updates   access.Paces[string]
 }
 
-// New returns a room in which nobody has announced yet.
+// New returns a room without any announcements yet.
 func New(r *rooms.Rooms, ch *changes.Changes, edits *zoneedits.ZoneEdits, directory *authdns.Directory) *Intake {
 	return &Intake{Rooms: r, Changes: ch, edits: edits, directory: directory, updates: access.Paces[string]{Rate: r.KeyRate}}
 }

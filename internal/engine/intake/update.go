@@ -15,7 +15,7 @@ import (
 	"inkpost.example/inkpost/internal/wire/authdns"
 )
 
-// challenge is the label at which a certificate authority looks for proof (RFC 8555 section 8.4).
+// challenge is the label at which a certificate authority looks for its challenge (RFC 8555 section 8.4).
 const challenge = "_acme-challenge."
 
 // updateOfKey is how many updates one key may ask for, its proofs to certificate authorities among them.
@@ -49,8 +49,7 @@ func plain(m *dns.Msg) bool {
 	})
 }
 
-// updateInOrder plans and carries out an update while nothing else changes: what it asks to be so, or to be removed, is so when
-// the rest takes effect.
+// updateInOrder plans and carries out an update while nothing else changes: its prerequisites still hold when it takes effect.
 func (e *Intake) updateInOrder(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr) int {
 	ctx, cancel := context.WithTimeout(ctx, changes.Limit)
 	defer cancel()

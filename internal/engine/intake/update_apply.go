@@ -12,7 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// updateRcode is how the outcome of an update is told (RFC 2136 section 2.2).
+// updateRcode is the RCODE for the outcome of an update (RFC 2136 section 2.2).
 func updateRcode(err error) int {
 	var refused changes.Refused
 	var notPublic wan.ErrNotPublic
@@ -25,7 +25,7 @@ func updateRcode(err error) int {
 	return dns.RcodeServerFailure
 }
 
-// announcements gives what the update announces: nothing for a link that has these addresses.
+// announcements returns what the update announces: nothing for a link that has these addresses.
 func (p *updatePlan) announcements() (group []changes.Pending, rcode int) {
 	e, now := p.intake, p.intake.Now()
 	for _, plan := range p.links {
@@ -114,10 +114,10 @@ func (p *updatePlan) announce(ctx context.Context, reply func(rcode int, more bo
 	switch {
 	case rcode != dns.RcodeSuccess || len(group) == 0:
 		reply(rcode, false)
-	case len(group) == 1: // the usual case joins everybody else's group
+	case len(group) == 1: // in the usual case it joins the next group
 		group[0].Done = func(r changes.Result, more bool) { reply(updateRcode(r.Err), more) }
 		if !p.intake.Queue(group[0]) {
-			reply(dns.RcodeServerFailure, false) // thousands are waiting
+			reply(dns.RcodeServerFailure, false) // too many are waiting
 		}
 	default:
 		go func() {

@@ -141,7 +141,7 @@ func (p *updatePlan) proofsAt(name names.Name) *proofPlan {
 	return &p.proofs[len(p.proofs)-1]
 }
 
-// difference gives what has to be added and removed for all proofs to be as planned.
+// difference returns what has to be added and removed for all proofs to be as planned.
 func (p *updatePlan) difference() (add []names.Record, remove []int64) {
 	for _, plan := range p.proofs {
 		for _, r := range plan.before {

@@ -7,8 +7,8 @@
 //  5. Probing: the watches of package probing
 //  6. Leaf and LeafRW: every other lock of a room; under one of them no other lock is taken
 //
-// A lock may be taken while locks before it in this order are held, never the other way round. The race detector's build checks that at
-// each Lock and panics where it is not so; other builds do not look.
+// A lock may be taken while locks before it in this order are held, never the other way round. Builds with the race detector check that at
+// each Lock and panic if it is violated; other builds do not check.
 package locks
 
 import "sync"

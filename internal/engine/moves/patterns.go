@@ -56,7 +56,7 @@ func (p *patterns) changed(linkID int64, at time.Time) {
 	}
 }
 
-// of gives the rhythm of a link.
+// of returns the rhythm of a link.
 func (p *patterns) of(linkID int64, now time.Time, local *time.Location) (wan.Pattern, bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

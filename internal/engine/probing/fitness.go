@@ -16,8 +16,7 @@ const (
 	lately = 45 * time.Second
 )
 
-// runFitness finds out which vantage points are wrong themselves, so that a broken one does not turn every service
-// unreachable.
+// runFitness finds the vantage points that are themselves at fault, so that a broken one does not make every service unreachable.
 func (p *Prober) runFitness(ctx context.Context) {
 	tick := time.NewTicker(fitEvery)
 	defer tick.Stop()

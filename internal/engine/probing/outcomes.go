@@ -64,7 +64,7 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	var l site.Link
 	if where, ok := p.record.Site(s.SiteID); ok {
 		if l, _ = where.Followed(s.LinkID); r.Address != where.TargetOf(s, l) {
-			w.again = w.again || vantage == p.Vantage // the link moved while we probed: what came back is about somebody else
+			w.again = w.again || vantage == p.Vantage // the link moved while we probed: the result is about another address
 			p.mu.Unlock()
 			return confirm
 		}
@@ -217,7 +217,7 @@ func (w *watch) halfReached() bool {
 	return good && bad
 }
 
-// tell lets everybody know of what a round has changed.
+// tell publishes what a round has changed.
 func (p *Prober) tell(r Result, before, after Status) {
 	s := r.Service
 	asExpected := probe.AsExpected(s.ExpectedAt(r.At), after.State)

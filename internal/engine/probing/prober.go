@@ -233,7 +233,7 @@ func (p *Prober) Pinned(s site.Service, again bool) {
 	}
 }
 
-// hurry makes a watch due now, or as soon as its turn comes where thousands are in a hurry. The caller holds p.mu.
+// hurry makes a watch due now, or in its turn if thousands are in a hurry. The caller holds p.mu.
 func (p *Prober) hurry(w *watch) {
 	now := p.Ticks()
 	if w.place < 0 {
@@ -261,7 +261,7 @@ func weight(s site.Service) int64 {
 	return int64(min((s.ExternalTo-s.ExternalFrom+1)*len(s.Transport.Each()), pace.MaxAtTarget))
 }
 
-// Run probes services as they come due and finds out which vantage points are wrong themselves, until ctx ends.
+// Run probes services as they come due and finds the vantage points that are themselves at fault, until ctx ends.
 func (p *Prober) Run(ctx context.Context) {
 	var g errgroup.Group
 	g.Go(func() error { p.runQueue(ctx); return nil })
@@ -299,7 +299,7 @@ func (p *Prober) runQueue(ctx context.Context) {
 // targetWait is how long a round waits where enough others are under way at its target.
 const targetWait = 100 * time.Millisecond
 
-// next takes the first watch that is due and whose target has room, with its weight, or says how long there is none.
+// next takes the first watch that is due and whose target has room, with its weight; if there is none, it returns how long to wait.
 func (p *Prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -22,7 +22,7 @@ type quarantined struct {
 	reason string
 }
 
-// reason says why a link must not be probed, "" when it may be. heard is when the link was last proven: by an agent that was heard, or an
+// reason is why a link must not be probed, "" if it may be. heard is when the link was last proven: by an agent that was heard, or an
 // announcement.
 func (q *quarantine) reason(l site.Link, heard time.Time) string {
 	q.mu.Lock()
@@ -52,7 +52,7 @@ func (q *quarantine) lift(linkID int64) {
 	delete(q.links, linkID)
 }
 
-// Quarantined says why a link must not be probed, "" when it may be.
+// Quarantined returns why a link must not be probed, "" if it may be.
 func (p *Prober) Quarantined(l site.Link) string { return p.quarantine.reason(l, p.host.LastHeard(l)) }
 
 // Forget lifts the quarantine of links that are gone.

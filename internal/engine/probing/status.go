@@ -44,7 +44,7 @@ type Shown struct {
 	Named       *NameResult
 }
 
-// NameResult is what came of going by a service's hostname, as a user's machine does.
+// NameResult is the result of reaching a service by its hostname, as a user's machine does.
 type NameResult struct {
 	Hostname, Resolver string
 	Given              wan.Pair

@@ -51,7 +51,7 @@ func (p *Pusher) dueNames(z names.Zone, now time.Time) []names.Name {
 	return out
 }
 
-// primary gives the way to a remote zone's primary.
+// primary returns the way to a remote zone's primary.
 func (p *Pusher) primary(z names.Zone) dnsupdate.Primary {
 	out := dnsupdate.Primary{Address: z.Primary.String(), Transport: z.Transport}
 	if k, ok := p.record.SigningKey(z.PrimaryKey); ok && z.PrimaryKey != "" {
@@ -60,7 +60,7 @@ func (p *Pusher) primary(z names.Zone) dnsupdate.Primary {
 	return out
 }
 
-// push carries one name to its zone's primary. wait is how long to wait before it is tried again, 0 where it is done.
+// push carries one name to its zone's primary. wait is how long to wait before it is tried again, 0 if it is done.
 func (p *Pusher) push(ctx context.Context, k key) (wait time.Duration, err error) {
 	for range maxTurns {
 		z := p.record.Zone(k.zoneID)
@@ -108,7 +108,7 @@ func (p *Pusher) push(ctx context.Context, k key) (wait time.Duration, err error
 	return time.Second, nil
 }
 
-// heldBack lets a name that waits behind others of its zone show their problem as its own.
+// heldBack makes a name that waits behind others of its zone show their problem as its own.
 func (p *Pusher) heldBack(n store.RemoteName) {
 	if n.Problem != "" {
 		return
@@ -122,7 +122,7 @@ func (p *Pusher) heldBack(n store.RemoteName) {
 	}
 }
 
-// pushed notes the outcome of one try in n and in memory. wait is 0 where the primary took it.
+// pushed notes the outcome of one try in n and in memory. wait is 0 if the primary took it.
 func (p *Pusher) pushed(z names.Zone, n *store.RemoteName, want []names.Record, err error) (wait time.Duration) {
 	now := p.now()
 	defer func() { p.state.put(*n) }()
@@ -187,8 +187,7 @@ func (p *Pusher) AtOnce(hostnames []site.Hostname) bool {
 		func(h site.Hostname) bool { return p.record.Zone(h.ZoneID).Kind != names.Remote })
 }
 
-// heldName gives the first of a hostname's names that its remote zone's primary does not have as it should, "" where all
-// are there.
+// heldName returns the first of a hostname's names that its remote zone's primary does not have as it should, "" if all are there.
 func (p *Pusher) heldName(z names.Zone, h site.Hostname) names.Name {
 	for _, name := range h.Owners() {
 		if !names.SameRecords(p.state.of(key{z.ID, name}).Given, p.zones.Wanted(z, name)) {

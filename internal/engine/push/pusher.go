@@ -39,7 +39,7 @@ type Table interface {
 	RemoteNames(ctx context.Context) ([]store.RemoteName, error)
 	PutRemoteName(ctx context.Context, n store.RemoteName) error
 	DropRemoteName(ctx context.Context, zoneID int64, name names.Name) error
-	// AdoptJobs gives jobs back to the queue that an earlier server left half-done.
+	// AdoptJobs returns jobs back to the queue that an earlier server left half-done.
 	AdoptJobs(ctx context.Context) error
 }
 

@@ -110,7 +110,7 @@ func newQueue(p *Pusher, pool *pgxpool.Pool) (*river.Client[pgx.Tx], error) {
 // jobLimit is how long a job may take.
 const jobLimit = 20 * time.Second
 
-// quiet keeps the queue's own talk out of the log, but for what goes wrong.
+// quiet keeps the queue's own messages out of the log, except warnings and errors.
 type quiet struct{ slog.Handler }
 
 // Enabled implements slog.Handler.
@@ -163,7 +163,7 @@ const (
 // due does, whatever was lost on the way.
 func (p *Pusher) Run(ctx context.Context) {
 	for {
-		err := p.table.AdoptJobs(ctx) // only we write: what runs by the record is run by nobody
+		err := p.table.AdoptJobs(ctx) // only we write: jobs marked as running are run by nobody
 		if err == nil {
 			err = p.river.Start(ctx)
 		}
@@ -189,7 +189,7 @@ func (p *Pusher) Run(ctx context.Context) {
 			p.Due(z, now)
 		}
 	}
-	all(true) // whatever pause a server before us had in mind
+	all(true) // whatever pause an earlier server had set
 	for {
 		var first adding
 		select {

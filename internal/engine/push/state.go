@@ -42,7 +42,7 @@ func (b *remoteState) nextTry(k key) time.Time {
 	return b.next[k]
 }
 
-// recovered says, once, that a zone's primary answers again.
+// recovered reports, once, whether a zone's primary answers again.
 func (b *remoteState) recovered(zoneID int64) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()

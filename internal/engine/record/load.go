@@ -251,7 +251,7 @@ func readParts(ctx context.Context, from Reader, id int64, parts Parts) (siteRow
 	return rows, errors.Join(e1, e2, e3, e4, e5)
 }
 
-// replaceSites puts sites as they were read in the places of what was there. The caller holds r.mu, as for all that follow.
+// replaceSites replaces sites by what was read. The caller holds r.mu, as for all that follow.
 func (r *Record) replaceSites(ids []int64, read []siteRows) (d Diff) {
 	if r.sites == nil {
 		r.content = emptyContent()

@@ -222,7 +222,7 @@ func (r *Record) Credential(username string) (password string, linkID int64) {
 	return c.password, c.linkID
 }
 
-// SetLinks puts changed links in the places of the old ones.
+// SetLinks replaces links by their changed versions.
 func (r *Record) SetLinks(list []site.Link) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

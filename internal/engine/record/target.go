@@ -8,7 +8,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// Target returns the address of a link that probes go to: IPv4 where there is one.
+// Target returns the address of a link that probes go to: IPv4 if there is one.
 func Target(l site.Link) netip.Addr {
 	if l.IPv4.IsValid() {
 		return l.IPv4
@@ -16,7 +16,7 @@ func Target(l site.Link) netip.Addr {
 	return l.IPv6
 }
 
-// PinholeOf is where a service is reached over IPv6; zero where it is not, or where that is not known.
+// PinholeOf is where a service is reached over IPv6; zero if it is not, or if that is not known.
 func (p Site) PinholeOf(s site.Service, l site.Link) netip.Addr {
 	if !s.Pinholed() {
 		return netip.Addr{}

@@ -16,7 +16,7 @@ import (
 // Config of an engine. Zero durations take the defaults.
 type Config struct {
 	Policy        wan.Policy    // which addresses may stand for a site
-	Vantage       string        // what this server is called as a vantage point; "server" where empty
+	Vantage       string        // what this server is called as a vantage point; "server" if empty
 	ProbeDeadline time.Duration // how long a probe waits for an answer; 3 s
 	// ShortestInterval is the shortest that a service may be probed at; pace.MinInterval. A lab may go below it.
 	ShortestInterval time.Duration
@@ -25,8 +25,8 @@ type Config struct {
 	WatchEvery       time.Duration           // how often agents look at the devices on record; 60 s
 	VerifyEvery      time.Duration           // how often every hostname is asked for again; 60 s
 	NameServer       string                  // "host:port" of our own DNS server, which verification asks
-	Attempts         int                     // how many attempts may be under way at once; the fewest that there may be where 0
-	Local            *time.Location          // where the clocks of providers are; the machine's where nil
+	Attempts         int                     // how many attempts may be under way at once; the fewest that there may be if 0
+	Local            *time.Location          // where the clocks of providers are; the machine's if nil
 	Seen             map[faults.Of]time.Time // when faults were first seen that are not in the database yet
 	Resolvers        []string                // "host:port" of resolvers elsewhere, which verification asks too
 	RedirectAt       []netip.Addr            // addresses of the redirect listener, which redirect names answer

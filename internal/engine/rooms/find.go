@@ -59,7 +59,7 @@ func (r *Rooms) FindLink(code, label string) (record.Site, site.Link, error) {
 	return p, l, err
 }
 
-// Zone gives one zone.
+// Zone returns one zone.
 func (r *Rooms) Zone(apex string) (names.Zone, error) {
 	z, ok := r.Record.ZoneByApex(names.Name(apex))
 	if !ok {
@@ -96,7 +96,7 @@ func HoldAt(h site.Hostname) string {
 	return h.Hold.String()
 }
 
-// Shown is a name as a person reads it, "" where that is its ASCII form.
+// Shown is a name as a person reads it, "" if that is its ASCII form.
 func Shown(name names.Name) string {
 	if !strings.Contains(string(name), "xn--") {
 		return ""

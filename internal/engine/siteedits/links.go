@@ -19,7 +19,7 @@ func linkResource(l site.Link) changes.Resource {
 	return changes.Resource{Kind: "link", Name: l.Label, ID: l.ID, Revision: l.Revision, Tag: l.Tag()}
 }
 
-// linkInput gives a link as a person would enter it.
+// linkInput returns a link as a person would enter it.
 func linkInput(l site.Link) contract.LinkInput {
 	in := contract.LinkInput{Label: l.Label, Provider: l.Provider, Mode: string(l.Mode), Position: l.Position, ChangeAt: l.ChangeAt,
 		RouterWAN: rooms.AddressText(l.RouterWAN), Sources: sourceWords(l.Sources), Dynamic: l.Dynamic.String()}

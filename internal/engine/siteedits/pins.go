@@ -11,7 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// Pin has a service recognised by a fingerprint from now on: by the one that it last showed where none is given.
+// Pin has a service recognised by a fingerprint from now on: by the one that it last showed if none is given.
 func (e *SiteEdits) Pin(ctx context.Context, code, name, fingerprint, by string) (contract.Service, error) {
 	p, s, err := e.FindService(code, name)
 	if err != nil {

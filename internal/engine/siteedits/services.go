@@ -21,7 +21,7 @@ func serviceResource(s site.Service) changes.Resource {
 	return changes.Resource{Kind: "service", Name: s.Name, ID: s.ID, Revision: s.Revision, Tag: s.Tag()}
 }
 
-// serviceInput gives a service as a person would enter it.
+// serviceInput returns a service as a person would enter it.
 func serviceInput(s site.Service) contract.ServiceInput {
 	return contract.ServiceInput{Name: s.Name, Device: s.Device, Link: s.Link, Kind: string(s.Kind), Transport: string(s.Transport),
 		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected),

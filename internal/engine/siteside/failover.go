@@ -12,7 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/record"
 )
 
-// failover knows which links of sites with several have nothing coming through.
+// failover knows which links are down, of sites that have several.
 type failover struct {
 	mu      locks.Leaf
 	down    map[int64]time.Time // when an agent of the site said that nothing goes through the link
@@ -32,7 +32,7 @@ func (f *failover) forget(gone record.Gone) {
 	drop(f.tried, gone.Links)
 }
 
-// NoteDown notes that the agent of one link gets nothing through others of the same site.
+// NoteDown notes that the agent of one link cannot get through other links of the same site.
 func (s *Side) NoteDown(linkID int64, labels []string) {
 	p, _, ok := s.record.SiteOfLink(linkID)
 	if !ok || len(labels) == 0 {
@@ -63,13 +63,13 @@ func (s *Side) CameBy(p record.Site, l site.Link, from netip.Addr) (site.Link, b
 	return other, is
 }
 
-// ByOtherLink says that what was sent for a link came by another one.
+// ByOtherLink notes that what was sent for a link came by another one.
 func ByOtherLink(l, other site.Link) string {
 	return fmt.Sprintf("what was sent for link %s came by link %s (%s): link %s is down, and the router uses the other one", l.Label,
 		other.Label, other.Addresses(), l.Label)
 }
 
-// runFailover has the links of sites with several looked at.
+// runFailover checks the links of sites that have several.
 func (s *Side) runFailover(ctx context.Context) {
 	tick := time.NewTicker(min(time.Second, s.CheckEvery/4+50*time.Millisecond))
 	defer tick.Stop()

@@ -19,20 +19,20 @@ type agentTasks struct {
 	mu     locks.Leaf
 	lastID int64
 	wake   map[int64]chan struct{}        // by site: closed when there is something new to do
-	scans  map[int64]*scan                // by site: somebody waits for a look at the LAN
+	scans  map[int64]*scan                // by site: a caller waits for a LAN scan
 	proofs map[int64]map[int64]*PathProof // by link, then by ID
 	checks map[int64]time.Time            // by link: when its agent was asked to check its address
 	due    map[int64]bool                 // by link: the agent has not been told of that yet
 }
 
-// scan is a look at the devices of a site that somebody waits for.
+// scan is a LAN scan that a caller waits for.
 type scan struct {
 	id   int64
 	done chan struct{}
 }
 
 const (
-	// scanLimit is how long somebody waits for a look at the devices, or for an agent to listen.
+	// scanLimit is how long a caller waits for a LAN scan, or for an agent to listen.
 	scanLimit = 20 * time.Second
 	// checkAgain is how long an agent is left alone after it was asked to check its address.
 	checkAgain = 5 * time.Second
@@ -96,7 +96,7 @@ func (s *Side) WakeAllAgents() {
 type Tasks struct {
 	Version string
 	Watch   []WatchedDevice
-	Scan    int64 // a look at the LAN that somebody waits for; 0 for none
+	Scan    int64 // a LAN scan that a caller waits for; 0 for none
 	Proofs  []ProofTask
 	Check   bool // check the address now: something fails there
 }

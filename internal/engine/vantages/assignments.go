@@ -36,7 +36,7 @@ type Assignment struct {
 	Quarantine string // why it must not be probed for now
 }
 
-// ProbeTask asks a vantage point for one probe with its full story.
+// ProbeTask asks a vantage point for one probe with its trace.
 type ProbeTask struct{ ID, ServiceID int64 }
 
 // News is what has changed in the assignments of a vantage point since a cursor.
@@ -78,8 +78,7 @@ func (a *assignments) tell() {
 	a.news = make(chan struct{})
 }
 
-// replace puts the assignments of some sites in the places of what was there, and reports whether anything differs. The caller holds the
-// lock.
+// replace replaces the assignments of some sites, and reports whether anything differs. The caller holds the lock.
 func (a *assignments) replace(fresh map[int64]Assignment, siteOf map[int64]int64, sites map[int64]bool, whole bool) (differs bool) {
 	maps.Copy(a.siteOf, siteOf)
 	changed := func(id int64) {
@@ -169,7 +168,7 @@ func (v *Vantages) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		select { // what changes together is told together
+		select { // changes made together are sent together
 		case <-time.After(20 * time.Millisecond):
 		case <-ctx.Done():
 			return

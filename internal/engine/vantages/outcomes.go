@@ -20,7 +20,7 @@ const (
 	maxClockOffset = 5 * time.Second
 	// noteEvery is how often what a vantage point says of itself is written.
 	noteEvery = 10 * time.Second
-	// probeLimit is how long somebody waits for another vantage point's probe.
+	// probeLimit is how long a caller waits for another vantage point's probe.
 	probeLimit = 15 * time.Second
 )
 
@@ -39,7 +39,7 @@ type Outcome struct {
 	Attempts    []probe.Attempt
 }
 
-// waitingProbe is a probe that somebody waits for.
+// waitingProbe is a probe that a caller waits for.
 type waitingProbe struct {
 	vantage int64
 	done    chan Outcome

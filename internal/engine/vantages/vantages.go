@@ -1,5 +1,5 @@
 // Package vantages knows the vantage points, and what each of those that enrolled is to probe. It owns the registry, the assignments and
-// their cursor, and probes that somebody waits for. It never judges an outcome: that it hands to package probing.
+// their cursor, and probes that a caller waits for. It never judges an outcome: that it hands to package probing.
 //
 // The edit lock may be held when it is called. While it holds its own lock it calls nobody.
 package vantages

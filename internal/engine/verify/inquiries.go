@@ -8,16 +8,16 @@ import (
 	"inkpost.example/inkpost/internal/engine/locks"
 )
 
-// How many sites are asked for at once: at our own server, which answers at once, and at servers that may be away. Of the latter
-// so many questions wait for one server.
+// How many sites are verified at once: at our own server, which answers at once, and at servers that may be away; and how many questions
+// may wait for one of the latter.
 const (
 	localWorkers  = 8
 	remoteWorkers = 32
 	maxPerServer  = 4
 )
 
-// minPause is the least time between two inquiries about one site, and maxPause the longest; between them it is such
-// that inquiries take a 32nd of the time. The first after a move waits for nothing.
+// minPause is the least time between two inquiries about one site, and maxPause the longest; in between it is chosen so that inquiries take
+// a 32nd of the time. The first after a move waits for nothing.
 const (
 	minPause = 20 * time.Millisecond
 	maxPause = 500 * time.Millisecond
@@ -39,7 +39,7 @@ func newInquiries() *inquiries {
 	return &inquiries{open: map[int64]inquiry{}, more: make(chan struct{}, 1)}
 }
 
-// ask has a site asked for.
+// ask queues the verification of a site.
 func (q *inquiries) ask(siteID int64, every bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -56,7 +56,7 @@ func (q *inquiries) push(siteID int64) {
 	signal(q.more)
 }
 
-// next takes a site that is to be asked for; ok is false where there is none.
+// next takes the next site to verify; ok is false if there is none.
 func (q *inquiries) next() (siteID int64, every, ok bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -73,7 +73,7 @@ func (q *inquiries) next() (siteID int64, every, ok bool) {
 	return siteID, every, true
 }
 
-// done notes that a site was asked for. Where it is due again by now, it comes back after a pause.
+// done notes that a site was verified. If it is due again by now, it comes back after a pause.
 func (q *inquiries) done(siteID int64, pause time.Duration) {
 	time.AfterFunc(pause, func() {
 		q.mu.Lock()
@@ -86,7 +86,7 @@ func (q *inquiries) done(siteID int64, pause time.Duration) {
 	})
 }
 
-// work asks for sites until ctx ends, so many at once.
+// work verifies sites until ctx ends, with n workers.
 func (q *inquiries) work(ctx context.Context, wg *sync.WaitGroup, workers int, ask func(siteID int64, every bool)) {
 	for range workers {
 		wg.Go(func() {

@@ -64,7 +64,7 @@ func (v *Verifier) servers(h site.Hostname) (out []server) {
 	return out
 }
 
-// patience is how long a place may give the answer from before a change.
+// patience is how long a server may go on giving the answer from before a change.
 func (v *Verifier) patience(h site.Hostname, at server) time.Duration {
 	if at.kind == dnsask.Authoritative {
 		return secondaryTime
@@ -111,7 +111,7 @@ func (v *Verifier) verifyElsewhere(ctx context.Context, p record.Site, every boo
 	}
 	for at, hostnames := range asked {
 		address := at.address
-		if !v.asking.enter(address) { // enough others wait for it
+		if !v.asking.enter(address) { // enough questions wait for it
 			time.AfterFunc(recheckAfter, func() { v.Ask(p.ID) })
 			continue
 		}

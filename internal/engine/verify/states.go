@@ -168,7 +168,7 @@ func (v *Verifier) verifyRemote(ctx context.Context, siteID int64, every bool) {
 		}
 		remote = true
 		primary := z.Primary.String()
-		if !v.asking.enter(primary) { // enough others wait for it
+		if !v.asking.enter(primary) { // enough questions wait for it
 			time.AfterFunc(recheckAfter, func() { v.Ask(siteID) })
 			continue
 		}
@@ -235,7 +235,7 @@ func sameAddresses(a, b record.Site) bool {
 	return true
 }
 
-// reportStates tells of hostnames whose state is another than at the last report.
+// reportStates reports hostnames whose state is another than at the last report.
 func (v *Verifier) reportStates() {
 	now := v.now()
 	for _, p := range v.record.Sites() {

@@ -45,7 +45,7 @@ func (vw *Views) aliasNow(a site.Alias) contract.Alias {
 	return out
 }
 
-// Alias gives one alias.
+// Alias returns one alias.
 func (vw *Views) Alias(name string) (contract.Alias, error) {
 	a, ok := vw.Record.Alias(names.Name(rooms.Canonical(name)))
 	if !ok {

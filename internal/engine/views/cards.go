@@ -4,7 +4,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// Cards gives the rules to type into the site's router for a service.
+// Cards returns the rules to type into the site's router for a service.
 func (vw *Views) Cards(code, name string) ([]site.Card, error) {
 	p, s, err := vw.FindService(code, name)
 	if err != nil {

@@ -23,7 +23,7 @@ func (vw *Views) Devices(code string) ([]site.Device, error) {
 	return append([]site.Device{}, p.Devices...), err
 }
 
-// Device gives one device.
+// Device returns one device.
 func (vw *Views) Device(code, name string) (site.Device, error) {
 	_, d, err := vw.FindDevice(code, name)
 	return d, err
@@ -39,7 +39,7 @@ func (vw *Views) Links(code string) ([]contract.Link, error) {
 	return out, err
 }
 
-// Link gives one link as it stands now.
+// Link returns one link as it stands now.
 func (vw *Views) Link(code, label string) (contract.Link, error) {
 	_, l, err := vw.FindLink(code, label)
 	if err != nil {
@@ -58,7 +58,7 @@ func (vw *Views) Services(code string) ([]contract.Service, error) {
 	return out, err
 }
 
-// Service gives one service as it stands now.
+// Service returns one service as it stands now.
 func (vw *Views) Service(code, name string) (contract.Service, error) {
 	_, s, err := vw.FindService(code, name)
 	if err != nil {
@@ -100,7 +100,7 @@ func (vw *Views) Redirects() []contract.Redirect {
 	return out
 }
 
-// Redirect gives one redirect name.
+// Redirect returns one redirect name.
 func (vw *Views) Redirect(name string) (contract.Redirect, error) {
 	r, ok := vw.Record.Redirect(names.Name(rooms.Canonical(name)))
 	if !ok {
@@ -109,7 +109,7 @@ func (vw *Views) Redirect(name string) (contract.Redirect, error) {
 	return contract.Redirect{Redirect: r, Leads: r.Base()}, nil
 }
 
-// peerKeyOf gives the public key of a probe key, which the server has to know as a peer's.
+// peerKeyOf returns the public key of a probe key, which the server has to know as a peer's.
 func peerKeyOf(private []byte) string {
 	key, err := ecdh.X25519().NewPrivateKey(private)
 	if err != nil {

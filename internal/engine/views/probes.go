@@ -13,8 +13,8 @@ import (
 	"inkpost.example/inkpost/internal/wire/speak"
 )
 
-// ProbeNow probes a service at once, out of turn, and tells the story. The result counts like any other. vantage names the
-// vantage point; "" is the server's own.
+// ProbeNow probes a service at once, out of turn, and returns the trace. The result counts like any other. vantage names the vantage point;
+// "" is the server's own.
 func (vw *Views) ProbeNow(ctx context.Context, code, service, vantage string) (contract.ProbeTrace, error) {
 	where, s, err := vw.FindService(code, service)
 	if err != nil {
@@ -71,7 +71,7 @@ func waysView(list []probing.Way) (out []contract.ServiceWay) {
 	return out
 }
 
-// probeFrom makes another vantage point probe a service, and tells the story.
+// probeFrom makes another vantage point probe a service, and returns the trace.
 func (vw *Views) probeFrom(ctx context.Context, where record.Site, s site.Service, vantage string) (contract.ProbeTrace, error) {
 	v, o, err := vw.Rooms.Vantages.Probe(ctx, vantage, s.ID)
 	if err != nil {

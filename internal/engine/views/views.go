@@ -58,7 +58,7 @@ func (vw *Views) summary(p record.Site, now time.Time) contract.SiteSummary {
 	for _, svc := range p.Services {
 		st := vw.Prober.Status(svc.ID)
 		if svc.Mute() && st.View.Outcome == probe.Silent {
-			s.ServiceCount-- // neither up nor down can be said of it
+			s.ServiceCount-- // it is neither up nor down
 			continue
 		}
 		proven = proven || st.State != probe.StateUnknown
@@ -82,7 +82,7 @@ func (vw *Views) summary(p record.Site, now time.Time) contract.SiteSummary {
 	return s
 }
 
-// Site gives everything on a site's record as it stands now.
+// Site returns everything on a site's record as it stands now.
 func (vw *Views) Site(ctx context.Context, code string) (contract.Site, error) {
 	p, err := vw.FindSite(code)
 	if err != nil {
@@ -176,7 +176,7 @@ func (vw *Views) Hostnames(code string) ([]contract.Hostname, error) {
 	return out, nil
 }
 
-// Hostname gives one hostname as it stands now.
+// Hostname returns one hostname as it stands now.
 func (vw *Views) Hostname(name string) (contract.Hostname, error) {
 	p, h, ok := vw.Record.HostnameAt(names.Name(name))
 	if !ok || string(h.Name) != name { // or else it is one of its extra names
@@ -247,8 +247,8 @@ func (vw *Views) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Mo
 	return out, err
 }
 
-// trail lines the stages of a move up. Up to the publishing each follows the one before it; that names answer, that
-// resolvers see it, and that services are confirmed all follow the publishing.
+// trail puts the stages of a move in order. Up to the publishing each follows the one before it; that names answer, that resolvers see it,
+// and that services are confirmed all follow the publishing.
 func trail(m store.Move) contract.Move {
 	out := contract.Move{ID: m.ID, Site: m.Site, Link: m.Link, Old: m.Old.String(), New: m.New.String(), Source: string(m.Source),
 		Noticed: m.Noticed}
@@ -283,7 +283,7 @@ func trail(m store.Move) contract.Move {
 	return out
 }
 
-// History gives a service's spans over a stretch of time, the newest one as it is now.
+// History returns a service's spans over a stretch of time, the newest one as it is now.
 func (vw *Views) History(ctx context.Context, code, service string, from, until time.Time) (contract.History, error) {
 	_, s, err := vw.FindService(code, service)
 	if err != nil {
@@ -377,7 +377,7 @@ func (vw *Views) Availability(ctx context.Context, code, service string) ([]cont
 	return out, nil
 }
 
-// patternView tells of a link's rhythm; nil when none is known.
+// patternView reports a link's rhythm; nil when none is known.
 func (vw *Views) patternView(linkID int64) *contract.ChangePattern {
 	p, ok := vw.Rooms.Moves.Pattern(linkID)
 	if !ok {

@@ -204,7 +204,7 @@ func (e *ZoneEdits) RemoveSigningKey(ctx context.Context, name string) error {
 	})
 }
 
-// secondaryFields reads who may have a zone and who is told of changes.
+// secondaryFields reads who may have a zone and who is reported changes.
 func (e *ZoneEdits) secondaryFields(z *names.Zone, in contract.ZoneInput, f *site.Flaws) {
 	z.TransferTo, z.Notify, z.TransferKey = nil, nil, rooms.Canonical(in.TransferKey)
 	for _, text := range in.TransferTo {

@@ -14,7 +14,7 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// HoldHostname has a hostname stay at the addresses that it has, whatever its link does; ReleaseHostname lets it follow again.
+// HoldHostname holds a hostname at the addresses that it has, whatever its link does; ReleaseHostname lets it follow again.
 func (e *ZoneEdits) HoldHostname(ctx context.Context, name string) (contract.Hostname, error) {
 	return e.keep(ctx, name, func(p record.Site, h site.Hostname) (site.Holder, wan.Pair, string, error) {
 		pair := p.AnswerOf(h)
@@ -25,7 +25,7 @@ func (e *ZoneEdits) HoldHostname(ctx context.Context, name string) (contract.Hos
 	})
 }
 
-// ReleaseHostname lets a hostname that is kept follow its link again.
+// ReleaseHostname lets a held hostname follow its link again.
 func (e *ZoneEdits) ReleaseHostname(ctx context.Context, name string) (contract.Hostname, error) {
 	return e.keep(ctx, name, func(record.Site, site.Hostname) (site.Holder, wan.Pair, string, error) {
 		return "", wan.Pair{}, "follows its link again", nil
@@ -53,8 +53,8 @@ func (e *ZoneEdits) keep(ctx context.Context, name string,
 	return e.Hostname(name)
 }
 
-// HoldBack has exactly the named hostnames of a link stay where they are while an announcement moves the others. What an
-// earlier announcement kept out and this one does not follows again. It does nothing where that is so already.
+// HoldBack holds exactly the named hostnames of a link where they are while an announcement moves the others. What an earlier announcement
+// held and this one does not follows again. It does nothing where that is so already.
 func (e *ZoneEdits) HoldBack(ctx context.Context, linkID int64, except map[string]bool) error {
 	if _, _, zones := e.heldBack(linkID, except); len(zones) == 0 {
 		return nil
@@ -75,7 +75,7 @@ func (e *ZoneEdits) HoldBack(ctx context.Context, linkID int64, except map[strin
 	})
 }
 
-// heldBack says which hostnames of a link have to be kept and which released, and in which zones.
+// heldBack returns which hostnames of a link are to be held and which released, and in which zones.
 func (e *ZoneEdits) heldBack(linkID int64, except map[string]bool) (keep, release map[int64]wan.Pair, zones []int64) {
 	p, _, _ := e.Record.SiteOfLink(linkID)
 	keep, release = map[int64]wan.Pair{}, map[int64]wan.Pair{}

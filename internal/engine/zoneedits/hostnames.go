@@ -18,7 +18,7 @@ func hostnameResource(h site.Hostname) changes.Resource {
 	return changes.Resource{Kind: "hostname", Name: string(h.Name), ID: h.ID, Revision: h.Revision, Tag: h.Tag()}
 }
 
-// hostnameInput gives a hostname as a person would enter it.
+// hostnameInput returns a hostname as a person would enter it.
 func hostnameInput(h site.Hostname) contract.HostnameInput {
 	// what a person asks for is read over it
 	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL, Extras: slices.Clone(h.Extras),
@@ -212,7 +212,7 @@ func zoneResource(z names.Zone) changes.Resource {
 	return changes.Resource{Kind: "zone", Name: string(z.Apex), ID: z.ID, Revision: z.Revision, Tag: z.Tag()}
 }
 
-// zoneInput gives a zone as a person would enter it.
+// zoneInput returns a zone as a person would enter it.
 func zoneInput(z names.Zone) contract.ZoneInput {
 	in := contract.ZoneInput{Apex: string(z.Apex), Contact: string(z.Contact), TTL: int(z.TTL), TransferKey: z.TransferKey,
 		Template: z.Template,

@@ -9,8 +9,8 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// PushZone has all names of a remote zone go to its primary now, those that it has already among them. The first call lets
-// the zone be pushed at all.
+// PushZone pushes all names of a remote zone to its primary now, including those that it already has. The first call starts pushing of the
+// zone.
 func (e *ZoneEdits) PushZone(ctx context.Context, apex string) ([]contract.Push, error) {
 	z, err := e.RemoteZone(apex)
 	if err != nil {

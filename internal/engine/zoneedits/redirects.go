@@ -18,7 +18,7 @@ func redirectResource(r site.Redirect) changes.Resource {
 	return changes.Resource{Kind: "redirect", Name: string(r.Name), ID: r.ID, Revision: r.Revision, Tag: r.Tag()}
 }
 
-// redirectInput gives a redirect name as a person would enter it.
+// redirectInput returns a redirect name as a person would enter it.
 func redirectInput(r site.Redirect) contract.RedirectInput {
 	return contract.RedirectInput{Name: string(r.Name), Hostname: string(r.Hostname), TTL: r.TTL, Scheme: r.Scheme, Port: r.Port,
 		Path:     r.Path,

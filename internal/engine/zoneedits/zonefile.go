@@ -253,7 +253,7 @@ func (e *ZoneEdits) compareFile(z names.Zone, read zonefile.File, replace bool, 
 	return add, remove, nil
 }
 
-// leftOut says why a record of a file is not taken over, "" where it is.
+// leftOut returns why a record of a file is not taken over, "" if it is.
 func (e *ZoneEdits) leftOut(z names.Zone, r names.Record, taken map[string]bool) string {
 	address := r.Type == "A" || r.Type == "AAAA"
 	if _, h, ok := e.Record.HostnameAt(r.Name); ok && address {

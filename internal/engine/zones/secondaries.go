@@ -45,8 +45,8 @@ func (z *Zones) tellSecondaries(zone names.Zone) {
 	}
 }
 
-// runNotify sends NOTIFY (RFC 1996) to the secondaries of zones that changed: one for all changes that come close together, again
-// where it is not acknowledged.
+// runNotify sends NOTIFY (RFC 1996) to the secondaries of zones that changed: one for all changes that come close together, again if it is
+// not acknowledged.
 func (z *Zones) runNotify(ctx context.Context) {
 	for {
 		waiting := map[int64]bool{}

@@ -22,8 +22,8 @@ import (
 type Peer struct {
 	Kind  probe.Kind
 	Name  string
-	Host  string    // that its certificate is made out to; Name where empty
-	Until time.Time // when its certificate expires; in a year where zero
+	Host  string    // that its certificate is made out to; Name if empty
+	Until time.Time // when its certificate expires; in a year if zero
 	Keys  []byte    // of a WireGuard server: the public keys of its peers, 32 octets each
 }
 

@@ -35,7 +35,7 @@ type Cluster struct {
 
 // Options of Start.
 type Options struct {
-	Dir string // the cluster's folder; made where it is not there
+	Dir string // the cluster's folder; made if it is not there
 	// Fast trades durability for speed: for tests whose data nobody needs after a power cut.
 	Fast bool
 }
@@ -107,7 +107,7 @@ func version(path string) int {
 	return n
 }
 
-// runAs gives the user to run under: nil (our own) unless that is root, which PostgreSQL refuses.
+// runAs returns the user to run under: nil (our own) unless that is root, which PostgreSQL refuses.
 func runAs() (*syscall.Credential, error) {
 	if os.Geteuid() != 0 {
 		return nil, nil

@@ -74,7 +74,7 @@ func NewSite(s Spaces, b Behind) *Site {
 	return site
 }
 
-// MoveTo gives the site another public address, as a provider does: what is under way through the old one is lost.
+// MoveTo returns the site another public address, as a provider does: what is under way through the old one is lost.
 func (s *Site) MoveTo(to string) {
 	s.t.Helper()
 	s.In(s.edge, "sh", "-c", fmt.Sprintf("ip addr del %s/24 dev wan; ip addr add %s/24 dev wan; ip route replace default via %s",

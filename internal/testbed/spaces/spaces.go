@@ -126,13 +126,13 @@ func (p *Process) Kill() {
 	_ = p.cmd.Wait()
 }
 
-// Says gives what a program has printed.
+// Says returns what a program has printed.
 func (p *Process) Says() string {
 	text, _ := os.ReadFile(p.log)
 	return string(text)
 }
 
-// Busy gives the processor time that a program has used (ip netns exec becomes the program).
+// Busy returns the processor time that a program has used (ip netns exec becomes the program).
 func (p *Process) Busy(t testing.TB) time.Duration {
 	t.Helper()
 	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", p.cmd.Process.Pid))

@@ -75,7 +75,7 @@ func (d *Directory) answer(r *reply) {
 	}
 }
 
-// lower brings a name in wire format into lower case in place; lengths are below 64 and so no letters.
+// lower converts a name in wire format to lower case in place; lengths are below 64 and so no letters.
 func lower(name []byte) []byte {
 	for i, c := range name {
 		if c >= 'A' && c <= 'Z' {
@@ -113,7 +113,7 @@ func (z *Zone) cut(nodes *nodeTable, name []byte) (at int, cut *node) {
 	return at, cut
 }
 
-// find gives the node's set of one type.
+// find returns the node's set of one type.
 func (n *node) find(rrtype uint16) (RRset, bool) {
 	if sets := n.sets.Load(); sets != nil {
 		for _, s := range *sets {

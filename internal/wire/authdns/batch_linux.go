@@ -126,7 +126,7 @@ func (b *batch) from(i int) netip.AddrPort {
 	return netip.AddrPortFrom(netip.AddrFrom16([16]byte(raw[8:24])), port)
 }
 
-// source gives the ith packet's control message with the interface left to the routes.
+// source returns the ith packet's control message with the interface left to the routes.
 func (b *batch) source(i int) []byte {
 	n := int(b.in[i].header.Controllen)
 	c := b.controls[i][:n]
@@ -165,8 +165,8 @@ func (b *batch) reply(i, n int) {
 	b.ready++
 }
 
-// send gives all queued replies to the kernel and returns how many it took. One that cannot be sent is left out, as any
-// packet may be lost.
+// send returns all queued replies to the kernel and returns how many it took. One that cannot be sent is left out, as any packet may be
+// lost.
 func (b *batch) send() (sent int) {
 	for b.got = 0; b.got < b.ready; {
 		before := b.got
@@ -174,7 +174,7 @@ func (b *batch) send() (sent int) {
 			break
 		}
 		if b.errno != 0 {
-			b.got++ // this one cannot go
+			b.got++ // this one cannot be sent
 			continue
 		}
 		sent += b.got - before

@@ -11,8 +11,7 @@ import (
 	"github.com/miekg/dns"
 )
 
-// Sizes of a cookie (RFC 7873 section 4) and of one of ours (RFC 9018 section 4): version, three octets of nothing, a time and
-// a hash.
+// Sizes of a cookie (RFC 7873 section 4) and of one of ours (RFC 9018 section 4): version, three reserved octets, a time and a hash.
 const (
 	clientCookie    = 8
 	serverCookie    = 16
@@ -75,8 +74,8 @@ func (j *cookieSecret) knows(cookie []byte, from netip.Addr, now time.Time) bool
 	return subtle.ConstantTimeCompare(want[:], server[8:]) == 1
 }
 
-// readCookie looks for a cookie among the options of an OPT record. ok is false where its length is none that a cookie may
-// have (RFC 7873 section 5.2.2).
+// readCookie looks for a cookie among the options of an OPT record. ok is false if its length is none that a cookie may have (RFC 7873
+// section 5.2.2).
 func (q *query) readCookie(options []byte) (ok bool) {
 	for len(options) >= 4 {
 		code, length := binary.BigEndian.Uint16(options), int(binary.BigEndian.Uint16(options[2:]))

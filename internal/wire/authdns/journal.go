@@ -41,11 +41,11 @@ func (j *journal) add(d delta) {
 		first := &j.deltas[0]
 		j.records -= len(first.removed) + len(first.added) + 1
 		*first = delta{}        // lets its records go
-		j.deltas = j.deltas[1:] // append makes room anew now and then, and leaves the front behind
+		j.deltas = j.deltas[1:] // append reallocates now and then, and leaves the front behind
 	}
 }
 
-// since gives the changes that lead from a serial to now. ok is false where they are not remembered.
+// since returns the changes that lead from a serial to now. ok is false if they are not remembered.
 func (j *journal) since(serial uint32) (list []delta, ok bool) {
 	for i := range j.deltas {
 		if j.deltas[i].from == serial {
@@ -67,7 +67,7 @@ func recordsOf(owner string, sets []RRset) (out []record) {
 	return out
 }
 
-// difference gives what stands in before and not in after, and the other way round.
+// difference returns what stands in before and not in after, and the other way round.
 func difference(owner string, before, after []RRset) (removed, added []record) {
 	if sameSets(before, after) {
 		return nil, nil
@@ -119,7 +119,7 @@ func (z *Zone) Replace(soa *dns.SOA, content Names) error {
 	return z.change(whole, encoded)
 }
 
-// snapshot gives everything in the zone at one serial, the SOA record apart, in an order that is always the same.
+// snapshot returns everything in the zone at one serial, the SOA record apart, in an order that is always the same.
 func (z *Zone) snapshot() (soa *dns.SOA, all []record) {
 	z.write.Lock()
 	defer z.write.Unlock()
@@ -135,8 +135,8 @@ func (z *Zone) snapshot() (soa *dns.SOA, all []record) {
 	return z.soa.Load().record, all
 }
 
-// changes gives what leads from a serial to now. ok is false where that is not remembered, or would be longer than the
-// zone itself; where the serial is not older than ours, there is nothing to give and list is empty.
+// changes returns what leads from a serial to now. ok is false if that is not remembered, or would be longer than the zone itself; where
+// the serial is not older than ours, there is nothing to give and list is empty.
 func (z *Zone) changes(serial uint32) (soa *dns.SOA, list []delta, ok bool) {
 	z.write.Lock()
 	defer z.write.Unlock()
@@ -152,7 +152,7 @@ func (z *Zone) changes(serial uint32) (soa *dns.SOA, list []delta, ok bool) {
 	return soa, list, ok && size <= int(z.nodes.count.Load())+64
 }
 
-// Records gives everything at one name of the zone, the SOA record too; nothing where the name does not exist.
+// Records returns everything at one name of the zone, the SOA record too; nothing where the name does not exist.
 func (z *Zone) Records(name string) ([]dns.RR, error) {
 	k, err := key(name)
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 	"github.com/miekg/dns"
 )
 
-// keyed signs with one TSIG key, and keeps its hashes: to begin one anew costs more than a message does.
+// keyed signs with one TSIG key, and keeps its hashes: setting one up costs more than hashing a message.
 type keyed struct {
 	secret          string
 	name, algorithm []byte // in wire format and lower case
@@ -25,7 +25,7 @@ type macState struct {
 	text []byte
 }
 
-// newKeyed makes what signs with a key; ok is false for an algorithm or a secret that cannot be used.
+// newKeyed returns a signer for a key; ok is false for an algorithm or a secret that cannot be used.
 func newKeyed(name, algorithm, secret string) (k *keyed, ok bool) {
 	kind := map[string]func() hash.Hash{dns.HmacSHA256: sha256.New, dns.HmacSHA512: sha512.New}[algorithm]
 	raw, err := base64.StdEncoding.DecodeString(secret)
@@ -37,7 +37,7 @@ func newKeyed(name, algorithm, secret string) (k *keyed, ok bool) {
 	return k, k.name != nil
 }
 
-// wireName gives a name in wire format and lower case, nil where it is none.
+// wireName returns a name in wire format and lower case, nil if it is none.
 func wireName(name string) []byte {
 	out := make([]byte, 256)
 	n, err := dns.PackDomainName(dns.CanonicalName(name), out, 0, nil, false)
@@ -60,8 +60,8 @@ func appendTime(b []byte, t uint64) []byte {
 	return binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint16(b, uint16(t>>32)), uint32(t))
 }
 
-// digest gives the MAC of a message without its TSIG record, as RFC 8945 section 4.3 lays down: prior is the MAC of the
-// message before, nil for a request; with timers, only the times of the stamp are signed (section 5.3.1).
+// digest returns the MAC of a message without its TSIG record, as RFC 8945 section 4.3 lays down: prior is the MAC of the message before,
+// nil for a request; with timers, only the times of the stamp are signed (section 5.3.1).
 func (k *keyed) digest(prior, message []byte, t stamp, timers bool) []byte {
 	w := k.macStates.Get().(*macState)
 	defer k.macStates.Put(w)
@@ -103,7 +103,7 @@ func appendTSIG(message, name, algorithm, mac []byte, t stamp) []byte {
 	return b
 }
 
-// keyring keeps what signs with the keys in use, by name.
+// keyring keeps the signers of the keys in use, by name.
 type keyring struct {
 	mu   sync.Mutex
 	keys map[keyID]*keyed
@@ -111,10 +111,10 @@ type keyring struct {
 
 type keyID struct{ name, algorithm string }
 
-// maxRing bounds a ring: keys that are no longer known are not told of.
+// maxRing bounds a ring: nobody reports keys that are gone.
 const maxRing = 4096
 
-// of gives what signs with a key; ok is false for one that cannot be used.
+// of returns what signs with a key; ok is false for one that cannot be used.
 func (r *keyring) of(name, algorithm, secret string) (k *keyed, ok bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -8,14 +8,14 @@ import (
 	"time"
 )
 
-// Limit bounds how many answers a second one client network gets over UDP, so that the server is no amplifier for
-// somebody who forges its address. TCP proves who asks and is not limited.
+// Limit bounds how many answers a second one client network gets over UDP, so that the server is no amplifier for forged addresses. TCP
+// proves who asks, and is not limited.
 type Limit struct {
 	PerSecond int            // answers to one network; 0 does not limit
 	Exempt    []netip.Prefix // networks that are not limited
 }
 
-// Client networks are counted as a whole: whoever forges one address of a network can forge all.
+// Client networks are counted as a whole: who can forge one address of a network can forge all of them.
 const (
 	network4 = 24
 	network6 = 56

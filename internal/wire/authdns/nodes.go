@@ -59,7 +59,7 @@ func (e *nodeEdit) at(name string) *node {
 	return nil
 }
 
-// open gives the copy of a shard that may be changed.
+// open returns the copy of a shard that may be changed.
 func (e *nodeEdit) open(i int) map[string]*node {
 	if e.next[i] == nil {
 		if shard := e.table.shards[i].Load(); shard != nil {

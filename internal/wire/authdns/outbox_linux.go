@@ -16,7 +16,7 @@ type replyAddr struct {
 	control []byte
 }
 
-// replyAddr gives where a later reply to the ith packet goes.
+// replyAddr returns where a later reply to the ith packet goes.
 func (b *batch) replyAddr(i int) replyAddr {
 	p := replyAddr{name: b.names[i], length: b.in[i].header.Namelen}
 	if b.wild {
@@ -85,7 +85,7 @@ func (b *outbox) post(to replyAddr, text []byte, more bool) {
 			break
 		}
 		if b.errno != 0 {
-			b.at++ // this one cannot go
+			b.at++ // this one cannot be sent
 		}
 	}
 	b.count = 0

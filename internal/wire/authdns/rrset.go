@@ -66,7 +66,7 @@ func AddressSet(a netip.Addr, ttl uint32) RRset {
 	return set
 }
 
-// key gives the form under which names are looked up: wire format, lower case.
+// key returns the form under which names are looked up: wire format, lower case.
 func key(name string) (string, error) {
 	buf := make([]byte, 256)
 	n, err := dns.PackDomainName(dns.Fqdn(strings.ToLower(name)), buf, 0, nil, false)

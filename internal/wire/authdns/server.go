@@ -80,7 +80,7 @@ func (s *Server) Close() { _ = s.udp.Close(); _ = s.tcp.Close() }
 // Addr is the address that the server answers at.
 func (s *Server) Addr() string { return s.udp.LocalAddr().String() }
 
-// Counts gives what the server has done so far.
+// Counts returns what the server has done so far.
 func (s *Server) Counts() Counts {
 	c := &s.counters
 	return Counts{Answered: c.answered.Load(), TransfersWhole: c.transfersWhole.Load(), TransfersPart: c.transfersPart.Load(),
@@ -91,10 +91,10 @@ func (s *Server) Counts() Counts {
 // Limit bounds answers over UDP. It is called before Serve.
 func (s *Server) Limit(l Limit) { s.limit = newLimiter(l) }
 
-// Allow has a decide on transfers and updates from now on.
+// Allow makes a decide on transfers and updates from now on.
 func (s *Server) Allow(a Access) { s.access.Store(&a) }
 
-// granted gives who decides; nil where nobody does yet.
+// granted returns who decides; nil if nobody does yet.
 func (s *Server) granted() Access {
 	if a := s.access.Load(); a != nil {
 		return *a
@@ -192,9 +192,8 @@ func (s *Server) serveTCP(ctx context.Context) {
 	}
 }
 
-// tcpConns are the open connections, each with when it last had a whole question. Where there are too many, the one that has
-// been silent for longest has to go (RFC 7766 section 6.2.3): whoever holds connections without asking anything keeps
-// nobody out.
+// tcpConns are the open connections, each with when it last had a whole question. Where there are too many, the one that has been silent
+// for longest has to go (RFC 7766 section 6.2.3): idle connections keep nobody out.
 type tcpConns struct {
 	mu   sync.Mutex
 	last map[net.Conn]time.Time

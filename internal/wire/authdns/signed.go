@@ -13,14 +13,14 @@ import (
 
 // Access decides who may do more than ask. A Server without one answers all of it with SERVFAIL: whoever asks comes back.
 type Access interface {
-	// Secret gives the algorithm ("hmac-sha256.") and base64 secret of a TSIG key, by its name with a final dot.
+	// Secret returns the algorithm ("hmac-sha256.") and base64 secret of a TSIG key, by its name with a final dot.
 	Secret(keyName string) (algorithm, secret string, ok bool)
 	// MayTransfer reports whether an address, or the holder of a key ("" for none), may have the whole zone.
 	MayTransfer(apex string, from netip.Addr, keyName string) bool
-	// Unproven is told of a request whose signature is wrong, though the key is known; of a stranger's key there is nobody to tell.
+	// Unproven is called for a request with a wrong signature by a known key; for an unknown key there is nobody to tell.
 	Unproven(keyName string, from netip.Addr)
-	// Update carries out a DNS UPDATE (RFC 2136) without keeping the caller, and then gives its RCODE to reply, once; more
-	// says that another update's follows at once. keyName is "" for an unsigned one.
+	// Update carries out a DNS UPDATE (RFC 2136) without blocking, and then calls reply once with its RCODE; more reports whether another
+	// update's follows at once. keyName is "" for an unsigned one.
 	Update(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr, reply func(rcode int, more bool))
 }
 
@@ -33,8 +33,7 @@ type caller struct {
 	write func(text []byte, more bool) error
 }
 
-// slow takes a request apart as a whole: transfers, updates, and questions that are signed (RFC 8945). An update over UDP is
-// answered later.
+// slow parses a request as a whole: transfers, updates, and questions that are signed (RFC 8945). An update over UDP is answered later.
 func (s *Server) slow(ctx context.Context, req []byte, c caller) error {
 	m := new(dns.Msg)
 	if err := m.Unpack(req); err != nil {
@@ -85,8 +84,7 @@ func (s *Server) slow(ctx context.Context, req []byte, c caller) error {
 	return send(reply)
 }
 
-// update has an update carried out. Of those over UDP so many may be under way that one more is left to ask again; over TCP
-// the connection waits.
+// update has an update carried out. Over UDP, updates beyond a bound are dropped for the sender to retry; over TCP the connection waits.
 func (s *Server) update(ctx context.Context, m *dns.Msg, req []byte, access Access, signer signer, c caller) error {
 	blank := replyTo(req)
 	answer := func(rcode int, more bool) error {
@@ -199,7 +197,7 @@ func signatures(m *dns.Msg) (n int) {
 	return n
 }
 
-// unsigned gives a signed request as it was before it was signed, but for its ID; nil where no record of it is the last.
+// unsigned returns a signed request as it was before it was signed, but for its ID; nil if no record of it is the last.
 func unsigned(req []byte) []byte {
 	at := lastRecord(req)
 	if at < 0 {

@@ -163,7 +163,7 @@ func isSlow(req []byte) bool {
 	return at >= 0 && at+2 <= len(req) && binary.BigEndian.Uint16(req[at:]) == dns.TypeTSIG
 }
 
-// lastRecord finds where the last record of the additional section begins; it is negative where there is none.
+// lastRecord finds where the last record of the additional section begins; it is negative if there is none.
 func lastRecord(req []byte) int {
 	questions, additional := int(binary.BigEndian.Uint16(req[4:])), int(binary.BigEndian.Uint16(req[10:]))
 	if additional == 0 {

@@ -197,7 +197,7 @@ type Directory struct {
 	write sync.Mutex
 }
 
-// Put adds a zone, or takes the place of the one with the same apex.
+// Put adds a zone, replacing any with the same apex.
 func (d *Directory) Put(z *Zone) {
 	d.edit(func(m map[string]*Zone) { m[z.apex] = z })
 }
@@ -241,7 +241,7 @@ func (d *Directory) edit(f func(map[string]*Zone)) {
 	d.zones.Store(&next)
 }
 
-// find gives the zone with the longest apex that the name in wire format stands in.
+// find returns the zone with the longest apex that the name in wire format stands in.
 func (d *Directory) find(name []byte) *Zone {
 	zones := d.zones.Load()
 	if zones == nil {
@@ -258,7 +258,7 @@ func (d *Directory) find(name []byte) *Zone {
 	return nil
 }
 
-// Zone gives the zone of that apex, or nil.
+// Zone returns the zone of that apex, or nil.
 func (d *Directory) Zone(apex string) *Zone {
 	k, err := key(apex)
 	if zones := d.zones.Load(); err == nil && zones != nil {

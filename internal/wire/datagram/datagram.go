@@ -18,8 +18,8 @@ var ErrNoAnswer = errors.New("no answer")
 // Longest is how many octets of a packet are read.
 const Longest = 1100
 
-// Ask sends a question, and again after first, twice that, and so on, tries times in all. Each packet that comes back goes to take,
-// which reports whether it is the answer; what is none is passed over. The error is take's, or ErrNoAnswer with the reason.
+// Ask sends a question, and again after first, twice that, and so on, tries times in all. Each packet that comes back goes to take, which
+// reports whether it is the answer; anything else is ignored. The error is take's, or ErrNoAnswer with the reason.
 func Ask(ctx context.Context, conn net.Conn, question []byte, first time.Duration, tries int,
 	take func(packet []byte) (answer bool, err error)) error {
 	defer context.AfterFunc(ctx, func() { _ = conn.SetDeadline(time.Now()) })()

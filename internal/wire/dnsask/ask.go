@@ -78,8 +78,8 @@ func ask(ctx context.Context, conn *dns.Conn, client dns.Client, server string, 
 	return p, nil
 }
 
-// LocalServer asks one authoritative server of our own again and again, over sockets that it keeps. A server elsewhere is asked from
-// a new port each time, so that nobody can guess where an answer has to go; our own needs no such care.
+// LocalServer queries one of our own authoritative servers over sockets that it keeps open. Other servers are asked from a new port each
+// time, so that an answer cannot be forged by guessing the port; our own needs no such care.
 type LocalServer struct {
 	server string
 	idle   chan *dns.Conn

@@ -27,7 +27,7 @@ type Primary struct {
 	Secret    string // base64
 }
 
-// Refused reports that the primary answered, and said no.
+// Refused reports that the primary answered and refused.
 type Refused struct {
 	Rcode  int
 	Detail string
@@ -102,7 +102,7 @@ func (p Primary) Send(ctx context.Context, m *dns.Msg) error {
 	return nil
 }
 
-// exchange asks, and asks again over UDP. Each try is signed anew: to sign takes the signature's place in the message away.
+// exchange asks, and over UDP asks again. Each try is signed again: signing consumes the placeholder in the message.
 func (p Primary) exchange(ctx context.Context, m *dns.Msg, signed bool) (reply *dns.Msg, err error) {
 	client := dns.Client{Timeout: patience, Net: p.Transport, TsigSecret: map[string]string{}}
 	if p.KeyName != "" {
@@ -128,7 +128,7 @@ func (p Primary) exchange(ctx context.Context, m *dns.Msg, signed bool) (reply *
 	return reply, err
 }
 
-// plainly says in words why no answer came.
+// plainly explains in plain words why no answer came.
 func plainly(err error) string {
 	var network net.Error
 	switch {
@@ -146,7 +146,7 @@ func plainly(err error) string {
 	return err.Error()
 }
 
-// explain says in words what a refusal means.
+// explain puts a refusal into plain words.
 func explain(reply *dns.Msg) string {
 	word := dns.RcodeToString[reply.Rcode]
 	if t := reply.IsTsig(); t != nil {

@@ -14,11 +14,11 @@ import (
 // subscribedFor is how long a subscription lasts; it is renewed at half of that (UPnP Device Architecture 4.1).
 const subscribedFor = 30 * time.Minute
 
-// Notice is what a gateway tells of its WAN connection. Gateways also send one for each mapping that comes or goes, with the
-// address as it was.
+// Notice is what a gateway announces of its WAN connection. Gateways also send one for each mapping that comes or goes, with the address
+// unchanged.
 type Notice struct {
-	External netip.Addr // zero where it names none
-	Status   string     // of the connection, such as Connected; "" where it does not say
+	External netip.Addr // zero if it names none
+	Status   string     // of the connection, such as Connected; "" if it does not say
 }
 
 // Watch has the gateway tell of changes and calls heard for each, until ctx ends or the gateway no longer takes the
@@ -69,7 +69,7 @@ func (g Gateway) Watch(ctx context.Context, local netip.Addr, heard func(Notice)
 	}
 }
 
-// readNotice takes a notice apart. ok is false where it speaks neither of the external address nor of the connection's state.
+// readNotice parses a notice. ok is false if it speaks neither of the external address nor of the connection's state.
 func readNotice(body []byte) (n Notice, ok bool) {
 	_ = elements(body, func(_ []string, fields map[string]string) {
 		if text, there := fields["ExternalIPAddress"]; there {

@@ -1,6 +1,6 @@
-// Package igd asks a router for its external address as a UPnP Internet Gateway Device, version 1 or 2, and hears when that
-// changes. A gateway is found by SSDP and described in XML; nothing in either may lead to another host than the one that
-// answered, and all of it is bounded.
+// Package igd asks a router for its external address as a UPnP Internet Gateway Device, version 1 or 2, and is notified when that changes.
+// A gateway is found by SSDP and described in XML; nothing in either may lead to another host than the one that answered, and all of it is
+// bounded.
 package igd
 
 import (
@@ -96,7 +96,7 @@ func Find(ctx context.Context, local netip.Addr, at netip.AddrPort) (Gateway, er
 	return Gateway{}, err
 }
 
-// readReply takes a reply to a search apart: it names where the description is, which has to be on the host that replied.
+// readReply parses a reply to a search: it names where the description is, which has to be on the host that replied.
 func readReply(packet []byte, from netip.Addr) (*url.URL, bool) {
 	r, err := http.ReadResponse(bufio.NewReader(bytes.NewReader(packet)), nil)
 	if err != nil || r.StatusCode != http.StatusOK {

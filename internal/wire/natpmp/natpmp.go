@@ -1,4 +1,4 @@
-// Package natpmp asks a gateway for its external IPv4 address by NAT-PMP (RFC 6886), and hears when that changes.
+// Package natpmp asks a gateway for its external IPv4 address by NAT-PMP (RFC 6886), and is notified when that changes.
 package natpmp
 
 import (
@@ -12,7 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/wire/datagram"
 )
 
-// Port is the gateway's, and NoticePort the one on which it tells of changes (RFC 6886 section 3.2.1), by multicast to Group.
+// Port is the gateway's, and NoticePort the one on which it announces changes (RFC 6886 section 3.2.1), by multicast to Group.
 const (
 	Port       = 5351
 	NoticePort = 5350
@@ -39,8 +39,8 @@ func (e Refused) Error() string {
 	return fmt.Sprintf("NAT-PMP: result %d", e.Code)
 }
 
-// External asks for the external address. Epoch is the gateway's seconds since it began (section 3.6): one that goes back tells
-// of a gateway that has started anew.
+// External asks for the external address. Epoch is the gateway's uptime in seconds (section 3.6): if it goes back, the gateway has
+// restarted.
 func External(ctx context.Context, dial datagram.Dial, gateway netip.AddrPort) (external netip.Addr, epoch uint32, err error) {
 	conn, err := dial(ctx, "udp4", gateway.String())
 	if err != nil {
@@ -66,7 +66,7 @@ const (
 
 var errNotOne = errors.New("not an answer of NAT-PMP")
 
-// Read takes an answer, or a notice, apart (section 3.2): version 0, operation 128, a result, the epoch and the address.
+// Read takes an answer, or a notice (section 3.2): version 0, operation 128, a result, the epoch and the address.
 func Read(packet []byte) (external netip.Addr, epoch uint32, err error) {
 	if len(packet) < 4 || packet[0] != 0 || packet[1] != 128 {
 		return external, 0, errNotOne

@@ -28,7 +28,7 @@ var results = map[byte]string{1: "the gateway speaks another version", 2: "it is
 	10: "the quota is used up", 11: "the external address cannot be given",
 	12: "another device translates between us and the gateway", 13: "too many peers"}
 
-// Refused reports a gateway that answers and maps nothing. AddressMismatch says that something translates before it.
+// Refused reports a gateway that answers and maps nothing. AddressMismatch means that another device translates in front of it.
 type Refused struct{ Code byte }
 
 // AddressMismatch is the result code that tells of a device that translates between client and gateway (section 7.4).
@@ -127,7 +127,7 @@ func request(own netip.AddrPort, tie nonce, seconds uint32) []byte {
 
 var errNotOurs = errors.New("not an answer to this question")
 
-// read takes an answer apart (sections 7.2 and 11.1). One that is not version 2 tells which the gateway speaks (section 9).
+// read parses an answer (sections 7.2 and 11.1). One of another version names the version that the gateway speaks (section 9).
 func read(packet []byte, port uint16, tie nonce) (external netip.Addr, epoch uint32, err error) {
 	if len(packet) >= 4 && packet[0] < version && packet[1]&0x80 != 0 {
 		return external, 0, Refused{1}

@@ -27,7 +27,7 @@ type attempt struct {
 	conn    net.Conn // counted, with the deadline set
 	took    time.Duration
 
-	// Some packages leave a goroutine behind that reads on for a moment after the deadline.
+	// Some packages leave a goroutine behind that goes on reading for a moment after the deadline.
 	mu    sync.Mutex
 	read  int // octets that came back, over all connections
 	steps []Step
@@ -71,7 +71,7 @@ func (t *attempt) dial(ctx context.Context, network string, target netip.AddrPor
 	}
 	end, _ := ctx.Deadline()
 	_ = c.SetDeadline(end)
-	// A probe that is called off ends at once, wherever it waits.
+	// A cancelled probe ends at once, wherever it waits.
 	stop := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Unix(1, 0)) })
 	return &counted{Conn: c, talk: t, stop: stop}, nil
 }
@@ -158,7 +158,7 @@ func (t *attempt) overUDP(ctx context.Context) Reply {
 	return t.conclude(ctx, r, h, err)
 }
 
-// conclude says what a conversation came to, now that the network let it through.
+// conclude decides the outcome of a conversation that the network let through.
 func (t *attempt) conclude(ctx context.Context, r Reply, h reply, err error) Reply {
 	r.Signal, r.Talk, r.Took = probe.SignalConnected, probe.TalkExpected, t.took
 	r.Message, r.Fingerprint, r.Certificate, r.Weakness = h.words, h.fingerprint, h.certificate, h.weakness

@@ -12,8 +12,8 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 )
 
-// speakDNS asks one question (RFC 1035 section 4.1; over TCP section 4.2.2). Any answer to it, a refusal too, proves a name
-// server; recursion for everybody is told of.
+// speakDNS asks one question (RFC 1035 section 4.1; over TCP section 4.2.2). Any answer, even a refusal, proves a name server; recursion
+// for everybody is reported.
 func speakDNS(ctx context.Context, t *attempt) (reply, error) {
 	name := dns.Fqdn(orDefault(t.request.Options.Ask, t.request.Name))
 	if _, ok := dns.IsDomainName(name); !ok {

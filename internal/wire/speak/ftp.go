@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// speakFTP reads the greeting (RFC 959 section 5.4) and goes over to TLS where the server does (AUTH: RFC 4217 section 4).
+// speakFTP reads the greeting (RFC 959 section 5.4) and switches to TLS if the server supports it (AUTH: RFC 4217 section 4).
 func speakFTP(ctx context.Context, t *attempt) (reply, error) {
 	d, err := t.begin(ctx)
 	if err != nil {

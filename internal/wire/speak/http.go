@@ -21,8 +21,8 @@ const (
 	webRedirects = 5
 )
 
-// speakHTTP asks a web server for a page (RFC 9110, RFC 9112; over TLS for https). A redirect is followed only to a host
-// and port of the same site; anything else is where the story ends.
+// speakHTTP asks a web server for a page (RFC 9110, RFC 9112; over TLS for https). A redirect is followed only to a host and port of the
+// same site; anything else ends the probe.
 func speakHTTP(ctx context.Context, t *attempt) (reply, error) {
 	r, scheme := t.request, "http"
 	if r.Kind == probe.KindHTTPS {

@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// speakIMAP reads the greeting and asks for the capabilities (RFC 9051 sections 7.1 and 6.1.1), and goes over to TLS where
-// it is offered (section 6.2.1).
+// speakIMAP reads the greeting and asks for the capabilities (RFC 9051 sections 7.1 and 6.1.1), and switches to TLS if it is offered
+// (section 6.2.1).
 func speakIMAP(ctx context.Context, t *attempt) (reply, error) {
 	d, err := t.begin(ctx)
 	if err != nil {

@@ -32,7 +32,7 @@ func (t *attempt) begin(ctx context.Context) (*dialogue, error) {
 	return d, nil
 }
 
-// secure goes over to TLS (RFC 3207, RFC 2595, RFC 4217).
+// secure switches to TLS (RFC 3207, RFC 2595, RFC 4217).
 func (d *dialogue) secure(ctx context.Context) error {
 	c, h, err := d.talk.handshake(ctx, d.conn)
 	words := d.h.words
@@ -102,7 +102,7 @@ func (d *dialogue) answer() (lines []string, err error) {
 	return lines, nil
 }
 
-// upgrade goes over to TLS with a command, where it is offered, and is told of where it is needed and is not.
+// upgrade switches to TLS with a command if it is offered, and reports where it is needed and is not.
 func (d *dialogue) upgrade(ctx context.Context, offered bool, command string, taken func(line string) bool) error {
 	need := d.talk.request.Options.TLS
 	if need == "first" {

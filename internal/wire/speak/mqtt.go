@@ -8,8 +8,8 @@ import (
 	"io"
 )
 
-// speakMQTT says who connects and reads whether that is taken (CONNECT and CONNACK: MQTT 3.1.1 sections 3.1 and 3.2, MQTT 5
-// sections 3.1 and 3.2). A broker that turns a nameless client away speaks MQTT all the same.
+// speakMQTT says who connects and reads whether that is taken (CONNECT and CONNACK: MQTT 3.1.1 sections 3.1 and 3.2, MQTT 5 sections 3.1
+// and 3.2). A broker that rejects an anonymous client speaks MQTT all the same.
 func speakMQTT(_ context.Context, t *attempt) (reply, error) {
 	level := byte(4)
 	if t.request.Options.Version == "5" {

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// speakPOP3 reads the greeting (RFC 1939 section 4) and goes over to TLS where the server does (STLS: RFC 2595 section 4).
+// speakPOP3 reads the greeting (RFC 1939 section 4) and switches to TLS if the server supports it (STLS: RFC 2595 section 4).
 func speakPOP3(ctx context.Context, t *attempt) (reply, error) {
 	d, err := t.begin(ctx)
 	if err != nil {

@@ -14,7 +14,7 @@ import (
 type Service struct {
 	Request // Kind and Transport are the service's; Target is its first port
 	Last    uint16
-	// Also is the first port of the same ports at another address of the device; zero where there is none.
+	// Also is the first port of the same ports at another address of the device; zero if there is none.
 	Also   netip.AddrPort
 	Pinned string
 	// Expected is what the ports should be.
@@ -30,16 +30,16 @@ type Try struct {
 	Reply
 }
 
-// Round is what came of a service's ports together.
+// Round is the result of probing all of a service's ports.
 type Round struct {
 	Outcome  probe.Outcome
 	Deciding Try // the attempt that decided: the first that is not as wanted, or else the first that says anything
 	Tries    []Try
-	Latency  time.Duration // zero where nothing came back
+	Latency  time.Duration // zero if nothing came back
 	Inside   bool          // we are at the address ourselves: what we see does not count
 }
 
-// Insider is what is said of a view from inside.
+// Insider is the message for a view from inside.
 const Insider = "this vantage point has the site's own address: it is inside, where routers do not loop traffic back, and its view " +
 	"does not count"
 

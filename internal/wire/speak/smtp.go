@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// speakSMTP reads the greeting, says EHLO (RFC 5321 sections 3.1 and 4.1.1.1) and goes over to TLS where it is offered
-// (RFC 3207; RFC 8314 section 3 for TLS from the start).
+// speakSMTP reads the greeting, says EHLO (RFC 5321 sections 3.1 and 4.1.1.1) and switches to TLS if it is offered (RFC 3207; RFC 8314
+// section 3 for TLS from the start).
 func speakSMTP(ctx context.Context, t *attempt) (reply, error) {
 	d, err := t.begin(ctx)
 	if err != nil {

@@ -20,14 +20,14 @@ type Request struct {
 	Own      func(host string, port uint16) bool
 	Options  probe.Options
 	ProbeKey []byte     // private key with which WireGuard servers know us
-	From     netip.Addr // local address; the system's choice where zero
+	From     netip.Addr // local address; the system's choice if zero
 	Deadline time.Duration
 }
 
-// Reply is the story of one attempt.
+// Reply is the result of one attempt, with its steps.
 type Reply struct {
 	probe.Result
-	From        netip.AddrPort // where we connected from; zero where nothing was opened
+	From        netip.AddrPort // where we connected from; zero if nothing was opened
 	Took        time.Duration  // until connected, or, over UDP, until answered
 	Message     string         // what came of it, in words
 	Steps       []Step
@@ -50,7 +50,7 @@ type reply struct {
 	weakness    string
 }
 
-// protocolError reports a service that speaks, but not as it should. Its text says how.
+// protocolError reports a service that answers, but not as its protocol requires; the text says how.
 type protocolError string
 
 func (o protocolError) Error() string { return string(o) }

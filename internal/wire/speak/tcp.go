@@ -10,8 +10,8 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 )
 
-// signal says what the network said of a connection attempt (RFC 9293 section 3.5, RFC 1122 section 4.2.3.9): a TCP port
-// that opens is all that kind tcp asks for.
+// signal classifies what the network said to a connection attempt (RFC 9293 section 3.5, RFC 1122 section 4.2.3.9): a TCP port that opens
+// is all that kind tcp asks for.
 func signal(ctx context.Context, err error) (probe.Signal, string) {
 	var timeout net.Error
 	switch {

@@ -16,8 +16,8 @@ import (
 // Certificate is what a service showed of itself.
 type Certificate struct {
 	Names   []string  // that it is made out to
-	Expires time.Time // zero where none was shown
-	Problem string    // that it has expired, or is made out to another name; "" where neither
+	Expires time.Time // zero if none was shown
+	Problem string    // that it has expired, or is made out to another name; "" if neither
 }
 
 // speakTLS shakes hands (RFC 8446; RFC 5246 for older devices) and looks at the certificate (RFC 5280).
@@ -26,8 +26,8 @@ func speakTLS(ctx context.Context, t *attempt) (reply, error) {
 	return h, err
 }
 
-// handshake begins TLS on a connection. No certificate is turned down for who signed it: at a customer's site most sign
-// themselves, and the pinned key says more. Old versions and ciphers are taken, and told of.
+// handshake begins TLS on a connection. No certificate is turned down for who signed it: at a customer's site most sign themselves, and the
+// pinned key says more. Old versions and ciphers are accepted, and reported.
 func (t *attempt) handshake(ctx context.Context, conn net.Conn) (*tls.Conn, reply, error) {
 	config := &tls.Config{InsecureSkipVerify: true, ServerName: t.request.Name, MinVersion: tls.VersionTLS10}
 	for _, suites := range [][]*tls.CipherSuite{tls.CipherSuites(), tls.InsecureCipherSuites()} {

@@ -4,7 +4,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 )
 
-// Attempts tells of the tries of a round, for people.
+// Attempts describes the tries of a round, for people.
 func Attempts(out Round) []probe.Attempt {
 	var list []probe.Attempt
 	for _, t := range out.Tries {

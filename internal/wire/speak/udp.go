@@ -14,8 +14,8 @@ var errSilence = datagram.ErrNoAnswer
 // patience is how long the first answer over UDP is waited for; each further one twice as long (RFC 8085 section 3.1.1).
 const patience = 500 * time.Millisecond
 
-// ask sends a question until an answer comes that take accepts, or the deadline. take gives nil for the answer, and an
-// error for what is none; the last of those is what went wrong, where nothing better came.
+// ask sends a question until an answer comes that take accepts, or the deadline. take returns nil for the answer, and an error for anything
+// else; the last of those is what went wrong if nothing better came.
 func (t *attempt) ask(ctx context.Context, name string, question []byte, take func(packet []byte) error) error {
 	t.step("send", "%s", name)
 	return t.exchange(ctx, func() []byte { return question }, take)

@@ -24,9 +24,9 @@ const (
 	tries = 4
 )
 
-// Ask gives the address and port that the server sees. Network is "udp4" or "udp6". An answer counts only where it comes from
-// the server, has the request's transaction ID, an XOR-MAPPED-ADDRESS of the same family, no attribute that has to be
-// understood and is not, and, where a credential was given, that one's integrity. Everything else is passed over.
+// Ask returns the address and port that the server sees. Network is "udp4" or "udp6". An answer counts only where it comes from the server,
+// has the request's transaction ID, an XOR-MAPPED-ADDRESS of the same family, no attribute that has to be understood and is not, and, where
+// a credential was given, that one's integrity. Everything else is passed over.
 func Ask(ctx context.Context, dial datagram.Dial, network, server string, c Credential) (netip.AddrPort, error) {
 	conn, err := dial(ctx, network, server)
 	if err != nil {
@@ -52,7 +52,7 @@ func Ask(ctx context.Context, dial datagram.Dial, network, server string, c Cred
 
 var errNotOurs = errors.New("not an answer to this question")
 
-// read takes an answer apart.
+// read parses an answer.
 func read(packet []byte, id [stun.TransactionIDSize]byte, c Credential, six bool) (netip.AddrPort, error) {
 	if !stun.IsMessage(packet) {
 		return netip.AddrPort{}, errNotOurs

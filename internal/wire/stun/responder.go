@@ -15,9 +15,9 @@ import (
 // nothing about who asks.
 type Responder struct {
 	conn *net.UDPConn
-	// Password gives the password of a user, "" for none. A request with a credential that is wrong is refused (401).
+	// Password returns the password of a user, "" for none. A request with a credential that is wrong is refused (401).
 	Password func(username string) string
-	// Heard is told of a request whose credential is right.
+	// Heard is called for a request whose credential is right.
 	Heard func(username string, from netip.Addr)
 
 	answered, refused atomic.Uint64
@@ -38,7 +38,7 @@ func (r *Responder) Addr() string { return r.conn.LocalAddr().String() }
 // Close closes the port of a responder that is not to Serve.
 func (r *Responder) Close() { _ = r.conn.Close() }
 
-// Counts gives how many questions were answered and how many refused.
+// Counts returns how many questions were answered and how many refused.
 func (r *Responder) Counts() (answered, refused uint64) { return r.answered.Load(), r.refused.Load() }
 
 // Serve answers until ctx ends.
@@ -62,7 +62,7 @@ func (r *Responder) Serve(ctx context.Context) error {
 	}
 }
 
-// reply gives the answer to one packet, nil for none: what is no Binding request is not answered.
+// reply returns the answer to one packet, nil for none: what is no Binding request is not answered.
 func (r *Responder) reply(packet []byte, from netip.AddrPort) []byte {
 	if !stun.IsMessage(packet) {
 		return nil

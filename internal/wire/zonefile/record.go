@@ -94,7 +94,7 @@ func Data(rr dns.RR) string {
 	return data
 }
 
-// Type gives the number of a record type, by its name or as RFC 3597 section 5 writes it.
+// Type returns the number of a record type, by its name or as RFC 3597 section 5 writes it.
 func Type(word string) (uint16, error) {
 	if t, known := dns.StringToType[word]; known {
 		return t, nil

@@ -19,14 +19,14 @@ import (
 // Most records that a file may hold: far more than a zone of hostnames has, and few enough to hold in memory.
 const Most = 200_000
 
-// File is a zone file that was read: its SOA record, nil where there is none, and its other records in order.
+// File is a zone file that was read: its SOA record, nil if there is none, and its other records in order.
 type File struct {
 	SOA     *dns.SOA
 	Records []names.Record
 	Places  []Fault // where each record stands; without a Detail
 }
 
-// Fault is an error in a zone file. Line and Column count from 1; Column is 0 where the whole line is meant.
+// Fault is an error in a zone file. Line and Column count from 1; Column is 0 if the whole line is meant.
 type Fault struct {
 	Line, Column int
 	Detail       string
@@ -159,7 +159,7 @@ func (c *counting) entry(begin int) Fault {
 	return Fault{Line: line, Column: 1}
 }
 
-// generated gives each $GENERATE without a TTL the one that $TTL sets (RFC 2308 section 4): the parser forgets it there.
+// generated returns each $GENERATE without a TTL the one that $TTL sets (RFC 2308 section 4): the parser forgets it there.
 func generated(text []byte) []byte {
 	if !bytes.Contains(bytes.ToUpper(text), []byte("$GENERATE")) {
 		return text
@@ -235,8 +235,7 @@ func placed(err error, text []byte) error {
 	return Fault{Line: max(line, 1), Column: column, Detail: m[1]}
 }
 
-// Write writes a zone: its SOA record first, where there is one, then the apex, then the other names in order. The order is the
-// same for the
+// Write writes a zone: its SOA record first, if there is one, then the apex, then the other names in order. The order is the same for the
 // same content, so that two files can be compared line by line.
 func Write(w io.Writer, zone names.Name, soa *dns.SOA, records []names.Record) error {
 	apex := string(zone)

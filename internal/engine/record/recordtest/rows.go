@@ -26,7 +26,7 @@ type Rows struct {
 	SigningRows  []store.SigningKey
 }
 
-// some gives the rows that keep reports true for.
+// some returns the rows that keep reports true for.
 func some[T any](rows []T, keep func(T) bool) (out []T) {
 	for _, one := range rows {
 		if keep(one) {
@@ -36,14 +36,14 @@ func some[T any](rows []T, keep func(T) bool) (out []T) {
 	return out
 }
 
-// of gives the rows of one site, or of all.
+// of returns the rows of one site, or of all.
 func of[T any](rows []T, siteID int64, siteOf func(T) int64) ([]T, error) {
 	return some(rows, func(one T) bool { return siteID == 0 || siteOf(one) == siteID }), nil
 }
 
 var errNone = errors.New("there is no such row")
 
-// one gives the only row that keep reports true for.
+// one returns the only row that keep reports true for.
 func one[T any](rows []T, keep func(T) bool) (T, error) {
 	list := some(rows, keep)
 	if len(list) == 0 {
@@ -58,7 +58,7 @@ func (r *Rows) Sites(_ context.Context, id int64) ([]site.Site, error) {
 	return of(r.SiteRows, id, func(s site.Site) int64 { return s.ID })
 }
 
-// Site gives a site by its code.
+// Site returns a site by its code.
 func (r *Rows) Site(_ context.Context, code string) (site.Site, error) {
 	return one(r.SiteRows, func(s site.Site) bool { return s.Code == code })
 }
@@ -101,7 +101,7 @@ func (r *Rows) ZonesByID(_ context.Context, ids []int64) ([]names.Zone, error) {
 	return some(r.ZoneRows, func(z names.Zone) bool { return slices.Contains(ids, z.ID) }), nil
 }
 
-// Zone gives a zone by its apex.
+// Zone returns a zone by its apex.
 func (r *Rows) Zone(_ context.Context, apex names.Name) (names.Zone, error) {
 	return one(r.ZoneRows, func(z names.Zone) bool { return z.Apex == apex })
 }

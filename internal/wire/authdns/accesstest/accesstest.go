@@ -91,7 +91,7 @@ func Check(t *testing.T, access authdns.Access, z Zone) {
 	}
 }
 
-// updated gives the RCODE of an update, which is replied to once, and without keeping the caller.
+// updated returns the RCODE of an update, which is replied to once, and without keeping the caller.
 func updated(t *testing.T, access authdns.Access, ctx context.Context, m *dns.Msg, key string) int {
 	replies := make(chan int, 2)
 	var most atomic.Bool
