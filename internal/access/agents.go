@@ -23,7 +23,8 @@ func (a *Access) RotateKey(ctx context.Context, id int64) error {
 		func(ctx context.Context, tx *store.Store) error { return tx.RotateKey(ctx, id, fmt.Sprint(id)) })
 }
 
-// RotationDue reports whether an agent's key has to be replaced, and revokes the key's predecessor now that it is used.
+// RotationDue reports whether an agent's key has to be replaced, and revokes the key's predecessor now that it is used. Error: that of the
+// database.
 func (a *Access) RotationDue(ctx context.Context, k store.Key) (bool, error) {
 	if k.Replaces != 0 {
 		if err := a.editKey(ctx, k.ID, "an agent uses its new key",
@@ -75,7 +76,7 @@ func (a *Access) Enrol(ctx context.Context, code, label string) (key string, lin
 	return key, linkID, codeError(err)
 }
 
-// InviteVantage makes a one-time code, good for a day, with which a machine enrols as a vantage point.
+// InviteVantage makes a one-time code, good for a day, with which a machine enrols as a vantage point. Error: that of the database.
 func (a *Access) InviteVantage(ctx context.Context, vantageID int64) (code string, expires time.Time, err error) {
 	code, expires = newCode(3), a.now().Add(invitationLife)
 	return code, expires, a.store.Together(ctx, func(tx *store.Store) error {

@@ -124,7 +124,7 @@ func (a *Access) KeyGood(k store.Key) bool {
 	return known && a.good(now)
 }
 
-// Keys lists all keys, newest first, each with its last use.
+// Keys lists all keys, newest first, each with its last use. Error: that of the database.
 func (a *Access) Keys(ctx context.Context) ([]store.Key, error) {
 	list, err := a.store.Keys(ctx)
 	for i, k := range list {
@@ -168,7 +168,8 @@ func (u *keyUse) take() map[int64]time.Time {
 	return out
 }
 
-// WriteKeyUse writes which keys were used since the last call. What is lost is written a minute later.
+// WriteKeyUse writes which keys were used since the last call. What is lost is written a minute later. Error: that of the database; the
+// uses are kept for the next call.
 func (a *Access) WriteKeyUse(ctx context.Context) error {
 	used := a.used.take()
 	if len(used) == 0 {

@@ -20,7 +20,8 @@ import (
 // ErrSignIn reports a wrong name or password; which of the two is not said.
 var ErrSignIn = errors.New("wrong name or password")
 
-// EnsureOwner makes the first person when there is none and returns the one-time password; "" when somebody is on record.
+// EnsureOwner makes the first person when there is none and returns the one-time password; "" when somebody is on record. Error: that of
+// the database.
 func (a *Access) EnsureOwner(ctx context.Context, name string) (password string, err error) {
 	n, err := a.store.People(ctx)
 	if err != nil || n > 0 || !a.store.Leads() {
@@ -55,7 +56,7 @@ func printable(s string) bool {
 	return utf8.ValidString(s) && strings.IndexFunc(s, func(r rune) bool { return !unicode.IsPrint(r) }) < 0
 }
 
-// PasswordWaiting reports whether a person has not yet replaced the one-time password.
+// PasswordWaiting reports whether a person has not yet replaced the one-time password. Error: that of the database.
 func (a *Access) PasswordWaiting(ctx context.Context, name string) (bool, error) {
 	p, err := a.store.PersonNamed(ctx, name)
 	return p.Once, err
@@ -107,7 +108,8 @@ func (a *Access) signInFailed(name string, from netip.Addr) {
 // FailedSignIns is how many tries to sign in have failed since the server started.
 func (a *Access) FailedSignIns() uint64 { return a.tries.Total() }
 
-// ChoosePassword replaces a person's password, ends all their sessions and opens a new one.
+// ChoosePassword replaces a person's password, ends all their sessions and opens a new one. Errors: site.Flaws, ErrHashing, that of the
+// database.
 func (a *Access) ChoosePassword(ctx context.Context, name, password string) (token string, s store.Session, err error) {
 	if n := len(password); n < 10 || n > 72 {
 		return "", s, site.Flaws{{Field: "password", Detail: fmt.Sprintf("has %d octets; 10 to 72 are allowed", n)}}

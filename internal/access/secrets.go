@@ -50,7 +50,7 @@ func checkLabel(label string) error {
 	return nil
 }
 
-// CheckPrefixes reports more than 32 prefixes, and prefixes that are not masked.
+// CheckPrefixes reports more than 32 prefixes, and prefixes that are not masked. Error: site.Flaws.
 func CheckPrefixes(list []netip.Prefix) error {
 	if len(list) > 32 {
 		return fmt.Errorf("has %d prefixes; 32 are allowed", len(list))

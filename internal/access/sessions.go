@@ -75,7 +75,7 @@ func (v *recentSessions) of(token string, now time.Time) (store.Session, bool) {
 	return known.session, ok && now.Sub(known.at) < recentFor
 }
 
-// SignOut ends a session.
+// SignOut ends a session. Error: that of the database.
 func (a *Access) SignOut(ctx context.Context, token string) error {
 	a.sessions.note(token, store.Session{}, false, a.now())
 	return a.store.EndSession(ctx, hash(token))

@@ -53,7 +53,7 @@ func Network(a netip.Addr) netip.Prefix {
 	return p
 }
 
-// Allowed reports as TooMany that a try by a name from an address has to wait.
+// Allowed reports as TooMany that a try by a name from an address has to wait. Error: TooMany.
 func (t *Tries) Allowed(name string, from netip.Addr, now time.Time) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -89,8 +89,8 @@ func (o Options) withDefaults() Options {
 	return o
 }
 
-// Run enrols where that has not been done, and then keeps the server told of the site's addresses until ctx ends. While the server
-// is away it tries again, with growing pauses, and announces the newest address when it is back.
+// Run enrols where that has not been done, and then keeps the server told of the site's addresses until ctx ends. While the server is away
+// it tries again, with growing pauses, and announces the newest address when it is back. Errors: ErrRevoked, why it could not enrol.
 func Run(ctx context.Context, o Options) error {
 	for {
 		again, err := runOnce(ctx, o.withDefaults())
@@ -103,7 +103,7 @@ func Run(ctx context.Context, o Options) error {
 	}
 }
 
-// Enrol gets a key for each link that has none, and keeps it.
+// Enrol gets a key for each link that has none, and keeps it. Errors: those of package client, that of the disk.
 func Enrol(ctx context.Context, o Options) error {
 	o = o.withDefaults()
 	for _, l := range o.links() {

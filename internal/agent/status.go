@@ -47,7 +47,7 @@ func (r *runner) tellStatus(edit func(*Status)) {
 	}
 }
 
-// ReadStatus returns the status of each link of the agent that keeps its state in dir.
+// ReadStatus returns the status of each link of the agent that keeps its state in dir. Errors: those of statefile.ReadState.
 func ReadStatus(dir string) ([]Status, error) {
 	files, err := filepath.Glob(filepath.Join(dir, statusFile))
 	if err == nil {

@@ -67,7 +67,7 @@ type api struct {
 	stun   int
 }
 
-// New makes the HTTP handler of everything.
+// New makes the HTTP handler of everything. Error: a console whose files cannot be read.
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
 	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, public: o.Public,

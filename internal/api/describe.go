@@ -17,7 +17,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 )
 
-// Description is the OpenAPI 3.1 description of the API.
+// Description is the OpenAPI 3.1 description of the API. Error: that of encoding.
 func Description(version string) ([]byte, error) { return describe((&api{}).routes(), version) }
 
 // describe writes the OpenAPI 3.1 description of the routes: the same table that they are served from.

@@ -1,4 +1,7 @@
 // Package client is the typed client of the API. The command line, the agent and the demo use nothing else.
+//
+// Errors of all methods: *Error for what the server reported, *Unreachable if it did not answer, that of ctx. A method that reads or writes
+// a stream also returns those of the stream.
 package client
 
 import (

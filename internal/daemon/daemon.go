@@ -117,8 +117,9 @@ func (d *Daemon) Store() *store.Store { return d.store }
 // tidying tunes the garbage collector once for the process, however many daemons a test runs in it.
 var tidying sync.Once
 
-// Start opens everything. On return names are answered and the console is served; announcements are taken, unless another server
-// writes to the database, or it does not answer: then this one waits for its turn.
+// Start opens everything. On return names are answered and the console is served; announcements are taken, unless another server writes to
+// the database, or it does not answer: then this one waits for its turn. Errors: a port that cannot be opened, a wrong database URL,
+// store.ErrNewerSchema.
 func Start(ctx context.Context, o Options) (*Daemon, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
@@ -280,7 +281,7 @@ func (d *Daemon) report(ctx context.Context, err error) {
 	}
 }
 
-// Wait returns when ctx ends, or when a part of the service has failed.
+// Wait returns when ctx ends, or when a part of the service has failed. Error: that of the part.
 func (d *Daemon) Wait(ctx context.Context) error {
 	select {
 	case err := <-d.fail:

@@ -78,7 +78,7 @@ func DefaultDir() string {
 	return filepath.Join(home, ".local", "state", "inkpost", "demo")
 }
 
-// Start runs the demo until Stop.
+// Start runs the demo until Stop. Errors: a port or the database that cannot be opened, a folder that is not a demo's.
 func Start(ctx context.Context, o Options) (*Demo, error) {
 	if o.Fresh {
 		if err := forget(o.Dir); err != nil {

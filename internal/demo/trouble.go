@@ -37,7 +37,7 @@ func troubles() []trouble {
 	}
 }
 
-// Trouble makes the scenario's sites be in trouble, or one of them where code is not empty.
+// Trouble makes the scenario's sites be in trouble, or one of them where code is not empty. Errors: an unknown site, those of the lab.
 func (d *Demo) Trouble(code string) error {
 	for _, t := range troubles() {
 		if code != "" && t.code != code {

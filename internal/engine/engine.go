@@ -53,7 +53,8 @@ type Engine struct {
 	stopping chan struct{} // closed when the engine stops
 }
 
-// New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone.
+// New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone. Error: that of the
+// database.
 func New(ctx context.Context, st *store.Store, directory *authdns.Directory, config Config) (*Engine, error) {
 	config = config.WithDefaults()
 	r := &rooms.Rooms{Config: config, Store: st.Now(), Started: config.Clock(), Events: events.NewHub(config.Clock),
@@ -150,7 +151,7 @@ func (e *Engine) lost() bool { return !e.rooms.Store.Leads() }
 // Standby reports whether this server only answers and shows what another one writes.
 func (e *Engine) Standby() bool { return e.lost() }
 
-// Writer names the server that writes, and says since when.
+// Writer names the server that writes, and says since when. Error: that of the database.
 func (e *Engine) Writer(ctx context.Context) (server string, since time.Time, err error) {
 	return e.rooms.Store.Writer(ctx)
 }

@@ -11,7 +11,8 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// Reload reads the whole record again and makes everything follow it: for when another program wrote to the database.
+// Reload reads the whole record again and makes everything follow it: for when another program wrote to the database. Errors: ErrBusy, that
+// of the database.
 func (e *Engine) Reload(ctx context.Context) error {
 	if err := e.rooms.History.Resume(ctx); err != nil {
 		return err

@@ -35,13 +35,13 @@ func newKeyView(k access.NewKey, holder string) contract.Key {
 		MayAnnounce: k.MayAnnounce, Secret: k.Secret}
 }
 
-// AddKey makes a key for programs of a person.
+// AddKey makes a key for programs of a person. Errors: those of Access.AddKey.
 func (e *Engine) AddKey(ctx context.Context, personID int64, person string, in contract.KeyInput) (contract.Key, error) {
 	k, err := e.rooms.Access.AddKey(ctx, personID, in.Label, in.Expires)
 	return newKeyView(k, person), err
 }
 
-// AddRouterKey makes a key for a router of a link that announces by itself.
+// AddRouterKey makes a key for a router of a link that announces by itself. Errors: store.Missing, site.Flaws, those of edits.
 func (e *Engine) AddRouterKey(ctx context.Context, code, label string, in contract.KeyInput) (contract.Key, error) {
 	p, l, err := e.announcedLink(code, label)
 	if err != nil {
@@ -61,7 +61,7 @@ func (e *Engine) announcedLink(code, label string) (record.Site, site.Link, erro
 	return p, l, err
 }
 
-// Invite makes a one-time code with which an agent of a link enrols.
+// Invite makes a one-time code with which an agent of a link enrols. Errors: store.Missing, site.Flaws, that of the database.
 func (e *Engine) Invite(ctx context.Context, code, label string, in contract.InvitationInput) (contract.Invitation, error) {
 	p, l, err := e.announcedLink(code, label)
 	if err != nil {
@@ -86,7 +86,7 @@ func (e *Engine) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enr
 // CheckEvery is how often agents are asked to check their address.
 func (e *Engine) CheckEvery() time.Duration { return e.rooms.CheckEvery }
 
-// Ping reports whether the database answers.
+// Ping reports whether the database answers. Error: that of the database.
 func (e *Engine) Ping(ctx context.Context) error { return e.rooms.Store.Ping(ctx) }
 
 // runKeyUse writes when keys were last used, in bulk, until ctx ends; what is left then is written first.

@@ -23,8 +23,8 @@ const (
 	reviewAtOnce = 4
 )
 
-// ReviewExposure looks at a site's own address, and no other, for TCP ports that are commonly left open. consent says who has agreed
-// to it, and is kept. progress is told what share is done.
+// ReviewExposure looks at a site's own address, and no other, for TCP ports that are commonly left open. consent says who has agreed to it,
+// and is kept. progress is told what share is done. Errors: store.Missing, site.Flaws, that of ctx.
 func (e *Engine) ReviewExposure(ctx context.Context, code, consent, person string, progress func(done, of int)) (contract.Review, error) {
 	p, err := e.rooms.FindSite(code)
 	if err != nil {
@@ -124,7 +124,7 @@ func (e *Engine) shownOf(p record.Site) []site.Shown {
 	return out
 }
 
-// Reviews lists the reviews of a site, the newest first.
+// Reviews lists the reviews of a site, the newest first. Errors: store.Missing, that of the database.
 func (e *Engine) Reviews(ctx context.Context, code string) ([]contract.Review, error) {
 	p, err := e.rooms.FindSite(code)
 	if err != nil {

@@ -19,8 +19,8 @@ import (
 
 var vantageForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,30}[a-z0-9])?$`)
 
-// InviteVantage makes a one-time code with which a machine enrols as a vantage point; one that is on record already gets a
-// new key with it.
+// InviteVantage makes a one-time code with which a machine enrols as a vantage point; one that is on record already gets a new key with it.
+// Errors: site.Flaws, that of the database.
 func (e *Engine) InviteVantage(ctx context.Context, in contract.VantageInput) (contract.VantageInvitation, error) {
 	in.Name, in.Note = strings.ToLower(strings.TrimSpace(in.Name)), strings.TrimSpace(in.Note)
 	if !vantageForm.MatchString(in.Name) {
@@ -63,7 +63,8 @@ func (e *Engine) EnrolVantage(ctx context.Context, in contract.Enrolment) (contr
 	return contract.VantageEnrolled{Key: key, Vantage: v.Name}, err
 }
 
-// RemoveVantage takes a vantage point off the record: its key is useless at once, and what it saw counts no longer.
+// RemoveVantage takes a vantage point off the record: its key is useless at once, and what it saw counts no longer. Errors: store.Missing,
+// site.Flaws, that of the database.
 func (e *Engine) RemoveVantage(ctx context.Context, name string) error {
 	v, err := e.rooms.Vantages.Named(name)
 	if err != nil {

@@ -1,5 +1,7 @@
 // Package lab is a small simulated world on real loopback sockets: internet providers with address pools, routers with NAT
 // and port forwards, and devices that really answer. Each "public" address is a loopback address.
+//
+// Errors of all methods: site.Missing for what the lab does not have, a port that cannot be opened.
 package lab
 
 import (

@@ -8,7 +8,7 @@ import (
 	"path/filepath"
 )
 
-// Write writes a file that only its owner can read, whole or not at all: a full disk leaves the one before.
+// Write writes a file that only its owner can read, whole or not at all: a full disk leaves the one before. Error: that of the disk.
 func Write(path string, doc []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
@@ -32,7 +32,7 @@ func Write(path string, doc []byte) error {
 	return os.Rename(next, path)
 }
 
-// WriteState writes a program's state as JSON.
+// WriteState writes a program's state as JSON. Error: that of the disk.
 func WriteState(path string, state any) error {
 	doc, err := json.Marshal(state)
 	if err != nil {

@@ -1,4 +1,7 @@
 // Package store keeps the records in PostgreSQL. It is the only package that speaks SQL.
+//
+// Errors of all methods: Missing, Taken and InUse, which name what they are about; ErrNotWriter for writes; that of PostgreSQL, of which
+// Away tells whether it may pass.
 package store
 
 import (

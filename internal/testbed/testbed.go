@@ -115,7 +115,8 @@ func Says(addresses ...string) contract.Announcement {
 // Router announces as a router does that can only fetch a URL: what it says is not weighed against anything, and not damped.
 type Router struct{ base, secret string }
 
-// NewRouter makes a router's key for a link, with which it may announce any of the addresses that stand for public ones.
+// NewRouter makes a router's key for a link, with which it may announce any of the addresses that stand for public ones. Errors: those
+// of package client.
 func NewRouter(ctx context.Context, c *client.Client, code, link string) (Router, error) {
 	key, err := c.AddRouterKey(ctx, code, link, "router", Public...)
 	return Router{c.Base(), key.Secret}, err

@@ -70,7 +70,8 @@ type runner struct {
 	health health
 }
 
-// Run probes until ctx ends, or the key is revoked. What could not be returned is kept for the next run.
+// Run probes until ctx ends, or the key is revoked. What could not be returned is kept for the next run. Errors: ErrRevoked, why it could
+// not enrol.
 func Run(ctx context.Context, o Options) error {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)

@@ -81,7 +81,7 @@ func DefaultState() string {
 	return filepath.Join(dir, "inkpost", "agent")
 }
 
-// Read reads a configuration. A file that is not there is an empty one, unless it has to be.
+// Read reads a configuration. A file that is not there is an empty one, unless it has to be. Error: UsageError.
 func Read(path string, needed bool) (Config, error) {
 	doc, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) && !needed {

@@ -54,7 +54,7 @@ func ExitCode(err error) int {
 	return exitFailed
 }
 
-// FromEnvironment takes flags that were not given from the environment: --log-level from INKPOST_LOG_LEVEL.
+// FromEnvironment takes flags that were not given from the environment: --log-level from INKPOST_LOG_LEVEL. Error: UsageError.
 func FromEnvironment(cmd *cobra.Command) error {
 	var failed error
 	cmd.Flags().VisitAll(func(f *pflag.Flag) {

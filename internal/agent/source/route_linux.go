@@ -62,7 +62,7 @@ func (n Network) gateway(six bool) (netip.Addr, error) {
 }
 
 // Changes calls changed whenever the kernel's routes or addresses change, until ctx ends. Where the kernel does not say, it returns
-// the reason: then only the regular check notices.
+// an error with the reason: then only the regular check notices.
 func Changes(ctx context.Context, changed func()) error {
 	routes, addresses, done := make(chan netlink.RouteUpdate, 64), make(chan netlink.AddrUpdate, 64), make(chan struct{})
 	defer close(done)

@@ -18,7 +18,7 @@ func (n Network) gateway(six bool) (netip.Addr, error) {
 	return netip.Addr{}, errors.New("on this system the router's address has to be configured: set gateway")
 }
 
-// Changes says that this system's kernel is not heard: only the regular check notices.
+// Changes returns an error: this system does not report changes, and only the regular check notices.
 func Changes(context.Context, func()) error {
 	return errors.New("on this system the kernel does not report routes; the regular check notices changes")
 }

@@ -22,8 +22,8 @@ func Types() []string {
 		"LOC", "HINFO", "RP", "URI"}
 }
 
-// ParseOwner is Parse for the owner of any record: labels may also begin with an underscore, as in _sip._tcp (RFC 8552),
-// and the first may be "*" (RFC 4592).
+// ParseOwner is Parse for the owner of any record: labels may also begin with an underscore, as in _sip._tcp (RFC 8552), and the first may
+// be "*" (RFC 4592). Error: ErrName.
 func ParseOwner(s string) (Name, error) {
 	t := strings.ToLower(strings.TrimSuffix(s, "."))
 	rest := strings.TrimPrefix(t, "*.")
@@ -56,9 +56,9 @@ type ContentError struct {
 
 func (e ContentError) Error() string { return e.Detail }
 
-// CheckContent says what is wrong with a zone's records taken together: names outside the zone, a CNAME beside other data
-// (RFC 1034 section 3.6.2) or more than one, a CNAME at the apex, a wildcard right below the apex, aliases that lead in a
-// circle, the same record twice.
+// CheckContent says what is wrong with a zone's records taken together: names outside the zone, a CNAME beside other data (RFC 1034 section
+// 3.6.2) or more than one, a CNAME at the apex, a wildcard right below the apex, aliases that lead in a circle, the same record twice.
+// Error: ContentError.
 func CheckContent(apex Name, records []Record) error {
 	aliases, at := map[Name]Name{}, map[Name]int{}
 	others, othersAt := map[Name]string{}, map[Name]int{}

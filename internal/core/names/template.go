@@ -14,7 +14,7 @@ const (
 	PlaceNumber = "{n}"
 )
 
-// CheckTemplate says what is wrong with a template for the names of a zone; "" is none.
+// CheckTemplate says what is wrong with a template for the names of a zone; "" is none. The error says what it may have.
 func CheckTemplate(template string, apex Name) error {
 	if template == "" {
 		return nil

@@ -9,7 +9,8 @@ import (
 // default.
 type Timers struct{ Refresh, Retry, Expire, Negative int }
 
-// Check yields what is wrong, by field. The bounds are those that secondaries keep to: RFC 1912 section 2.2 gives reasons.
+// Check yields what is wrong, by field. The bounds are those that secondaries keep to: RFC 1912 section 2.2 gives reasons. Each error says
+// what is allowed.
 func (t Timers) Check() iter.Seq2[string, error] {
 	return func(yield func(string, error) bool) {
 		for _, x := range []struct {

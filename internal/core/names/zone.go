@@ -13,7 +13,7 @@ type Server struct {
 	Addresses []netip.Addr
 }
 
-// MarshalText writes a server as NAME, or NAME=ADDRESS with commas between several addresses.
+// MarshalText writes a server as NAME, or NAME=ADDRESS with commas between several addresses. It returns no error.
 func (s Server) MarshalText() ([]byte, error) {
 	text := string(s.Name)
 	for i, a := range s.Addresses {
@@ -22,7 +22,8 @@ func (s Server) MarshalText() ([]byte, error) {
 	return []byte(text), nil
 }
 
-// UnmarshalJSON reads what MarshalText writes, and the object that was stored before: {"name", "addresses"}.
+// UnmarshalJSON reads what MarshalText writes, and the object that was stored before: {"name", "addresses"}. Errors: those of ParseServer
+// and of package json.
 func (s *Server) UnmarshalJSON(doc []byte) (err error) {
 	var text string
 	if json.Unmarshal(doc, &text) == nil {
@@ -181,8 +182,8 @@ func (z Zone) WithDefaults() Zone {
 	return z
 }
 
-// Check returns what is wrong with the zone's servers: there must be one at least, and one whose name is inside the
-// zone must carry an address, or nobody could find it (RFC 1034 section 4.2.1).
+// Check returns what is wrong with the zone's servers: there must be one at least, and one whose name is inside the zone must carry an
+// address, or nobody could find it (RFC 1034 section 4.2.1). The error says what is missing, or does not belong there.
 func (z Zone) Check() error {
 	if z.Kind == Remote {
 		return z.checkRemote()

@@ -155,7 +155,7 @@ func Mute(k Kind, o Options) bool {
 	return false
 }
 
-// ParseKind accepts one of Kinds; "" is tcp.
+// ParseKind accepts one of Kinds; "" is tcp. The error lists the kinds.
 func ParseKind(s string) (Kind, error) {
 	if s == "" {
 		return KindTCP, nil

@@ -85,7 +85,7 @@ func (o Options) List() []string {
 	return out
 }
 
-// WireGuardKey decodes a WireGuard key: 32 octets in base64.
+// WireGuardKey decodes a WireGuard key: 32 octets in base64. The error says what a key looks like.
 func WireGuardKey(text string) ([]byte, error) {
 	key, err := base64.StdEncoding.DecodeString(text)
 	if err != nil || len(key) != 32 {
@@ -94,7 +94,7 @@ func WireGuardKey(text string) ([]byte, error) {
 	return key, nil
 }
 
-// StatusRange reads a status option: 200, or 200-399; 100 to 499 where it is empty.
+// StatusRange reads a status option: 200, or 200-399; 100 to 499 where it is empty. The error says what is allowed: 100 to 599.
 func StatusRange(text string) (from, to int, err error) {
 	if text == "" {
 		return 100, 499, nil
@@ -110,8 +110,8 @@ func StatusRange(text string) (from, to int, err error) {
 	return from, to, nil
 }
 
-// Check says what is wrong with the options of a service of kind k: one that the kind does not have, or a bad value. It
-// gives the option's name with it.
+// Check says what is wrong with the options of a service of kind k: one that the kind does not have, or a bad value. It gives the option's
+// name with it. The error says what is allowed.
 func (o Options) Check(k Kind) (name string, err error) {
 	allowed := TraitOf(k).Options
 	for _, name := range OptionNames() {

@@ -73,7 +73,7 @@ const (
 	ExpectClosed    Expected = "closed"
 )
 
-// ParseExpected accepts "reachable" and "closed"; "" is reachable.
+// ParseExpected accepts "reachable" and "closed"; "" is reachable. The error says which words there are.
 func ParseExpected(s string) (Expected, error) {
 	switch Expected(s) {
 	case "", ExpectReachable:

@@ -74,7 +74,7 @@ func (f *Flaws) label(field, value string) {
 	}
 }
 
-// Checked brings the site into canonical form, or says what is wrong.
+// Checked brings the site into canonical form, or says what is wrong. Errors: Flaws.
 func (s Site) Checked() (Site, error) {
 	var f Flaws
 	s.Code, s.Name, s.Note = strings.ToUpper(strings.TrimSpace(s.Code)), strings.TrimSpace(s.Name), strings.TrimSpace(s.Note)
@@ -87,8 +87,8 @@ func (s Site) Checked() (Site, error) {
 	return s, f.Err()
 }
 
-// Checked brings the link into canonical form, or says what is wrong. A static link needs an address, a dynamic one
-// takes none from an operator; either address must be public by the policy.
+// Checked brings the link into canonical form, or says what is wrong. A static link needs an address, a dynamic one takes none from an
+// operator; either address must be public by the policy. Errors: Flaws.
 func (l Link) Checked(policy wan.Policy) (Link, error) {
 	var f Flaws
 	l.Label, l.Provider = strings.ToLower(strings.TrimSpace(l.Label)), strings.TrimSpace(l.Provider)
@@ -138,8 +138,8 @@ func (f *Flaws) family(field string, a netip.Addr, four bool, policy wan.Policy)
 	f.Note(field, policy.Check(a))
 }
 
-// Checked brings the device into canonical form, or says what is wrong. Its address must be one of a LAN: an agent is sent to look
-// there, and a device with a public address needs no forward.
+// Checked brings the device into canonical form, or says what is wrong. Its address must be one of a LAN: an agent is sent to look there,
+// and a device with a public address needs no forward. Errors: Flaws.
 func (d Device) Checked(p wan.Policy) (Device, error) {
 	var f Flaws
 	d.Name = strings.ToLower(strings.TrimSpace(d.Name))
@@ -160,8 +160,8 @@ func (d Device) Checked(p wan.Policy) (Device, error) {
 // MaxRange is the most ports one service may span.
 const MaxRange = 64
 
-// Checked brings the service into canonical form, or says what is wrong of it alone. shortest is the shortest interval that
-// it may have, which is pace.MinInterval but in a lab. Conflicts with others are found by Conflicts.
+// Checked brings the service into canonical form, or says what is wrong of it alone. shortest is the shortest interval that it may have,
+// which is pace.MinInterval but in a lab. Conflicts with others are found by Conflicts. Errors: Flaws.
 func (s Service) Checked(shortest time.Duration) (Service, error) {
 	var f Flaws
 	var err error

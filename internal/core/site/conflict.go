@@ -52,7 +52,8 @@ func Ports(from, to int) string {
 	return fmt.Sprintf("%d-%d", from, to)
 }
 
-// ParsePorts reads a port ("443") or a range ("5000-5003"). Bounds and order are left to Service.Checked.
+// ParsePorts reads a port ("443") or a range ("5000-5003"). Bounds and order are left to Service.Checked. The error says what a range looks
+// like.
 func ParsePorts(s string) (from, to int, err error) {
 	first, last, ranged := strings.Cut(strings.TrimSpace(s), "-")
 	if from, err = strconv.Atoi(strings.TrimSpace(first)); err == nil {

@@ -15,7 +15,7 @@ func RangeOf(from, to netip.Addr) Range { return Range{from, to} }
 // Ends returns both ends.
 func (r Range) Ends() (from, to netip.Addr) { return r.from, r.to }
 
-// ParseRange reads FROM-TO; "" is the zero Range.
+// ParseRange reads FROM-TO; "" is the zero Range. The error says what a range looks like.
 func ParseRange(text string) (Range, error) {
 	text = strings.TrimSpace(text)
 	if text == "" {

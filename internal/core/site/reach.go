@@ -17,7 +17,7 @@ const (
 	ByBoth    Reach = "both"
 )
 
-// ParseReach accepts the words of the Reach constants; "" is ByForward.
+// ParseReach accepts the words of the Reach constants; "" is ByForward. The error says which words there are.
 func ParseReach(text string) (Reach, error) {
 	switch r := Reach(strings.ToLower(strings.TrimSpace(text))); r {
 	case "":

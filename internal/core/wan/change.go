@@ -18,7 +18,7 @@ const (
 	SourceFixed     Source = "fixed"     // an operator typed it
 )
 
-// ParseSource accepts the words of the Source constants.
+// ParseSource accepts the words of the Source constants. The error lists them.
 func ParseSource(s string) (Source, error) {
 	switch src := Source(s); src {
 	case SourceObserved, SourceSTUN, SourceGateway, SourceInterface, SourceFixed:

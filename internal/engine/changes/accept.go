@@ -30,7 +30,7 @@ func (ch *Changes) accept(ctx context.Context, g store.Group) error {
 	return nil
 }
 
-// Number returns changes the IDs of their moves, whether they come to be recorded or not.
+// Number returns changes the IDs of their moves, whether they come to be recorded or not. Error: that of the database.
 func (ch *Changes) Number(ctx context.Context, changes []store.Change) error {
 	if missing := len(changes) - len(ch.moveIDs); missing > 0 {
 		ids, err := ch.Store.MoveIDs(ctx, missing+min(max(ch.movesUsed, movesAhead), maxMovesAhead))

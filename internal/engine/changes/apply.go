@@ -7,7 +7,8 @@ import (
 	"inkpost.example/inkpost/internal/engine/zones"
 )
 
-// Apply makes everything that follows the record follow a change of it. The caller holds the edit lock.
+// Apply makes everything that follows the record follow a change of it. The caller holds the edit lock. Error: a record that cannot be
+// encoded.
 func (ch *Changes) Apply(d record.Diff) error {
 	if err := ch.Zones.Apply(d); err != nil {
 		return err
@@ -57,7 +58,8 @@ func (ch *Changes) pushChanged(d record.Diff) {
 	}
 }
 
-// Publish sets the answers of those hostnames of some sites that were touched, and queues those of remote zones to be pushed.
+// Publish sets the answers of those hostnames of some sites that were touched, and queues those of remote zones to be pushed. Error: a zone
+// that is not hosted, a record that cannot be encoded.
 func (ch *Changes) Publish(changed []record.Site, touched zones.Touched, serials map[int64]uint32) error {
 	if err := ch.Zones.Publish(changed, touched, serials); err != nil {
 		return err

@@ -43,9 +43,9 @@ type Edit struct {
 // Limit is the longest that an edit may take, waiting for others included.
 const Limit = 12 * time.Second
 
-// Change carries out one edit of the record. decide reads the record as it is while nothing else can change it, checks what is
-// asked and returns what has to be written: so two edits at once cannot undo each other. The database changes first, then memory,
-// zones and prober follow.
+// Change carries out one edit of the record. decide reads the record as it is while nothing else can change it, checks what is asked and
+// returns what has to be written: so two edits at once cannot undo each other. The database changes first, then memory, zones and prober
+// follow. Errors: those of decide, ErrBusy, ErrCommitted, that of the database.
 func (ch *Changes) Change(ctx context.Context, decide func() (Edit, error)) error {
 	ctx, cancel := context.WithTimeout(ctx, Limit)
 	defer cancel()

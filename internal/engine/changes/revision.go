@@ -60,7 +60,7 @@ func (e Stale) Error() string {
 	return fmt.Sprintf("the %s %s was edited meanwhile: %s; read it again, then edit", e.Kind, e.Name, strings.Join(who, "; "))
 }
 
-// Unchanged reports an edit of an older revision than the newest as Stale.
+// Unchanged reports an edit of an older revision than the newest as Stale. Errors: Stale, that of the database.
 func (ch *Changes) Unchanged(ctx context.Context, of Resource) error {
 	seen := requestOf(ctx).Seen
 	if seen == "" || of.Tag == "" || seen == of.Tag {

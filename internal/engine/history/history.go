@@ -29,7 +29,7 @@ func New(ctx context.Context, st *store.Store, now func() time.Time, log *slog.L
 	return h, h.Resume(ctx)
 }
 
-// Resume takes up the days that the database has: for when somebody else wrote it.
+// Resume takes up the days that the database has: for when somebody else wrote it. Error: that of the database.
 func (h *History) Resume(ctx context.Context) error {
 	today, err := h.store.Today(ctx, h.now())
 	if err == nil {

@@ -145,7 +145,7 @@ func (m *Moves) Hold() Hold {
 	return Hold{m}
 }
 
-// Settle is Moves.Settle for the holder.
+// Settle is Moves.Settle for the holder, with the same errors.
 func (h Hold) Settle(ctx context.Context) error { return h.m.settleLocked(ctx) }
 
 // Release lets others write again.

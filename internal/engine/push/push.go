@@ -225,8 +225,8 @@ func (p *Pusher) Due(z names.Zone, now bool) {
 	}
 }
 
-// Repair asks a remote zone's primary for a hostname's records; where somebody changed what it had taken of us, it is
-// pushed again.
+// Repair asks a remote zone's primary for a hostname's records; where somebody changed what it had taken of us, it is pushed again. Errors:
+// those of dnsupdate.
 func (p *Pusher) Repair(ctx context.Context, z names.Zone, h site.Hostname) (err error) {
 	primary := p.primary(z)
 	owners := h.Owners()

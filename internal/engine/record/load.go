@@ -10,7 +10,8 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// Load reads the whole record from the database and returns how it differs from what was in memory. Nothing changes when it fails.
+// Load reads the whole record from the database and returns how it differs from what was in memory. Nothing changes when it fails. Error:
+// that of the database.
 func (r *Record) Load(ctx context.Context, from Reader) (Diff, error) {
 	next := emptyContent()
 	sites, err1 := from.Sites(ctx, 0)
@@ -108,7 +109,7 @@ const (
 	Redirects
 )
 
-// Reload reads what an edit touched and returns what differs. Nothing changes when it fails.
+// Reload reads what an edit touched and returns what differs. Nothing changes when it fails. Error: that of the database.
 func (r *Record) Reload(ctx context.Context, from Reader, t Touched) (Diff, error) {
 	if t.Whole {
 		return r.Load(ctx, from)

@@ -59,7 +59,7 @@ func (r *Rooms) FindLink(code, label string) (record.Site, site.Link, error) {
 	return p, l, err
 }
 
-// Zone returns one zone.
+// Zone returns one zone. Error: store.Missing.
 func (r *Rooms) Zone(apex string) (names.Zone, error) {
 	z, ok := r.Record.ZoneByApex(names.Name(apex))
 	if !ok {
@@ -120,7 +120,7 @@ func (r *Rooms) HostnamesOf(linkID int64) map[string]bool {
 	return out
 }
 
-// SiteID finds a site on record by its code.
+// SiteID finds a site on record by its code. Error: store.Missing.
 func (r *Rooms) SiteID(code string) (int64, error) {
 	p, err := r.FindSite(code)
 	return p.ID, err

@@ -2,6 +2,9 @@
 // under the edit lock, and says what has to be written. It owns nothing.
 //
 // No lock of the engine may be held when its edits are called: they take the edit lock (see package changes).
+//
+// Errors of all edits: site.Flaws, changes.Stale, store.Missing, store.Taken, store.InUse, changes.ErrBusy, changes.ErrCommitted, that of
+// the database.
 package siteedits
 
 import (

@@ -19,7 +19,7 @@ func siteResource(s site.Site) changes.Resource {
 	return changes.Resource{Kind: "site", Name: s.Code, ID: s.ID, Revision: s.Revision, Tag: s.Tag()}
 }
 
-// AddSite records a site. Errors of all edits: site.Flaws, Stale, store.Missing, store.Taken, store.InUse, ErrBusy, ErrCommitted.
+// AddSite records a site.
 func (e *SiteEdits) AddSite(ctx context.Context, in contract.SiteInput) (contract.Site, error) {
 	s, err := site.Site{Code: in.Code, Name: in.Name, Note: in.Note}.Checked()
 	if err != nil {

@@ -2,6 +2,8 @@
 // comes from package faults, verdicts from package probing.
 //
 // It holds no lock; any may be held when it is called.
+//
+// Errors of all methods: store.Missing for what is not on record, site.Flaws for a query that makes no sense, that of the database.
 package views
 
 import (

@@ -141,7 +141,7 @@ func (z *Zones) Full(zone names.Zone) (out []names.Record) {
 }
 
 // Export writes a zone as a zone file (RFC 1035 section 5), with the addresses as they are now. The file of a remote zone has what is
-// pushed there, and no SOA record.
+// pushed there, and no SOA record. Errors: those of w.
 func (z *Zones) Export(zone names.Zone, w io.Writer) error {
 	if zone.Kind == names.Remote {
 		return zonefile.Write(w, zone.Apex, nil, z.Full(zone))

@@ -63,7 +63,8 @@ func (z *Zones) Run(ctx context.Context) {
 	_ = g.Wait()
 }
 
-// Replace brings every hosted zone in line with the record and removes those that the record no longer has.
+// Replace brings every hosted zone in line with the record and removes those that the record no longer has. Error: a record that cannot be
+// encoded.
 func (z *Zones) Replace() error {
 	hosted := map[string]bool{}
 	content := map[int64]authdns.Names{}
@@ -121,7 +122,8 @@ func (z *Zones) put(zone names.Zone, content authdns.Names) error {
 	return nil
 }
 
-// Apply brings hosted zones in line with a change of the record: only names at which records differ are encoded.
+// Apply brings hosted zones in line with a change of the record: only names at which records differ are encoded. Error: a record that
+// cannot be encoded.
 func (z *Zones) Apply(d record.Diff) error {
 	if d.Whole {
 		return z.Replace()
@@ -206,7 +208,8 @@ type Touched func(record.Site) []site.Hostname
 // AllHostnames is Touched for every hostname.
 func AllHostnames(p record.Site) []site.Hostname { return p.Hostnames }
 
-// Publish sets the answers of those hostnames of some sites that were touched, and the serials of their zones, in place.
+// Publish sets the answers of those hostnames of some sites that were touched, and the serials of their zones, in place. Error: a zone that
+// is not hosted.
 func (z *Zones) Publish(changed []record.Site, touched Touched, serials map[int64]uint32) error {
 	content := z.movingSets(changed, touched)
 	for id, serial := range serials {

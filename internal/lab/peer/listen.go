@@ -19,7 +19,7 @@ import (
 	"inkpost.example/inkpost/internal/wire/stun"
 )
 
-// Listen runs the peer at an address until it is closed.
+// Listen runs the peer at an address until it is closed. Error: the port cannot be opened.
 func (p Peer) Listen(transport probe.Transport, at netip.AddrPort) (io.Closer, error) {
 	if transport != probe.UDP {
 		l, err := net.Listen("tcp", at.String())

@@ -40,7 +40,8 @@ type Options struct {
 	Fast bool
 }
 
-// Start makes the cluster where Dir is new, starts its server and waits until it answers.
+// Start makes the cluster where Dir is new, starts its server and waits until it answers. Errors: no PostgreSQL installed, a folder that
+// the database's user cannot reach, what the server said.
 func Start(ctx context.Context, o Options) (*Cluster, error) {
 	bin, err := binaries()
 	if err != nil {
@@ -252,7 +253,7 @@ func (c *Cluster) makeDatabase(ctx context.Context, db *sql.DB, name string) err
 	return err
 }
 
-// NewDatabase makes another, empty database in the cluster and returns its URL.
+// NewDatabase makes another, empty database in the cluster and returns its URL. Error: that of the database.
 func (c *Cluster) NewDatabase(ctx context.Context, name string) (string, error) {
 	db, err := sql.Open("pgx", c.URL("postgres"))
 	if err != nil {

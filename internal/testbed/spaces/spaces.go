@@ -1,5 +1,7 @@
 // Package spaces makes networks of the test's own from network namespaces: machines on a LAN, routers with real kernel NAT and a
 // real gateway daemon, providers, and the internet outside. Loopback hides what matters there.
+//
+// Errors of all methods: that of the command which failed.
 package spaces
 
 import (

@@ -16,7 +16,7 @@ import (
 // maxCopyRecord bounds one record of a copy: the largest there can be.
 const maxCopyRecord = 255 + fixedSize + 65535
 
-// WriteCopy writes zones as they are now, each at one serial.
+// WriteCopy writes zones as they are now, each at one serial. Errors: those of w.
 func WriteCopy(w io.Writer, zones []*Zone) error {
 	write := func(wire []byte) error {
 		_, err := w.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(wire))), wire...))
@@ -41,7 +41,7 @@ func WriteCopy(w io.Writer, zones []*Zone) error {
 	return nil
 }
 
-// ReadCopy reads what WriteCopy wrote.
+// ReadCopy reads what WriteCopy wrote. Errors: those of r, and of a copy that is cut short or damaged.
 func ReadCopy(r io.Reader) (zones []*Zone, err error) {
 	type set struct {
 		name   string

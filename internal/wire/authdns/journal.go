@@ -90,7 +90,8 @@ func sameSets(a, b []RRset) bool {
 	return slices.EqualFunc(a, b, func(x, y RRset) bool { return x.rrtype == y.rrtype && bytes.Equal(x.wire, y.wire) })
 }
 
-// Replace makes content all that the zone holds, under the given SOA record. What differs is remembered for secondaries.
+// Replace makes content all that the zone holds, under the given SOA record. What differs is remembered for secondaries. Error: a name that
+// cannot be encoded; nothing changes then.
 func (z *Zone) Replace(soa *dns.SOA, content Names) error {
 	whole := make(Names, len(content))
 	keyed := make(map[string]bool, len(content))
@@ -152,7 +153,8 @@ func (z *Zone) changes(serial uint32) (soa *dns.SOA, list []delta, ok bool) {
 	return soa, list, ok && size <= int(z.nodes.count.Load())+64
 }
 
-// Records returns everything at one name of the zone, the SOA record too; nothing where the name does not exist.
+// Records returns everything at one name of the zone, the SOA record too; nothing where the name does not exist. Error: a name that cannot
+// be encoded.
 func (z *Zone) Records(name string) ([]dns.RR, error) {
 	k, err := key(name)
 	if err != nil {

@@ -23,7 +23,7 @@ type RRset struct {
 // questionPointer is the compression pointer (RFC 1035 section 4.1.4) to the name right behind the header.
 const questionPointer = 0xC000 | headerSize
 
-// NewRRset encodes records that share one owner, type and TTL.
+// NewRRset encodes records that share one owner, type and TTL. Errors: no record, records of different types, one that cannot be encoded.
 func NewRRset(records ...dns.RR) (RRset, error) {
 	if len(records) == 0 {
 		return RRset{}, fmt.Errorf("a record set needs one record at least")

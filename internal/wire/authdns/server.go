@@ -51,7 +51,8 @@ const (
 	maxQuery   = 4096             // no honest question is longer
 )
 
-// Listen opens both sockets at address; the DNS answers once Serve runs. Port 0 picks a free one, the same for both.
+// Listen opens both sockets at address; the DNS answers once Serve runs. Port 0 picks a free one, the same for both. Error: that of the
+// port which cannot be opened.
 func Listen(address string, d *Directory, log *slog.Logger) (*Server, error) {
 	var last error
 	for range 10 { // a free UDP port may be taken on TCP
@@ -105,7 +106,7 @@ func (s *Server) granted() Access {
 // TCPClients bounds the connections over TCP at once; for one more, the idlest has to go. It is called before Serve.
 func (s *Server) TCPClients(most int) { s.clients = most }
 
-// Serve answers until ctx ends.
+// Serve answers until ctx ends. Error: the sockets were closed by somebody else.
 func (s *Server) Serve(ctx context.Context) error {
 	stop := context.AfterFunc(ctx, func() { _ = s.udp.Close(); _ = s.tcp.Close() })
 	defer stop()

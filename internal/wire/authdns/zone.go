@@ -42,7 +42,8 @@ type soaWire struct {
 // Names maps a name to its record sets.
 type Names map[string][]RRset
 
-// NewZone makes a zone from its SOA record and the record sets of its names, the apex's NS set among them.
+// NewZone makes a zone from its SOA record and the record sets of its names, the apex's NS set among them. Error: a name or record that
+// cannot be encoded.
 func NewZone(soa *dns.SOA, content Names) (*Zone, error) {
 	apex, err := key(soa.Hdr.Name)
 	if err != nil {
@@ -67,12 +68,14 @@ func (z *Zone) Apex() string { return z.soa.Load().record.Hdr.Name }
 // Serial that the zone answers now.
 func (z *Zone) Serial() uint32 { return z.soa.Load().record.Serial }
 
-// Set replaces everything at each name of content and then answers the new serial. A name with no record set is removed.
+// Set replaces everything at each name of content and then answers the new serial. A name with no record set is removed. Error: a name that
+// cannot be encoded; nothing changes then.
 func (z *Zone) Set(content Names, serial uint32) error {
 	return z.change(content, z.soa.Load().withSerial(serial))
 }
 
-// Update replaces everything at each name of content and then answers with another SOA record. A name with no record set is removed.
+// Update replaces everything at each name of content and then answers with another SOA record. A name with no record set is removed. Error:
+// a name or record that cannot be encoded; nothing changes then.
 func (z *Zone) Update(soa *dns.SOA, content Names) error {
 	encoded, err := encodeSOA(soa)
 	if err != nil {

@@ -90,13 +90,13 @@ func NewLocalServer(server string) *LocalServer {
 	return &LocalServer{server: server, idle: make(chan *dns.Conn, 8)}
 }
 
-// Addresses is as the function of that name.
+// Addresses is as the function of that name. Errors: those of that function.
 func (h *LocalServer) Addresses(ctx context.Context, name names.Name) (wan.Pair, error) {
 	return h.ask(ctx, name, dns.TypeA, dns.TypeAAAA)
 }
 
-// Changed is Addresses for a name whose answer was just changed to want: a family that should have no address is taken to
-// have none, which the next full round proves.
+// Changed is Addresses for a name whose answer was just changed to want: a family that should have no address is taken to have none, which
+// the next full round proves. Errors: those of Addresses.
 func (h *LocalServer) Changed(ctx context.Context, name names.Name, want wan.Pair) (wan.Pair, error) {
 	switch {
 	case want.IPv4.IsValid() && !want.IPv6.IsValid():

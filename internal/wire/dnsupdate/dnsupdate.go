@@ -46,9 +46,9 @@ const (
 	oneRoom  = 1232 // a longer message goes over TCP
 )
 
-// Compose makes the update that gives a name the records want, and none else of the types that it was given before. A name
-// that should be an ordinary one must not be an alias, and an alias stands alone: servers leave such updates out without
-// a word (RFC 2136 section 3.4.2.2), so that is made a prerequisite.
+// Compose makes the update that gives a name the records want, and none else of the types that it was given before. A name that should be
+// an ordinary one must not be an alias, and an alias stands alone: servers leave such updates out without a word (RFC 2136 section
+// 3.4.2.2), so that is made a prerequisite. Error: a record whose data cannot be read.
 func Compose(apex, name names.Name, given, want []names.Record) (*dns.Msg, error) {
 	m := new(dns.Msg).SetUpdate(string(apex) + ".")
 	owner := string(name) + "."
@@ -174,7 +174,7 @@ func explain(reply *dns.Msg) string {
 	return word
 }
 
-// Records asks the primary for the records that a name has of some types.
+// Records asks the primary for the records that a name has of some types. Error: Unreachable.
 func (p Primary) Records(ctx context.Context, name names.Name, types []string) ([]names.Record, error) {
 	var out []names.Record
 	for _, rrtype := range types {

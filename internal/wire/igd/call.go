@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-// External asks the gateway for its external address (GetExternalIPAddress).
+// External asks the gateway for its external address (GetExternalIPAddress). Errors: those of the network, and a reply without an address.
 func (g Gateway) External(ctx context.Context) (netip.Addr, error) {
 	const action = "GetExternalIPAddress"
 	body := `<?xml version="1.0"?><s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/" ` +

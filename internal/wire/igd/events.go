@@ -21,8 +21,9 @@ type Notice struct {
 	Status   string     // of the connection, such as Connected; "" if it does not say
 }
 
-// Watch has the gateway tell of changes and calls heard for each, until ctx ends or the gateway no longer takes the
-// subscription. What the gateway says is a hint only: whoever is told compares it with what is known, and asks.
+// Watch has the gateway tell of changes and calls heard for each, until ctx ends or the gateway no longer takes the subscription. What the
+// gateway says is a hint only: whoever is told compares it with what is known, and asks. Error: why it cannot listen or subscribe; that of
+// ctx when it ends.
 func (g Gateway) Watch(ctx context.Context, local netip.Addr, heard func(Notice)) error {
 	if g.eventURL == nil {
 		return errors.New("the gateway does not report changes")

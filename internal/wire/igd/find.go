@@ -53,8 +53,8 @@ func (g Gateway) Version() string {
 var services = []string{"urn:schemas-upnp-org:service:WANIPConnection:2", "urn:schemas-upnp-org:service:WANIPConnection:1",
 	"urn:schemas-upnp-org:service:WANPPPConnection:1"}
 
-// Find searches from one local address and gives the first gateway that describes itself well. At is the group to search in, or
-// the address of one host to ask.
+// Find searches from one local address and gives the first gateway that describes itself well. At is the group to search in, or the address
+// of one host to ask. Errors: ErrNoAnswer, ErrLeadsAway, those of the network.
 func Find(ctx context.Context, local netip.Addr, at netip.AddrPort) (Gateway, error) {
 	conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(netip.AddrPortFrom(local, 0)))
 	if err != nil {

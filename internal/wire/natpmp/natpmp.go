@@ -40,7 +40,7 @@ func (e Refused) Error() string {
 }
 
 // External asks for the external address. Epoch is the gateway's uptime in seconds (section 3.6): if it goes back, the gateway has
-// restarted.
+// restarted. Errors: ErrNoAnswer, Refused, those of the network.
 func External(ctx context.Context, dial datagram.Dial, gateway netip.AddrPort) (external netip.Addr, epoch uint32, err error) {
 	conn, err := dial(ctx, "udp4", gateway.String())
 	if err != nil {
@@ -66,7 +66,8 @@ const (
 
 var errNotOne = errors.New("not an answer of NAT-PMP")
 
-// Read takes an answer, or a notice (section 3.2): version 0, operation 128, a result, the epoch and the address.
+// Read takes an answer, or a notice (section 3.2): version 0, operation 128, a result, the epoch and the address. Errors: Refused, or one
+// for a packet of another kind.
 func Read(packet []byte) (external netip.Addr, epoch uint32, err error) {
 	if len(packet) < 4 || packet[0] != 0 || packet[1] != 128 {
 		return external, 0, errNotOne

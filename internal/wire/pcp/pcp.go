@@ -62,7 +62,7 @@ type Mapping struct {
 	tie  nonce
 }
 
-// Open prepares a mapping; External makes it. Network is "udp4" or "udp6".
+// Open prepares a mapping; External makes it. Network is "udp4" or "udp6". Error: that of the network.
 func Open(ctx context.Context, dial datagram.Dial, network string, gateway netip.AddrPort) (*Mapping, error) {
 	conn, err := dial(ctx, network, gateway.String())
 	if err != nil {

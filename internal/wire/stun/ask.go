@@ -26,7 +26,8 @@ const (
 
 // Ask returns the address and port that the server sees. Network is "udp4" or "udp6". An answer counts only where it comes from the server,
 // has the request's transaction ID, an XOR-MAPPED-ADDRESS of the same family, no attribute that has to be understood and is not, and, where
-// a credential was given, that one's integrity. Everything else is passed over.
+// a credential was given, that one's integrity. Everything else is passed over. Errors: ErrRefused, datagram.ErrNoAnswer, those of the
+// network.
 func Ask(ctx context.Context, dial datagram.Dial, network, server string, c Credential) (netip.AddrPort, error) {
 	conn, err := dial(ctx, network, server)
 	if err != nil {

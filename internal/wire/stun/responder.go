@@ -23,7 +23,7 @@ type Responder struct {
 	answered, refused atomic.Uint64
 }
 
-// Listen opens the port; the responder answers once Serve runs.
+// Listen opens the port; the responder answers once Serve runs. Error: the port cannot be opened.
 func Listen(address string) (*Responder, error) {
 	c, err := net.ListenPacket("udp", address)
 	if err != nil {
@@ -41,7 +41,7 @@ func (r *Responder) Close() { _ = r.conn.Close() }
 // Counts returns how many questions were answered and how many refused.
 func (r *Responder) Counts() (answered, refused uint64) { return r.answered.Load(), r.refused.Load() }
 
-// Serve answers until ctx ends.
+// Serve answers until ctx ends. Error: the socket was closed by somebody else.
 func (r *Responder) Serve(ctx context.Context) error {
 	defer context.AfterFunc(ctx, func() { _ = r.conn.Close() })()
 	buffer := make([]byte, 1500)

@@ -11,10 +11,12 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 )
 
-// RR reads a record's data. Names in it that have no final dot are taken from the root: data on record is complete.
+// RR reads a record's data. Names in it that have no final dot are taken from the root: data on record is complete. The error shows what
+// such data look like.
 func RR(r names.Record) (dns.RR, error) { return Below(r, ".") }
 
-// Below is RR where names in the data that have no final dot are relative to origin, as a person types them.
+// Below is RR where names in the data that have no final dot are relative to origin, as a person types them. The error shows what such data
+// look like.
 func Below(r names.Record, origin string) (dns.RR, error) {
 	p := dns.NewZoneParser(strings.NewReader(fmt.Sprintf("%s. %d IN %s %s\n", r.Name, r.TTL, r.Type, r.Data)), origin, "")
 	rr, ok := p.Next()
@@ -94,7 +96,7 @@ func Data(rr dns.RR) string {
 	return data
 }
 
-// Type returns the number of a record type, by its name or as RFC 3597 section 5 writes it.
+// Type returns the number of a record type, by its name or as RFC 3597 section 5 writes it. Error: an unknown type.
 func Type(word string) (uint16, error) {
 	if t, known := dns.StringToType[word]; known {
 		return t, nil

@@ -236,7 +236,7 @@ func placed(err error, text []byte) error {
 }
 
 // Write writes a zone: its SOA record first, if there is one, then the apex, then the other names in order. The order is the same for the
-// same content, so that two files can be compared line by line.
+// same content, so that two files can be compared line by line. Errors: those of w.
 func Write(w io.Writer, zone names.Name, soa *dns.SOA, records []names.Record) error {
 	apex := string(zone)
 	if _, err := fmt.Fprintf(w, "$ORIGIN %s.\n", apex); err != nil {

@@ -1,4 +1,6 @@
 // Package recordtest holds rows in memory that a record can be read from, for tests of rooms without a database.
+//
+// Errors of all methods: one that there is no such row.
 package recordtest
 
 import (
