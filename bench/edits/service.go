@@ -3,18 +3,13 @@ package main
 import (
 	"context"
 	"fmt"
-	"net/netip"
-	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
+	"inkpost.example/inkpost/bench/stocked"
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
-	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
-	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/store/cluster"
 )
 
@@ -29,43 +24,19 @@ type service struct {
 
 // start runs the service on a database with so many sites and records, written into it directly.
 func start(ctx context.Context, c *cluster.Cluster, at setting) (*service, error) {
-	url, err := c.NewDatabase(ctx, fmt.Sprintf("edits%d_%d", at.sites, at.records))
-	if err != nil {
-		return nil, err
-	}
-	st, err := store.Open(ctx, url) // brings the schema up to date
-	if err != nil {
-		return nil, err
-	}
-	st.Close()
-	db, err := pgx.Connect(ctx, url)
-	if err != nil {
-		return nil, err
-	}
-	defer db.Close(ctx)
-	for _, statement := range []string{
+	url, err := stocked.Database(ctx, c, fmt.Sprintf("edits%d_%d", at.sites, at.records), append(stocked.Sites(at.sites),
+		stocked.Services(5, 21001, 86400),
 		`INSERT INTO zone (apex, contact, serial, refresh, retry, expire, negative, ttl, servers)
-			VALUES ('` + apex + `', 'hostmaster.` + apex + `', 1, 3600, 300, 1209600, 30, 300,
-			'[{"name": "ns1.` + apex + `", "addresses": ["198.51.100.1"]}]')`,
-		fmt.Sprintf(`INSERT INTO site (code, name) SELECT 'S' || g || '-1', 'Site ' || g FROM generate_series(1, %d) g`, at.sites),
-		`INSERT INTO link (site_id, label, mode, position, ipv4, since_at, heard_at)
-			SELECT id, 'main', 'static', 1, '127.64.0.1'::inet + id, now(), now() FROM site`,
-		`INSERT INTO device (site_id, name, address, reserved) SELECT id, 'box', '192.168.7.20', true FROM site`,
-		`INSERT INTO service (site_id, device_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s)
-			SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', 21001 + g, 21001 + g, 21001 + g, 'reachable', 86400
-				FROM device d, generate_series(0, 4) g`,
+			VALUES ('`+apex+`', 'hostmaster.`+apex+`', 1, 3600, 300, 1209600, 30, 300,
+			'[{"name": "ns1.`+apex+`", "addresses": ["198.51.100.1"]}]')`,
 		`INSERT INTO hostname (zone_id, site_id, name, ttl) SELECT z.id, s.id, lower(s.code) || '.' || z.apex, 30 FROM site s, zone z`,
 		fmt.Sprintf(`INSERT INTO zone_record (zone_id, name, type, ttl, data)
-			SELECT z.id, 'r' || g || '.' || z.apex, 'TXT', 300, '"' || g || '"' FROM zone z, generate_series(1, %d) g`, at.records),
-		`ANALYZE`,
-	} {
-		if _, err := db.Exec(ctx, statement); err != nil {
-			return nil, fmt.Errorf("%s: %w", strings.Fields(statement)[2], err)
-		}
+			SELECT z.id, 'r' || g || '.' || z.apex, 'TXT', 300, '"' || g || '"' FROM zone z, generate_series(1, %d) g`, at.records))...)
+	if err != nil {
+		return nil, err
 	}
 	d, err := daemon.Start(ctx, daemon.Options{Database: url, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0",
-		ShortestInterval: time.Second,
-		Policy:           wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")}}})
+		ShortestInterval: time.Second, Policy: stocked.Policy})
 	if err != nil {
 		return nil, err
 	}

@@ -18,13 +18,10 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
+	"inkpost.example/inkpost/bench/stocked"
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/probe"
-	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
-	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/store/cluster"
 )
 
@@ -127,38 +124,13 @@ func run(sizes string, warm, measure time.Duration, peak int) error {
 
 // start runs the service with n services on record, each at an interval.
 func start(ctx context.Context, c *cluster.Cluster, n, seconds int) (*daemon.Daemon, error) {
-	url, err := c.NewDatabase(ctx, fmt.Sprintf("scale%d_%d", n, seconds))
+	url, err := stocked.Database(ctx, c, fmt.Sprintf("scale%d_%d", n, seconds),
+		append(stocked.Sites((n+perSite-1)/perSite), stocked.Services(perSite, firstPort, seconds))...)
 	if err != nil {
 		return nil, err
-	}
-	st, err := store.Open(ctx, url) // brings the schema up to date
-	if err != nil {
-		return nil, err
-	}
-	st.Close()
-	db, err := pgx.Connect(ctx, url)
-	if err != nil {
-		return nil, err
-	}
-	defer db.Close(ctx)
-	sites := (n + perSite - 1) / perSite
-	for _, statement := range []string{
-		fmt.Sprintf(`INSERT INTO site (code, name) SELECT 'S' || g, 'Site ' || g FROM generate_series(1, %d) g`, sites),
-		`INSERT INTO link (site_id, label, mode, position, ipv4, since_at, heard_at)
-			SELECT id, 'main', 'static', 1, '127.64.0.1'::inet + id, now(), now() FROM site`,
-		`INSERT INTO device (site_id, name, address, reserved) SELECT id, 'box', '192.168.7.20', true FROM site`,
-		fmt.Sprintf(`INSERT INTO service (site_id, device_id, name, kind, transport, external_from, external_to, internal_from,
-			expected, interval_s)
-			SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', %d + g, %d + g, %d + g, 'reachable', %d
-				FROM device d, generate_series(0, %d) g`, firstPort, firstPort, firstPort, seconds, perSite-1),
-		`ANALYZE`,
-	} {
-		if _, err := db.Exec(ctx, statement); err != nil {
-			return nil, err
-		}
 	}
 	return daemon.Start(ctx, daemon.Options{Database: url, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", ShortestInterval: time.Second,
-		Policy: wan.Policy{StandIns: []netip.Prefix{netip.MustParsePrefix("127.64.0.0/10")}}})
+		Policy: stocked.Policy})
 }
 
 // rounds counts what was probed, and what came of those that were not as they should be.

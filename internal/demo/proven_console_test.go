@@ -1,6 +1,7 @@
 package demo_test
 
 import (
+	"context"
 	"fmt"
 	"testing"
 
@@ -27,6 +28,14 @@ func TestTheConsoleTellsTheStoryOfAProbe(t *testing.T) {
 
 func TestTheConsoleShowsAStrangerAndPinsIt(t *testing.T) {
 	tab := signedIn(t)
+	t.Cleanup(func() { // other tests want to see the machine that was commissioned
+		_, err := owner.Mend(context.Background(), "RAD-06")
+		require.NoError(t, err)
+		_, err = owner.ProbeNow(context.Background(), "RAD-06", "club-shell")
+		require.NoError(t, err)
+		_, err = owner.Pin(context.Background(), "RAD-06", "club-shell", "")
+		require.NoError(t, err)
+	})
 	require.NoError(t, running.World.Replace("RAD-06", "club-shell", "another machine"))
 	do(t, tab, chromedp.WaitVisible(`[data-site="RAD-06"]`), chromedp.Navigate(running.URL+"/sites/RAD-06"),
 		chromedp.WaitVisible(`[data-service="club-shell"][data-outcome="stranger"][data-state="unreachable"]`))
