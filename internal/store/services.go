@@ -110,11 +110,7 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 		if err := tx.GetContext(ctx, &locked, `SELECT id FROM site WHERE id = $1 FOR UPDATE`, in.SiteID); err != nil {
 			return err
 		}
-		others, err := services(ctx, tx, in.SiteID)
-		if err != nil {
-			return err
-		}
-		if err := site.Conflicts(in, others); err != nil {
+		if err := conflicts(ctx, tx, in); err != nil {
 			return err
 		}
 		if in.ID == 0 {
@@ -136,6 +132,20 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 		return affected(r, err, "service", "name", in.Name)
 	})
 	return id, explained(err, "service", "name", in.Name)
+}
+
+// conflicts reports as site.Flaws that another service of the site claims an external port of one.
+func conflicts(ctx context.Context, tx *sqlx.Tx, in site.Service) error {
+	var near bool
+	if err := tx.GetContext(ctx, &near, `SELECT EXISTS (SELECT FROM service WHERE site_id = $1 AND id <> $2 AND external_from <= $4
+		AND external_to >= $3)`, in.SiteID, in.ID, in.ExternalFrom, in.ExternalTo); err != nil || !near {
+		return err
+	}
+	others, err := services(ctx, tx, in.SiteID)
+	if err != nil {
+		return err
+	}
+	return site.Conflicts(in, others)
 }
 
 // Pin records what a service is recognised by, for the revision that showed it. With first it is kept where another is pinned

@@ -173,16 +173,12 @@ const (
 // refused with ErrNotWriter where another server writes. Members are told that the record changed.
 func (s *Store) Together(ctx context.Context, f func(tx *Store) error) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		var ours bool
-		if err := tx.GetContext(ctx, &ours, `SELECT true FROM writer WHERE epoch = $1 FOR SHARE`, s.epoch()); err != nil {
+		var told string // members hear of it when it is committed
+		if err := tx.GetContext(ctx, &told, `SELECT pg_notify($2, '')::text FROM writer WHERE epoch = $1 FOR SHARE`, s.epoch(),
+			ChannelRecord); err != nil {
 			return notWriter(err)
 		}
-		bound := &Store{db: tx, tx: tx, pool: s.pool, writes: s.writes, lease: s.lease}
-		if err := f(bound); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `SELECT pg_notify($1, '')`, ChannelRecord)
-		return err
+		return f(&Store{db: tx, tx: tx, pool: s.pool, writes: s.writes, lease: s.lease})
 	})
 }
 

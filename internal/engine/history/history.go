@@ -82,6 +82,11 @@ func (h *History) Run(ctx context.Context) {
 		case <-tick.C:
 			grown = true
 		case <-h.buffer.soon:
+			select {
+			case <-time.After(gatherDelay):
+			case <-ctx.Done():
+				last = true
+			}
 		case <-ctx.Done():
 			last = true
 		}
@@ -93,6 +98,9 @@ func (h *History) Run(ctx context.Context) {
 		}
 	}
 }
+
+// gatherDelay is how long spans that begin are batched before being written: many services may change together.
+const gatherDelay = 250 * time.Millisecond
 
 // maxRows bounds one statement.
 const maxRows = 5000
