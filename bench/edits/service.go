@@ -9,11 +9,15 @@ import (
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/names"
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/store/cluster"
 )
 
 const apex = "isles.saltmarsh.example"
+
+// perSite is how many services each site has.
+const perSite = 5
 
 // service is the service on a record.
 type service struct {
@@ -22,10 +26,11 @@ type service struct {
 	keyID  int64
 }
 
-// start runs the service on a database with so many sites and records, written into it directly.
+// start runs the service on a database with so many sites and records, written into it directly. Nobody answers at the services' ports, as
+// it is expected: what is timed are edits, not a mass outage.
 func start(ctx context.Context, c *cluster.Cluster, at setting) (*service, error) {
 	url, err := stocked.Database(ctx, c, fmt.Sprintf("edits%d_%d", at.sites, at.records), append(stocked.Sites(at.sites),
-		stocked.Services(5, 21001, 86400),
+		stocked.Services(perSite, 21001, 86400, probe.ExpectClosed),
 		`INSERT INTO zone (apex, contact, serial, refresh, retry, expire, negative, ttl, servers)
 			VALUES ('`+apex+`', 'hostmaster.`+apex+`', 1, 3600, 300, 1209600, 30, 300,
 			'[{"name": "ns1.`+apex+`", "addresses": ["198.51.100.1"]}]')`,
@@ -52,8 +57,28 @@ func start(ctx context.Context, c *cluster.Cluster, at setting) (*service, error
 		return nil, err
 	}
 	s := &service{daemon: d}
-	s.client, err = client.New(d.URL, key.Secret)
-	return s, err
+	if s.client, err = client.New(d.URL, key.Secret); err != nil {
+		return nil, err
+	}
+	return s, probed(ctx, d, perSite*at.sites)
+}
+
+// probed waits until n services have been probed for the first time: edits are timed without the rush of a start.
+func probed(ctx context.Context, d *daemon.Daemon, n int) error {
+	for {
+		rounds := uint64(0)
+		for _, count := range d.Engine().ProbeCounts().Outcomes {
+			rounds += count
+		}
+		if rounds >= uint64(n) {
+			return nil
+		}
+		select {
+		case <-time.After(100 * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 // editKind is an edit of one kind of resource; the nth differs from the one before.
@@ -129,9 +154,9 @@ func record(ctx context.Context, s *service, n int) (calls int, err error) {
 	do(s.client.AddSite(ctx, contract.SiteInput{Code: code, Name: "Site " + code}))
 	do(s.client.AddLink(ctx, code, contract.LinkInput{Label: "main", Mode: "static", IPv4: fmt.Sprintf("127.65.%d.%d", n/250, 1+n%250)}))
 	do(s.client.AddDevice(ctx, code, contract.DeviceInput{Name: "box", Address: "192.168.7.20", Reserved: true}))
-	for i := range 5 {
+	for i := range perSite {
 		do(s.client.AddService(ctx, code, contract.ServiceInput{Name: fmt.Sprintf("service-%d", i), Device: "box", Kind: "tcp",
-			External: fmt.Sprint(21001 + i), Expected: "reachable", Interval: 86400}))
+			External: fmt.Sprint(21001 + i), Expected: "closed", Interval: 86400}))
 	}
 	do(s.client.AddHostname(ctx, contract.HostnameInput{Name: fmt.Sprintf("n%d.%s", n, apex), Site: code}))
 	return calls, err

@@ -125,7 +125,7 @@ func run(sizes string, warm, measure time.Duration, peak int) error {
 // start runs the service with n services on record, each at an interval.
 func start(ctx context.Context, c *cluster.Cluster, n, seconds int) (*daemon.Daemon, error) {
 	url, err := stocked.Database(ctx, c, fmt.Sprintf("scale%d_%d", n, seconds),
-		append(stocked.Sites((n+perSite-1)/perSite), stocked.Services(perSite, firstPort, seconds))...)
+		append(stocked.Sites((n+perSite-1)/perSite), stocked.Services(perSite, firstPort, seconds, probe.ExpectReachable))...)
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/store/cluster"
@@ -29,11 +30,11 @@ func Sites(n int) []string {
 		`INSERT INTO device (site_id, name, address, reserved) SELECT id, 'box', '192.168.7.20', true FROM site`}
 }
 
-// Services is a statement that gives each device n services, on ports from first, probed once in so many seconds.
-func Services(n, first, seconds int) string {
+// Services is a statement that gives each device n services, on ports from first, that are probed once in so many seconds.
+func Services(n, first, seconds int, expected probe.Expected) string {
 	return fmt.Sprintf(`INSERT INTO service (site_id, device_id, name, kind, transport, external_from, external_to, internal_from, expected,
-		interval_s) SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', %[1]d + g, %[1]d + g, %[1]d + g, 'reachable', %[2]d
-			FROM device d, generate_series(0, %[3]d) g`, first, seconds, n-1)
+		interval_s) SELECT d.site_id, d.id, 'service-' || g, 'tcp', 'tcp', %[1]d + g, %[1]d + g, %[1]d + g, '%[4]s', %[2]d
+			FROM device d, generate_series(0, %[3]d) g`, first, seconds, n-1, expected)
 }
 
 // Database makes a database in a cluster, runs statements on it and returns its URL. Error: that of the database.
