@@ -40,7 +40,7 @@ func (a *Access) AddKey(ctx context.Context, personID int64, label string, expir
 	}
 	if !expires.After(now) || expires.After(now.Add(maxPersonKey+time.Hour)) {
 		return NewKey{}, site.Flaws{{Field: "expires",
-			Detail: fmt.Sprintf("%s is out of range; a key is good until some time from now to five years ahead",
+			Detail: fmt.Sprintf("%s is out of range; a key is valid until some time from now to five years ahead",
 				expires.Format(time.RFC3339))}}
 	}
 	k := NewKey{Scope: store.ScopePerson, Label: label, Created: now, Expires: expires.UTC().Truncate(time.Second),

@@ -167,6 +167,6 @@ func (r *runner) lookOut(ctx context.Context, target netip.Addr, moved bool) {
 	r.chain = chain
 	r.mu.Unlock()
 	if changed && ctx.Err() == nil {
-		r.look(reason{words: "the way out is another one", known: true})
+		r.look(reason{words: "the way out has changed", known: true})
 	}
 }

@@ -123,7 +123,7 @@ func (r *runner) once(ctx context.Context) error {
 	if r.uses(wan.SourceGateway) {
 		wg.Go(func() {
 			r.gateway.Notices(run, func(another netip.Addr) {
-				r.look(reason{words: "the router tells of another address or state", by: wan.SourceGateway, urgent: another.IsValid()})
+				r.look(reason{words: "the router reports another address or state", by: wan.SourceGateway, urgent: another.IsValid()})
 			})
 		})
 	}
@@ -292,7 +292,7 @@ func (r *runner) announce(ctx context.Context, in contract.Announcement, seen wa
 	if !slices.Equal(last, r.state.Last) {
 		r.state.Last = last
 		if err := r.state.write(r.dir); err != nil {
-			r.log.Warn("where the server is cannot be kept; it is asked for again after a restart", "error", err)
+			r.log.Warn("the server's address cannot be saved; it is needed again after a restart", "error", err)
 		}
 	}
 	if receipt.Changed {

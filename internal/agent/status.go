@@ -66,7 +66,7 @@ func ReadStatus(dir string) ([]Status, error) {
 		}
 		var s Status
 		if err := json.Unmarshal(doc, &s); err != nil {
-			return nil, fmt.Errorf("%s cannot be read: %w; it is written anew while the agent runs", f, err)
+			return nil, fmt.Errorf("%s cannot be read: %w; the agent writes it again while it runs", f, err)
 		}
 		out = append(out, s)
 	}

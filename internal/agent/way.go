@@ -55,7 +55,7 @@ func plainDNS(err error) string {
 	case errors.As(err, &d) && d.IsTimeout:
 		return "no answer"
 	case errors.As(err, &d) && d.IsNotFound:
-		return "it says that there is no such name"
+		return "it says that the name does not exist"
 	case errors.As(err, &d):
 		return d.Err
 	}

@@ -68,7 +68,7 @@ func (a *api) fetch(c *echo.Context, _ principal) error {
 	}
 	switch {
 	case errors.Is(err, access.ErrKey):
-		return reply(http.StatusUnauthorized, contract.FetchReply{Word: wordRefused, Detail: "this key announces nothing"})
+		return reply(http.StatusUnauthorized, contract.FetchReply{Word: wordRefused, Detail: "this key cannot announce"})
 	case !a.perKey.Allow(fetchOfKey, k.ID):
 		return reply(http.StatusTooManyRequests, contract.FetchReply{Word: wordLater,
 			Detail: "this key announces too often; try again in 5 seconds"})

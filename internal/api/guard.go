@@ -43,7 +43,7 @@ var (
 		"this key's scope does not allow this request: an agent's key announces, a vantage point's returns outcomes, a person's "+
 			"does the rest")
 	errStarting = problemOf(http.StatusServiceUnavailable, "starting",
-		"the database has not answered since this server started: names are answered from the copy on disk, all else has to wait")
+		"the database has not answered since this server started: names are answered from the copy on disk; everything else has to wait")
 	errTooMany = problemOf(http.StatusTooManyRequests, "too-many", "too many tries from your address; wait a few seconds")
 )
 

@@ -19,8 +19,8 @@ var moveParams = []param{{"site", "only this site code", wordParam}, {"link", "o
 	{"address", "only those that left or came to this address", addressParam},
 	{"since", "noticed at this RFC 3339 time or later", momentParam}, {"until", "noticed before this RFC 3339 time", momentParam},
 	{"unfinished", "true lists only those whose services are not all confirmed", flagParam},
-	{"before", "only moves with a lower id", numberParam}, {"limit", "1 to 500; 50 where left out", numberParam},
-	{"format", "csv for a table; JSON where left out", formatParam}}
+	{"before", "only moves with a lower id", numberParam}, {"limit", "1 to 500; 50 if left out", numberParam},
+	{"format", "csv for a table; JSON if left out", formatParam}}
 
 func (a *api) moves(c *echo.Context, _ principal) error {
 	var f site.Flaws

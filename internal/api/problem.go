@@ -134,7 +134,7 @@ func explain(err error) failure {
 			return f
 		}
 	}
-	return problemOf(http.StatusInternalServerError, "internal", "something went wrong in the service; its log says what")
+	return problemOf(http.StatusInternalServerError, "internal", "internal error; see the service's log")
 }
 
 // own is a failure already.
@@ -204,7 +204,7 @@ func echoes(err error) (failure, bool) {
 	code := status.StatusCode()
 	details := map[int]string{
 		http.StatusNotFound:         "there is nothing at this path; the API is described at " + base + "/openapi.json",
-		http.StatusMethodNotAllowed: "this path does not take that method; the API is described at " + base + "/openapi.json",
+		http.StatusMethodNotAllowed: "this path does not allow that method; the API is described at " + base + "/openapi.json",
 	}
 	return problemOf(code, strings.ReplaceAll(strings.ToLower(http.StatusText(code)), " ", "-"), details[code]), true
 }

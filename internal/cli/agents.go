@@ -59,7 +59,7 @@ func agentCommand() *cobra.Command {
 				return showOne(cmd, inv, column[contract.Invitation]{title: "code",
 					text: func(i contract.Invitation) string { return i.Code }})
 			}
-			say(cmd, "One-time code for link %s of %s, good for a day: %s", inv.Link, inv.Site, inv.Code)
+			say(cmd, "One-time code for link %s of %s, valid for a day: %s", inv.Link, inv.Site, inv.Code)
 			say(cmd, "At the site: inkpost agent run --server %s --code %s", reachedAt(cmd, c, inv.Server), inv.Code)
 			return nil
 		})}
@@ -82,7 +82,7 @@ func agentCommand() *cobra.Command {
 			server := reachedAt(cmd, c, k.Server)
 			say(cmd, "  %s/announce/%s?ipv4=ADDRESS", server, k.Secret)
 			say(cmd, "or %s/announce with the password %s and any user name.", server, k.Secret)
-			say(cmd, "The address that the router speaks from is taken. One that it tells in words, such as its IPv6 address over "+
+			say(cmd, "The address that the router speaks from is taken. One that it passes in the URL, such as its IPv6 address over "+
 				"IPv4, has to be allowed:")
 			say(cmd, "  inkpost key allow %d PREFIX", k.ID)
 			return nil
@@ -175,9 +175,9 @@ func keyCommand() *cobra.Command {
 				column[contract.Key]{title: "secret", text: func(k contract.Key) string { return k.Secret },
 					tone: func(contract.Key) tone { return strong }})
 		})}
-	add.Flags().IntVar(&days, "days", 365, "for how many days it is good")
+	add.Flags().IntVar(&days, "days", 365, "how many days it is valid")
 	allow := &cobra.Command{Use: "allow KEY [PREFIX...]",
-		Short: "Set where a link's key may announce beside its connection's own address", Args: cobra.MinimumNArgs(1),
+		Short: "Set which addresses a link's key may announce besides its connection's own", Args: cobra.MinimumNArgs(1),
 		Long: `A key of an agent or a router announces the address that it speaks from, and no other, unless a
 person allows more: what is stolen must not lead names, or probes, to somebody else. This sets
 the prefixes that are allowed; none takes them all back.`,
@@ -197,7 +197,7 @@ the prefixes that are allowed; none takes them all back.`,
 			return nil
 		})}
 	return group("key", "Access keys of people and agents", list, add, rotate, allow,
-		removal("revoke KEY", "Make a key useless at once", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
+		removal("revoke KEY", "Revoke a key at once", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
 				return "", usagef("%q is not the number of a key; inkpost key list shows them", args[0])

@@ -15,7 +15,7 @@ import (
 
 func aliasCommand() *cobra.Command {
 	var in contract.AliasInput
-	add := &cobra.Command{Use: "add NAME HOSTNAME", Short: "Let a name stand for a hostname", Args: cobra.ExactArgs(2),
+	add := &cobra.Command{Use: "add NAME HOSTNAME", Short: "Add an alias for a hostname", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			in.Name, in.Hostname = args[0], args[1]
 			a, err := c.AddAlias(cmd.Context(), in)
@@ -64,7 +64,7 @@ func aliasCommand() *cobra.Command {
 
 func redirectCommand() *cobra.Command {
 	var in contract.RedirectInput
-	add := &cobra.Command{Use: "add NAME HOSTNAME", Short: "Let a name send browsers on to a hostname, with port and path",
+	add := &cobra.Command{Use: "add NAME HOSTNAME", Short: "Add a redirect from a name to a hostname, with port and path",
 		Args:    cobra.ExactArgs(2),
 		Example: `  inkpost redirect add ket-cam.isles.saltmarsh.example ket-07.isles.saltmarsh.example --port 8081 --path /view`,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -94,7 +94,7 @@ func redirectCommand() *cobra.Command {
 		c.Flags().IntVar(&in.Port, "port", 0, "the port there (default: the scheme's own)")
 		c.Flags().StringVar(&in.Path, "path", "", "the path there (/)")
 		c.Flags().BoolVar(&in.KeepPath, "keep-path", false, "let the path and query that were asked for follow behind it")
-		c.Flags().IntVar(&in.Status, "status", 0, "307 (default) or 308: for now or for good")
+		c.Flags().IntVar(&in.Status, "status", 0, "307 (temporary, the default) or 308 (permanent)")
 		c.Flags().IntVar(&in.TTL, "ttl", 0, "how many seconds a resolver may keep the answer (default: the zone's)")
 	}
 	list := &cobra.Command{Use: "list", Short: "List redirects", Args: cobra.NoArgs,
@@ -182,7 +182,7 @@ primary (--primary-key). With --site its holder may update that site's own hostn
 	var file string
 	may := prefixFlag(add)
 	allow := &cobra.Command{Use: "allow NAME [PREFIX...]",
-		Short: "Set where updates with a key may set addresses that are not their sender's", Args: cobra.MinimumNArgs(1),
+		Short: "Set which addresses updates with a key may set besides their sender's", Args: cobra.MinimumNArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			list, err := prefixes(args[1:])
 			if err != nil {
@@ -202,7 +202,7 @@ primary (--primary-key). With --site its holder may update that site's own hostn
 		in.Secret = strings.TrimSpace(string(text))
 		return err
 	}
-	add.Flags().StringVar(&file, "secret-file", "", "a file with the secret in base64, where somebody else made the key")
+	add.Flags().StringVar(&file, "secret-file", "", "a file with the secret in base64, if the key was made elsewhere")
 	add.Flags().StringVar(&in.Algorithm, "algorithm", "", "hmac-sha256 (default) or hmac-sha512")
 	add.Flags().StringVar(&in.Site, "site", "", "the site whose hostnames its holder may update")
 	list := &cobra.Command{Use: "list", Short: "List TSIG keys", Args: cobra.NoArgs,
@@ -225,7 +225,7 @@ primary (--primary-key). With --site its holder may update that site's own hostn
 					machine: func(k contract.SigningKey) string { return stamp(k.Created) }})
 		})}
 	return group("signing-key", "TSIG keys for zone transfers and DNS updates", add, allow, list,
-		removal("remove NAME", "Make a TSIG key unknown", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
+		removal("remove NAME", "Remove a TSIG key", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 			return "Signing key " + args[0] + " is removed.", c.RemoveSigningKey(cmd.Context(), args[0])
 		}))
 }

@@ -65,7 +65,7 @@ func labCommand() *cobra.Command {
 				}})
 		})}
 	var link string
-	renumber := &cobra.Command{Use: "renumber SITE", Short: "Have the provider give a site another address, now", Args: cobra.ExactArgs(1),
+	renumber := &cobra.Command{Use: "renumber SITE", Short: "Make the provider change a site's address now", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			r, err := c.Renumber(cmd.Context(), args[0], link)
 			if err == nil {
@@ -104,7 +104,7 @@ func labCommand() *cobra.Command {
 				return err
 			})}
 	}
-	mend := &cobra.Command{Use: "mend SITE", Short: "Put right everything that is wrong at a simulated site", Args: cobra.ExactArgs(1),
+	mend := &cobra.Command{Use: "mend SITE", Short: "Repair everything that is wrong at a simulated site", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			m, err := c.Mend(cmd.Context(), args[0])
 			if err != nil {

@@ -84,7 +84,7 @@ func linkCommand() *cobra.Command {
 		c.Flags().StringVar(&in.IPv4, "ipv4", "", "the IPv4 address of a static link")
 		c.Flags().StringVar(&in.IPv6, "ipv6", "", "the IPv6 address of a static link")
 		c.Flags().StringVar(&in.RouterWAN, "router-address", "",
-			"the router's WAN address as its status page shows it, where no protocol tells it")
+			"the router's WAN address as its status page shows it, if no protocol reports it")
 		c.Flags().StringVar(&in.Dynamic, "dynamic-range", "",
 			"the LAN addresses that the router gives out, such as 192.168.7.100-192.168.7.199")
 		c.Flags().StringArrayVar(&in.Sources, "source", nil,

@@ -104,7 +104,7 @@ func hostnameCommand() *cobra.Command {
 			}
 			return showOne(cmd, h, hostnameColumns()...)
 		})}
-	check := &cobra.Command{Use: "check NAME", Short: "Say whether a name is legal and free, in any script", Args: cobra.ExactArgs(1),
+	check := &cobra.Command{Use: "check NAME", Short: "Check whether a name is legal and free, in any script", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			return checked(cmd, func() (contract.NameCheck, error) { return c.CheckName(cmd.Context(), args[0]) })
 		})}

@@ -17,7 +17,7 @@ import (
 
 func probeCommand() *cobra.Command {
 	var from string
-	c := &cobra.Command{Use: "probe SITE SERVICE", Short: "Probe a service now and tell the whole story", Args: cobra.ExactArgs(2),
+	c := &cobra.Command{Use: "probe SITE SERVICE", Short: "Probe a service now and show each step", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			s, err := c.ProbeFrom(cmd.Context(), args[0], args[1], from)
 			if err != nil {
@@ -59,10 +59,10 @@ func printTrace(cmd *cobra.Command, s contract.ProbeTrace) {
 			map[bool]string{true: ", but it shows " + s.Fingerprint}[s.Pinned != "" && s.Fingerprint != "" && s.Fingerprint != s.Pinned])
 	}
 	if s.Weakness != "" {
-		say(cmd, "  mind: %s", s.Weakness)
+		say(cmd, "  warning: %s", s.Weakness)
 	}
 	if s.NotProvable {
-		say(cmd, "  %s: a service of this kind that works may leave a probe without an answer. Have the agent prove the path: "+
+		say(cmd, "  %s: a working service of this kind may ignore a probe. Have the agent prove the path: "+
 			"inkpost agent prove %s --transport udp --external PORT", paint(unsettled, "not provable this way"), s.Site)
 	}
 	say(cmd, "  the service is %s", s.Words)
@@ -145,7 +145,7 @@ func cardCommand() *cobra.Command {
 
 func pinCommand() *cobra.Command {
 	var print string
-	c := &cobra.Command{Use: "pin SITE NAME", Short: "Have a service recognised by what it shows now", Args: cobra.ExactArgs(2),
+	c := &cobra.Command{Use: "pin SITE NAME", Short: "Recognise a service by what it shows now", Args: cobra.ExactArgs(2),
 		Long: `Have a service recognised by what it showed when it was probed last, in place of what was pinned
 before. Do this only where you know why it is another one: the device was replaced, or reset.`,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -165,7 +165,7 @@ func availabilityCommand() *cobra.Command {
 		ledger.Availability
 	}
 	return &cobra.Command{Use: "availability SITE [NAME]",
-		Short: "Show how services were over a day, a week, a month, a quarter, a year", Args: cobra.RangeArgs(1, 2),
+		Short: "Show the availability of services over a day, a week, a month, a quarter and a year", Args: cobra.RangeArgs(1, 2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			list, err := c.Availability(cmd.Context(), args[0], strings.Join(args[1:], ""))
 			if err != nil {

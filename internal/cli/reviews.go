@@ -31,7 +31,7 @@ func adviceColumns() []column[site.Advice] {
 func reviewCommand() *cobra.Command {
 	var consent string
 	c := &cobra.Command{Use: "review SITE --consent WORDS",
-		Short: "Look at a site's own address for doors that are commonly left open", Args: cobra.ExactArgs(1),
+		Short: "Look at a site's own address for ports that are commonly left open", Args: cobra.ExactArgs(1),
 		Long: `Look at the site's own recorded address, and no other, for TCP ports that are commonly left open,
 and give advice. --consent says who has agreed to it, and is kept with the result. A site is reviewed
 once an hour at most.`,

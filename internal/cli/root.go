@@ -207,7 +207,7 @@ func connect(cmd *cobra.Command) (*client.Client, error) {
 		key = kept.Key
 	}
 	if server == "" {
-		return nil, errors.New("not logged in; log in with: inkpost login --server URL --name NAME (or try it out: make demo)")
+		return nil, errors.New("not logged in; log in with: inkpost login --server URL --name NAME (or try the demo: make demo)")
 	}
 	return client.New(server, key)
 }

@@ -146,7 +146,7 @@ func publicURL(text string) (string, error) {
 func firstOwner(ctx context.Context, cmd *cobra.Command, d *daemon.Daemon, owner string) bool {
 	password, settled := d.FirstOwner(ctx, owner)
 	if password != "" {
-		say(cmd, "One-time password of %s: %s (good for three days)", owner, password)
+		say(cmd, "One-time password of %s: %s (valid for three days)", owner, password)
 	}
 	return settled
 }
@@ -252,7 +252,7 @@ func guide(cmd *cobra.Command, d *demo.Demo, file string, troubled bool) {
 		say(cmd, "  Commands   this account is logged in (%s)", file)
 	}
 	if troubled {
-		say(cmd, "\nSeven of the ten sites are in trouble, and half a minute from now it is said why. To put one right:\n")
+		say(cmd, "\nSeven of the ten sites are in trouble; within half a minute the console says why. To repair one:\n")
 		for _, t := range demo.Troubled() {
 			say(cmd, "  bin/inkpost lab mend %s    %s", t[0], t[1])
 		}
@@ -290,11 +290,11 @@ func ownerCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			say(cmd, "One-time password of %s: %s (good for three days)", args[0], password)
+			say(cmd, "One-time password of %s: %s (valid for three days)", args[0], password)
 			return nil
 		},
 	}
 	reset.Flags().StringVar(&database, "database-url", "", "the server's PostgreSQL database")
-	reset.Flags().BoolVar(&create, "create", false, "make the account where there is none of this name: it has all rights")
+	reset.Flags().BoolVar(&create, "create", false, "create the account if there is none of this name: it has all rights")
 	return group("owner", "Help an owner who has lost the password", reset)
 }

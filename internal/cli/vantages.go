@@ -46,7 +46,7 @@ func vantageCommand() *cobra.Command {
 				return showOne(cmd, inv, column[contract.VantageInvitation]{title: "code",
 					text: func(i contract.VantageInvitation) string { return i.Code }})
 			}
-			say(cmd, "One-time code for vantage point %s, good for a day: %s", inv.Vantage, inv.Code)
+			say(cmd, "One-time code for vantage point %s, valid for a day: %s", inv.Vantage, inv.Code)
 			say(cmd, "There: inkpost vantage run --server %s --code %s", reachedAt(cmd, c, inv.Server), inv.Code)
 			return nil
 		})}
@@ -60,7 +60,7 @@ func vantageCommand() *cobra.Command {
 			return show(cmd, rows, vantageColumns()...)
 		})}
 	return group("vantage", "Places outside every site from which services are probed", invite, list, vantageRunCommand(),
-		removal("remove NAME", "Remove a vantage point; its key is useless at once", 1,
+		removal("remove NAME", "Remove a vantage point; its key stops working at once", 1,
 			func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
 				return "Vantage point " + args[0] + " is removed.", c.RemoveVantage(cmd.Context(), args[0])
 			}))

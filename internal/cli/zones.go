@@ -242,7 +242,7 @@ func zoneDifference() *cobra.Command {
 }
 
 func zonePush() *cobra.Command {
-	return &cobra.Command{Use: "push APEX", Short: "Push all names of a remote zone to its primary now; the first time begins it",
+	return &cobra.Command{Use: "push APEX", Short: "Push all names of a remote zone to its primary now; the first call starts pushing",
 		Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			rows, err := c.PushZone(cmd.Context(), args[0])

@@ -58,7 +58,7 @@ func (c *Client) HistoryCSV(ctx context.Context, code, service string, from, unt
 	return err
 }
 
-// Review has a site's own address looked at for doors that are commonly left open. progress is told how far it is.
+// Review has a site's own address looked at for ports that are commonly left open. progress is told how far it is.
 func (c *Client) Review(ctx context.Context, code, consent string, progress func(done, of int)) (contract.Review, error) {
 	endless := &http.Client{Transport: c.http.Transport}
 	r, err := c.send(ctx, endless, "POST", at("sites", code, "reviews"), contract.ReviewInput{Consent: consent}, nil)

@@ -185,7 +185,7 @@ type ReviewNews struct {
 	Review *Review `json:"review,omitempty"`
 }
 
-// Review is a look at a site's own address for doors that are commonly left open.
+// Review is a look at a site's own address for ports that are commonly left open.
 type Review struct {
 	ID       int64         `json:"id"`
 	Person   string        `json:"person"`

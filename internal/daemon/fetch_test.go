@@ -72,8 +72,8 @@ func TestARouterAnnouncesByFetchingAURL(t *testing.T) {
 		"no address":               {at + "?ipv4=here", 422, `refused: ipv4: "here" is not an IP address`},
 		"another site's name":      {at + "?ipv4=198.51.100.1&name=oys-03." + zone, 422, "does not follow the link of this key"},
 		"one of two is foreign":    {at + "?ipv4=198.51.100.1&name=ket-07." + zone + ",oys-03." + zone, 422, "does not follow"},
-		"a wrong key":              {s.URL + "/announce/nonsense?ipv4=198.51.100.1", 401, "refused: this key announces nothing"},
-		"no key":                   {s.URL + "/announce?ipv4=198.51.100.1", 401, "refused: this key announces nothing"},
+		"a wrong key":              {s.URL + "/announce/nonsense?ipv4=198.51.100.1", 401, "refused: this key cannot announce"},
+		"no key":                   {s.URL + "/announce?ipv4=198.51.100.1", 401, "refused: this key cannot announce"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			status, line := fetch(t, "GET", x.address, nil, nil)

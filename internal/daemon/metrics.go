@@ -43,7 +43,7 @@ type engineMetrics struct{ serving func() *engine.Engine }
 var (
 	roundsDesc = prometheus.NewDesc("inkpost_probe_rounds_total", "Rounds of probes taken in, from all vantage points",
 		[]string{"kind", "outcome"}, nil)
-	lagDesc      = prometheus.NewDesc("inkpost_probe_lag_seconds", "How long after they were due rounds began here", nil, nil)
+	lagDesc      = prometheus.NewDesc("inkpost_probe_lag_seconds", "How late rounds began here, in seconds", nil, nil)
 	servicesDesc = prometheus.NewDesc("inkpost_services", "Services by state", []string{"state"}, nil)
 	signInsDesc  = prometheus.NewDesc("inkpost_sign_ins_failed_total", "Tries to sign in with a wrong name or password", nil, nil)
 	vantagesDesc = prometheus.NewDesc("inkpost_vantage_points", "Vantage points by state", []string{"state"}, nil)

@@ -100,7 +100,7 @@ func TestARedirectNameSendsABrowserOn(t *testing.T) {
 		"port": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Port: 65536}), 422, "port",
 			"1 to 65535"},
 		"status": {add(contract.RedirectInput{Name: "x." + zone, Hostname: "ket-07." + zone, Status: 301}), 422, "status",
-			"307 (for now) or 308"},
+			"307 (temporary) or 308"},
 		"name of a hostname": {add(contract.RedirectInput{Name: "ket-07." + zone, Hostname: "ket-07." + zone}), 422, "name",
 			"is a hostname already"},
 		"taken": {add(contract.RedirectInput{Name: "cam." + zone, Hostname: "ket-07." + zone}), 409, "name", "is taken"},

@@ -149,11 +149,11 @@ func (d *Daemon) keepRole(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-lost:
-			d.log.Error("the lock of the writer is lost: nothing is taken here any more", "server", d.name)
+			d.log.Error("the writer's lock is lost: this server accepts nothing any more", "server", d.name)
 			d.lease, d.adrift = nil, true
 			d.store.ForgetLease()
 			if err := d.seek(ctx); err != nil {
-				d.log.Warn("the database does not answer; names are answered as they were, and services are probed on", "error", err)
+				d.log.Warn("the database does not answer; names keep their answers, and services are still probed", "error", err)
 			}
 		case <-d.tick(lost):
 			if err := d.seek(ctx); err != nil {

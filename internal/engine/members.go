@@ -25,7 +25,7 @@ func (e *Engine) runTellMembers(ctx context.Context) {
 			return
 		}
 		if err := e.rooms.Store.TellMoves(ctx); err != nil && ctx.Err() == nil {
-			e.rooms.Log.Warn("members are not told of moves; they look by themselves", "error", err)
+			e.rooms.Log.Warn("members could not be notified of moves; they poll", "error", err)
 		}
 		select {
 		case <-time.After(tellWait):
@@ -76,7 +76,7 @@ func (e *Engine) Follow(ctx context.Context) {
 				}
 			})
 			if ctx.Err() == nil {
-				e.rooms.Log.Warn("the database does not tell of changes; listening again", "error", err)
+				e.rooms.Log.Warn("the database's notifications stopped; listening again", "error", err)
 				select {
 				case <-time.After(time.Second):
 				case <-ctx.Done():
@@ -110,7 +110,7 @@ func (e *Engine) Follow(ctx context.Context) {
 		err := e.takeOver(bounded, whole, &position)
 		cancel()
 		if err != nil && ctx.Err() == nil {
-			e.rooms.Log.Warn("what another server wrote is not read; trying again", "error", err)
+			e.rooms.Log.Warn("what another server wrote could not be read; retrying", "error", err)
 			select {
 			case told <- store.ChannelRecord:
 			default:

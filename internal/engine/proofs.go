@@ -106,7 +106,7 @@ func (e *Engine) send(ctx context.Context, transport string, to netip.AddrPort, 
 			why = "the connection is " + connectWord(err)
 		case err == nil:
 			if transport == "tcp" {
-				why = "another machine took the connection: the forward leads there, or the router itself answers"
+				why = "another machine accepted the connection: the forward leads there, or the router itself answers"
 			}
 			_, _ = c.Write([]byte(p.Task.Nonce))
 		}

@@ -14,11 +14,11 @@ const readyWait = 2 * time.Second
 func (e *Engine) Ready(ctx context.Context) contract.Ready {
 	ctx, cancel := context.WithTimeout(ctx, readyWait)
 	defer cancel()
-	out := contract.Ready{Ready: true, Database: "answers and takes what is written", Role: contract.RoleWriter,
+	out := contract.Ready{Ready: true, Database: "answers and accepts writes", Role: contract.RoleWriter,
 		Names: "answered from memory"}
 	if e.lost() {
 		out.Role, out.Database = contract.RoleStandby, "answers"
-		out.Names = "answered as another server writes them, a second late at most"
+		out.Names = "answered as another server writes them, at most a second late"
 	}
 	server, since, err := e.Writer(ctx)
 	out.Writer, out.Since = server, since
@@ -31,7 +31,7 @@ func (e *Engine) Ready(ctx context.Context) contract.Ready {
 	}
 	if since, failed := e.Failing(ctx); failed != nil {
 		out.Ready = false
-		out.Database = "answers, and takes nothing that is written since " + since.Format(time.RFC3339) + ": " + failed.Error()
+		out.Database = "answers, and has accepted no writes since " + since.Format(time.RFC3339) + ": " + failed.Error()
 	}
 	return out
 }

@@ -74,7 +74,7 @@ func TestAStolenKeyMovesNoNameToAThirdParty(t *testing.T) {
 			require.True(t, err != nil || !got.Changed, "%+v", got)
 		})
 	}
-	require.Contains(t, says(t, s.URL+"/announce/"+agentSecret(t, s)+"?ipv4=198.51.100.66"), "refused: this key announces nothing",
+	require.Contains(t, says(t, s.URL+"/announce/"+agentSecret(t, s)+"?ipv4=198.51.100.66"), "refused: this key cannot announce",
 		"an agent's key is none at the URL")
 	require.Empty(t, testbed.Resolve(s.DNS, name))
 

@@ -103,7 +103,7 @@ func Run(ctx context.Context, o Options) error {
 	}
 	wg.Wait()
 	if err := r.spool.save(); err != nil {
-		r.log.Error("what was not returned could not be kept", "error", err)
+		r.log.Error("outcomes that were not returned could not be saved", "error", err)
 	}
 	if err := context.Cause(ctx); errors.Is(err, ErrRevoked) {
 		return err
@@ -252,14 +252,14 @@ func (r *runner) returnAll(ctx context.Context) error {
 				r.spool.putBack(batch)
 				return ErrRevoked
 			case client.IsStatus(err, http.StatusUnprocessableEntity):
-				r.log.Error("the server does not take a batch; it is dropped", "outcomes", len(batch), "error", err)
+				r.log.Error("the server refused a batch; it is dropped", "outcomes", len(batch), "error", err)
 			case err != nil:
 				r.spool.putBack(batch)
 				r.mu.Lock()
 				r.away = true
 				r.mu.Unlock()
 				if err := r.spool.save(); err != nil {
-					r.log.Error("what was not returned could not be kept", "error", err)
+					r.log.Error("outcomes that were not returned could not be saved", "error", err)
 				}
 			default:
 				r.heardServer(taken.Clock)

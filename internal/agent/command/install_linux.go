@@ -63,7 +63,7 @@ func Install(version string) *cobra.Command {
 	var s setting
 	var root string
 	var remove bool
-	c := &cobra.Command{Use: "install", Short: "Have the agent run on this machine from now on (systemd)", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "install", Short: "Install the agent on this machine as a service (systemd)", Args: cobra.NoArgs,
 		Long: `Enrol the agent, write its configuration and a systemd unit, and start it. It runs as a user of its
 own with a read-only file system. --remove undoes all of it but the key's revocation.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -39,7 +39,7 @@ func (p *program) Stop(service.Service) error {
 func Install(version string) *cobra.Command {
 	var s setting
 	var remove, serve bool
-	c := &cobra.Command{Use: "install", Short: "Have the agent run on this machine from now on (the system's service manager)",
+	c := &cobra.Command{Use: "install", Short: "Install the agent on this machine as a service (the system's service manager)",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			p := &program{run: func(ctx context.Context) error { return runAgent(ctx, cmd, &s, version) }}

@@ -17,7 +17,7 @@ import (
 func Status() *cobra.Command {
 	var state string
 	var asJSON bool
-	c := &cobra.Command{Use: "status", Short: "Say what the agent on this machine knows, and what the server answered", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "status", Short: "Show what the agent on this machine knows, and what the server answered", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			list, err := agent.ReadStatus(state)
 			if err != nil {
@@ -96,7 +96,7 @@ var natWords = map[string]string{
 	"direct":  "direct: the router has the public address itself",
 	"double":  "double: another device at the site translates in front of the router",
 	"carrier": "carrier: the provider translates, and forwards do not work",
-	"unknown": "unknown: nothing tells the router's WAN address",
+	"unknown": "unknown: nothing reports the router's WAN address",
 }
 
 func deviceWords(d contract.DeviceReport) string {

@@ -79,7 +79,7 @@ func (g *Gateway) Learn(ctx context.Context) []wan.Report {
 	if !external.IsValid() {
 		out.Via = router.String()
 		out.Problem = "the router " + router.String() +
-			" answers neither NAT-PMP, UPnP IGD nor PCP: switch one of them on, or type its WAN address"
+			" answers neither NAT-PMP, UPnP IGD nor PCP: switch one of them on, or enter its WAN address"
 		for _, err := range problems {
 			if refuses(err) || errors.Is(err, igd.ErrLeadsAway) {
 				out.Problem = "the router " + router.String() + ": " + err.Error()

@@ -30,7 +30,8 @@ func (e Evidence) held() []Finding {
 				fmt.Sprintf("tried %d times in %s", push.Tries, spoken(e.Now.Sub(push.Since)))}}
 		if push.Problem == PushRefused {
 			f.Cause = CausePrimaryRefuses
-			f.Next = fmt.Sprintf("Have whoever runs %s allow our key to update these names, then: inkpost zone push %s", push.Primary, zone)
+			f.Next = fmt.Sprintf("Ask whoever runs %s to allow our key to update these names, then: inkpost zone push %s",
+				push.Primary, zone)
 			f.Also = append(f.Also, "The key's name or secret was mistyped: compare both with the primary's.")
 			f.Also = append(f.Also, "The two clocks differ by more than five minutes.")
 		} else {

@@ -147,7 +147,7 @@ func (e Evidence) certificates(l LinkEvidence) (out []Finding) {
 		out = append(out, Finding{
 			Cause: CauseCertificate, Hop: HopService, Subject: "service " + s.Name, Services: []string{s.Name}, Summary: words,
 			Evidence: []string{fmt.Sprintf("it is valid until %s", s.Expires.UTC().Format(time.DateOnly))},
-			Next:     fmt.Sprintf("Renew it on %s, and see that it renews itself. With a new key, pin what is shown then.", s.Device),
+			Next:     fmt.Sprintf("Renew it on %s, and make sure that it renews itself. With a new key, pin what is shown then.", s.Device),
 		})
 	}
 	return out

@@ -163,7 +163,7 @@ func (e Evidence) addressUnknown(l LinkEvidence) Finding {
 		f.Next = "Something announces for this link, and is refused: the reason says what to correct, at the site or here."
 	case l.Held != "":
 		f.Evidence = []string{e.heard(l), l.Held}
-		f.Next = "The agent is heard; what it says is not followed, for the reason above. inkpost link show tells what each of its " +
+		f.Next = "The agent is heard; what it says is not followed, for the reason above. inkpost link show lists what each of its " +
 			"sources says."
 	case l.Agent && !l.Heard.IsZero():
 		f.Evidence = []string{e.heard(l), "none of its sources gives an address that can be reached from outside"}

@@ -32,7 +32,7 @@ const (
 	closeIt     = "Close it: nothing outside the site needs it."
 	databases   = "Close it: a database belongs on the LAN, or behind the VPN."
 	management  = "Switch the router's remote management off, or allow it from your own addresses only."
-	ownCustomer = "Keep the firmware new, change the standard password, and prefer the VPN."
+	ownCustomer = "Keep the firmware up to date, change the default password, and prefer the VPN."
 )
 
 var risks = []risk{
@@ -43,7 +43,7 @@ var risks = []risk{
 	{110, "mailbox (POP3) in the clear", false, overTLS}, {111, "port mapper", true, closeIt},
 	{135, "remote procedure calls of Windows", true, closeIt},
 	{139, "file sharing of Windows", true, closeIt}, {143, "mailbox (IMAP) in the clear", false, overTLS},
-	{443, "web page", false, "See that it is one that everybody may find."},
+	{443, "web page", false, "Make sure that it is meant to be public."},
 	{445, "file sharing of Windows", true, closeIt}, {502, "industrial control (Modbus)", true, behindVPN}, {515, "printer", true, closeIt},
 	{548, "file sharing", true, closeIt}, {554, "camera stream", true, ownCustomer}, {631, "printer", true, closeIt},
 	{873, "file copying (rsync)", true, closeIt}, {1080, "proxy", true, closeIt}, {1433, "database", true, databases},
@@ -129,7 +129,7 @@ func Review(open []int, services []Shown, now time.Time) []Advice {
 		}
 		if s.Weakness != "" {
 			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: s.Weakness, Severe: true,
-				Advice: "Set the service so that this is no longer so, or close it."})
+				Advice: "Change the service's settings, or close it."})
 		}
 		if (s.Kind == probe.KindRDP || s.Kind == probe.KindVNC) && !slices.Contains(open, t.Port) {
 			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name, What: t.About + " on the open internet", Severe: true,
@@ -147,7 +147,7 @@ func Review(open []int, services []Shown, now time.Time) []Advice {
 		case left < expiringSoon:
 			out = append(out, Advice{Port: s.ExternalFrom, Service: s.Name,
 				What:   fmt.Sprintf("its certificate expires in %d days", int(left.Hours()/24)),
-				Advice: "Renew it at the next visit, and see that it renews itself."})
+				Advice: "Renew it at the next visit, and make sure that it renews itself."})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Advice) int {

@@ -35,7 +35,7 @@ func TestAReviewSaysWhatIsOpenAndWhatToDo(t *testing.T) {
 		"a port that nobody recorded": {[]int{443}, nil, true, "which is not on the site's record",
 			"Find out in the router where it leads."},
 		"a port on record": {[]int{443}, []Shown{shown("page", probe.KindHTTPS, 443, probe.StateUnknown)}, false,
-			"web page", "everybody may find"},
+			"web page", "meant to be public"},
 		"a door that should be shut by now": {[]int{22}, []Shown{func() Shown {
 			s := shown("console", probe.KindSSH, 22, probe.StateUnknown)
 			s.OpenUntil = noon.Add(-time.Hour)
@@ -58,7 +58,7 @@ func TestAReviewSaysWhatIsOpenAndWhatToDo(t *testing.T) {
 			s := shown("broker", probe.KindHTTPS, 8883, probe.StateReachable)
 			s.Weakness = "it lets anyone in without a password"
 			return s
-		}()}, true, "without a password", "no longer so"},
+		}()}, true, "without a password", "service's settings, or close"},
 		"a certificate of yesterday": {nil, []Shown{func() Shown {
 			s := shown("page", probe.KindHTTPS, 8444, probe.StateReachable)
 			s.Expires = noon.Add(-24 * time.Hour)

@@ -44,7 +44,7 @@ func (r Redirect) Checked() (Redirect, error) {
 		r.Status = 307
 	}
 	if r.Status != 307 && r.Status != 308 {
-		f.add("status", "%d is not allowed; it is 307 (for now) or 308 (for good)", r.Status)
+		f.add("status", "%d is not allowed; it is 307 (temporary) or 308 (permanent)", r.Status)
 	}
 	if r.Path == "" {
 		r.Path = "/"

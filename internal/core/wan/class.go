@@ -128,7 +128,7 @@ func (e ErrNotPublic) Error() string {
 	next := "give the address that the provider assigned to the site"
 	switch e.Class {
 	case ClassPrivate:
-		next = "another router stands in front of this one: give the front device's public address"
+		next = "another router is in front of this one: give the front device's public address"
 	case ClassShared:
 		next = "the provider shares one public address among customers (RFC 6598): ask it for a public address"
 	}

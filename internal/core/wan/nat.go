@@ -14,7 +14,7 @@ const (
 	NATDirect  Verdict = "direct"  // the router has the public address itself
 	NATDouble  Verdict = "double"  // another device at the site, such as a modem, translates in front of the router
 	NATCarrier Verdict = "carrier" // the provider translates: many customers share one address (RFC 6598)
-	NATUnknown Verdict = "unknown" // no protocol tells the router's WAN address, and nobody typed it
+	NATUnknown Verdict = "unknown" // no protocol reports the router's WAN address, and nobody typed it
 )
 
 // NAT is the verdict on a link, with what it was judged by and what to do.
@@ -57,11 +57,11 @@ func JudgeNAT(routerWAN, seen netip.Addr, chain []netip.Addr, policy Policy) NAT
 			strings.Join(beyond(out.Chain, netip.Addr{}), ", then "))
 		out.Remedies = doubleRemedies
 	case !routerWAN.IsValid() || class == ClassUnspecified:
-		out.Words = "no protocol tells the router's WAN address"
+		out.Words = "no protocol reports the router's WAN address"
 		out.Remedies = []string{readAddress, switchOn}
 	case routerWAN == seen:
 		out.Verdict = NATDirect
-		out.Words = fmt.Sprintf("the router has %s itself", seen)
+		out.Words = fmt.Sprintf("the router itself has %s", seen)
 	case class == ClassPrivate || class == ClassLinkLocal:
 		out.Verdict = NATDouble
 		out.Words = fmt.Sprintf("the router's WAN address is %s, a %s one: another device in front of it translates", routerWAN, class)

@@ -34,7 +34,7 @@ func TestPolicyCountsStandInsOnly(t *testing.T) {
 	require.NoError(t, p.Check(netip.MustParseAddr("::ffff:127.101.0.9")))
 	require.ErrorContains(t, p.Check(netip.MustParseAddr("127.0.0.1")), "loopback address")
 	require.ErrorContains(t, Policy{}.Check(netip.MustParseAddr("127.101.0.9")), "loopback address")
-	require.ErrorContains(t, Policy{}.Check(netip.MustParseAddr("192.168.0.2")), "another router stands in front")
+	require.ErrorContains(t, Policy{}.Check(netip.MustParseAddr("192.168.0.2")), "another router is in front")
 	require.ErrorContains(t, Policy{}.Check(netip.MustParseAddr("100.64.0.2")), "ask it for a public address")
 	require.ErrorContains(t, Policy{}.Check(netip.Addr{}), "no address given")
 }

@@ -52,7 +52,7 @@ func (c Claimant) reasonOf(err error) error {
 	if !errors.As(err, &unproven) {
 		return err
 	}
-	return changes.Refused{Reason: fmt.Sprintf("%s; where it is right, allow it: %s %s", unproven, c.Permit,
+	return changes.Refused{Reason: fmt.Sprintf("%s; if it is right, allow it: %s %s", unproven, c.Permit,
 		netip.PrefixFrom(unproven.Addr, unproven.Addr.BitLen()))}
 }
 

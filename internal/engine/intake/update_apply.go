@@ -91,7 +91,7 @@ func (e *Intake) proveInOrder(ctx context.Context, m *dns.Msg, keyName string, f
 			}
 		}
 		touched := plan.touched()
-		return changes.Edit{Site: plan.site.Code, Words: "a proof for a certificate was updated", Touched: touched, Moves: g,
+		return changes.Edit{Site: plan.site.Code, Words: "a certificate challenge was updated", Touched: touched, Moves: g,
 			Write: func(ctx context.Context, tx *store.Store) error {
 				if err := e.Number(ctx, g.Changes); err != nil {
 					return err

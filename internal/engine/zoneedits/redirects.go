@@ -35,7 +35,7 @@ func (e *ZoneEdits) AddRedirect(ctx context.Context, in contract.RedirectInput) 
 			in.TTL = int(z.TTL)
 		}
 		if len(e.RedirectAt) == 0 {
-			f.Note("name", fmt.Errorf("this server does not say at which address it sends browsers on; start it with --redirect-address"))
+			f.Note("name", fmt.Errorf("this server has no redirect address; start it with --redirect-address"))
 		}
 		if z.ID != 0 {
 			f.Note("name", e.Rooms.Zones.Check(z, []names.Record{{Name: name, Type: "A", Data: "redirect"}}, zones.LeaveNone))

@@ -23,7 +23,7 @@ func speakDNS(ctx context.Context, t *attempt) (reply, error) {
 	q.SetQuestion(name, dns.TypeSOA)
 	packed, err := q.Pack()
 	if err != nil {
-		return reply{}, protocolError("the question cannot be put: " + err.Error())
+		return reply{}, protocolError("the question cannot be asked: " + err.Error())
 	}
 	var answer dns.Msg
 	take := func(packet []byte) error {

@@ -85,7 +85,7 @@ func speakHTTP(ctx context.Context, t *attempt) (reply, error) {
 	target := scheme + "://" + net.JoinHostPort(host, strconv.Itoa(int(r.Target.Port()))) + "/" + strings.TrimPrefix(r.Options.Path, "/")
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, target, nil)
 	if err != nil {
-		return h, protocolError("no request can be made of " + target)
+		return h, protocolError("no request can be made from " + target)
 	}
 	req.Header.Set("User-Agent", "inkpost-probe")
 	t.step("send", "GET %s", target)

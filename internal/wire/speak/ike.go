@@ -44,7 +44,7 @@ func speakIKE(ctx context.Context, t *attempt) (reply, error) {
 		if !bytes.Equal(packet[:8], question[:8]) {
 			return protocolError("the answer is to another exchange")
 		}
-		words = "IKEv2 responder, takes the proposal"
+		words = "IKEv2 responder, accepts the proposal"
 		if body := packet[ikeHeader:]; packet[16] == ikeNotify && len(body) >= 8 {
 			switch n := binary.BigEndian.Uint16(body[6:]); n {
 			case 14:

@@ -123,6 +123,6 @@ func (d *dialogue) upgrade(ctx context.Context, offered bool, command string, ta
 	if need == "needed" {
 		return protocolError("it does not start TLS, which is required")
 	}
-	d.h.weakness = "passwords can be read on the way: it does not go over to TLS"
+	d.h.weakness = "passwords can be read on the way: it does not switch to TLS"
 	return nil
 }

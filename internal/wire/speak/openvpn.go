@@ -52,5 +52,5 @@ func speakOpenVPN(ctx context.Context, t *attempt) (reply, error) {
 		return reply{}, err
 	}
 	t.step("receive", "the server's reset")
-	return reply{words: "OpenVPN server takes a session up"}, nil
+	return reply{words: "OpenVPN server accepts a session"}, nil
 }
