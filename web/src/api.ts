@@ -1,57 +1,37 @@
-// The documents of the API that the console reads, and the calls it makes.
+// The calls of the API that the console makes.
 
 import { say } from './catalogue'
-import type { components } from './generated'
+import type {
+  Session,
+  Move,
+  Overview,
+  DeviceReport,
+  Proof,
+  Hostname,
+  Zone,
+  Push,
+  Difference,
+  Alias,
+  Redirect,
+  ZoneRecord,
+  SigningKey,
+  NameCheck,
+  Key,
+  Service,
+  Trait,
+  Card,
+  Availability,
+  Vantage,
+  Review,
+  Site,
+  History,
+  ProbeTrace,
+  Invitation,
+  Flaw,
+  Edit,
+} from './documents'
 
-// The documents of the API, as its description has them: `make types` makes them anew.
-type Schemas = components['schemas']
-export type Hop = Schemas['Station']['hop']
-export type Verdict = Schemas['Station']['verdict']
-export type Outcome = Schemas['VantageResult']['outcome']
-export type Need = Schemas['SiteSummary']['need']
-export type Session = Schemas['Session']
-export type Finding = Schemas['Finding']
-export type Fault = Schemas['Fault']
-export type SiteSummary = Schemas['SiteSummary']
-export type Stage = Schemas['Stage']
-export type Move = Schemas['Move']
-export type Overview = Schemas['Overview']
-export type Link = Schemas['Link']
-export type LinkReport = Schemas['LinkReport']
-export type DeviceReport = Schemas['DeviceReport']
-export type Proof = Schemas['Proof']
-export type ServerAnswer = Schemas['ServerAnswer']
-export type Hostname = Schemas['Hostname']
-export type Zone = Schemas['Zone']
-export type Push = Schemas['Push']
-export type Difference = Schemas['Difference']
-export type Alias = Schemas['Alias']
-export type Redirect = Schemas['Redirect']
-export type ZoneRecord = Schemas['ZoneRecord']
-export type SigningKey = Schemas['SigningKey']
-export type NameCheck = Schemas['NameCheck']
-export type Key = Schemas['Key']
-export type Device = Schemas['Device']
-export type Service = Schemas['Service']
-export type VantageResult = Schemas['VantageResult']
-export type Certificate = Schemas['Certificate']
-export type NameResult = Schemas['NameResult']
-export type Trait = Schemas['Trait']
-export type Card = Schemas['Card']
-export type Availability = Schemas['Availability']
-export type Vantage = Schemas['Vantage']
-export type Advice = Schemas['Advice']
-export type Review = Schemas['Review']
-export type Station = Schemas['Station']
-export type Path = Schemas['Path']
-export type Site = Schemas['Site']
-export type Span = Schemas['HistorySpan']
-export type History = Schemas['History']
-export type Attempt = Schemas['TracedAttempt']
-export type ProbeTrace = Schemas['ProbeTrace']
-export type Invitation = Schemas['Invitation']
-export type Flaw = Schemas['Flaw']
-export type Edit = Schemas['Edit']
+export type * from './documents'
 
 // tagOf stands for a resource as it was read: an edit or removal that carries it is refused where somebody edited it meanwhile.
 export const tagOf = (r: { id: number; revision: number }) => `${r.id}-${r.revision}`

@@ -1,6 +1,6 @@
 // All words of the console, in one place to be read and mended. What is found out, and what to do, comes from the server in words.
 
-import type { NameResult, Need, Span } from './api'
+import type { NameResult, Need, Span } from './documents'
 import { exact, length } from './words'
 
 // needs is how much a site needs somebody.

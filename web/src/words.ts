@@ -1,4 +1,4 @@
-import type { Verdict } from './api'
+import type { Verdict } from './documents'
 
 // length says a time in the unit a person would say, as the server does: one table tests both.
 export function length(ms: number): string {
