@@ -2,7 +2,6 @@ package lab
 
 import (
 	"fmt"
-	"net"
 	"strings"
 	"sync"
 
@@ -39,16 +38,11 @@ func (p *Primary) SetRunning(running bool) error {
 		p.servers = nil
 		return nil
 	}
-	u, err := net.ListenPacket("udp", p.address)
+	u, l, err := bothPorts(p.address)
 	if err != nil {
 		return fmt.Errorf("primary: %w", err)
 	}
 	p.address = u.LocalAddr().String()
-	l, err := net.Listen("tcp", p.address)
-	if err != nil {
-		_ = u.Close()
-		return fmt.Errorf("primary: %w", err)
-	}
 	for _, s := range []*dns.Server{{PacketConn: u}, {Listener: l}} {
 		s.Handler, s.TsigSecret = p, map[string]string{p.key: p.secret}
 		s.MsgAcceptFunc = func(dns.Header) dns.MsgAcceptAction { return dns.MsgAccept } // updates as well

@@ -3,7 +3,6 @@ package lab
 import (
 	"context"
 	"fmt"
-	"net"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -31,13 +30,8 @@ type cached struct {
 
 // NewResolver starts a resolver on a free port of 127.0.0.1. It answers SERVFAIL until Ask has named a name server.
 func NewResolver() (*Resolver, error) {
-	u, err := net.ListenPacket("udp", "127.0.0.1:0")
+	u, l, err := bothPorts("127.0.0.1:0")
 	if err != nil {
-		return nil, fmt.Errorf("resolver: %w", err)
-	}
-	l, err := net.Listen("tcp", u.LocalAddr().String())
-	if err != nil {
-		_ = u.Close()
 		return nil, fmt.Errorf("resolver: %w", err)
 	}
 	r := &Resolver{at: u.LocalAddr().String(), cache: map[dns.Question]cached{}}

@@ -41,9 +41,9 @@ func server(t *testing.T, address string) string {
 		}
 		_ = w.WriteMsg(r)
 	})
-	u, err := net.ListenPacket("udp", address)
+	l, err := net.Listen("tcp", address) // first: connections of other tests take ports of TCP
 	require.NoError(t, err)
-	l, err := net.Listen("tcp", u.LocalAddr().String())
+	u, err := net.ListenPacket("udp", l.Addr().String())
 	require.NoError(t, err)
 	for _, s := range []*dns.Server{{PacketConn: u, Handler: handler}, {Listener: l, Handler: handler}} {
 		started := make(chan struct{})
