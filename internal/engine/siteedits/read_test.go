@@ -73,8 +73,8 @@ func TestAnEditOfWhatIsProbedForgetsTheFingerprint(t *testing.T) {
 
 func TestEveryFlawOfAServiceIsTold(t *testing.T) {
 	e, p := edits(t)
-	_, err := e.readService(p, site.Service{}, contract.ServiceInput{Name: "page", Kind: "carrier pigeon", External: "many", Reach: "tunnel",
-		Expected: "maybe", Device: "desk", Link: "backup"})
+	_, err := e.readService(p, site.Service{}, contract.ServiceInput{Name: "page", Kind: "carrier pigeon", External: "many",
+		Reach: "tunnel", Expected: "maybe", Device: "desk", Link: "backup"})
 	var flaws site.Flaws
 	require.ErrorAs(t, err, &flaws)
 	var fields []string
