@@ -51,7 +51,6 @@ export const say = {
   },
   fault: { breaksAt: 'breaks at', also: (cause: string) => `It could also be: ${cause}` },
   first: {
-    trouble: (what: string) => `Warning: ${what}.`,
     standby: (what: string) => `${what}. What you see is what it writes; changes are made there.`,
     quiet: 'Nothing needs you now',
     needed: 'What needs you now',
@@ -75,6 +74,7 @@ export const say = {
     unfinished: 'not finished',
     none: 'No matching moves.',
   },
+  warning: (what: string) => `Warning: ${what}.`,
   ago: (length: string) => `${length} ago`,
   ribbon: {
     title: (service: string) => `History of ${service}`,
@@ -146,7 +146,6 @@ export const say = {
     byName: 'By name',
     given: (r: NameResult) => `${r.hostname} is ${r.given} by ${r.resolver}. ${r.message}`,
     attempt: (target: string, transport: string, vantage: string, outcome: string) => `${target} ${transport} from ${vantage}: ${outcome}`,
-    warning: (what: string) => `Warning: ${what}.`,
     silence: 'Silence proves nothing here: a working service of this kind may ignore a probe. Have the agent prove the path, below.',
     inRow: (n: number) => `, ${n} in a row, `,
     doesNotCount: (why: string) => `does not count: ${why}`,

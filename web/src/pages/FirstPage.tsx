@@ -73,7 +73,7 @@ export function FirstPage() {
       <Trouble error={overview.error} />
       {o?.trouble && (
         <Alert severity="warning" sx={{ mb: 2 }}>
-          {words.trouble(o.trouble)}
+          {say.warning(o.trouble)}
         </Alert>
       )}
       {o?.standby && (

@@ -35,7 +35,7 @@ function Trace({ trace }: { trace: ProbeTrace }) {
         </Box>
       ))}
       {trace.by_name && <Typography>{`${words.byName}: ${words.given(trace.by_name)}`}</Typography>}
-      {trace.weakness && <Typography sx={{ color: 'warning.main' }}>{words.warning(trace.weakness)}</Typography>}
+      {trace.weakness && <Typography sx={{ color: 'warning.main' }}>{say.warning(trace.weakness)}</Typography>}
     </Box>
   )
 }

@@ -130,7 +130,7 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
           {words.byName}, <Ago at={service.by_name.at} />: {words.given(service.by_name)}
         </Typography>
       )}
-      {service.weakness && <Typography sx={{ color: 'warning.main' }}>{words.warning(service.weakness)}</Typography>}
+      {service.weakness && <Typography sx={{ color: 'warning.main' }}>{say.warning(service.weakness)}</Typography>}
       {service.probe_peer_key && (
         <Typography>
           {words.peer}
