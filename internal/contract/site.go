@@ -272,7 +272,7 @@ type History struct {
 	Spans   []HistorySpan `json:"spans"`
 }
 
-// HistorySpan is a run of equal outcomes, and what they mean for the service's owner by what is expected now.
+// HistorySpan is a run of equal outcomes, and what they mean for the service's owner by what was expected when it ended.
 type HistorySpan struct {
 	ledger.Span
 	Verdict diagnose.Verdict `json:"verdict"`

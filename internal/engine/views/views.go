@@ -303,13 +303,18 @@ func (vw *Views) History(ctx context.Context, code, service string, from, until 
 		spans = slices.DeleteFunc(spans, func(x ledger.Span) bool { return x.VantageID == live.VantageID && x.From.Equal(live.From) })
 		spans = append(spans, live)
 	}
-	out := contract.History{Service: s.Name, From: from, Until: until,
-		GapMS: ledger.Gap(time.Duration(s.Interval) * time.Second).Milliseconds(), Spans: make([]contract.HistorySpan, len(spans))}
-	rule := s.RuleAt(vw.Now())
+	return contract.History{Service: s.Name, From: from, Until: until,
+		GapMS: ledger.Gap(time.Duration(s.Interval) * time.Second).Milliseconds(), Spans: judged(s, spans)}, nil
+}
+
+// judged adds to each span what it means for the service's owner, by what was expected when it ended: a port that was opened for a while
+// was right to answer then.
+func judged(s site.Service, spans []ledger.Span) []contract.HistorySpan {
+	out := make([]contract.HistorySpan, len(spans))
 	for i, span := range spans {
-		out.Spans[i] = contract.HistorySpan{Span: span, Verdict: diagnose.OfOutcome(rule, span.Outcome)}
+		out[i] = contract.HistorySpan{Span: span, Verdict: diagnose.OfOutcome(s.RuleAt(span.Until), span.Outcome)}
 	}
-	return out, nil
+	return out
 }
 
 // overviewWait is how long the overview waits for the database.
