@@ -66,8 +66,8 @@ func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
 	await(t, "the drift is a fault", func() bool {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		for _, f := range list {
-			if err == nil && f.Finding.Cause == "device-moved" && strings.Contains(f.Finding.Next, "02:00:5e:07:00:02") &&
-				len(f.Finding.Also) == 1 {
+			if err == nil && f.Finding.Cause == "device-drifted" && strings.Contains(f.Finding.Next, "02:00:5e:07:00:02") &&
+				strings.Contains(strings.Join(f.Finding.Evidence, " "), "is recorded as reserved") {
 				return true
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3gen"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
@@ -164,6 +165,8 @@ var words = map[reflect.Type][]any{
 	reflect.TypeFor[diagnose.Hop](): {diagnose.HopVantage, diagnose.HopHostname, diagnose.HopAddress, diagnose.HopUpstream,
 		diagnose.HopForward, diagnose.HopDevice,
 		diagnose.HopService},
+	reflect.TypeFor[causes.Sure]():      {causes.Certain, causes.Likely, causes.Open},
+	reflect.TypeFor[causes.Actor]():     {causes.AtTheDesk, causes.OnSite, causes.TheProvider, causes.Nobody},
 	reflect.TypeFor[diagnose.Verdict](): {diagnose.Proven, diagnose.Unsettled, diagnose.Broken, diagnose.Unproven},
 	reflect.TypeFor[contract.Need]():    {contract.NeedNow, contract.NeedSoon, contract.NeedNothing, contract.NeedUnknown},
 	reflect.TypeFor[names.ZoneKind]():   {names.Hosted, names.Remote},

@@ -95,6 +95,12 @@ func (a *api) routes() []route {
 		{method: "GET", path: base + "/faults", summary: "List faults, open ones first", who: person, out: []contract.Fault{},
 			query: []param{{"site", "only this site code", wordParam}, {"open", "true lists open faults only", flagParam}},
 			serve: a.faults},
+		{method: "GET", path: base + "/sites/:code/why", summary: "How the causes of what fails at a site were weighed", who: person,
+			out: contract.Why{}, serve: a.why},
+		{method: "GET", path: base + "/causes", summary: "List the causes of faults", who: person, out: []contract.Cause{},
+			serve: a.causes},
+		{method: "GET", path: base + "/causes/:cause", summary: "Show a cause and what it predicts", who: person, out: contract.Cause{},
+			serve: a.cause},
 
 		{method: "GET", path: base + "/zones", summary: "List zones", who: person, out: []names.Zone{}, serve: a.zones},
 		{method: "POST", path: base + "/zones", summary: "Add a zone", who: person, in: contract.ZoneInput{}, out: names.Zone{},

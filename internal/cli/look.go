@@ -9,7 +9,6 @@ import (
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/pace"
 )
 
@@ -171,106 +170,6 @@ func moment(flag, text string) (time.Time, error) {
 		return time.Time{}, usagef("--%s %q is not a time; write 2026-11-23, 2026-11-23T08:00:00Z, or 36h for so long ago", flag, text)
 	}
 	return time.Now().Add(-ago), nil
-}
-
-func whyCommand() *cobra.Command {
-	return &cobra.Command{Use: "why SITE", Short: "Show the way to each service, hop by hop, and where it breaks", Args: cobra.ExactArgs(1),
-		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			s, err := c.Site(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			if format, _ := cmd.Flags().GetString("format"); format != "table" {
-				return show(cmd, s.Paths,
-					column[diagnose.Path]{title: "service", text: func(p diagnose.Path) string { return p.Service }},
-					column[diagnose.Path]{title: "state", text: func(p diagnose.Path) string { return string(p.State) }},
-					column[diagnose.Path]{title: "outcome", text: func(p diagnose.Path) string { return string(p.Outcome) }},
-					column[diagnose.Path]{title: "breaks at", text: func(p diagnose.Path) string {
-						if p.Finding == nil {
-							return ""
-						}
-						return string(p.Finding.Hop)
-					}},
-					column[diagnose.Path]{title: "cause", text: func(p diagnose.Path) string {
-						if p.Finding == nil {
-							return ""
-						}
-						return string(p.Finding.Cause)
-					}})
-			}
-			printPaths(cmd, s)
-			return nil
-		})}
-}
-
-// beside lists what is wrong at a site and explains none of its services.
-func beside(s contract.Site) (out []contract.Fault) {
-	told := map[string]bool{}
-	for _, p := range s.Paths {
-		if p.Finding != nil {
-			told[p.Finding.Key()] = true
-		}
-	}
-	for _, f := range s.Faults {
-		if !told[f.Finding.Key()] {
-			out = append(out, f)
-		}
-	}
-	return out
-}
-
-func printPaths(cmd *cobra.Command, s contract.Site) {
-	paint := painter(coloured(cmd))
-	say(cmd, "%s  %s", paint(strong, s.Code), s.Name)
-	if len(s.Paths) == 0 {
-		say(cmd, "No services are on record. Add one: inkpost service add %s NAME --device DEVICE --external PORT", s.Code)
-	}
-	marks := map[diagnose.Verdict]string{diagnose.Proven: "█", diagnose.Unsettled: "▒", diagnose.Broken: "╳", diagnose.Unproven: "·"}
-	for _, p := range s.Paths {
-		say(cmd, "\n%s  %s", paint(strong, p.Service), paint(tones[p.Verdict], p.Words))
-		width := 0
-		for _, st := range p.Stations {
-			width = max(width, len([]rune(st.Value)))
-		}
-		for _, st := range p.Stations {
-			line := fmt.Sprintf("  %s %s  %s  %s", marks[st.Verdict], pad(string(st.Hop), 8), pad(st.Value, width), st.Detail)
-			if st.Verdict == diagnose.Broken {
-				line += "  ◄ breaks here"
-			}
-			say(cmd, "%s", paint(tones[st.Verdict], strings.TrimRight(line, " ")))
-		}
-		if f := p.Finding; f != nil {
-			say(cmd, "  %s", paint(strong, f.Summary+"."))
-			for _, line := range wrapped("Next: "+f.Next, 92) {
-				say(cmd, "  %s", line)
-			}
-			for _, also := range f.Also {
-				for n, line := range wrapped("It could also be: "+also, 92) {
-					say(cmd, "  %s%s", strings.Repeat("  ", min(n, 1)), paint(faded, line))
-				}
-			}
-		}
-	}
-	printBeside(cmd, s)
-}
-
-// printBeside shows what is wrong at the site beside the ways to its services.
-func printBeside(cmd *cobra.Command, s contract.Site) {
-	paint := painter(coloured(cmd))
-	for i, f := range beside(s) {
-		if i == 0 {
-			say(cmd, "\n%s", paint(strong, "Also at this site"))
-		}
-		say(cmd, "  %s", paint(strong, f.Finding.Summary+"."))
-		for _, evidence := range f.Finding.Evidence {
-			for n, line := range wrapped(evidence, 90) {
-				say(cmd, "  %s%s", strings.Repeat("  ", 1+min(n, 1)), paint(faded, line))
-			}
-		}
-		for _, line := range wrapped("Next: "+f.Finding.Next, 92) {
-			say(cmd, "  %s", line)
-		}
-	}
 }
 
 // wrapped breaks text into lines of at most width characters.

@@ -139,7 +139,7 @@ start the agent there, then look whether everything answers.`,
 	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(),
 		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand())
 	in(groupInstall, agentCommand(), vantageCommand())
-	in(groupLook, overviewCommand(), whyCommand(), probeCommand(), movesCommand(), faultsCommand(), watchCommand())
+	in(groupLook, overviewCommand(), whyCommand(), causeCommand(), probeCommand(), movesCommand(), faultsCommand(), watchCommand())
 	in(groupLab, labCommand())
 	root.SetHelpCommandGroupID(groupStart)
 	root.SetCompletionCommandGroupID(groupStart)

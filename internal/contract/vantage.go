@@ -114,8 +114,13 @@ type OutcomeReport struct {
 	LatencyUS   int64         `json:"latency_us,omitempty"`
 	Message     string        `json:"message,omitempty"`
 	Fingerprint string        `json:"fingerprint,omitempty"`
-	Task        int64         `json:"task,omitempty"` // the task that it answers
-	Attempts    []Attempt     `json:"attempts,omitempty"`
+	// ICMP is the message that ended the attempt, and Series how far packets with a hop limit got.
+	ICMP   *probe.ICMP   `json:"icmp,omitempty"`
+	Series *probe.Series `json:"series,omitempty"`
+	// Hung says that the service accepted, and said nothing.
+	Hung     bool      `json:"hung,omitempty"`
+	Task     int64     `json:"task,omitempty"` // the task that it answers
+	Attempts []Attempt `json:"attempts,omitempty"`
 }
 
 // OutcomeBatch is what a vantage point returns.

@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/engine"
@@ -105,7 +104,7 @@ func TestAServiceIsProbedAtOnceAndAFailureIsConfirmedFast(t *testing.T) {
 		list, err := s.Client.Faults(context.Background(), "KET-07", false)
 		require.NoError(c, err)
 		require.Len(c, list, 1)
-		require.Equal(c, diagnose.CauseServiceStopped, list[0].Finding.Cause)
+		require.EqualValues(c, "service-stopped", list[0].Finding.Cause)
 		require.False(c, list[0].Closed.IsZero(), "the fault closes by itself")
 	}, 5*time.Second, 50*time.Millisecond)
 }
@@ -186,7 +185,7 @@ func TestWithoutAnAddressNothingIsProbed(t *testing.T) {
 		list, err := s.Client.Faults(context.Background(), "", true)
 		require.NoError(c, err)
 		require.Len(c, list, 1)
-		require.Equal(c, diagnose.CauseAddressUnknown, list[0].Finding.Cause)
+		require.EqualValues(c, "address-unknown", list[0].Finding.Cause)
 	}, 8*time.Second, 50*time.Millisecond)
 	require.NoError(t, s.Client.RemoveSite(t.Context(), "KET-07"))
 	list, err := s.Client.Faults(t.Context(), "", false)
@@ -270,7 +269,7 @@ func TestANameThatAnswersWronglyIsStale(t *testing.T) {
 	require.Eventually(t, state(names.StateStale), 5*time.Second, 20*time.Millisecond)
 	require.Eventually(t, func() bool {
 		list, err := e.Faults(context.Background(), store.FaultFilter{OpenOnly: true, Limit: 10})
-		return err == nil && len(list) == 1 && list[0].Finding.Cause == diagnose.CauseNameStale
+		return err == nil && len(list) == 1 && list[0].Finding.Cause == "name-stale"
 	}, 5*time.Second, 20*time.Millisecond)
 	moves, err := e.Moves(ctx, contract.MoveQuery{Site: "DIS-01", Limit: 1})
 	require.NoError(t, err)

@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/lab/peer"
 	"inkpost.example/inkpost/internal/testbed"
@@ -77,7 +76,7 @@ func TestAStrangerIsToldAndPinnedByAPersonOnly(t *testing.T) {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		require.NoError(c, err)
 		require.Len(c, list, 1)
-		require.Equal(c, diagnose.CauseStranger, list[0].Finding.Cause)
+		require.EqualValues(c, "service-changed", list[0].Finding.Cause)
 	}, 5*time.Second, 50*time.Millisecond)
 	after, err := s.Client.Pin(t.Context(), "KET-07", "page", "")
 	require.NoError(t, err)
@@ -108,7 +107,7 @@ func TestNobodyElsesDoorIsKnockedAt(t *testing.T) {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		require.NoError(c, err)
 		require.NotEmpty(c, list)
-		require.Equal(c, diagnose.CauseUnannounced, list[0].Finding.Cause)
+		require.EqualValues(c, "moved-unannounced", list[0].Finding.Cause)
 		require.Contains(c, strings.Join(list[0].Finding.Evidence, "; "), "127.110.5.2 appears to belong to someone else")
 	}, 8*time.Second, 50*time.Millisecond)
 	s.Engine().SiteSide.Observe(linkID(t, s, "KET-07"), netip.MustParseAddr("127.110.5.2")) // the link is proven again

@@ -250,6 +250,7 @@ func TestAKeyThatIsRefusedAgainAndAgainBecomesVisibleAtTheSite(t *testing.T) {
 	list, err := s.Client.Faults(t.Context(), "KET-07", false)
 	require.NoError(t, err)
 	for _, f := range list {
-		require.NotEqual(t, "key-refused", string(f.Finding.Cause), "anybody on the internet can cause that: it is a note, never a fault")
+		require.NotEqualValues(t, "key-refused", string(f.Finding.Cause),
+			"anybody on the internet can cause that: it is a note, never a fault")
 	}
 }

@@ -12,7 +12,6 @@ import (
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/lab/peer"
 	"inkpost.example/inkpost/internal/testbed"
@@ -33,7 +32,7 @@ func TestTwoVantagePointsJudgeTogether(t *testing.T) {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		require.NoError(c, err)
 		require.Len(c, list, 1)
-		require.Equal(c, diagnose.CauseOneSide, list[0].Finding.Cause)
+		require.EqualValues(c, "one-side-only", list[0].Finding.Cause)
 		require.Contains(c, list[0].Finding.Summary, "Reached from harbour, but not from server")
 	}, 8*time.Second, 50*time.Millisecond)
 	story, err := s.Client.ProbeFrom(t.Context(), "KET-07", "page", "harbour")

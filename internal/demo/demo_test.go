@@ -124,7 +124,7 @@ func TestAForwardThatIsGoneIsSilentAndNamed(t *testing.T) {
 		require.Len(c, faults, 1)
 		fault = faults[0]
 	}, wide, 50*time.Millisecond)
-	require.Equal(t, diagnose.CauseForwardMissing, fault.Finding.Cause)
+	require.EqualValues(t, "forward-missing", fault.Finding.Cause)
 	require.Contains(t, fault.Finding.Next, "external 8554")
 	s, err := owner.Site(t.Context(), "BOA-09")
 	require.NoError(t, err)

@@ -13,15 +13,15 @@ import (
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/demo"
 )
 
-// causes is what is found at each site of the scenario that is in trouble.
-var causes = map[string]diagnose.Cause{"BAK-02": diagnose.CauseLinkFailing, "BIR-08": diagnose.CauseDeviceMoved,
-	"BOA-09": diagnose.CauseServiceStopped,
-	"CLI-05": diagnose.CauseExposed, "FER-11": diagnose.CauseCarrierNAT, "OYS-03": diagnose.CauseDoubleNAT,
-	"RAD-06": diagnose.CauseDeviceAway}
+// expected is what is found at each site of the scenario that is in trouble.
+var expected = map[string]causes.Slug{"BAK-02": "link-failing", "BIR-08": "device-drifted",
+	"BOA-09": "service-stopped",
+	"CLI-05": "exposed", "FER-11": "carrier-nat", "OYS-03": "double-nat",
+	"RAD-06": "device-off"}
 
 func TestTheScenarioIsInTroubleAndEachSiteIsMendedByOneLine(t *testing.T) {
 	require.NoError(t, running.Trouble(""))
@@ -31,12 +31,12 @@ func TestTheScenarioIsInTroubleAndEachSiteIsMendedByOneLine(t *testing.T) {
 		require.EventuallyWithT(t, func(c *assert.CollectT) {
 			list, err := owner.Faults(t.Context(), code, true)
 			require.NoError(c, err)
-			var found []diagnose.Cause
+			var found []causes.Slug
 			for _, f := range list {
 				require.NotEmpty(c, f.Finding.Summary)
 				found = append(found, f.Finding.Cause)
 			}
-			require.Contains(c, found, causes[code], "%s: %s", code, site[1])
+			require.Contains(c, found, expected[code], "%s: %s", code, site[1])
 		}, 90*time.Second, 250*time.Millisecond)
 	}
 	for _, site := range demo.Troubled() {
@@ -48,7 +48,7 @@ func TestTheScenarioIsInTroubleAndEachSiteIsMendedByOneLine(t *testing.T) {
 		list, err := owner.Faults(t.Context(), "", true)
 		require.NoError(c, err)
 		for _, f := range list {
-			require.NotEqual(c, causes[f.Site], f.Finding.Cause, "%s: %s", f.Site, f.Finding.Summary)
+			require.NotEqual(c, expected[f.Site], f.Finding.Cause, "%s: %s", f.Site, f.Finding.Summary)
 		}
 	}, 120*time.Second, 500*time.Millisecond)
 	_, err := owner.Mend(t.Context(), "NOT-99")

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/events"
@@ -88,13 +89,23 @@ func (e *Engine) Streaming(vantageID int64) (done func(), ok bool) {
 	return e.rooms.Vantages.Streaming(vantageID)
 }
 
+// maxAnswers bounds what is taken in of a series: nothing on the internet is further away.
+const maxAnswers = 64
+
 // NoteOutcomes takes in what a vantage point saw. from is its address as the server sees it. Errors: vantages.ErrGone, that of the
 // database.
 func (e *Engine) NoteOutcomes(ctx context.Context, vantageID int64, from netip.Addr, in contract.OutcomeBatch) (contract.BatchTaken,
 	error) {
 	list := make([]vantages.Outcome, 0, len(in.Outcomes))
 	for _, o := range in.Outcomes {
-		list = append(list, vantages.Outcome{ServiceID: o.Service, Revision: o.Revision, At: o.At, Target: o.Target, Also: o.Also,
+		if o.ICMP == nil {
+			o.ICMP = &probe.ICMP{}
+		}
+		if o.Series != nil && len(o.Series.Answers) > maxAnswers {
+			o.Series = nil
+		}
+		list = append(list, vantages.Outcome{ICMP: *o.ICMP, Hung: o.Hung, Series: o.Series, ServiceID: o.Service, Revision: o.Revision,
+			At: o.At, Target: o.Target, Also: o.Also,
 			Outcome: o.Outcome,
 			Latency: time.Duration(o.LatencyUS) * time.Microsecond, Message: o.Message, Fingerprint: o.Fingerprint, Task: o.Task,
 			Attempts: o.Attempts})

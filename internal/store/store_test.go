@@ -220,7 +220,7 @@ func TestTheSerialWrapsWithoutZero(t *testing.T) {
 func TestOneProblemIsOneOpenFault(t *testing.T) {
 	f := furnish(t, open(t), "KET")
 	ctx := t.Context()
-	finding := diagnose.Finding{Cause: diagnose.CauseForwardMissing, Hop: diagnose.HopForward, Subject: "service page",
+	finding := diagnose.Finding{Cause: "forward-missing", Hop: diagnose.HopForward, Subject: "service page",
 		Summary: "first", Next: "do this"}
 	first, err := f.OpenFault(ctx, f.site.ID, finding, morning)
 	require.NoError(t, err)

@@ -15,7 +15,6 @@ import (
 	"net/netip"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/lab/peer"
 	"inkpost.example/inkpost/internal/testbed"
 )
@@ -111,10 +110,10 @@ func TestADatabaseThatHangsHoldsNobodyUp(t *testing.T) {
 		require.Len(c, list, 1)
 		seen = list[0]
 	}, 15*time.Second, 50*time.Millisecond)
-	require.Equal(t, diagnose.CauseServiceStopped, seen.Finding.Cause)
+	require.EqualValues(t, "service-stopped", seen.Finding.Cause)
 	page, err := s.Client.Site(t.Context(), "KET-07")
 	require.NoError(t, err)
-	require.Equal(t, diagnose.CauseServiceStopped, page.Paths[0].Finding.Cause)
+	require.EqualValues(t, "service-stopped", page.Paths[0].Finding.Cause)
 
 	thaw()
 	require.EventuallyWithT(t, func(c *collect) {

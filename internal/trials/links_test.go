@@ -12,7 +12,6 @@ import (
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/testbed"
 )
 
@@ -68,7 +67,7 @@ func TestAnAgentThatComesByTheOtherLinkSaysThatItsOwnIsDown(t *testing.T) {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		require.NoError(c, err)
 		require.Len(c, list, 1)
-		require.Equal(c, diagnose.CauseLinkFailing, list[0].Finding.Cause)
+		require.EqualValues(c, "link-failing", list[0].Finding.Cause)
 	}, 5*time.Second, 50*time.Millisecond)
 
 	// A router that fetches a URL is held to the same.
@@ -135,7 +134,7 @@ func TestOnlySourcesThatDisagreeAreDamped(t *testing.T) {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		require.NoError(c, err)
 		require.Len(c, list, 1)
-		require.Equal(c, diagnose.CauseAddressHeld, list[0].Finding.Cause)
+		require.EqualValues(c, "address-held", list[0].Finding.Cause)
 		require.False(c, list[0].Serious, "nothing fails by it")
 		require.Contains(c, list[0].Finding.Evidence[0], "changed 6 times within 5 minutes")
 	}, 5*time.Second, 50*time.Millisecond)

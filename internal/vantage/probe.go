@@ -55,7 +55,7 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	t.stories = nil
 	r.mu.Unlock()
 	began := time.Now()
-	o, attempts := r.round(ctx, a, deadline)
+	o, decided, attempts := r.round(ctx, a, deadline)
 	if ctx.Err() != nil {
 		return
 	}
@@ -76,9 +76,15 @@ func (r *runner) probe(ctx context.Context, t *task) {
 		}
 	}
 	fresh := t.view.InRow == 1
+	if fresh && rule.Meaning(o.Outcome) != probe.Nothing {
+		t.series = nil // it was about another failure
+	}
+	o.Series, t.series = t.series, nil
+	view := t.view
 	r.schedule.done(t, due, now)
 	r.rouse()
 	r.mu.Unlock()
+	r.measure(ctx, t, decided, view, rule)
 	r.health.saw(a, rule.Meaning(o.Outcome), now)
 	if len(stories) == 0 {
 		r.spool.add(o, fresh)
@@ -90,17 +96,37 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	}
 }
 
-func (r *runner) round(ctx context.Context, a contract.Assignment, deadline time.Duration) (contract.OutcomeReport, []contract.Attempt) {
+// measure has the distance of a port measured where that is due: of one that works, to compare with, and once of one that fails. It
+// goes to the server with the next outcome.
+func (r *runner) measure(ctx context.Context, t *task, decided speak.Try, v probe.View, rule probe.Rule) {
+	switch {
+	case !decided.Target.IsValid():
+	case decided.Outcome.Good() && decided.Transport == probe.TCP:
+		r.meter.Works(ctx, decided.Target, time.Now())
+	case rule.Expected == probe.ExpectReachable && rule.Meaning(v.Outcome) == probe.NotWanted && v.InRow == probe.Confirmations-1:
+		r.meter.Do(func() {
+			s := r.meter.Examine(ctx, decided.Transport, decided.Target, time.Now().UTC())
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			if t.view.Since.Equal(v.Since) {
+				t.series = &s
+			}
+		})
+	}
+}
+
+func (r *runner) round(ctx context.Context, a contract.Assignment, deadline time.Duration) (contract.OutcomeReport, speak.Try,
+	[]contract.Attempt) {
 	o := contract.OutcomeReport{Service: a.ID, Revision: a.Revision, Target: a.Target, Also: a.Also, Outcome: probe.Skipped,
 		At: time.Now().UTC()}
 	at, err := netip.ParseAddr(a.Target)
 	switch {
 	case err != nil:
 		o.Message = "the link's public address is not known yet"
-		return o, nil
+		return o, speak.Try{}, nil
 	case a.Quarantine != "":
 		o.Message = a.Quarantine
-		return o, nil
+		return o, speak.Try{}, nil
 	}
 	own := make(map[string]bool, len(a.Own))
 	for _, door := range a.Own {
@@ -118,5 +144,9 @@ func (r *runner) round(ctx context.Context, a contract.Assignment, deadline time
 	if out.Inside {
 		o.Message = speak.Insider
 	}
-	return o, speak.Attempts(out)
+	o.Hung = out.Deciding.Hung
+	if out.Deciding.ICMP.Came() {
+		o.ICMP = &out.Deciding.ICMP
+	}
+	return o, out.Deciding, speak.Attempts(out)
 }

@@ -18,6 +18,7 @@ type task struct {
 	again   bool
 	view    probe.View
 	stories []int64
+	series  *probe.Series // how far packets got since the failure began, that the server does not have yet
 }
 
 // DueAt implements pace.Dated.

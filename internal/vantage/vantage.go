@@ -22,6 +22,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/statefile"
+	"inkpost.example/inkpost/internal/wire/distance"
 )
 
 // Options of Run.
@@ -67,6 +68,7 @@ type runner struct {
 	wake   chan struct{}
 	slots  *semaphore.Weighted
 	spool  *spool
+	meter  *distance.Meter
 	health health
 }
 
@@ -86,7 +88,8 @@ func Run(ctx context.Context, o Options) error {
 	}
 	room := int64(pace.MaxAtOnce(openFiles()))
 	r := &runner{o: o, state: s, client: c, log: o.Log.With("vantage", s.Vantage), schedule: newSchedule(), deadline: 3 * time.Second,
-		wake: make(chan struct{}, 1), slots: semaphore.NewWeighted(room)}
+		wake: make(chan struct{}, 1), slots: semaphore.NewWeighted(room),
+		meter: distance.NewMeter(o.From)}
 	if r.spool, err = openSpool(o.StateDir); err != nil {
 		return err
 	}
@@ -102,6 +105,7 @@ func Run(ctx context.Context, o Options) error {
 		})
 	}
 	wg.Wait()
+	r.meter.Close()
 	if err := r.spool.save(); err != nil {
 		r.log.Error("outcomes that were not returned could not be saved", "error", err)
 	}

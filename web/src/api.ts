@@ -29,6 +29,7 @@ import type {
   Invitation,
   Flaw,
   Edit,
+  Why,
 } from './documents'
 
 export type * from './documents'
@@ -117,6 +118,7 @@ export const api = {
   signOut: () => call<void>('DELETE', '/session'),
   overview: () => call<Overview>('GET', '/overview'),
   site: (code: string) => call<Site>('GET', at('sites', code)),
+  why: (code: string) => call<Why>('GET', at('sites', code, 'why')),
   moves: (site: string, limit: number) => call<Move[]>('GET', `/moves?site=${encodeURIComponent(site)}&limit=${limit}`),
   history: (site: string, service: string, from: Date, until: Date) =>
     call<History>('GET', at('sites', site, 'services', service, 'history') + `?from=${from.toISOString()}&until=${until.toISOString()}`),

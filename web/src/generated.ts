@@ -105,11 +105,32 @@ export interface components {
             clock: string;
             taken: number;
         };
+        Calibration: {
+            /** Format: date-time */
+            at: string;
+            before?: boolean;
+            nats?: number;
+            open: number;
+            router?: number;
+        };
         Card: {
             fields: components["schemas"]["Field"][];
             note?: string;
             title: string;
             where: string;
+        };
+        Cause: {
+            /** @enum {string} */
+            actor: "desk" | "on site" | "provider" | "wait";
+            can_wait?: boolean;
+            cause: string;
+            /** @enum {string} */
+            hop: "vantage" | "hostname" | "address" | "upstream" | "forward" | "device" | "service";
+            next_step: string;
+            predicts?: components["schemas"]["Prediction"][];
+            summary: string;
+            takes: string;
+            who: string;
         };
         Certificate: {
             /** Format: date-time */
@@ -125,6 +146,11 @@ export interface components {
             /** Format: double */
             sure: number;
             words: string;
+        };
+        Check: {
+            ask: string;
+            name: string;
+            tells: string;
         };
         Device: {
             /** Format: int64 */
@@ -214,8 +240,12 @@ export interface components {
             field: string;
         };
         Finding: {
+            /** @enum {string} */
+            actor: "desk" | "on site" | "provider" | "wait";
             also?: string[];
+            between?: string[];
             cause: string;
+            check?: components["schemas"]["Check"];
             evidence: string[];
             /** @enum {string} */
             hop: "vantage" | "hostname" | "address" | "upstream" | "forward" | "device" | "service";
@@ -223,6 +253,8 @@ export interface components {
             services?: string[];
             subject: string;
             summary: string;
+            /** @enum {string} */
+            sure: "certain" | "likely" | "open";
         };
         Flaw: {
             detail: string;
@@ -254,6 +286,11 @@ export interface components {
             vantage: string;
             /** @enum {string} */
             verdict: "proven" | "unsettled" | "broken" | "unproven";
+        };
+        HopAnswer: {
+            icmp?: components["schemas"]["ICMP"];
+            limit: number;
+            reply: string;
         };
         Hostname: {
             device?: string;
@@ -288,6 +325,11 @@ export interface components {
             name?: string;
             site?: string;
             ttl_seconds?: number;
+        };
+        ICMP: {
+            code: number;
+            from?: components["schemas"]["Addr"];
+            type: number;
         };
         Invitation: {
             code: string;
@@ -487,6 +529,8 @@ export interface components {
             at: string;
             attempts?: components["schemas"]["Attempt"][];
             fingerprint?: string;
+            hung?: boolean;
+            icmp?: components["schemas"]["ICMP"];
             /** Format: int64 */
             latency_us?: number;
             message?: string;
@@ -494,6 +538,7 @@ export interface components {
             outcome: "answered" | "opened" | "refused" | "silent" | "unroutable" | "garbled" | "stranger" | "skipped";
             /** Format: int64 */
             revision: number;
+            series?: components["schemas"]["Series"];
             /** Format: int64 */
             service: number;
             target: string;
@@ -525,6 +570,12 @@ export interface components {
             detail?: string;
             service: string;
             state: string;
+        };
+        Prediction: {
+            check?: string;
+            hard: boolean;
+            sign: string;
+            values: string[];
         };
         /** Format: ip-prefix */
         Prefix: string;
@@ -601,6 +652,23 @@ export interface components {
             taken?: string;
             tries: number;
             wanted?: string;
+        };
+        RankedCause: {
+            against?: string[];
+            and?: string;
+            cause: string;
+            excluded?: boolean;
+            for?: string[];
+            /** Format: double */
+            share: number;
+            summary: string;
+        };
+        Ranking: {
+            causes: components["schemas"]["RankedCause"][];
+            services: string[];
+            /** @enum {string} */
+            sure: "certain" | "likely" | "open";
+            unknown?: string[];
         };
         Ready: {
             database: string;
@@ -692,6 +760,14 @@ export interface components {
             done: number;
             of: number;
             review?: components["schemas"]["Review"];
+        };
+        Series: {
+            answers: components["schemas"]["HopAnswer"][];
+            /** Format: date-time */
+            at: string;
+            calibration?: components["schemas"]["Calibration"];
+            distance?: string;
+            problem?: string;
         };
         /** Format: name-server */
         Server: string;
@@ -974,6 +1050,10 @@ export interface components {
             port: number;
             service: string;
             transport: string;
+        };
+        Why: {
+            rankings: components["schemas"]["Ranking"][];
+            site: string;
         };
         Zone: {
             also_ask?: components["schemas"]["AddrPort"][];

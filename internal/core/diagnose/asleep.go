@@ -64,3 +64,14 @@ func (s DeviceReport) pattern(now time.Time) []string {
 	}
 	return []string{fmt.Sprintf("it is usually away from %02d:00 to %02d:00 UTC: it sleeps, or is switched off then", from, until)}
 }
+
+// looked reports whether enough looks were counted to know the device's hours.
+func (s DeviceReport) looked() bool {
+	n := 0
+	for _, h := range s.Hours {
+		if h.There+h.Away >= hoursLeast {
+			n++
+		}
+	}
+	return n > 1
+}

@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
@@ -59,17 +60,17 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 			HopForward, "external 8022"},
 		"one refused": {func(e *Evidence) { fail(e, probe.Refused, 2) }, "service-stopped service shell",
 			HopService, "start what should listen on TCP port 8022"},
-		"all of a device silent": {func(e *Evidence) { fail(e, probe.Silent, 0, 1) }, "device-away device recorder",
+		"all of a device silent": {func(e *Evidence) { fail(e, probe.Silent, 0, 1) }, "device-off device recorder",
 			HopDevice, "look in the router's list of devices for 02:00:5e:07:00:01"},
-		"all silent, the agent is heard": {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2) }, "inbound-blocked link main",
-			HopUpstream, "Compare the WAN address"},
+		"all silent, the agent is heard": {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2) }, "router-reset link main",
+			HopForward, "Load the router's saved settings"},
 		"all silent, the agent is not": {func(e *Evidence) { fail(e, probe.Silent, 0, 1, 2); e.Links[0].Overdue = true },
 			"site-dark link main", HopAddress, "Call the site"},
 		"all refused, the agent is not heard": {func(e *Evidence) { fail(e, probe.Refused, 0, 1, 2); e.Links[0].Overdue = true },
-			"site-dark link main", HopAddress, "Call the site"},
+			"moved-unannounced link main", HopAddress, "call someone there"},
 		"no route": {func(e *Evidence) { fail(e, probe.Unroutable, 0, 1, 2) }, "no-route link main",
-			HopAddress, "Report it to the provider Kettle Cable"},
-		"agent overdue, services answer": {func(e *Evidence) { e.Links[0].Overdue = true }, "agent-overdue link main",
+			HopAddress, "Report it to Kettle Cable"},
+		"agent overdue, services answer": {func(e *Evidence) { e.Links[0].Overdue = true }, "updater-overdue link main",
 			HopAddress, "Check the agent's log"},
 		"address never known": {func(e *Evidence) {
 			e.Links[0].IPv4, e.Links[0].Heard, e.Links[0].Agent = netip.Addr{}, time.Time{}, false
@@ -115,7 +116,7 @@ func TestOneCauseForManySymptoms(t *testing.T) {
 		"not confirmed yet": {func(e *Evidence) { e.Services[1].Outcome, e.Services[1].InRow = probe.Silent, 1 }, "", "", ""},
 		"two causes at once": {func(e *Evidence) { fail(e, probe.Silent, 1); fail(e, probe.Refused, 2) },
 			"forward-missing service playback, service-stopped service shell", HopForward, ""},
-		"something else answers": {func(e *Evidence) { fail(e, probe.Garbled, 2) }, "wrong-protocol service shell", HopService,
+		"something else answers": {func(e *Evidence) { fail(e, probe.Garbled, 2) }, "other-protocol service shell", HopService,
 			"goes to desk"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -148,17 +149,20 @@ func TestAWayOverIPv6IsExplainedForItself(t *testing.T) {
 	e := both(probe.Answered, probe.Silent)
 	f := Site(e)
 	require.Len(t, f, 1)
-	require.Equal(t, CausePinholeMissing, f[0].Cause)
+	require.EqualValues(t, "pinhole-missing", f[0].Cause)
 	require.Equal(t, HopForward, f[0].Hop)
 	require.Contains(t, f[0].Next, "allow TCP port 8022 to 2001:db8:7::21 (desk)")
-	require.Len(t, f[0].Also, 2, "nobody looked from inside")
+	require.Equal(t, causes.Open, f[0].Sure, "nobody looked from inside")
+	require.Contains(t, f[0].Between, causes.Slug("device-firewall"))
+	require.Equal(t, causes.LookInside, f[0].Check.Name)
 	e.Seen = map[string]DeviceReport{"desk": {At: now, Present: true, Ports: map[string]string{"shell": "open"}}}
-	require.Len(t, Site(e)[0].Also, 1)
+	require.NotContains(t, Site(e)[0].Between, causes.Slug("device-firewall"))
 	e.Seen["desk"] = DeviceReport{At: now, Ports: map[string]string{"shell": "silent"}}
-	require.Equal(t, CausePinholeMissing, Site(e)[0].Cause, "it answers over the other way, and so is on")
+	require.EqualValues(t, "pinhole-missing", Site(e)[0].Cause, "it answers over the other way, and so is on")
 	e.Services[2].Reach, e.Services[2].State, e.Services[2].Ways = site.ByPinhole, probe.StateUnreachable, e.Services[2].Ways[1:]
-	require.Equal(t, CauseDeviceAway, Site(e)[0].Cause, "a device that is away is told of as that")
-	require.Equal(t, CauseServiceStopped, Site(both(probe.Answered, probe.Refused))[0].Cause)
+	require.EqualValues(t, "device-off", Site(e)[0].Cause, "a device that is away is told of as that")
+	require.Subset(t, Site(both(probe.Answered, probe.Refused))[0].Between, []causes.Slug{"pinhole-missing", "service-stopped"},
+		"the router or the device refuses it: who it is takes a look")
 
 	e = both(probe.Answered, probe.Skipped)
 	e.Services[2].State, e.Services[2].Outcome = probe.StateReachable, probe.Answered
@@ -174,13 +178,13 @@ func TestAMachineWithADevicesAddressIsNamed(t *testing.T) {
 	fail(&e, probe.Refused, 0)
 	f := Site(e)
 	require.Len(t, f, 1)
-	require.Equal(t, CauseAddressTaken, f[0].Cause)
+	require.EqualValues(t, "address-taken", f[0].Cause)
 	require.Contains(t, f[0].Next, "see which machine 02:00:5e:99:00:01 is")
 	e.Seen["recorder"] = DeviceReport{At: now, MAC: "02:00:5e:99:00:01", Found: "192.168.7.33", Present: true}
 	f = Site(e)
 	require.Len(t, f, 1)
-	require.Equal(t, CauseDeviceMoved, f[0].Cause)
-	require.Contains(t, f[0].Summary, "another machine has 192.168.7.20")
+	require.EqualValues(t, "device-drifted", f[0].Cause)
+	require.Contains(t, joinedLines(f[0].Evidence), "another machine, 02:00:5e:99:00:01, has 192.168.7.20")
 }
 
 func TestAFailureThatSettlesIsShownAtTheAddress(t *testing.T) {
@@ -212,9 +216,10 @@ func TestPathBreaksAtTheHopOfItsFinding(t *testing.T) {
 	paths := Paths(e)
 	require.Equal(t, "proven proven proven proven proven proven proven", verdicts(paths[0]))
 	require.Equal(t, "proven proven proven unproven broken unproven unproven", verdicts(paths[1]))
-	require.Equal(t, "proven proven proven proven proven proven broken", verdicts(paths[2]))
+	require.Equal(t, "proven proven proven unproven unproven unproven broken", verdicts(paths[2]),
+		"nobody knows who refused it")
 	require.Nil(t, paths[0].Finding)
-	require.Equal(t, CauseForwardMissing, paths[1].Finding.Cause)
+	require.EqualValues(t, "forward-missing", paths[1].Finding.Cause)
 
 	e = scene()
 	e.Services[0].Outcome, e.Services[0].InRow = probe.Silent, 1
@@ -276,20 +281,23 @@ func TestWhatAnAgentSeesFromInsideSaysWhichHopItIs(t *testing.T) {
 	}
 	for name, c := range map[string]struct {
 		seen  DeviceReport
-		cause Cause
+		cause causes.Slug
 		words string
 	}{
-		"open inside": {DeviceReport{Present: true, Ports: map[string]string{"page": "open"}}, CauseForwardMissing,
+		"open inside": {DeviceReport{Present: true, Ports: map[string]string{"page": "open"}}, "forward-missing",
 			"has TCP port 443 open"},
-		"refused inside": {DeviceReport{Present: true, Ports: map[string]string{"page": "refused"}}, CauseServiceStopped,
+		"refused inside": {DeviceReport{Present: true, Ports: map[string]string{"page": "refused"}}, "service-stopped",
 			"even from inside"},
-		"silent inside": {DeviceReport{Present: true, Ports: map[string]string{"page": "silent"}}, CauseDeviceFirewall,
+		"silent inside": {DeviceReport{Present: true, Ports: map[string]string{"page": "silent"}}, "device-firewall",
 			"own firewall"},
-		"not there": {DeviceReport{Ports: map[string]string{"page": "silent"}}, CauseDeviceAway, "from inside the site either"},
+		"not there": {DeviceReport{Ports: map[string]string{"page": "silent"}}, "device-off", "nobody answers at 192.168.7.20"},
 		"at another address": {DeviceReport{Present: true, Found: "192.168.7.33", Ports: map[string]string{"page": "open"}},
-			CauseDeviceMoved, "reserve 192.168.7.20 for 02:00:5e:07:00:01"},
+			"device-drifted", "reserve 192.168.7.20 for 02:00:5e:07:00:01"},
 	} {
 		e := base()
+		if name == "refused inside" {
+			e.Services[0].Outcome = probe.Refused
+		}
 		c.seen.At = now.Add(-30 * time.Second)
 		e.Seen = map[string]DeviceReport{"recorder": c.seen}
 		list := Site(e)
@@ -307,20 +315,19 @@ func TestWhatAnAgentSeesFromInsideSaysWhichHopItIs(t *testing.T) {
 	e.Links[0].Dynamic = dynamic
 	list := Site(e)
 	require.Len(t, list, 2, "beside what fails")
-	require.Equal(t, CauseInDynamicRange, list[1].Cause)
+	require.EqualValues(t, "in-dynamic-range", list[1].Cause)
 	require.Contains(t, list[1].Next, "outside 192.168.7.10-192.168.7.99")
 	require.False(t, list[1].Serious())
 	for _, wrong := range []string{"192.168.7.99-192.168.7.10", "192.168.7.10", "2001:db8::1-192.168.7.9", "x-y"} {
 		_, err := site.ParseRange(wrong)
 		require.ErrorContains(t, err, "is not a range of addresses", wrong)
 	}
-	for verdict, cause := range map[wan.Verdict]Cause{wan.NATDouble: CauseDoubleNAT, wan.NATCarrier: CauseCarrierNAT} {
+	for verdict, cause := range map[wan.Verdict]causes.Slug{wan.NATDouble: "double-nat", wan.NATCarrier: "carrier-nat"} {
 		e := base()
 		e.Links[0].NAT = wan.NAT{Verdict: verdict, Words: "what stands in front", Remedies: []string{"do this", "or that"}}
 		list := Site(e)
 		require.Len(t, list, 1)
 		require.Equal(t, cause, list[0].Cause)
 		require.Equal(t, "do this or that", list[0].Next)
-		require.Empty(t, list[0].Also, "a remedy is no cause")
 	}
 }

@@ -5,9 +5,9 @@ package diagnose
 import (
 	"fmt"
 	"net/netip"
-	"strings"
 	"time"
 
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
@@ -23,6 +23,7 @@ type Evidence struct {
 	Devices   []site.Device
 	Services  []ServiceEvidence
 	Seen      map[string]DeviceReport // by device: what an agent saw of it from inside
+	Made      map[causes.Check]bool   // checks that are made by themselves, or cannot be
 }
 
 // LinkEvidence is a link, whether its agent should have been heard from by now, and what is known from the site's side.
@@ -36,6 +37,10 @@ type LinkEvidence struct {
 	Held      string    // why a new address is not followed yet; "" if none is held back
 	Reported  time.Time // when an agent last told what its sources say
 	Announced bool      // the link's address is announced at regular intervals
+	// Gateway is the WAN address that the router itself has, by its own word; zero if that is not known.
+	Gateway netip.Addr
+	// DarkWith counts the other sites of the provider that went dark within ten minutes, ProviderSites those that it has.
+	DarkWith, ProviderSites int
 }
 
 // beginning reports whether an agent has just begun: it was heard, and has not had the time to say where the link is.
@@ -83,6 +88,9 @@ type ServiceEvidence struct {
 	Probed  time.Time
 	Turned  time.Time       // since when the outcome has been what it is
 	Message string          // what was heard, in words
+	ICMP    probe.ICMP      // that ended the newest attempt
+	Hung    bool            // it accepted, and said nothing
+	Series  *probe.Series   // how far packets got since the failure began; nil if that was not measured
 	Results []VantageResult // of each vantage point
 	// Fingerprint is what it last showed of itself, Shut why it is not probed for now, Expires the end of its certificate.
 	Fingerprint string
@@ -125,10 +133,6 @@ func (s ServiceEvidence) proven() bool {
 	return s.Expected == probe.ExpectReachable && s.State == probe.StateReachable
 }
 
-func (s ServiceEvidence) port() string {
-	return fmt.Sprintf("%s port %s", strings.ToUpper(string(s.Transport)), site.Ports(s.ExternalFrom, s.ExternalTo))
-}
-
 func (e Evidence) link(label string) (LinkEvidence, bool) {
 	for _, l := range e.Links {
 		if l.Label == label {
@@ -147,15 +151,49 @@ func (e Evidence) device(name string) (site.Device, bool) {
 	return site.Device{}, false
 }
 
-func (e Evidence) where(pick func(ServiceEvidence) bool) []ServiceEvidence {
-	var out []ServiceEvidence
-	for _, s := range e.Services {
-		if pick(s) {
-			out = append(out, s)
+// target is the address that the newest attempt was made at.
+func (s ServiceEvidence) target() netip.Addr {
+	for _, w := range s.Ways {
+		if !w.Outcome.Good() && w.Outcome != probe.Skipped {
+			if at, err := netip.ParseAddrPort(w.Target); err == nil {
+				return at.Addr()
+			}
 		}
 	}
-	return out
+	return s.Address
 }
+
+// InsideFor is how long what an agent saw of a device counts.
+const InsideFor = 5 * time.Minute
+
+// DeviceReport is what an agent saw of a device from inside the site. Ports holds, by service, "open", "refused", "silent", "prohibited",
+// "hung", "other" or "unknown"; Found is the address at which the device's MAC is, where that is another than on record.
+type DeviceReport struct {
+	At      time.Time
+	Present bool
+	Found   string
+	Ports   map[string]string
+	Hours   Hours
+	MAC     string    // that answers at the recorded address; "" if nobody does
+	Missed  int       // looks in a row at which it was not there
+	Renewed time.Time // when its IPv6 address was seen to be another; zero if it was not
+}
+
+// RefusedEvidence reports announcements that were refused lately.
+type RefusedEvidence struct {
+	Reason, From string
+	Count        int
+	Last         time.Time
+}
+
+// inside returns what an agent saw of a device lately. What is from the future is not believed.
+func (e Evidence) inside(device string) (DeviceReport, bool) {
+	s, ok := e.Seen[device]
+	return s, ok && e.Now.Sub(s.At) <= InsideFor && s.At.Sub(e.Now) <= clockSlip
+}
+
+// clockSlip is how far ahead a time may be.
+const clockSlip = 5 * time.Second
 
 // spoken returns a length of time in the unit a person would say.
 func spoken(d time.Duration) string {

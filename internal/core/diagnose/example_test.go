@@ -30,6 +30,6 @@ func ExampleSite() {
 		fmt.Println("Next:", f.Next)
 	}
 	// Output:
-	// service TCP port 8443 reaches recorder, which refuses it: the service is not running
+	// service Nothing listens on TCP port 443 of recorder: the service is not running
 	// Next: On recorder (192.168.7.20), start what should listen on TCP port 443, and make it start at boot.
 }

@@ -2,7 +2,9 @@ package diagnose
 
 import (
 	"fmt"
+	"time"
 
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
@@ -40,8 +42,9 @@ type Path struct {
 }
 
 // Paths returns the path of every service of the site, in the order of the record.
-func Paths(e Evidence) []Path {
-	findings := Site(e)
+func Paths(e Evidence) []Path { return e.paths(Site(e)) }
+
+func (e Evidence) paths(findings []Finding) []Path {
 	out := make([]Path, 0, len(e.Services))
 	for _, s := range e.Services {
 		out = append(out, e.path(s, findings))
@@ -129,7 +132,7 @@ func (e Evidence) fromTheSite(p *Path, s ServiceEvidence, l LinkEvidence) {
 	if device := &p.Stations[5]; seen.Present && seen.Found == "" && device.Verdict == Unproven {
 		device.Verdict = Proven
 	}
-	if service := &p.Stations[6]; seen.Ports[s.Name] == "open" && service.Verdict == Unproven {
+	if service := &p.Stations[6]; seen.Ports[s.Name] == "open" && seen.Found == "" && service.Verdict == Unproven {
 		service.Verdict, service.Detail = Proven, joined(service.Detail, "open from inside")
 	}
 }
@@ -140,18 +143,15 @@ func (e Evidence) judge(p *Path, s ServiceEvidence, l LinkEvidence) {
 	if s.Probed.IsZero() {
 		p.Stations[0].Verdict = Unproven
 	}
-	reached := -1
-	switch {
-	case s.Outcome.Good():
-		reached = len(p.Stations) - 1
-	case s.Outcome == probe.Refused && p.Finding != nil && p.Finding.Hop == HopService:
-		reached = 5
-	}
+	reached, how := e.gotAsFar(s, l)
 	for i := 2; i <= reached; i++ {
 		p.Stations[i].Verdict = Proven
 	}
 	if reached > 3 {
 		p.Stations[3].Value = "passed"
+	}
+	if how != "" {
+		p.Stations[4].Detail = joined(p.Stations[4].Detail, how)
 	}
 	alive := l.Addresses().Known() && (!l.Overdue && !l.Heard.IsZero() || len(e.where(func(x ServiceEvidence) bool {
 		return x.OnLink == s.OnLink && x.Outcome.Open()
@@ -177,8 +177,40 @@ func (e Evidence) judge(p *Path, s ServiceEvidence, l LinkEvidence) {
 	for i := range p.Stations {
 		if p.Stations[i].Hop == p.Finding.Hop {
 			p.Stations[i].Verdict = Broken
+			if p.Finding.Sure == causes.Open {
+				p.Stations[i].Detail = joined(p.Stations[i].Detail, "likeliest")
+			}
 		}
 	}
+}
+
+// gotAsFar is the last station that packets are proven to have got to, and what shows it; -1 if nothing does.
+func (e Evidence) gotAsFar(s ServiceEvidence, l LinkEvidence) (station int, how string) {
+	if s.Outcome.Good() {
+		return 6, ""
+	}
+	switch reach(s, l) {
+	case causes.PassedOn:
+		return 4, "got as far as the router, which passes it on"
+	case causes.RefusedBehind, causes.AnsweredBehind:
+		return 5, "got as far as a machine behind the router"
+	case causes.StoppedRouter:
+		return 3, "got as far as the router, and no further"
+	case causes.RefusedRouter, causes.AnsweredRouter:
+		return 3, "got as far as the router, which answers itself"
+	case causes.StoppedModem, causes.RefusedModem:
+		return 2, "got as far as the modem in front of the router"
+	case causes.StoppedSite, causes.RefusedSite:
+		return 2, "got as far as the site's address"
+	case causes.StoppedBefore:
+		return -1, "did not get as far as the site"
+	}
+	return -1, ""
+}
+
+// settlingWords say on a path that nothing is decided yet.
+func settlingWords(now, turned time.Time) string {
+	return fmt.Sprintf("settling: it failed %s ago, and whoever announces the address is being asked", spoken(now.Sub(turned)))
 }
 
 // explains picks the finding that accounts for s: the one that lists it, or one about its link's address or its name.
@@ -191,7 +223,7 @@ func explains(s ServiceEvidence, findings []Finding) *Finding {
 		}
 	}
 	for _, f := range findings {
-		if f.Cause == CauseAddressUnknown && f.Subject == "link "+s.OnLink {
+		if f.Cause == "address-unknown" && f.Subject == "link "+s.OnLink {
 			return &f
 		}
 	}

@@ -6,12 +6,13 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/diagnose"
 )
 
 var morning = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
-func finding(cause diagnose.Cause, service string) diagnose.Finding {
+func finding(cause causes.Slug, service string) diagnose.Finding {
 	return diagnose.Finding{Cause: cause, Subject: "service " + service, Summary: string(cause) + " " + service}
 }
 

@@ -65,8 +65,9 @@ func (b *Board) diagnose(p record.Site) Diagnosis {
 	b.mu.Unlock()
 	now := b.now()
 	ev := b.host.Evidence(p, now)
-	d := Diagnosis{Paths: diagnose.Paths(ev)}
-	findings := diagnose.Site(ev)
+	var d Diagnosis
+	findings, paths := diagnose.All(ev)
+	d.Paths = paths
 	opened, closed := b.replace(p.ID, d, findings, now)
 	for _, f := range opened {
 		b.events.Publish(events.FaultOpened, p.Code, f.Subject, f.Summary)

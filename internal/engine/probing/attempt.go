@@ -28,6 +28,11 @@ type Result struct {
 	LeftOut  string // why it does not count, though it was made; "" when it does
 	Held     bool   // it was not made, because the link is quarantined
 
+	ICMP        probe.ICMP     // that ended the attempt which decided
+	Hung        bool           // it accepted, and said nothing
+	Decided     netip.AddrPort // what that attempt was made at, and over what
+	Over        probe.Transport
+	Series      *probe.Series // how far packets got; nil if that was not measured
 	Fingerprint string
 	Weakness    string
 	Certificate *speak.Certificate
@@ -108,6 +113,7 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 	if out.Inside {
 		r.LeftOut, r.Message = speak.Insider, speak.Insider
 	}
+	r.ICMP, r.Hung, r.Decided, r.Over = out.Deciding.ICMP, out.Deciding.Hung, out.Deciding.Target, out.Deciding.Transport
 	r.Fingerprint, r.Weakness = out.Deciding.Fingerprint, out.Deciding.Weakness
 	if c := out.Deciding.Certificate; !c.Expires.IsZero() {
 		r.Certificate = &c

@@ -91,6 +91,12 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	v := was
 	v.View, v.Latency, v.Message, v.LeftOut = rule.Next(v.View, r.Outcome, r.At), r.Latency, r.Message, r.LeftOut
 	v.Known = v.Known || r.Outcome.Open()
+	v.ICMP, v.Hung = r.ICMP, r.Hung
+	if r.Series != nil {
+		v.Series = r.Series
+	} else if v.InRow == 1 {
+		v.Series = nil // it was about something else
+	}
 	settling := rule.Meaning(v.Outcome) == probe.NotWanted && rule.Tenancy.Settling(v.Since, v.At)
 	w.results[i] = v
 	if vantage == p.Vantage {
@@ -128,6 +134,9 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	}
 	if settling {
 		p.host.CheckAddress(l.ID)
+	}
+	if vantage == p.Vantage {
+		p.measure(w, r, v, rule)
 	}
 	if r.LeftOut == "" && rule.Meaning(r.Outcome) == probe.AsWanted && was.InRow > 0 && rule.Meaning(was.Outcome) == probe.NotWanted {
 		p.host.ConfirmElsewhere(s.ID, vantage) // they may see the repair, too

@@ -25,6 +25,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/distance"
 )
 
 // Host is what the room asks of the engine. Its methods may be called from many goroutines, never while the room holds its lock, except
@@ -86,6 +87,8 @@ type Prober struct {
 
 	quarantine quarantine
 	counts     probeCounts
+	meter      *distance.Meter
+	measuring  context.Context // that measurements begin with: that of Run
 }
 
 // New returns a room that watches every service on record, each in the state that the database has. Error: that of the database.
@@ -96,7 +99,7 @@ func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hi
 	}
 	p := &Prober{Config: c, host: host, record: rec, history: hist, events: hub, watches: map[int64]*watch{}, wake: make(chan struct{}, 1),
 		slots: semaphore.NewWeighted(int64(c.Attempts)), busy: map[netip.Addr]int{}, unfit: map[int64]string{},
-		quarantine: quarantine{links: map[int64]quarantined{}}}
+		quarantine: quarantine{links: map[int64]quarantined{}}, meter: distance.NewMeter(netip.Addr{})}
 	spans, err := st.NewestSpans(ctx)
 	if err != nil {
 		return nil, err
@@ -264,6 +267,10 @@ func weight(s site.Service) int64 {
 // Run probes services as they come due and finds the vantage points that are themselves at fault, until ctx ends.
 func (p *Prober) Run(ctx context.Context) {
 	var g errgroup.Group
+	p.mu.Lock()
+	p.measuring = ctx
+	p.mu.Unlock()
+	defer p.meter.Close()
 	g.Go(func() error { p.runQueue(ctx); return nil })
 	g.Go(func() error { p.runFitness(ctx); return nil })
 	_ = g.Wait()

@@ -18,6 +18,9 @@ type VantageResult struct {
 	Message string
 	LeftOut string // why it does not count
 	Known   bool   // the service has answered it before
+	ICMP    probe.ICMP
+	Hung    bool          // it accepted, and said nothing
+	Series  *probe.Series // how far packets got since the failure began; nil if that was not measured
 }
 
 // Status is what is known of a service now.

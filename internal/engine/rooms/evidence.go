@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/probing"
@@ -20,7 +21,7 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 	for _, d := range p.Devices {
 		if s, ok := r.SiteSide.Device(d.ID); ok {
 			seen := diagnose.DeviceReport{At: s.At, Present: s.Present, Found: AddressText(s.Found), Ports: map[string]string{},
-				Hours: s.Hours, MAC: s.MAC}
+				Hours: s.Hours, MAC: s.MAC, Missed: s.Missed, Renewed: s.Renewed}
 			for _, port := range s.Ports {
 				seen.Ports[port.Service] = port.State
 			}
@@ -46,6 +47,7 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.Address, State: st.State,
 			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Message: st.Message,
 			Quarantine: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways)}
+		one.ICMP, one.Hung, one.Series = detail(r.Prober.Results(s.ID), st)
 		for _, v := range r.SeenBy(s, now) {
 			one.Results = append(one.Results, diagnose.VantageResult{Vantage: v.Name, Outcome: v.Outcome, LeftOut: v.LeftOut})
 		}
@@ -58,6 +60,25 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		ev.Services = append(ev.Services, one)
 	}
 	return ev
+}
+
+// detail picks, of what the vantage points saw of a failing service, the message that belongs to its outcome, and the newest measurement
+// that says how far packets got.
+func detail(list []probing.VantageResult, st probing.Status) (m probe.ICMP, hung bool, series *probe.Series) {
+	for _, v := range list {
+		if v.Outcome != st.View.Outcome || v.LeftOut != "" {
+			continue
+		}
+		if !m.Came() {
+			m = v.ICMP
+		}
+		hung = hung || v.Hung
+		if v.Series != nil && (series == nil || series.Distance == probe.DistanceUnknown ||
+			v.Series.Distance != probe.DistanceUnknown && v.Series.At.After(series.At)) {
+			series = v.Series
+		}
+	}
+	return m, hung, series
 }
 
 func waysSeen(list []probing.Way) (out []diagnose.Way) {

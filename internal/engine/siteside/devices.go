@@ -30,6 +30,9 @@ type DeviceReport struct {
 	// IPv6 address that is wanted. The server counts both.
 	Hours       diagnose.Hours `json:"hours,omitzero"`
 	WithoutIPv6 int            `json:"without_ipv6,omitempty"`
+	// Missed counts the looks in a row at which it was not there, and Renewed is when its IPv6 address was seen to be another.
+	Missed  int       `json:"missed,omitempty"`
+	Renewed time.Time `json:"renewed,omitzero"`
 }
 
 // PortSeen is how an internal port answered from inside: open, refused, silent, or unknown when it could not be tried.
@@ -148,6 +151,12 @@ func (s *Side) noteDevice(d site.Device, r DeviceReport, linkID int64, wanted bo
 	before := s.devices.byID[d.ID]
 	r.At, r.Hours, r.WithoutIPv6 = now, before.Hours, 0
 	r.Hours.Note(now, r.Present)
+	if r.Missed = 0; !r.Present {
+		r.Missed = min(before.Missed+1, lostAfter)
+	}
+	if r.Renewed = before.Renewed; before.IPv6.IsValid() && r.IPv6.IsValid() && r.IPv6 != before.IPv6 {
+		r.Renewed = now
+	}
 	if wanted && d.IPv6.IsValid() && r.Present && !r.IPv6.IsValid() {
 		r.WithoutIPv6 = min(before.WithoutIPv6+1, lostAfter)
 	}

@@ -35,7 +35,10 @@ type Outcome struct {
 	Latency     time.Duration
 	Message     string
 	Fingerprint string
-	Task        int64 // that it answers; 0 for none
+	Hung        bool          // it accepted, and said nothing
+	ICMP        probe.ICMP    // that ended the attempt which decided
+	Series      *probe.Series // how far packets got; nil if that was not measured
+	Task        int64         // that it answers; 0 for none
 	Attempts    []probe.Attempt
 }
 
@@ -106,7 +109,7 @@ func (v *Vantages) noteOutcome(by Vantage, o Outcome, now time.Time) bool {
 	l, _ := where.Followed(s.LinkID)
 	r := probing.Result{Service: s, Site: where.Code, LinkID: l.ID, Address: where.TargetOf(s, l),
 		At: o.At.UTC().Truncate(time.Microsecond), Outcome: o.Outcome,
-		Latency: o.Latency, Message: o.Message, Fingerprint: o.Fingerprint}
+		Latency: o.Latency, Message: o.Message, Fingerprint: o.Fingerprint, ICMP: o.ICMP, Hung: o.Hung, Series: o.Series}
 	if r.At.After(now) {
 		r.At = now
 	}

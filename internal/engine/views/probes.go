@@ -24,6 +24,9 @@ func (vw *Views) ProbeNow(ctx context.Context, code, service, vantage string) (c
 		return vw.probeFrom(ctx, where, s, vantage)
 	}
 	r := vw.Prober.Attempt(ctx, s, true)
+	if rule := s.RuleAt(r.At); rule.Expected == probe.ExpectReachable && rule.Meaning(r.Outcome) == probe.NotWanted {
+		r.Series = vw.Prober.Explain(ctx, r)
+	}
 	if ctx.Err() == nil {
 		vw.Prober.TakeOutOfTurn(s.ID, r)
 	}
@@ -37,6 +40,11 @@ func (vw *Views) story(where record.Site, s site.Service, r probing.Result, vant
 	attempts := make([]contract.TracedAttempt, len(r.Attempts))
 	for i, a := range r.Attempts {
 		attempts[i] = contract.TracedAttempt{Attempt: a, Verdict: diagnose.OfOutcome(rule, a.Outcome)}
+	}
+	if r.Series != nil && len(attempts) > 0 {
+		for _, line := range r.Series.Words() {
+			attempts[0].Steps = append(attempts[0].Steps, probe.Step{Name: "hop limit", AtUS: attempts[0].TookUS, Words: line})
+		}
 	}
 	return contract.ProbeTrace{Words: probe.Words(s.ExpectedAt(r.At), now.State, mute), Site: where.Code, Service: s.Name,
 		Vantage: vantage, Hostname: r.Hostname, At: r.At,

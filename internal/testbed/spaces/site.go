@@ -15,6 +15,9 @@ const (
 	Public  = "1.2.3.7"
 	Machine = "192.168.7.20"
 	Router  = "192.168.7.1"
+	// FarPublic is the public address of a site that is further away, and Near that of its provider's last router.
+	FarPublic = "1.2.5.7"
+	Near      = "1.2.5.1"
 )
 
 // Site is a machine on a LAN ("lan"), its router with miniupnpd ("router"), perhaps a device that translates in front of it
@@ -24,16 +27,24 @@ type Site struct {
 	WAN    string // the public address now
 	edge   string // the space that has it
 	behind Behind
+	next   string // the provider's router, on the way out
 }
 
-// Behind says what stands in front of a site's router.
-type Behind struct{ RouterWAN, Front string }
+// Behind says what stands in front of a site's router. Far puts two routers of providers, "core" and "near", between the site and outside.
+type Behind struct {
+	RouterWAN, Front string
+	Far              bool
+}
 
 // Kinds of sites.
 var (
-	Direct       = Behind{Public, ""}
-	BehindModem  = Behind{"192.168.1.23", "192.168.1.1"}
-	BehindMiddle = Behind{"100.64.7.9", "100.64.7.1"} // a provider that translates
+	Direct       = Behind{RouterWAN: Public}
+	BehindModem  = Behind{RouterWAN: "192.168.1.23", Front: "192.168.1.1"}
+	BehindMiddle = Behind{RouterWAN: "100.64.7.9", Front: "100.64.7.1"} // a provider that translates
+	// Sites two routers away from outside.
+	FarDirect = Behind{RouterWAN: FarPublic, Far: true}
+	FarModem  = Behind{RouterWAN: "192.168.1.23", Front: "192.168.1.1", Far: true}
+	FarMiddle = Behind{RouterWAN: "100.64.7.9", Front: "100.64.7.1", Far: true}
 )
 
 // NewSite makes a site.
@@ -46,16 +57,22 @@ func NewSite(s Spaces, b Behind) *Site {
 	s.Join("lan lan0 "+Machine+"/24", "router port0")
 	s.In("router", "ip", "link", "set", "port0", "master", "lan")
 	s.In("lan", "ip", "route", "add", "default", "via", Router)
-	site := &Site{Spaces: s, WAN: Public, edge: "router", behind: b}
+	site := &Site{Spaces: s, WAN: Public, edge: "router", behind: b, next: Outside}
+	last := "out"
+	if b.Far {
+		site.WAN, site.next, last = FarPublic, Near, "near"
+		s.farAway()
+	}
 	if b.Front == "" {
-		s.Join("router wan "+b.RouterWAN+"/24", "out wan "+Outside+"/24")
-		s.In("router", "ip", "route", "add", "default", "via", Outside)
+		s.Join("router wan "+b.RouterWAN+"/24", last+" wan "+site.next+"/24")
+		s.In("router", "ip", "route", "add", "default", "via", site.next)
 	} else {
 		site.edge = "front"
 		s.Make("front")
 		s.Join("router wan "+b.RouterWAN+"/24", "front lan "+b.Front+"/24")
-		s.Join("front wan "+Public+"/24", "out wan "+Outside+"/24")
+		s.Join("front wan "+site.WAN+"/24", last+" wan "+site.next+"/24")
 		s.In("router", "ip", "route", "add", "default", "via", b.Front)
+		s.In("front", "ip", "route", "add", "default", "via", site.next)
 		s.Translate("front", "wan")
 	}
 	s.Translate("router", "wan")
@@ -74,11 +91,21 @@ func NewSite(s Spaces, b Behind) *Site {
 	return site
 }
 
+// farAway puts two routers between outside and the site.
+func (s Spaces) farAway() {
+	s.Make("core", "near")
+	s.Join("out wan "+Outside+"/24", "core out 1.2.3.254/24")
+	s.Join("core in 1.2.4.1/24", "near out 1.2.4.2/24")
+	s.In("out", "ip", "route", "add", "1.2.0.0/16", "via", "1.2.3.254")
+	s.In("core", "ip", "route", "add", "1.2.5.0/24", "via", "1.2.4.2")
+	s.In("near", "ip", "route", "add", "default", "via", "1.2.4.1")
+}
+
 // MoveTo returns the site another public address, as a provider does: what is under way through the old one is lost.
 func (s *Site) MoveTo(to string) {
 	s.t.Helper()
 	s.In(s.edge, "sh", "-c", fmt.Sprintf("ip addr del %s/24 dev wan; ip addr add %s/24 dev wan; ip route replace default via %s",
-		s.WAN, to, Outside))
+		s.WAN, to, s.next))
 	s.WAN = to
 }
 

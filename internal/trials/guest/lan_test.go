@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/lab/peer"
 	"inkpost.example/inkpost/internal/testbed/spaces"
@@ -40,7 +40,7 @@ func (p *place) sighting(device string) contract.DeviceReport {
 	return contract.DeviceReport{}
 }
 
-func (p *place) fault(cause diagnose.Cause) (f contract.Fault, ok bool) {
+func (p *place) fault(cause causes.Slug) (f contract.Fault, ok bool) {
 	p.t.Helper()
 	list, err := p.Faults(context.Background(), code, true)
 	require.NoError(p.t, err)
@@ -68,7 +68,7 @@ func TestADeviceThatMovesOnASilentLANIsFoundByItsMAC(t *testing.T) {
 		"default via "+spaces.Router)
 	began := time.Now()
 	require.Eventually(t, func() bool {
-		f, ok := p.fault(diagnose.CauseDeviceMoved)
+		f, ok := p.fault("device-drifted")
 		return ok && strings.Contains(f.Finding.Summary, "recorder is at 192.168.7.177 now")
 	}, 60*time.Second, 100*time.Millisecond)
 	took := time.Since(began)
@@ -81,14 +81,14 @@ func TestADeviceThatMovesOnASilentLANIsFoundByItsMAC(t *testing.T) {
 	p.Plug("printer", "02:00:5e:99:00:07", "192.168.7.40/24")
 	require.Eventually(t, func() bool {
 		_, err := p.LAN(context.Background(), code, true)
-		f, ok := p.fault(diagnose.CauseDeviceMoved)
+		f, ok := p.fault("device-drifted")
 		return err == nil && ok && strings.Contains(strings.Join(f.Finding.Evidence, "; "),
 			"02:00:5e:99:00:07 answers at 192.168.7.40 instead")
 	}, 90*time.Second, 100*time.Millisecond)
 	p.In("recorder", "ip", "link", "set", "eth0", "down")
 	require.Eventually(t, func() bool {
 		_, err := p.LAN(context.Background(), code, true)
-		f, ok := p.fault(diagnose.CauseAddressTaken)
+		f, ok := p.fault("address-taken")
 		return err == nil && ok && strings.Contains(f.Finding.Summary, "Another machine has 192.168.7.40, the address of recorder")
 	}, 90*time.Second, 100*time.Millisecond)
 }
@@ -126,7 +126,7 @@ func TestADevicesIPv6AddressIsLearnedAndFollowedWithoutAnybodysPing(t *testing.T
 	p.In("recorder", "ip", "-6", "addr", "flush", "dev", "eth0", "scope", "global")
 	require.Eventually(t, func() bool {
 		_, err := p.LAN(context.Background(), code, true)
-		f, ok := p.fault(diagnose.CauseDeviceIPv6)
+		f, ok := p.fault("device-ipv6-lost")
 		h, err2 := p.Hostname(context.Background(), "recorder.isles.saltmarsh.example")
 		return err == nil && err2 == nil && ok && h.State == "stale" &&
 			strings.Contains(f.Finding.Summary, "an IPv6 address that recorder no longer has")

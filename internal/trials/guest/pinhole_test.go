@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/lab/peer"
@@ -64,7 +63,7 @@ func TestAServiceIsReachedByAForwardAndByAPinhole(t *testing.T) {
 	var f contract.Fault
 	require.Eventually(t, func() bool {
 		var ok bool
-		f, ok = p.fault(diagnose.CausePinholeMissing)
+		f, ok = p.fault("pinhole-missing")
 		return ok && strings.Contains(strings.Join(f.Finding.Evidence, "; "), "from inside")
 	}, 40*time.Second, 100*time.Millisecond)
 	require.Contains(t, f.Finding.Next, "allow TCP port 8022 to 2001:db8:7::beef (recorder)")
@@ -82,7 +81,7 @@ func TestAServiceIsReachedByAForwardAndByAPinhole(t *testing.T) {
 	p.stand("recorder", peer.Peer{Kind: probe.KindSSH, Name: "shell"}, "192.168.7.40:8022") // an IPv4 address only
 	is("impaired forward answered pinhole refused")
 	require.Eventually(t, func() bool {
-		f, ok := p.fault(diagnose.CauseServiceStopped)
+		f, ok := p.fault("service-stopped")
 		return ok && strings.Contains(f.Finding.Summary, "nothing listens at its IPv6 address")
 	}, 20*time.Second, 100*time.Millisecond)
 

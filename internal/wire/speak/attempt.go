@@ -13,6 +13,7 @@ import (
 	"unicode"
 
 	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/wire/connect"
 )
 
 // most is how many octets are read in one attempt.
@@ -54,23 +55,11 @@ func (t *attempt) count(n int) int {
 }
 
 func (t *attempt) dial(ctx context.Context, network string, target netip.AddrPort) (net.Conn, error) {
-	dialer := net.Dialer{KeepAlive: -1}
-	if t.request.From.IsValid() {
-		dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(t.request.From, 0))
-		if network == "udp" {
-			dialer.LocalAddr = net.UDPAddrFromAddrPort(netip.AddrPortFrom(t.request.From, 0))
-		}
-	}
-	c, err := dialer.DialContext(ctx, network, target.String())
+	end, _ := ctx.Deadline()
+	c, err := connect.Dial(ctx, connect.Request{Network: network, Target: target, From: t.request.From, Deadline: end})
 	if err != nil {
 		return nil, err
 	}
-	if tcp, ok := c.(*net.TCPConn); ok {
-		// Reset rather than linger: a probe leaves no TIME_WAIT behind, of which there would be thousands.
-		_ = tcp.SetLinger(0)
-	}
-	end, _ := ctx.Deadline()
-	_ = c.SetDeadline(end)
 	// A cancelled probe ends at once, wherever it waits.
 	stop := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Unix(1, 0)) })
 	return &counted{Conn: c, talk: t, stop: stop}, nil
@@ -112,7 +101,7 @@ func (t *attempt) overTCP(ctx context.Context) Reply {
 	c, err := t.dial(ctx, "tcp", t.request.Target)
 	t.took = time.Since(t.began)
 	if err != nil {
-		r.Signal, r.Message = signal(ctx, err)
+		r.Signal, r.Message, r.ICMP = signal(ctx, err)
 		t.step("connect", "%s: %s", t.request.Target, r.Message)
 		r.Took, r.Steps = t.took, t.trace()
 		return r
@@ -133,7 +122,7 @@ func (t *attempt) overUDP(ctx context.Context) Reply {
 	var r Reply
 	c, err := t.dial(ctx, "udp", t.request.Target)
 	if err != nil {
-		r.Signal, r.Message = signal(ctx, err)
+		r.Signal, r.Message, r.ICMP = signal(ctx, err)
 		t.step("send", "%s: %s", t.request.Target, r.Message)
 		r.Took, r.Steps = time.Since(t.began), t.trace()
 		return r
@@ -148,9 +137,7 @@ func (t *attempt) overUDP(ctx context.Context) Reply {
 	t.took = time.Since(t.began)
 	var strange protocolError
 	if err != nil && t.count(0) == 0 && !errors.As(err, &strange) {
-		if r.Signal, r.Message = signal(ctx, err); r.Signal == probe.SignalReset {
-			r.Message = "refused: ICMP says that nobody listens there"
-		}
+		r.Signal, r.Message, r.ICMP = signal(ctx, err)
 		t.step("wait", "%s", r.Message)
 		r.Took, r.Steps = t.took, t.trace()
 		return r
@@ -172,7 +159,7 @@ func (t *attempt) conclude(ctx context.Context, r Reply, h reply, err error) Rep
 		case errors.As(err, &strange):
 			r.Message = string(strange)
 		case t.count(0) == 0 && errors.As(err, &timeout) && timeout.Timeout():
-			r.Message = "the connection was accepted, then nothing was said before the deadline"
+			r.Message, r.Hung = "the connection was accepted, then nothing was said before the deadline", true
 		case errors.As(err, &timeout) && timeout.Timeout():
 			r.Message = fmt.Sprintf("it said %d octets, then nothing more before the deadline", t.count(0))
 		case t.count(0) == 0:

@@ -32,7 +32,9 @@ type Reply struct {
 	Message     string         // what came of it, in words
 	Steps       []Step
 	Certificate Certificate
-	Weakness    string // what is unsafe about how the service answers, in words; "" for nothing
+	ICMP        probe.ICMP // that ended the attempt; zero for none
+	Hung        bool       // it accepted the connection, and said nothing
+	Weakness    string     // what is unsafe about how the service answers, in words; "" for nothing
 }
 
 // Step is one step of an attempt, and how long after the start it was done.

@@ -38,7 +38,7 @@ func (t *attempt) exchange(ctx context.Context, question func() []byte, take fun
 		for ctx.Err() == nil {
 			n, err := t.conn.Read(buffer)
 			if err != nil {
-				if said, _ := signal(ctx, err); said == probe.SignalTimeout {
+				if said, _, _ := signal(ctx, err); said == probe.SignalTimeout {
 					break
 				}
 				return errors.Join(wrong, err)

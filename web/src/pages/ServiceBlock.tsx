@@ -4,6 +4,7 @@ import { useState } from 'react'
 import { api, type Path, type Service, type ProbeTrace } from '../api'
 import { say } from '../catalogue'
 import { PathLine } from '../drawings/PathLine'
+import { Weighed } from '../parts/Weighed'
 import type { Window } from '../drawings/bars'
 import { Ribbon } from '../drawings/Ribbon'
 import { Ago } from '../parts/Ago'
@@ -116,6 +117,7 @@ export function ServiceBlock({
         </Alert>
       )}
       {path && <PathLine path={path} />}
+      {path?.finding && <Weighed site={site} service={service.name} finding={path.finding} />}
       <Box sx={{ mt: 1 }}>
         <Ribbon site={site} service={service.name} view={view} zoom={zoom} />
       </Box>

@@ -8,13 +8,23 @@ import { Ago } from './Ago'
 export function Explained({ finding }: { finding: Finding }) {
   return (
     <Box>
-      <Typography sx={{ fontWeight: 600 }}>{finding.summary}.</Typography>
+      <Typography sx={{ fontWeight: 600 }}>
+        {finding.summary}.{' '}
+        <Typography component="span" variant="label">
+          {say.fault.sure[finding.sure]}
+        </Typography>
+      </Typography>
       <Typography>{finding.next_step}</Typography>
       {finding.also?.map((a) => (
         <Typography key={a} variant="body2" sx={{ color: 'text.secondary' }}>
           {say.fault.also(a)}
         </Typography>
       ))}
+      {finding.check && (
+        <Typography variant="body2" sx={{ color: 'text.secondary' }}>
+          {say.fault.check(finding.check.ask)}
+        </Typography>
+      )}
     </Box>
   )
 }

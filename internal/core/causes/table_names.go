@@ -1,0 +1,45 @@
+package causes
+
+// nameCauses are about what names answer.
+var nameCauses = []Cause{
+	{Slug: "name-stale", Hop: HopHostname, Actor: AtTheDesk, Scope: ScopeHostname,
+		So:   "{hostname} answers {given} instead of {want}",
+		Next: "Look at the service's log for the zone; it publishes the address again at the next announcement."},
+	{Slug: "name-missing", Hop: HopHostname, Actor: AtTheDesk, Scope: ScopeHostname,
+		So:   "{hostname} has no address in its zone, although {want} is known",
+		Next: "Look at the service's log for the zone; it publishes the address again at the next announcement."},
+	{Slug: "resolver-behind", Hop: HopHostname, Actor: Nobody, Scope: ScopeHostname, Soon: true,
+		So: "{hostname} is right at its own name server, but not everywhere",
+		Next: "Ask whoever runs the resolver to forget the name, and use another resolver until then: it keeps answers longer than " +
+			"their TTL " +
+			"allows. Or the zone's other name servers do not have the change yet."},
+	{Slug: "primary-refuses", Hop: HopHostname, Actor: AtTheDesk, Scope: ScopeZone,
+		So: "{zone} does not get the new address of {hostname}: its primary refuses the update",
+		Next: "Ask whoever runs {primary} to allow our key to update these names, then: inkpost zone push {zone}. Compare the key's " +
+			"name and " +
+			"secret with the primary's, and the two clocks."},
+	{Slug: "primary-away", Hop: HopHostname, Actor: AtTheDesk, Scope: ScopeZone,
+		So:   "{zone} does not get the new address of {hostname}: its primary does not answer",
+		Next: "See whether {primary} is up and lets us through. Nothing is lost: the newest address goes there when it answers."},
+}
+
+// otherCauses are of none of the above.
+var otherCauses = []Cause{
+	{Slug: "exposed", Hop: HopForward, Actor: OnSite, Scope: ScopeService,
+		So:   "{port} must stay closed, yet anyone can open it",
+		Next: "Remove the forward of {port} in the router, or switch off its remote management."},
+	{Slug: "one-side-only", Hop: HopVantage, Actor: AtTheDesk, Scope: ScopeLink, Weight: 4,
+		So: "Reached from {reached}, but not from {missed}",
+		Next: "Look whether the router or {devices} blocks some networks (a country list, an address list, attack protection). If not, " +
+			"report the way to {provider}: give both ends.",
+		Predicts: Predictions{Vantages: of(Some)}},
+	{Slug: "vantage-fault", Hop: HopVantage, Actor: AtTheDesk, Scope: ScopeVantage, Soon: true,
+		So:   "Vantage point {vantage} does not count for now: the trouble is its own",
+		Next: "See whether its machine reaches the internet, and what it says of itself: inkpost vantage list."},
+	{Slug: "inside-only", Hop: HopForward, Actor: Nobody, Scope: ScopeRouter, Soon: true,
+		So:   "{service} is reached from everywhere, except by its public name from inside the site: the router does not loop traffic back",
+		Next: "Use {at} inside, or have the site's resolver answer that for the name. Nothing is wrong outside."},
+	{Slug: "unexplained", Hop: HopAddress, Actor: AtTheDesk, Scope: ScopeService,
+		So:   "{service} fails, and what is seen fits no single cause",
+		Next: "See the evidence for and against each cause: inkpost why {site} --all. More is known with an agent at the site."},
+}

@@ -1,0 +1,298 @@
+package diagnose
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"inkpost.example/inkpost/internal/core/causes"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
+)
+
+// All returns every problem that the evidence shows, and the path of every service of the site.
+func All(e Evidence) (found []Finding, paths []Path) {
+	found, _ = e.findings()
+	return found, e.paths(found)
+}
+
+// Site returns every problem that the evidence shows, each symptom under one cause only.
+func Site(e Evidence) []Finding {
+	found, _ := e.findings()
+	return found
+}
+
+// Ranking is how the causes of a problem were weighed.
+type Ranking struct {
+	Services []string       `json:"services"`
+	Sure     causes.Sure    `json:"sure"`
+	Causes   []RankedCause  `json:"causes"`
+	Unknown  []causes.Check `json:"unknown,omitempty"` // checks that were not made
+}
+
+// RankedCause is a cause with what speaks for and against it. And is a second cause that is at work too. Share is its share of what is
+// possible, from 0 to 1.
+type RankedCause struct {
+	Cause    causes.Slug `json:"cause"`
+	And      causes.Slug `json:"and,omitempty"`
+	Summary  string      `json:"summary"`
+	Share    float64     `json:"share"`
+	Excluded bool        `json:"excluded,omitempty"`
+	For      []string    `json:"for,omitempty"`
+	Against  []string    `json:"against,omitempty"`
+}
+
+// Rankings returns how the causes of every failing service were weighed, all of them.
+func Rankings(e Evidence) []Ranking {
+	_, list := e.findings()
+	return list
+}
+
+func (e Evidence) findings() (out []Finding, rankings []Ranking) {
+	for _, l := range e.Links {
+		out = append(out, e.atSite(l)...)
+		out = append(out, e.shownBeside(l)...)
+		if !l.Addresses().Known() {
+			if f, ok := e.addressUnknown(l); ok {
+				out = append(out, f)
+			}
+			continue
+		}
+		found, ranked := e.explain(l)
+		out, rankings = append(out, found...), append(rankings, ranked...)
+		if l.Overdue && !l.Failing && !tellsOf(found, l) {
+			out = append(out, e.overdue(l))
+		}
+	}
+	out = append(out, e.drifted(out)...)
+	out = append(out, e.inRange()...)
+	out = append(out, e.names()...)
+	return out, rankings
+}
+
+// tellsOf reports whether a finding is about the link as a whole.
+func tellsOf(found []Finding, l LinkEvidence) bool {
+	for _, f := range found {
+		if f.Subject == "link "+l.Label && f.Cause != "one-side-only" {
+			return true
+		}
+	}
+	return false
+}
+
+// explain says what fails on one link.
+func (e Evidence) explain(l LinkEvidence) (out []Finding, rankings []Ranking) {
+	failing := e.where(func(s ServiceEvidence) bool {
+		return s.OnLink == l.Label && s.Expected == probe.ExpectReachable && (s.failing() || e.missedInside(s))
+	})
+	members := make([]causes.Member, len(failing))
+	for i, s := range failing {
+		members[i] = causes.Member{Service: s.Name, Device: s.Device, Seen: e.signs(l, s, failing)}
+	}
+	for _, x := range causes.Explain(members) {
+		list := make([]ServiceEvidence, len(x.Members))
+		for i, k := range x.Members {
+			list[i] = failing[k]
+		}
+		out = append(out, e.told(l, list, members[x.Members[0]].Seen, x)...)
+		rankings = append(rankings, e.ranking(l, list, members[x.Members[0]].Seen, x))
+	}
+	if len(failing) == 0 && l.Held != "" {
+		out = append(out, finding("address-held", "link "+l.Label, e.ofLink(l), l.Held))
+	}
+	for _, s := range e.Services {
+		if s.OnLink == l.Label && s.Expected == probe.ExpectClosed && s.failing() {
+			out = append(out, e.about("exposed", l, s, seen([]ServiceEvidence{s})...))
+		}
+	}
+	return out, rankings
+}
+
+// missedInside reports a service that proves nothing by silence, whose device is not where it should be: an agent has looked more
+// than once.
+func (e Evidence) missedInside(s ServiceEvidence) bool {
+	r, ok := e.inside(s.Device)
+	d, _ := e.device(s.Device)
+	return ok && s.Mute() && s.Outcome == probe.Silent && r.Missed >= 2 && r.device(d) != causes.There
+}
+
+// about makes a finding of one service.
+func (e Evidence) about(slug causes.Slug, l LinkEvidence, s ServiceEvidence, evidence ...string) Finding {
+	f := finding(slug, "service "+s.Name, e.ofServices(l, []ServiceEvidence{s}), evidence...)
+	f.Services = []string{s.Name}
+	return f
+}
+
+// told puts an explanation into words: one finding, or two where two causes are at work.
+func (e Evidence) told(l LinkEvidence, list []ServiceEvidence, known causes.Seen, x causes.Explanation) (out []Finding) {
+	best := x.Best()
+	p := e.ofServices(l, list)
+	slugs := []causes.Slug{best.Slug}
+	if best.And != "" {
+		slugs = append(slugs, best.And)
+	}
+	if best.Out {
+		slugs = []causes.Slug{"unexplained"}
+	}
+	for _, slug := range slugs {
+		c, _ := causes.Find(slug)
+		f := finding(slug, subject(c, l, list), p, e.evidence(l, list, known, best)...)
+		f.Services, f.Sure = e.services(l, list, c), x.Sure
+		if best.Out {
+			f.Sure = causes.Open
+			for _, r := range x.Ranking[:min(2, len(x.Ranking))] {
+				f.Between = append(f.Between, r.Slug)
+				f.Also = append(f.Also, e.so(r.Slug, p)+": against it speaks "+strings.Join(e.reasons(l, list, known, r.Against), "; ")+".")
+			}
+		} else if x.Sure == causes.Open && best.And == "" {
+			f.Between = x.Between()
+			for _, other := range f.Between[1:min(len(f.Between), 4)] {
+				f.Also = append(f.Also, e.so(other, p)+".")
+			}
+			if d, ok := e.device(list[0].Device); ok && !d.Reserved && !c.Scope.Wide() && slices.Contains(f.Between, "device-drifted") {
+				f.Also = append(f.Also, fmt.Sprintf("%s has no reservation: the router may have given it another LAN address than %s.",
+					d.Name,
+					d.Address))
+			}
+			f.Check = e.deciding(f.Between, known, p)
+		} else if other, ok := runnerUp(x); ok && best.And == "" {
+			f.Also = append(f.Also, e.so(other, p)+".")
+			f.Check = e.deciding([]causes.Slug{best.Slug, other}, known, p)
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// runnerUp returns the next cause that is still possible, where it is worth a word.
+func runnerUp(x causes.Explanation) (other causes.Slug, ok bool) {
+	for _, r := range x.Ranking[1:] {
+		if !r.Out && r.And == "" {
+			return r.Slug, x.Sure == causes.Likely && r.Share >= worthAWord
+		}
+	}
+	return other, false
+}
+
+// worthAWord is the share from which on another cause is told beside a likely one.
+const worthAWord = 0.02
+
+func (e Evidence) so(slug causes.Slug, p places) string {
+	c, _ := causes.Find(slug)
+	return causes.Fill(c.So, p)
+}
+
+// deciding returns the check that tells the likeliest from the next; from the one after that if none does.
+func (e Evidence) deciding(between []causes.Slug, known causes.Seen, p places) *Check {
+	for _, other := range between[1:] {
+		check, sign, ok := causes.Deciding(between[0], other, known, e.Made)
+		if ok {
+			return &Check{Name: check, Tells: sign.String(), Ask: causes.Fill(check.Ask(), p)}
+		}
+	}
+	return nil
+}
+
+func subject(c causes.Cause, l LinkEvidence, list []ServiceEvidence) string {
+	switch {
+	case c.Scope == causes.ScopeDevice, c.Scope == causes.ScopeService && len(list) > 1:
+		return "device " + list[0].Device
+	case c.Scope == causes.ScopeService:
+		return "service " + list[0].Name
+	}
+	return "link " + l.Label
+}
+
+// services lists what a cause takes with it: what fails, and what proves nothing by its silence.
+func (e Evidence) services(l LinkEvidence, list []ServiceEvidence, c causes.Cause) []string {
+	out := serviceNames(list)
+	if c.Scope == causes.ScopeService || c.Slug == "one-side-only" {
+		return out
+	}
+	for _, s := range e.Services {
+		silent := s.OnLink == l.Label && s.Mute() && s.Outcome == probe.Silent && !s.failing() && !e.missedInside(s)
+		if silent && (c.Scope != causes.ScopeDevice || s.Device == list[0].Device) {
+			out = append(out, s.Name)
+		}
+	}
+	return out
+}
+
+// ranking puts a whole ranking into words.
+func (e Evidence) ranking(l LinkEvidence, list []ServiceEvidence, known causes.Seen, x causes.Explanation) Ranking {
+	p := e.ofServices(l, list)
+	out := Ranking{Services: serviceNames(list), Sure: x.Sure}
+	for i, r := range x.Ranking {
+		if r.And != "" && i > 0 {
+			continue // pairs are of interest only where they win
+		}
+		one := RankedCause{Cause: r.Slug, And: r.And, Summary: e.so(r.Slug, p), Share: r.Share, Excluded: r.Out,
+			For: e.reasons(l, list, known, r.For), Against: e.reasons(l, list, known, r.Against)}
+		if r.And != "" {
+			one.Summary += ", and: " + e.so(r.And, p)
+		}
+		out.Causes = append(out.Causes, one)
+	}
+	asked := map[causes.Check]bool{}
+	for _, s := range causes.Signs() {
+		if known[s] == causes.Unseen && s.Check() != "" && !asked[s.Check()] {
+			asked[s.Check()] = true
+			out.Unknown = append(out.Unknown, s.Check())
+		}
+	}
+	return out
+}
+
+// drifted reports devices that are not where the record has them, where nothing fails yet.
+func (e Evidence) drifted(told []Finding) (out []Finding) {
+	for _, d := range e.Devices {
+		r, ok := e.inside(d.Name)
+		if !ok {
+			continue
+		}
+		slug := causes.Slug("device-drifted")
+		switch r.device(d) {
+		case causes.Drifted, causes.DriftedTaken:
+		case causes.AwayTaken:
+			slug = "address-taken"
+		default:
+			continue
+		}
+		f := finding(slug, "device "+d.Name, e.ofDevice(d.Name), e.whereabouts(d, r)...)
+		f.Services = serviceNames(e.where(func(s ServiceEvidence) bool { return s.Device == d.Name }))
+		known := false
+		for _, t := range told {
+			known = known || t.Key() == f.Key()
+		}
+		if !known {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+func (e Evidence) where(pick func(ServiceEvidence) bool) []ServiceEvidence {
+	var out []ServiceEvidence
+	for _, s := range e.Services {
+		if pick(s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// preferred names the link that hostnames lead to while another fails.
+func (e Evidence) preferred(but site.Link) (other site.Link, ok bool) {
+	links := make([]site.Link, len(e.Links))
+	for i, x := range e.Links {
+		links[i] = x.Link
+	}
+	other, ok = site.Preferred(func(yield func(site.Link) bool) {
+		for _, l := range links {
+			if !yield(l) {
+				return
+			}
+		}
+	})
+	return other, ok && other.ID != but.ID
+}

@@ -1,0 +1,56 @@
+package probing
+
+import (
+	"context"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/probe"
+)
+
+// measureAt is how many failures in a row have a port's distance measured: once a failure, before it is confirmed.
+const measureAt = probe.Confirmations - 1
+
+// measure has the distance of a port measured where a round of ours says that it is time: of one that works, to compare with, and of one
+// that fails, once.
+func (p *Prober) measure(w *watch, r Result, v VantageResult, rule probe.Rule) {
+	p.mu.Lock()
+	ctx := p.measuring
+	p.mu.Unlock()
+	if ctx == nil || ctx.Err() != nil || !r.Decided.IsValid() || v.LeftOut != "" {
+		return
+	}
+	switch {
+	case r.Outcome.Good() && r.Over == probe.TCP:
+		p.meter.Works(ctx, r.Decided, p.Now())
+	case rule.Expected == probe.ExpectReachable && !r.Outcome.Good() && r.Outcome != probe.Skipped && v.InRow == measureAt:
+		p.meter.Do(func() { p.examine(ctx, w, r, v.Since) })
+	}
+}
+
+// examine measures how far packets to a port that fails get, and keeps it while the failure lasts.
+func (p *Prober) examine(ctx context.Context, w *watch, r Result, since time.Time) {
+	s := p.meter.Examine(ctx, r.Over, r.Decided, p.Now())
+	if ctx.Err() != nil {
+		return
+	}
+	p.mu.Lock()
+	kept := false
+	for i := range w.results {
+		if v := &w.results[i]; v.Vantage == p.Vantage && v.Since.Equal(since) && !v.Outcome.Good() {
+			v.Series, kept = &s, true
+		}
+	}
+	p.mu.Unlock()
+	if kept {
+		p.host.Review(r.Service.SiteID)
+	}
+}
+
+// Explain measures a port that just failed, for a caller who waits for the story of a probe. nil if there is nothing to measure.
+func (p *Prober) Explain(ctx context.Context, r Result) *probe.Series {
+	if r.Outcome.Good() || r.Outcome == probe.Skipped || !r.Decided.IsValid() {
+		return nil
+	}
+	s := p.meter.Examine(ctx, r.Over, r.Decided, p.Now())
+	return &s
+}

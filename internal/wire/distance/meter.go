@@ -1,0 +1,140 @@
+package distance
+
+import (
+	"context"
+	"net/netip"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/semaphore"
+	"golang.org/x/time/rate"
+
+	"inkpost.example/inkpost/internal/core/probe"
+)
+
+// Meter measures for many services: each address once in a while where its ports work, and a port that fails once where it does. It bounds
+// how much of that is under way, and never measures one address twice at a time. It is safe for concurrent use.
+type Meter struct {
+	From netip.Addr // local address; the system's choice if zero
+
+	mu     sync.Mutex
+	known  map[netip.Addr]*ground
+	pace   *rate.Limiter
+	slots  *semaphore.Weighted
+	closed bool
+	wg     sync.WaitGroup
+}
+
+// ground is what is known of one address.
+type ground struct {
+	calibration probe.Calibration
+	works       netip.AddrPort // a TCP port that was open
+	at          time.Time      // when it was
+	measuring   sync.Mutex
+	busy        bool // a calibration is under way
+}
+
+const (
+	// calibrationFor is how long a calibration is believed in, and trustFor how long a port that was open is one to compare with.
+	calibrationFor = 24 * time.Hour
+	trustFor       = 5 * time.Minute
+	// calibrations are begun a second at most, so that a start with thousands of links is no burst; series are under way at most.
+	calibrations = 10
+	series       = 128
+)
+
+// NewMeter returns a meter that knows nothing yet.
+func NewMeter(from netip.Addr) *Meter {
+	return &Meter{From: from, known: map[netip.Addr]*ground{}, pace: rate.NewLimiter(calibrations, calibrations),
+		slots: semaphore.NewWeighted(series)}
+}
+
+func (m *Meter) ground(a netip.Addr) *ground {
+	g := m.known[a]
+	if g == nil {
+		g = &ground{}
+		m.known[a] = g
+	}
+	return g
+}
+
+// Works notes that a TCP port is open, and has its distance measured in the background where that is not known of its address.
+func (m *Meter) Works(ctx context.Context, target netip.AddrPort, now time.Time) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	g := m.ground(target.Addr())
+	g.works, g.at = target, now
+	if g.busy || m.closed || g.calibration.Known() && now.Sub(g.calibration.At) < calibrationFor || !m.pace.Allow() {
+		return
+	}
+	g.busy = true
+	m.wg.Go(func() {
+		answers, err := Search(ctx, Request{Transport: probe.TCP, Target: target, From: m.From})
+		c, ok := probe.Calibrate(answers, target.Addr(), now)
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		if g.busy = false; ok && err == nil {
+			g.calibration = c
+		}
+	})
+}
+
+// Forget drops what is known of an address: it is no longer the site's.
+func (m *Meter) Forget(a netip.Addr) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.known, a)
+}
+
+// Do runs f in the background, unless the meter is closed.
+func (m *Meter) Do(f func()) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !m.closed {
+		m.wg.Go(f)
+	}
+}
+
+// Close waits for what is under way, which ends with the contexts that it was begun with, and begins nothing more.
+func (m *Meter) Close() {
+	m.mu.Lock()
+	m.closed = true
+	m.mu.Unlock()
+	m.wg.Wait()
+}
+
+// Examine measures a port that fails. Where a port of the same address works, that is measured too, once: a router that has just
+// said enough of hop limits keeps silent, and that must not be taken for a port that ends there.
+func (m *Meter) Examine(ctx context.Context, transport probe.Transport, target netip.AddrPort, now time.Time) (s probe.Series) {
+	s.At = now
+	if m.slots.Acquire(ctx, 1) != nil {
+		s.Problem = "it was cancelled"
+		return s
+	}
+	defer m.slots.Release(1)
+	m.mu.Lock()
+	g := m.ground(target.Addr())
+	m.mu.Unlock()
+	g.measuring.Lock()
+	defer g.measuring.Unlock()
+	m.mu.Lock()
+	s.Calibration = g.calibration
+	control, trusted := g.works, g.works.IsValid() && g.works != target && now.Sub(g.at) < trustFor
+	m.mu.Unlock()
+	r := Request{Transport: transport, Target: target, From: m.From, Limits: s.Calibration.Limits(Longest)}
+	answers, err := Measure(ctx, r)
+	if err != nil {
+		s.Problem = err.Error()
+		return s
+	}
+	s.Answers, s.Distance = answers, probe.Read(answers, target.Addr(), s.Calibration)
+	if s.Distance.Ends() && trusted && s.Calibration.Router > 0 {
+		r.Transport, r.Target, r.Limits = probe.TCP, control, []int{s.Calibration.Router}
+		again, _ := Measure(ctx, r)
+		if c := again[0]; c.Reply != probe.HopNotice || !probe.OfSite(c.ICMP.From, target.Addr()) {
+			s.Distance = probe.DistanceUnknown
+			s.Problem = "the site's router says nothing of hop limits at present, not for " + control.String() + " either, which works"
+		}
+	}
+	return s
+}
