@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
@@ -30,16 +31,16 @@ func TestTheAgentLooksAtLANAddressesOnlyWhateverTheServerAsksFor(t *testing.T) {
 	port := l.Addr().(*net.TCPAddr).AddrPort().Port()
 	for _, text := range []string{"127.0.0.1", "::ffff:127.0.0.1", "0.0.0.0", "::1", "169.254.169.254", "fd00:ec2::254",
 		"198.51.100.7", "8.8.8.8", "2600::1", "224.0.0.1", "255.255.255.255"} {
-		state, detail := SystemLAN{}.Try(t.Context(), "tcp", netip.AddrPortFrom(netip.MustParseAddr(text), port))
-		require.Equal(t, "unknown", state, text)
-		require.Contains(t, detail, "is not an address of a LAN", text)
+		seen := SystemLAN{}.Try(t.Context(), contract.WatchedPort{Transport: "tcp"}, netip.AddrPortFrom(netip.MustParseAddr(text), port))
+		require.Equal(t, "unknown", seen.State, text)
+		require.Contains(t, seen.Detail, "is not an address of a LAN", text)
 	}
-	state, _ := SystemLAN{}.Try(t.Context(), "sctp", netip.MustParseAddrPort("192.168.7.20:80"))
-	require.Equal(t, "unknown", state)
+	seen := SystemLAN{}.Try(t.Context(), contract.WatchedPort{Transport: "sctp"}, netip.MustParseAddrPort("192.168.7.20:80"))
+	require.Equal(t, "unknown", seen.State)
 	require.Empty(t, knocked, "nobody was connected to")
 	lab := SystemLAN{Lab: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}
-	state, _ = lab.Try(t.Context(), "tcp", netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), port))
-	require.Equal(t, "open", state)
+	seen = lab.Try(t.Context(), contract.WatchedPort{Transport: "tcp"}, netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), port))
+	require.Equal(t, "open", seen.State)
 	require.Eventually(t, func() bool { return len(knocked) == 1 }, time.Second, time.Millisecond)
 }
 

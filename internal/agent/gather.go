@@ -105,6 +105,7 @@ func (r *runner) gather(ctx context.Context, seen netip.Addr, why reason) []wan.
 	for _, p := range now[wan.SourceSTUN] {
 		if p.Problem == "" {
 			r.beat = p.Addresses
+			r.own.Store(&p.Addresses)
 			break
 		}
 	}

@@ -3,16 +3,14 @@ package agent
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/wan"
 )
 
 // Neighbour is a machine in the neighbour table: an address and the MAC that answers for it.
@@ -24,11 +22,11 @@ type Neighbour struct {
 	Age time.Duration
 }
 
-// LAN is the agent's view of the site's network. Neighbours lists what the system knows, at most NeighboursMost. Try tries one port:
-// "open", "refused", "silent", or "unknown" if the protocol cannot tell. Cannot lists, in words, what it is not able to do.
+// LAN is the agent's view of the site's network. Neighbours lists what the system knows, at most NeighboursMost. Try tries one port, as its
+// service's protocol asks, at an address of the LAN. Cannot lists, in words, what it is not able to do.
 type LAN interface {
 	Neighbours(ctx context.Context) ([]Neighbour, error)
-	Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string)
+	Try(ctx context.Context, p contract.WatchedPort, at netip.AddrPort) contract.PortSeen
 	Cannot() []string
 }
 
@@ -44,7 +42,8 @@ const tryLimit = 1500 * time.Millisecond
 
 // survey scans the devices on record: whether each is there, at which address, and how its ports answer from inside. Ports are tried first,
 // which is also what makes the system ask for the device's MAC.
-func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.WatchedDevice) []contract.DeviceReport {
+func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.WatchedDevice,
+	early func([]contract.DeviceReport)) []contract.DeviceReport {
 	out := make([]contract.DeviceReport, len(list))
 	slots := make(chan struct{}, 16)
 	var wg sync.WaitGroup
@@ -57,6 +56,9 @@ func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.Wa
 	}
 	wg.Wait()
 	after, _ := lan.Neighbours(ctx)
+	if early != nil && inDoubt(after, out, list) { // what is certain is told at once: somebody may wait to know why a service fails
+		early(certain(after, out, list))
+	}
 	after = asked(ctx, lan, after, out, list)
 	for i, item := range list {
 		addNeighbours(&out[i], item, after)
@@ -71,19 +73,41 @@ const askedFor = 9 * time.Second
 func asked(ctx context.Context, lan LAN, table []Neighbour, seen []contract.DeviceReport, list []contract.WatchedDevice) []Neighbour {
 	until := time.Now().Add(askedFor)
 	for time.Now().Before(until) {
-		doubt := false
-		for i, item := range list {
-			at, err := netip.ParseAddr(item.Address)
-			for _, n := range table {
-				doubt = doubt || err == nil && !seen[i].Present && item.MAC != "" && n.Before && n.Address == at
-			}
-		}
-		if !doubt || !pause(ctx, 250*time.Millisecond) {
+		if !inDoubt(table, seen, list) || !pause(ctx, 250*time.Millisecond) {
 			break
 		}
 		table, _ = lan.Neighbours(ctx)
 	}
 	return table
+}
+
+// doubted reports whether a device may be gone: it was known before, and its ports say nothing.
+func doubted(table []Neighbour, seen contract.DeviceReport, item contract.WatchedDevice) bool {
+	at, err := netip.ParseAddr(item.Address)
+	return err == nil && !seen.Present && item.MAC != "" && slices.ContainsFunc(table, func(n Neighbour) bool {
+		return n.Before && n.Address == at
+	})
+}
+
+func inDoubt(table []Neighbour, seen []contract.DeviceReport, list []contract.WatchedDevice) bool {
+	for i, item := range list {
+		if doubted(table, seen[i], item) {
+			return true
+		}
+	}
+	return false
+}
+
+// certain are the reports of devices that are not in doubt.
+func certain(table []Neighbour, seen []contract.DeviceReport, list []contract.WatchedDevice) (out []contract.DeviceReport) {
+	for i, item := range list {
+		if !doubted(table, seen[i], item) {
+			one := seen[i]
+			addNeighbours(&one, item, table)
+			out = append(out, one)
+		}
+	}
+	return out
 }
 
 func look(ctx context.Context, lan LAN, before []Neighbour, item contract.WatchedDevice) contract.DeviceReport {
@@ -97,12 +121,16 @@ func look(ctx context.Context, lan LAN, before []Neighbour, item contract.Watche
 		at = there
 	}
 	for _, p := range item.Ports {
-		state, detail := lan.Try(ctx, p.Transport, netip.AddrPortFrom(at, uint16(p.Port)))
-		out.Ports = append(out.Ports, contract.PortSeen{Service: p.Service, State: state, Detail: detail})
-		out.Present = out.Present || state == "open" || state == "refused"
+		seen := lan.Try(ctx, p, netip.AddrPortFrom(at, uint16(p.Port)))
+		seen.Service = p.Service
+		out.Ports = append(out.Ports, seen)
+		out.Present = out.Present || answers(seen.State)
 	}
 	return out
 }
+
+// answers reports whether somebody is at an address, by what one of its ports said.
+func answers(state string) bool { return state != "silent" && state != "unknown" }
 
 // addNeighbours adds what the neighbour table says after the ports were tried. Whoever answers at the recorded address with another MAC is
 // not the device.
@@ -127,7 +155,7 @@ func addNeighbours(s *contract.DeviceReport, item contract.WatchedDevice, table 
 // doubtful reports whether a device is there only because it was a while ago: none of its ports answers now.
 func doubtful(s contract.DeviceReport, item contract.WatchedDevice, table []Neighbour) bool {
 	for _, p := range s.Ports {
-		if p.State == "open" || p.State == "refused" {
+		if answers(p.State) {
 			return false
 		}
 	}
@@ -172,50 +200,4 @@ func sameMAC(a, b string) bool {
 type SystemLAN struct {
 	// Lab are prefixes that stand for LANs in a lab.
 	Lab []netip.Prefix
-}
-
-// Try implements LAN.
-func (l SystemLAN) Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string) {
-	if !(wan.Policy{LANs: l.Lab}).OnLAN(at.Addr()) {
-		return "unknown", fmt.Sprintf("%s is not an address of a LAN; it is not checked", at.Addr())
-	}
-	if transport != "tcp" && transport != "udp" {
-		return "unknown", "only tcp and udp can be tried"
-	}
-	ctx, cancel := context.WithTimeout(ctx, tryLimit)
-	defer cancel()
-	c, err := (&net.Dialer{}).DialContext(ctx, transport, at.String())
-	if err == nil {
-		defer c.Close()
-		if transport == "tcp" {
-			return "open", ""
-		}
-		return tryUDP(ctx, c)
-	}
-	var timeout net.Error
-	switch {
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return "refused", ""
-	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, syscall.EHOSTUNREACH):
-		return "silent", ""
-	}
-	return "unknown", err.Error()
-}
-
-// tryUDP sends nothing but an empty datagram: a closed port is refused by ICMP, an open one need not answer.
-func tryUDP(ctx context.Context, c net.Conn) (state, detail string) {
-	if _, err := c.Write(nil); err != nil {
-		return "unknown", err.Error()
-	}
-	_ = c.SetReadDeadline(time.Now().Add(tryLimit / 2))
-	_, err := c.Read(make([]byte, 1))
-	switch {
-	case err == nil:
-		return "open", ""
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return "refused", ""
-	case ctx.Err() != nil:
-		return "unknown", ctx.Err().Error()
-	}
-	return "unknown", "UDP: an open port need not answer; prove the path instead"
 }

@@ -164,12 +164,12 @@ type lan struct {
 
 func (l lan) Neighbours(context.Context) ([]agent.Neighbour, error) { return l.table, nil }
 func (l lan) Cannot() []string                                      { return []string{"open ports below 1024"} }
-func (l lan) Try(_ context.Context, transport string, at netip.AddrPort) (string, string) {
-	l.tried <- at.String() + "/" + transport
-	if state := l.ports[at.String()+"/"+transport]; state != "" {
-		return state, ""
+func (l lan) Try(_ context.Context, p contract.WatchedPort, at netip.AddrPort) contract.PortSeen {
+	l.tried <- at.String() + "/" + p.Transport
+	if state := l.ports[at.String()+"/"+p.Transport]; state != "" {
+		return contract.PortSeen{State: state}
 	}
-	return "silent", ""
+	return contract.PortSeen{State: "silent"}
 }
 
 // prefixed is a LAN with one device, whose IPv6 address the test sets.
@@ -179,8 +179,10 @@ func (p prefixed) Neighbours(context.Context) ([]agent.Neighbour, error) {
 	return []agent.Neighbour{{Address: netip.MustParseAddr(p.six.Load().(string)), MAC: "02:00:5e:07:00:01"},
 		{Address: netip.MustParseAddr("192.168.7.20"), MAC: "02:00:5e:07:00:01"}}, nil
 }
-func (prefixed) Cannot() []string                                             { return nil }
-func (prefixed) Try(context.Context, string, netip.AddrPort) (string, string) { return "open", "" }
+func (prefixed) Cannot() []string { return nil }
+func (prefixed) Try(context.Context, contract.WatchedPort, netip.AddrPort) contract.PortSeen {
+	return contract.PortSeen{State: "open"}
+}
 
 func TestAnAgentWithSeveralInterfacesTellsWhichLinkIsDown(t *testing.T) {
 	s := testbed.Start(t, func(o *testbed.Options) { o.CheckEvery = 3 * time.Second })

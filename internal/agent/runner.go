@@ -45,9 +45,10 @@ type runner struct {
 	gateway *source.Gateway
 	every   time.Duration
 	server  contract.Observed
-	beat    wan.Pair // what STUN said last
-	sent    wan.Pair // what was announced
-	has     wan.Pair // what the server says that the link has
+	beat    wan.Pair                 // what STUN said last
+	own     atomic.Pointer[wan.Pair] // the same, for those who look at the LAN
+	sent    wan.Pair                 // what was announced
+	has     wan.Pair                 // what the server says that the link has
 	noticed time.Time
 	by      wan.Source // which source noticed
 	word    time.Time  // when the server was told last
@@ -214,6 +215,7 @@ func (r *runner) note(seen wan.Pair, by wan.Source) {
 		r.noticed, r.by = time.Now(), by
 	}
 	r.beat = seen
+	r.own.Store(&seen)
 }
 
 // tell asks the sources and announces what they say.

@@ -91,12 +91,20 @@ func (r *runner) report(ctx context.Context, o contract.AgentTasks) []contract.D
 	if err != nil {
 		report.Problem = err.Error()
 	}
-	report.Devices = survey(ctx, r.o.LAN, neighbours, o.Watch)
+	send := func(report contract.LANReport) {
+		if err := r.to.any.ReportLAN(ctx, report); err != nil && ctx.Err() == nil {
+			r.log.Warn("the device reports could not be sent", "error", err)
+		}
+	}
+	report.Devices = survey(ctx, r.o.LAN, neighbours, o.Watch, func(early []contract.DeviceReport) {
+		send(contract.LANReport{Devices: early, Problem: report.Problem})
+	})
+	if o.Scan != 0 {
+		r.loopBack(ctx, o.Watch, report.Devices)
+	}
 	table, _ := r.o.LAN.Neighbours(ctx)
 	r.finder.sixes(r.o.LAN, table, o.Watch, report.Devices)
 	r.tellStatus(func(s *Status) { s.LAN, s.LANTrouble = report.Devices, report.Problem })
-	if err := r.to.any.ReportLAN(ctx, report); err != nil && ctx.Err() == nil {
-		r.log.Warn("the device reports could not be sent", "error", err)
-	}
+	send(report)
 	return report.Devices
 }

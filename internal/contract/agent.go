@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
@@ -109,11 +110,17 @@ type WatchedDevice struct {
 	IPv6     string `json:"ipv6,omitempty"`
 }
 
-// WatchedPort is an internal port of a service.
+// WatchedPort is an internal port of a service, and what is to be spoken there. Pinned is the fingerprint that it has to show; "" takes
+// any. Public is the "address:port" at which it is reached from outside: from inside, a router that loops traffic back answers there too.
 type WatchedPort struct {
-	Service   string `json:"service"`
-	Transport string `json:"transport"`
-	Port      int    `json:"port"`
+	Service   string        `json:"service"`
+	Transport string        `json:"transport"`
+	Port      int           `json:"port"`
+	Kind      probe.Kind    `json:"kind,omitempty"`
+	Options   probe.Options `json:"options,omitzero"`
+	Hostname  string        `json:"hostname,omitempty"`
+	Pinned    string        `json:"pinned,omitempty"`
+	Public    string        `json:"public,omitempty"`
 }
 
 // DeviceReport is what an agent saw of one device.
@@ -135,11 +142,18 @@ type DeviceReport struct {
 	Without int `json:"without_ipv6,omitempty"`
 }
 
-// PortSeen is how an internal port was from inside: open, refused, silent, or unknown where it could not be tried.
+// PortSeen is how an internal port was from inside.
 type PortSeen struct {
 	Service string `json:"service"`
-	State   string `json:"state"`
-	Detail  string `json:"detail,omitempty"`
+	// State is open, refused, silent, prohibited, hung (it accepts and says nothing), other (it answers as another), or unknown where it
+	// could not be tried or its protocol cannot tell.
+	State  string `json:"state"`
+	Detail string `json:"detail,omitempty"`
+	// Spoke says that the service's own protocol was spoken, and Fingerprint what it showed.
+	Spoke       bool   `json:"spoke,omitempty"`
+	Fingerprint string `json:"fingerprint,omitempty"`
+	// Loop is what the public address and port said from inside: answers, refused or silent; "" if that was not tried.
+	Loop string `json:"loop,omitempty"`
 }
 
 // LANReport is one look at a site's LAN.

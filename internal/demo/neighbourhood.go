@@ -5,6 +5,7 @@ import (
 	"net/netip"
 
 	"inkpost.example/inkpost/internal/agent"
+	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/lab"
 )
 
@@ -17,8 +18,8 @@ type neighbourhood struct {
 }
 
 // Try implements agent.LAN.
-func (n neighbourhood) Try(ctx context.Context, transport string, at netip.AddrPort) (state, detail string) {
-	return n.ports.Try(ctx, transport, at)
+func (n neighbourhood) Try(ctx context.Context, p contract.WatchedPort, at netip.AddrPort) contract.PortSeen {
+	return n.ports.Try(ctx, p, at)
 }
 
 // Cannot implements agent.LAN.

@@ -568,7 +568,10 @@ export interface components {
         };
         PortSeen: {
             detail?: string;
+            fingerprint?: string;
+            loop?: string;
             service: string;
+            spoke?: boolean;
             state: string;
         };
         Prediction: {
@@ -1047,7 +1050,12 @@ export interface components {
             want_ipv6?: boolean;
         };
         WatchedPort: {
+            hostname?: string;
+            kind?: string;
+            options?: components["schemas"]["Options"];
+            pinned?: string;
             port: number;
+            public?: string;
             service: string;
             transport: string;
         };

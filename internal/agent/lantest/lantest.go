@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/agent"
+	"inkpost.example/inkpost/internal/contract"
 )
 
 // Site is what the network holds: a port that takes TCP connections, one that refuses them, an address that is not of a LAN, and, where
@@ -74,9 +75,9 @@ func Check(t *testing.T, lan agent.LAN, s Site) {
 	done := make(chan string, 4)
 	for range cap(done) {
 		go func() {
-			state, _ := lan.Try(context.Background(), "tcp", s.Open)
+			seen := lan.Try(context.Background(), contract.WatchedPort{Transport: "tcp"}, s.Open)
 			_, _ = lan.Neighbours(context.Background())
-			done <- state
+			done <- seen.State
 		}()
 	}
 	for range cap(done) {
@@ -87,8 +88,8 @@ func Check(t *testing.T, lan agent.LAN, s Site) {
 func try(t *testing.T, lan agent.LAN, ctx context.Context, transport string, at netip.AddrPort) (state, detail string) {
 	t.Helper()
 	began := time.Now()
-	state, detail = lan.Try(ctx, transport, at)
+	seen := lan.Try(ctx, contract.WatchedPort{Transport: transport}, at)
 	require.Less(t, time.Since(began), limit)
-	require.Contains(t, []string{"open", "refused", "silent", "unknown"}, state)
-	return state, detail
+	require.Contains(t, []string{"open", "refused", "silent", "prohibited", "hung", "other", "unknown"}, seen.State)
+	return seen.State, seen.Detail
 }

@@ -173,6 +173,8 @@ type DeviceReport struct {
 	Present bool
 	Found   string
 	Ports   map[string]string
+	Spoke   map[string]bool   // by service: its own protocol was spoken, and what it shows compared with what is pinned
+	Loop    map[string]string // by service: what its public address and port said from inside: "answers", "refused" or "silent"
 	Hours   Hours
 	MAC     string    // that answers at the recorded address; "" if nobody does
 	Missed  int       // looks in a row at which it was not there

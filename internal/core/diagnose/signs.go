@@ -205,6 +205,10 @@ func (e Evidence) fromInside(s ServiceEvidence, out *causes.Seen) {
 	if out[causes.Device] == causes.There {
 		out[causes.Inside] = insideWords[seen.Ports[s.Name]]
 	}
+	if out[causes.Inside] == causes.InOpen && !seen.Spoke[s.Name] && (s.Outcome == probe.Garbled || s.Outcome == probe.Stranger) {
+		out[causes.Inside] = causes.Unseen // it opens; who answers was not asked
+	}
+	out[causes.Loopback] = e.loop(s, seen)
 	if seen.looked() {
 		_, _, asleep := seen.Hours.Asleep(e.Now)
 		out[causes.Asleep] = yes(asleep)
@@ -212,6 +216,22 @@ func (e Evidence) fromInside(s ServiceEvidence, out *causes.Seen) {
 	if d.IPv6.IsValid() && s.Pinholed() {
 		out[causes.Renewed] = yes(!seen.Renewed.IsZero() && e.Now.Sub(seen.Renewed) < renewedFor)
 	}
+}
+
+// loop says what the public address and port said from inside, where the router is known to loop traffic back: it does for another service.
+func (e Evidence) loop(s ServiceEvidence, seen DeviceReport) causes.Value {
+	loops := false
+	for _, x := range e.Services {
+		r, ok := e.inside(x.Device)
+		loops = loops || ok && x.Name != s.Name && x.OnLink == s.OnLink && r.Loop[x.Name] == "answers"
+	}
+	switch {
+	case seen.Loop[s.Name] == "answers":
+		return causes.LoopAnswers
+	case loops && seen.Loop[s.Name] == "silent":
+		return causes.LoopSilent
+	}
+	return causes.Unseen
 }
 
 // renewedFor is how long another IPv6 address of a device may be why a rule of the router is about the old one.

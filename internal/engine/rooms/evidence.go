@@ -21,9 +21,10 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 	for _, d := range p.Devices {
 		if s, ok := r.SiteSide.Device(d.ID); ok {
 			seen := diagnose.DeviceReport{At: s.At, Present: s.Present, Found: AddressText(s.Found), Ports: map[string]string{},
+				Spoke: map[string]bool{}, Loop: map[string]string{},
 				Hours: s.Hours, MAC: s.MAC, Missed: s.Missed, Renewed: s.Renewed}
 			for _, port := range s.Ports {
-				seen.Ports[port.Service] = port.State
+				seen.Ports[port.Service], seen.Spoke[port.Service], seen.Loop[port.Service] = port.State, port.Spoke, port.Loop
 			}
 			ev.Seen[d.Name] = seen
 		}

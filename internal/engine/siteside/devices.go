@@ -35,11 +35,15 @@ type DeviceReport struct {
 	Renewed time.Time `json:"renewed,omitzero"`
 }
 
-// PortSeen is how an internal port answered from inside: open, refused, silent, or unknown when it could not be tried.
+// PortSeen is how an internal port answered from inside: open, refused, silent, prohibited, hung, other, or unknown when it could not be
+// tried.
 type PortSeen struct {
-	Service string `json:"service"`
-	State   string `json:"state"`
-	Detail  string `json:"detail,omitempty"`
+	Service     string `json:"service"`
+	State       string `json:"state"`
+	Detail      string `json:"detail,omitempty"`
+	Spoke       bool   `json:"spoke,omitempty"` // the service's own protocol was spoken
+	Fingerprint string `json:"fingerprint,omitempty"`
+	Loop        string `json:"loop,omitempty"` // what the public address and port said from inside: answers, refused or silent
 }
 
 // deviceReports holds the newest report of each device.

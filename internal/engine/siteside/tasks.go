@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 )
@@ -116,6 +117,11 @@ type WatchedPort struct {
 	Service   string
 	Transport probe.Transport
 	Port      int
+	Kind      probe.Kind
+	Options   probe.Options
+	Hostname  string // that it is known by
+	Pinned    string // fingerprint that it has to show; "" takes any
+	Public    netip.AddrPort
 }
 
 // Tasks returns what the agent of a link is to do. While that is what it has already, it waits for something new until ctx ends.
@@ -163,10 +169,21 @@ func watched(p record.Site) []WatchedDevice {
 		one := WatchedDevice{Name: d.Name, MAC: d.MAC, Address: d.Address, IPv6: d.IPv6, WantIPv6: wanted[d.ID]}
 		for _, service := range p.Services {
 			if service.DeviceID == d.ID {
-				one.Ports = append(one.Ports, WatchedPort{Service: service.Name, Transport: service.Transport, Port: service.InternalFrom})
+				one.Ports = append(one.Ports, watchedPort(p, service))
 			}
 		}
 		out = append(out, one)
+	}
+	return out
+}
+
+// watchedPort says how a service is looked at from inside. A key with which probes are known is not given away.
+func watchedPort(p record.Site, s site.Service) WatchedPort {
+	l, _ := p.Followed(s.LinkID)
+	out := WatchedPort{Service: s.Name, Transport: s.Transport, Port: s.InternalFrom, Kind: s.Kind, Options: s.Options,
+		Hostname: p.HostnameOn(l), Pinned: s.Fingerprint}
+	if s.Forwarded() && !s.OnRouter && l.IPv4.IsValid() {
+		out.Public = netip.AddrPortFrom(l.IPv4, uint16(s.ExternalFrom))
 	}
 	return out
 }

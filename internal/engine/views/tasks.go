@@ -5,6 +5,7 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/engine/rooms"
+	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/engine/vantages"
 )
 
@@ -45,7 +46,7 @@ func (vw *Views) AgentTasks(ctx context.Context, linkID int64, have string) (con
 		one := contract.WatchedDevice{Device: d.Name, MAC: d.MAC, Address: d.Address.String(), WantIPv6: d.WantIPv6,
 			IPv6: rooms.AddressText(d.IPv6)}
 		for _, p := range d.Ports {
-			one.Ports = append(one.Ports, contract.WatchedPort{Service: p.Service, Transport: string(p.Transport), Port: p.Port})
+			one.Ports = append(one.Ports, watchedPortView(p))
 		}
 		out.Watch = append(out.Watch, one)
 	}
@@ -66,4 +67,13 @@ func (vw *Views) Scan(ctx context.Context, code string) ([]contract.DeviceReport
 		return nil, err
 	}
 	return vw.DeviceReports(code)
+}
+
+func watchedPortView(p siteside.WatchedPort) contract.WatchedPort {
+	out := contract.WatchedPort{Service: p.Service, Transport: string(p.Transport), Port: p.Port, Kind: p.Kind, Options: p.Options,
+		Hostname: p.Hostname, Pinned: p.Pinned}
+	if p.Public.IsValid() {
+		out.Public = p.Public.String()
+	}
+	return out
 }

@@ -29,6 +29,9 @@ type conn struct {
 // behind. Errors: a *Failure with the system's error and the ICMP message that ended the attempt; os.ErrDeadlineExceeded in it at the
 // deadline or when ctx ends.
 func Dial(ctx context.Context, r Request) (net.Conn, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, &Failure{Err: err}
+	}
 	fd, err := open(r)
 	if err != nil {
 		return nil, &Failure{Err: err}

@@ -1,0 +1,80 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/wire/speak"
+)
+
+// Try implements LAN: it speaks the service's protocol, and compares what it shows with what is pinned.
+func (l SystemLAN) Try(ctx context.Context, p contract.WatchedPort, at netip.AddrPort) contract.PortSeen {
+	transport := probe.Transport(p.Transport)
+	switch {
+	case !(wan.Policy{LANs: l.Lab}).OnLAN(at.Addr()):
+		return contract.PortSeen{State: "unknown", Detail: fmt.Sprintf("%s is not an address of a LAN; it is not checked", at.Addr())}
+	case transport == probe.Both:
+		transport = probe.TCP
+	case transport != probe.TCP && transport != probe.UDP:
+		return contract.PortSeen{State: "unknown", Detail: "only tcp and udp can be tried"}
+	}
+	kind := p.Kind
+	if kind == "" {
+		kind = probe.Kind(transport)
+	}
+	r := speak.To(ctx, speak.Request{Kind: kind.On(transport), Transport: transport, Target: at, Name: p.Hostname, Options: p.Options,
+		Deadline: tryLimit})
+	return seenFrom(p, kind.On(transport), probe.Judge(r.Result, p.Pinned), r)
+}
+
+// seenFrom says what a port said, as somebody on the same LAN takes it.
+func seenFrom(p contract.WatchedPort, kind probe.Kind, o probe.Outcome, r speak.Reply) contract.PortSeen {
+	out := contract.PortSeen{State: "unknown", Detail: r.Message, Fingerprint: r.Fingerprint, Spoke: kind != probe.KindTCP &&
+		kind != probe.KindUDP}
+	switch {
+	case o.Good():
+		out.State, out.Detail = "open", ""
+	case o == probe.Refused:
+		out.State, out.Detail = "refused", ""
+	case o == probe.Unroutable && r.ICMP.Notice() == probe.Prohibited:
+		out.State = "prohibited"
+	case o == probe.Silent && probe.Mute(kind, p.Options):
+		out.Detail = "UDP: an open port need not answer; prove the path instead"
+	case o == probe.Silent, o == probe.Unroutable: // nobody has the address, or it drops what comes
+		out.State, out.Detail = "silent", ""
+	case r.Hung:
+		out.State = "hung"
+	case o == probe.Garbled, o == probe.Stranger:
+		out.State = "other"
+	}
+	return out
+}
+
+// loopLimit is how long the public address may take to answer from inside.
+const loopLimit = 700 * time.Millisecond
+
+// loopBack tries the public side of services from inside: a router that loops traffic back answers there too. It goes to the link's own
+// address only.
+func (r *runner) loopBack(ctx context.Context, watched []contract.WatchedDevice, seen []contract.DeviceReport) {
+	var own wan.Pair
+	if known := r.own.Load(); known != nil {
+		own = *known
+	}
+	for i, d := range watched {
+		for k, p := range d.Ports {
+			at, err := netip.ParseAddrPort(p.Public)
+			if err != nil || p.Transport == string(probe.UDP) || !own.Known() || at.Addr() != own.IPv4 || i >= len(seen) ||
+				k >= len(seen[i].Ports) || ctx.Err() != nil {
+				continue
+			}
+			reply := speak.To(ctx, speak.Request{Kind: probe.KindTCP, Transport: probe.TCP, Target: at, Deadline: loopLimit})
+			seen[i].Ports[k].Loop = map[probe.Outcome]string{probe.Opened: "answers", probe.Refused: "refused",
+				probe.Silent: "silent"}[probe.Judge(reply.Result, "")]
+		}
+	}
+}
