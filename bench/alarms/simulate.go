@@ -40,6 +40,9 @@ type event struct {
 
 type events []event
 
+// deadline of a probe.
+const deadline = 3 * time.Second
+
 func (e events) Len() int           { return len(e) }
 func (e events) Less(i, j int) bool { return e[i].at < e[j].at }
 func (e events) Swap(i, j int)      { e[i], e[j] = e[j], e[i] }
@@ -121,7 +124,7 @@ func simulate(c scene) (out result) {
 		outcome := probe.Answered
 		if fails(s, v, at) {
 			outcome = probe.Silent
-			at += 3 * time.Second // the deadline
+			at += deadline
 		}
 		now := begin.Add(at)
 		before := views[s][v]
@@ -161,7 +164,7 @@ func simulate(c scene) (out result) {
 				}
 			}
 			if !rule.Settled(view) {
-				next(s, v, pace.Confirm(now, view.Since, view.InRow, probe.Confirmations, c.interval).Sub(begin))
+				next(s, v, pace.Confirm(now, view.Since, deadline, view.InRow, probe.Confirmations, c.interval).Sub(begin))
 				continue
 			}
 		}

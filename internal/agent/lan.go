@@ -62,6 +62,7 @@ func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.Wa
 	after = asked(ctx, lan, after, out, list)
 	for i, item := range list {
 		addNeighbours(&out[i], item, after)
+		out[i].Unsure = out[i].Present && doubtful(out[i], item, after)
 	}
 	return out
 }
@@ -104,6 +105,7 @@ func certain(table []Neighbour, seen []contract.DeviceReport, list []contract.Wa
 		if !doubted(table, seen[i], item) {
 			one := seen[i]
 			addNeighbours(&one, item, table)
+			one.Unsure = one.Present && doubtful(one, item, table)
 			out = append(out, one)
 		}
 	}
@@ -154,18 +156,13 @@ func addNeighbours(s *contract.DeviceReport, item contract.WatchedDevice, table 
 
 // doubtful reports whether a device is there only because it was a while ago: none of its ports answers now.
 func doubtful(s contract.DeviceReport, item contract.WatchedDevice, table []Neighbour) bool {
-	for _, p := range s.Ports {
-		if answers(p.State) {
-			return false
-		}
+	if slices.ContainsFunc(s.Ports, func(p contract.PortSeen) bool { return answers(p.State) }) {
+		return false
 	}
 	at, _ := netip.ParseAddr(item.Address)
-	for _, n := range table {
-		if n.Address == at && sameMAC(n.MAC, item.MAC) {
-			return len(item.Ports) > 0 && n.Age > tryLimit+time.Second
-		}
-	}
-	return false
+	return len(item.Ports) > 0 && slices.ContainsFunc(table, func(n Neighbour) bool {
+		return n.Address == at && sameMAC(n.MAC, item.MAC) && n.Age > tryLimit+time.Second
+	})
 }
 
 // whereIs returns another address of the recorded one's family at which a MAC answers, if it does not at the recorded one. The newest

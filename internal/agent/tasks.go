@@ -3,6 +3,7 @@ package agent
 import (
 	"context"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"time"
 
@@ -19,6 +20,7 @@ func (r *runner) obey(ctx context.Context) {
 	defer wg.Wait()
 	proving := map[int64]bool{}
 	var watched time.Time
+	lookedAgain := 0
 	for failures := 0; ctx.Err() == nil; {
 		if soon := watched.Add(roundFloor); r.renewed.Swap(false) && soon.Before(next) {
 			next = soon
@@ -55,10 +57,14 @@ func (r *runner) obey(ctx context.Context) {
 		if due {
 			watched = time.Now()
 		}
-		if due && (len(orders.Watch) > 0 || orders.Scan != 0) {
-			r.watch(ctx, orders)
+		if !due {
+			continue
 		}
-		if due {
+		unsure := (len(orders.Watch) > 0 || orders.Scan != 0) && r.watch(ctx, orders)
+		if lookedAgain++; unsure && lookedAgain < unsureMost {
+			next = time.Now().Add(unsurePause)
+		} else {
+			lookedAgain = 0
 			next = time.Now().Add(max(time.Second, time.Duration(orders.Every*float64(time.Second))))
 		}
 	}
@@ -67,8 +73,15 @@ func (r *runner) obey(ctx context.Context) {
 // proofPause is how often tasks are asked for while a path is being proven.
 const proofPause = 200 * time.Millisecond
 
-// watch looks at the devices on record once and tells the server. Those that it does not find are searched for meanwhile.
-func (r *runner) watch(ctx context.Context, o contract.AgentTasks) {
+// A device that was there a moment ago, and does not answer, is looked at again soon: within a minute the system asks for it anew.
+const (
+	unsurePause = 5 * time.Second
+	unsureMost  = 12
+)
+
+// watch looks at the devices on record once and tells the server. Those that it does not find are searched for meanwhile. unsure: of one of
+// them it is not known whether it is still there.
+func (r *runner) watch(ctx context.Context, o contract.AgentTasks) (unsure bool) {
 	r.finder.ask(ctx, r.o.LAN, o.Watch)
 	seen := r.report(ctx, o)
 	table, _ := r.o.LAN.Neighbours(ctx)
@@ -82,6 +95,7 @@ func (r *runner) watch(ctx context.Context, o contract.AgentTasks) {
 			}
 		})
 	}
+	return slices.ContainsFunc(seen, func(d contract.DeviceReport) bool { return d.Unsure })
 }
 
 // report looks, and tells the server what it saw.

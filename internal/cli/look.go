@@ -80,6 +80,7 @@ func faultsCommand() *cobra.Command {
 		})}
 	c.Flags().StringVar(&code, "site", "", "only those of this site")
 	c.Flags().BoolVar(&all, "all", false, "closed ones too")
+	c.AddCommand(judgeCommand(), accuracyCommand())
 	return c
 }
 

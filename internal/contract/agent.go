@@ -127,6 +127,8 @@ type WatchedPort struct {
 type DeviceReport struct {
 	Device  string `json:"device"`
 	Present bool   `json:"present"`
+	// Unsure says that it was there a moment ago, and has not answered since: the system has not asked for it again yet.
+	Unsure bool `json:"unsure,omitempty"`
 	// Found is the LAN address at which the device's MAC is now, where that is another than on record; IPv6 its global address.
 	Found string     `json:"found,omitempty"`
 	IPv6  string     `json:"ipv6,omitempty"`

@@ -248,13 +248,15 @@ type Site struct {
 
 // Fault is an open or closed problem of a site.
 type Fault struct {
-	ID       int64            `json:"id"`
-	Site     string           `json:"site"`
-	SiteName string           `json:"site_name"`
-	Serious  bool             `json:"serious"`
-	Opened   time.Time        `json:"opened"`
-	Closed   time.Time        `json:"closed,omitzero"`
-	Finding  diagnose.Finding `json:"finding"`
+	ID       int64     `json:"id"`
+	Site     string    `json:"site"`
+	SiteName string    `json:"site_name"`
+	Serious  bool      `json:"serious"`
+	Opened   time.Time `json:"opened"`
+	Closed   time.Time `json:"closed,omitzero"`
+	// Judged is what a person said of its cause afterwards; absent while nobody has.
+	Judged  *FaultJudgement  `json:"judged,omitempty"`
+	Finding diagnose.Finding `json:"finding"`
 }
 
 // States of a push, beside the problems that diagnose names: refused and unreachable.

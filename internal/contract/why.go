@@ -1,6 +1,8 @@
 package contract
 
 import (
+	"time"
+
 	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/diagnose"
 )
@@ -22,4 +24,34 @@ type Cause struct {
 	Summary  string              `json:"summary"`
 	Next     string              `json:"next_step"`
 	Predicts []causes.Prediction `json:"predicts,omitempty"` // none of a cause that is seen directly
+}
+
+// FaultJudgementInput says whether the cause of a fault was right, and what it was otherwise: a cause of the table, a note, or both.
+type FaultJudgementInput struct {
+	Right  bool        `json:"right"`
+	Actual causes.Slug `json:"actual,omitempty"`
+	Note   string      `json:"note,omitempty"`
+}
+
+// FaultJudgement is what a person said of a fault's cause.
+type FaultJudgement struct {
+	FaultJudgementInput
+	By string    `json:"by"`
+	At time.Time `json:"at"`
+}
+
+// Accuracy is how often a cause was told, and how often people said that it was right.
+type Accuracy struct {
+	Cause  causes.Slug `json:"cause"`
+	Told   int         `json:"told"`
+	Judged int         `json:"judged"`
+	Right  int         `json:"right"`
+	// Instead counts what it was, where it was not right; "" stands for something that the table does not have.
+	Instead []Instead `json:"instead,omitempty"`
+}
+
+// Instead is what faults were that had been told as something else.
+type Instead struct {
+	Cause causes.Slug `json:"cause"`
+	Count int         `json:"count"`
 }

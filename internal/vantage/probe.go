@@ -56,6 +56,7 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	r.mu.Unlock()
 	began := time.Now()
 	o, decided, attempts := r.round(ctx, a, deadline)
+	took := time.Since(began)
 	if ctx.Err() != nil {
 		return
 	}
@@ -72,7 +73,7 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	if o.Outcome != probe.Skipped && t.same(a) { // or else it says nothing of what is to be probed now
 		t.view = rule.Next(t.view, o.Outcome, now)
 		if rule.Meaning(o.Outcome) == probe.NotWanted && !rule.Settled(t.view) {
-			due = pace.Confirm(now, t.view.Since, t.view.InRow, probe.Confirmations, t.interval())
+			due = pace.Confirm(now, t.view.Since, took, t.view.InRow, probe.Confirmations, t.interval())
 		}
 	}
 	fresh := t.view.InRow == 1
@@ -103,7 +104,7 @@ func (r *runner) measure(ctx context.Context, t *task, decided speak.Try, v prob
 	case !decided.Target.IsValid():
 	case decided.Outcome.Good() && decided.Transport == probe.TCP:
 		r.meter.Works(ctx, decided.Target, time.Now())
-	case rule.Expected == probe.ExpectReachable && rule.Meaning(v.Outcome) == probe.NotWanted && v.InRow == probe.Confirmations-1:
+	case rule.Expected == probe.ExpectReachable && rule.Meaning(v.Outcome) == probe.NotWanted && v.InRow == 1:
 		r.meter.Do(func() {
 			s := r.meter.Examine(ctx, decided.Transport, decided.Target, time.Now().UTC())
 			r.mu.Lock()

@@ -7,6 +7,13 @@ export type paths = Record<string, never>;
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Accuracy: {
+            cause: string;
+            instead?: components["schemas"]["Instead"][];
+            judged: number;
+            right: number;
+            told: number;
+        };
         /** Format: ip */
         Addr: string;
         /** Format: ip-and-port */
@@ -181,6 +188,7 @@ export interface components {
             mac?: string;
             ports?: components["schemas"]["PortSeen"][];
             present: boolean;
+            unsure?: boolean;
             /** @enum {string} */
             verdict?: "proven" | "unsettled" | "broken" | "unproven";
             without_ipv6?: number;
@@ -217,11 +225,25 @@ export interface components {
             finding: components["schemas"]["Finding"];
             /** Format: int64 */
             id: number;
+            judged?: components["schemas"]["FaultJudgement"];
             /** Format: date-time */
             opened: string;
             serious: boolean;
             site: string;
             site_name: string;
+        };
+        FaultJudgement: {
+            actual?: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            note?: string;
+            right: boolean;
+        };
+        FaultJudgementInput: {
+            actual?: string;
+            note?: string;
+            right?: boolean;
         };
         FetchReply: {
             address?: string;
@@ -330,6 +352,10 @@ export interface components {
             code: number;
             from?: components["schemas"]["Addr"];
             type: number;
+        };
+        Instead: {
+            cause: string;
+            count: number;
         };
         Invitation: {
             code: string;

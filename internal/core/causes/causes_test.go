@@ -51,7 +51,7 @@ func TestEverySignHasWordsForItsValues(t *testing.T) {
 
 // seen makes what is known of one service of a site that is alive.
 func seen(more map[Sign]Value) (s Seen) {
-	s[Outside], s[Way], s[Alive], s[Held], s[Vantages], s[Siblings], s[Others], s[Port] = Silent, ByForward, Heard, No, All, Alone, Work,
+	s[Outside], s[Way], s[Alive], s[Held], s[Vantages], s[Siblings], s[Others], s[Port] = Silent, ByForward, Heard, No, All, Unseen, Work,
 		Ordinary
 	for sign, v := range more {
 		s[sign] = v
@@ -78,11 +78,11 @@ func TestRank(t *testing.T) {
 		"nobody there, as every night": {map[Sign]Value{Outside: HostBySite, Device: Away, Asleep: Yes}, "device-asleep", "",
 			Certain},
 		"it ends at the router, open inside": {map[Sign]Value{Reach: StoppedRouter, Inside: InOpen, Device: There, NAT: Direct},
-			"forward-missing", "", Likely},
+			"forward-missing", "", Open},
 		"an asked-for mapping works": {map[Sign]Value{Inside: InOpen, Device: There, Asked: Arrived}, "forward-missing", "",
 			Certain},
 		"an asked-for mapping does not": {map[Sign]Value{Inside: InOpen, Device: There, Asked: Lost, NAT: Direct}, "port-blocked",
-			"", Likely},
+			"", Certain},
 		"refused from inside too": {map[Sign]Value{Outside: Refused, Inside: InRefused, Device: There}, "service-stopped", "",
 			Certain},
 		"refused by the router": {map[Sign]Value{Outside: Refused, Reach: RefusedRouter, Inside: InOpen, Device: There},
@@ -90,7 +90,7 @@ func TestRank(t *testing.T) {
 		"refused by the modem": {map[Sign]Value{Outside: Refused, Reach: RefusedModem, Inside: InOpen, Device: There,
 			NAT: Double}, "modem-refuses", "", Certain},
 		"it ends at the modem": {map[Sign]Value{Reach: StoppedModem, Inside: InOpen, Device: There, NAT: Double},
-			"modem-forward-missing", "", Likely},
+			"modem-forward-missing", "", Open},
 		"opened, and hung inside too": {map[Sign]Value{Outside: Hung, Reach: AnsweredBehind, Inside: InHung, Device: There},
 			"service-hung", "", Certain},
 		"another device's key": {map[Sign]Value{Outside: Stranger, Shown: Sibling, Inside: InOpen, Device: There},
@@ -150,7 +150,7 @@ func TestOneCauseForManyServices(t *testing.T) {
 
 	// What a wide cause leaves is explained by itself.
 	gone := map[Sign]Value{Siblings: Fail, Others: Fail, Together: Yes, Inside: InOpen, Device: There, Reach: StoppedRouter, NAT: Direct}
-	off[Others], off[Siblings], off[Outside] = Fail, Alone, HostBySite
+	off[Others], off[Siblings], off[Outside] = Fail, Unseen, HostBySite
 	list = Explain([]Member{member("page", "recorder", gone), member("shell", "desk", gone), member("camera", "yard", off)})
 	require.Len(t, list, 2)
 	require.Equal(t, Slug("router-reset"), list[0].Best().Slug)

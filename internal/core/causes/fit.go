@@ -13,6 +13,7 @@ type Fit struct {
 const (
 	slip       = 0.03 // how often a soft sign misleads
 	impossible = 1e-6 // what is left of a cause that a hard sign contradicts
+	weak       = 0.4  // a sign that misleads as often is a hint, and speaks against nothing
 )
 
 // add counts one sign.
@@ -25,9 +26,11 @@ func (f *Fit) add(s Sign, v Value, predicted Set) {
 		l = math.Log((1 - s.misleads()) * s.chance(v, predicted))
 		f.For = append(f.For, s)
 	default:
-		f.Against = append(f.Against, s)
+		if s.misleads() < weak {
+			f.Against = append(f.Against, s)
+		}
 		l = math.Log(s.misleads() * s.chance(v, s.all()&^predicted))
-		if s.Hard() {
+		if s.Excludes(v) {
 			f.Out = true
 			l = math.Log(impossible)
 		}

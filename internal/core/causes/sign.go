@@ -158,18 +158,16 @@ const (
 	Ordinary
 )
 
-// Values of Siblings and Others. Alone: there are none.
+// Values of Siblings and Others. Where there are none, they are not seen.
 const (
 	Work Value = iota + 1
 	Fail
-	Alone
 )
 
-// Values of Alive. Unasked: nobody announces the link's address.
+// Values of Alive. Where nobody announces the link's address, it is not seen.
 const (
 	Heard Value = iota + 1
 	Quiet
-	Unasked
 )
 
 // Values of NAT.

@@ -11,6 +11,8 @@ type signWords struct {
 	base []float64
 	// slip is how often the sign misleads, where it is soft; 0 for the usual.
 	slip float64
+	// soft are values of a hard sign that exclude nothing all the same.
+	soft Set
 }
 
 var signTable = [signCount]signWords{
@@ -42,15 +44,15 @@ var signTable = [signCount]signWords{
 		base: []float64{1, 9}},
 	Renewed: {name: "the device's IPv6 address", values: []string{"is a new one", "is as before"}, by: LookInside, base: []float64{1, 9}},
 	Port: {name: "the port", values: []string{"is one that providers block", "is not known to be blocked"}, base: []float64{3, 97},
-		slip: 0.3},
-	Siblings: {name: "other services of the device", values: []string{"work", "fail", "there are none"}, hard: true, base: []float64{4, 2,
+		slip: 0.5},
+	Siblings: {name: "other services of the device", values: []string{"work", "fail"}, hard: true, base: []float64{4, 2,
 		4}},
 	Asleep: {name: "at this time of the day the device", values: []string{"is usually away", "is usually there"}, hard: true,
 		base: []float64{1, 9}},
-	Others: {name: "other devices on the link", values: []string{"can be reached", "fail", "there are none"}, hard: true,
-		base: []float64{5, 2, 3}},
-	Alive: {name: "the site", values: []string{"was heard since", "has not been heard since", "is not announced by anybody"}, hard: true,
-		by: StartAgent, base: []float64{6, 1, 3}},
+	Others: {name: "other devices on the link", values: []string{"can be reached", "fail"}, hard: true,
+		base: []float64{5, 2}},
+	Alive: {name: "the site", values: []string{"was heard since", "has not been heard since"}, hard: true,
+		by: StartAgent, base: []float64{6, 1}, soft: of(Quiet)},
 	NAT: {name: "in front of the router", values: []string{"nothing", "another NAT", "the provider's NAT"}, hard: true,
 		by: StartAgent, base: []float64{15, 4, 1}},
 	WAN: {name: "the router's own WAN address", values: []string{"is the one probed", "is another"}, hard: true, by: AskGateway,
@@ -82,6 +84,9 @@ func (s Sign) Values() int { return len(signTable[s].values) }
 
 // Hard reports whether a cause that predicts another value is out.
 func (s Sign) Hard() bool { return signTable[s].hard }
+
+// Excludes reports whether a value excludes a cause that predicts another.
+func (s Sign) Excludes(v Value) bool { return s.Hard() && !signTable[s].soft.Has(v) }
 
 // Check returns what brings the sign about; "" if it comes by itself.
 func (s Sign) Check() Check { return signTable[s].by }

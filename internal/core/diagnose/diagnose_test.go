@@ -322,7 +322,7 @@ func TestWhatAnAgentSeesFromInsideSaysWhichHopItIs(t *testing.T) {
 		_, err := site.ParseRange(wrong)
 		require.ErrorContains(t, err, "is not a range of addresses", wrong)
 	}
-	for verdict, cause := range map[wan.Verdict]causes.Slug{wan.NATDouble: "double-nat", wan.NATCarrier: "carrier-nat"} {
+	for verdict, cause := range map[wan.Verdict]causes.Slug{wan.NATCarrier: "carrier-nat"} {
 		e := base()
 		e.Links[0].NAT = wan.NAT{Verdict: verdict, Words: "what stands in front", Remedies: []string{"do this", "or that"}}
 		list := Site(e)

@@ -171,6 +171,7 @@ const InsideFor = 5 * time.Minute
 type DeviceReport struct {
 	At      time.Time
 	Present bool
+	Unsure  bool // it was there a moment ago, and has not answered since
 	Found   string
 	Ports   map[string]string
 	Spoke   map[string]bool   // by service: its own protocol was spoken, and what it shows compared with what is pinned

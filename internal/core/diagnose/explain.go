@@ -142,7 +142,8 @@ func (e Evidence) told(l LinkEvidence, list []ServiceEvidence, known causes.Seen
 			f.Sure = causes.Open
 			for _, r := range x.Ranking[:min(2, len(x.Ranking))] {
 				f.Between = append(f.Between, r.Slug)
-				f.Also = append(f.Also, e.so(r.Slug, p)+": against it speaks "+strings.Join(e.reasons(l, list, known, r.Against), "; ")+".")
+				f.Also = append(f.Also, e.so(r.Slug, p)+": against it speaks "+strings.Join(e.objections(l, list, known, r.Against),
+					"; ")+".")
 			}
 		} else if x.Sure == causes.Open && best.And == "" {
 			f.Between = x.Between()
@@ -227,7 +228,7 @@ func (e Evidence) ranking(l LinkEvidence, list []ServiceEvidence, known causes.S
 			continue // pairs are of interest only where they win
 		}
 		one := RankedCause{Cause: r.Slug, And: r.And, Summary: e.so(r.Slug, p), Share: r.Share, Excluded: r.Out,
-			For: e.reasons(l, list, known, r.For), Against: e.reasons(l, list, known, r.Against)}
+			For: e.reasons(l, list, known, r.For), Against: e.objections(l, list, known, r.Against)}
 		if r.And != "" {
 			one.Summary += ", and: " + e.so(r.And, p)
 		}

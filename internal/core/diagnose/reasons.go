@@ -81,6 +81,18 @@ func (e Evidence) reasons(l LinkEvidence, list []ServiceEvidence, known causes.S
 	return out
 }
 
+// objections puts signs that speak against a cause into words, also those that otherwise go without saying.
+func (e Evidence) objections(l LinkEvidence, list []ServiceEvidence, known causes.Seen, signs []causes.Sign) (out []string) {
+	for _, sign := range signs {
+		lines := e.reasons(l, list, known, []causes.Sign{sign})
+		if len(lines) == 0 {
+			lines = []string{sign.String() + " " + sign.Words(known[sign])}
+		}
+		out = append(out, lines...)
+	}
+	return out
+}
+
 func (e Evidence) reason(l LinkEvidence, list []ServiceEvidence, sign causes.Sign, v causes.Value) []string {
 	s := list[0]
 	d, _ := e.device(s.Device)

@@ -32,7 +32,7 @@ func (e Evidence) signs(l LinkEvidence, s ServiceEvidence, failing []ServiceEvid
 	out[causes.Siblings] = e.around(l, s, func(x ServiceEvidence) bool { return x.Device == s.Device })
 	out[causes.Others] = e.around(l, s, func(x ServiceEvidence) bool { return x.Device != s.Device })
 	if out[causes.Alive] = l.alive(failing); out[causes.Siblings] == causes.Work || out[causes.Others] == causes.Work {
-		out[causes.Alive] = causes.Unasked // it is alive, whether or not somebody announces it
+		out[causes.Alive] = causes.Unseen // it is alive, whether or not somebody announces it
 	}
 	if out[causes.Device] == causes.Away && (out[causes.Siblings] == causes.Work || out[causes.Family] == causes.OtherWorks) {
 		out[causes.Device], out[causes.Asleep] = causes.Unseen, causes.Unseen // it answers: whoever looked has missed it
@@ -245,6 +245,8 @@ func (r DeviceReport) device(d site.Device) causes.Value {
 		return causes.DriftedTaken
 	case r.Found != "":
 		return causes.Drifted
+	case r.Unsure:
+		return causes.Unseen
 	case other:
 		return causes.AwayTaken
 	case r.Present:
@@ -283,7 +285,7 @@ func (e Evidence) around(l LinkEvidence, s ServiceEvidence, which func(ServiceEv
 	case fail > 0:
 		return causes.Fail
 	}
-	return causes.Alone
+	return causes.Unseen
 }
 
 // alive says whether the site was heard since its services began to fail.
@@ -291,11 +293,11 @@ func (l LinkEvidence) alive(failing []ServiceEvidence) causes.Value {
 	announces := l.Announced || l.Agent
 	switch {
 	case !announces || l.Heard.IsZero() || len(failing) == 0:
-		return causes.Unasked
+		return causes.Unseen
 	case l.Heard.After(began(failing)) && !l.Overdue:
 		return causes.Heard
 	case began(failing).Sub(l.Heard) > silentBefore:
-		return causes.Unasked
+		return causes.Unseen
 	case l.Overdue, l.Announced:
 		return causes.Quiet
 	}

@@ -15,6 +15,9 @@ func ConfirmGap(interval time.Duration) time.Duration {
 	return min(max(interval/5, 500*time.Millisecond), 3*time.Second)
 }
 
+// leastGap is the shortest wait before a result is tried again.
+const leastGap = 250 * time.Millisecond
+
 // Sustain is how long a result for the worse has to last before it is believed: half the interval, 30 s at most. A hiccup of a provider is
 // shorter; an outage is reported within two intervals all the same.
 func Sustain(interval time.Duration) time.Duration { return min(interval/2, 30*time.Second) }
@@ -36,11 +39,11 @@ func Next(now time.Time, interval time.Duration, spread float64) time.Time {
 
 // Confirm returns when a result for the worse is tried again that was first seen at since, and inRow times by now: fast until it was seen
 // often enough, and again when it has lasted nearly long enough: a few times then, so that a hiccup and a lost packet together do not pass
-// for an outage.
-func Confirm(now, since time.Time, inRow, enough int, interval time.Duration) time.Time {
+// for an outage. took is how long the result was waited for: that wait is part of the gap.
+func Confirm(now, since time.Time, took time.Duration, inRow, enough int, interval time.Duration) time.Time {
 	gap := ConfirmGap(interval)
 	last := since.Add(Sustain(interval) - 2*gap)
-	if soon := now.Add(gap); inRow < enough || soon.After(last) {
+	if soon := now.Add(max(gap-took, leastGap)); inRow < enough || soon.After(last) {
 		return soon
 	}
 	return last

@@ -19,18 +19,19 @@ func TestNextSpreadsByATenth(t *testing.T) {
 
 func TestThreeProbesFitInTenSeconds(t *testing.T) {
 	for _, interval := range []time.Duration{10 * time.Second, time.Minute, time.Hour} {
-		second := Confirm(now, now, 1, 3, interval)
-		third := Confirm(second, now, 2, 3, interval)
+		second := Confirm(now, now, 0, 1, 3, interval)
+		third := Confirm(second, now, 0, 2, 3, interval)
 		require.LessOrEqual(t, third.Sub(now), 10*time.Second-3*time.Second, interval)
 		tries, at := 0, third
 		for at.Sub(now) < Sustain(interval) {
-			at = Confirm(at, now, 3+tries, 3, interval)
+			at = Confirm(at, now, 0, 3+tries, 3, interval)
 			tries++
 		}
 		require.LessOrEqual(t, tries, 4, "and a few more when it has lasted")
 		require.Less(t, at.Sub(now), 2*interval)
 	}
 	require.Equal(t, 2*time.Second, ConfirmGap(10*time.Second))
+	require.Equal(t, now.Add(leastGap), Confirm(now, now, 3*time.Second, 1, 3, 10*time.Second), "the deadline was waited for already")
 }
 
 func TestABurstIsSpreadOut(t *testing.T) {

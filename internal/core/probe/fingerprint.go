@@ -32,7 +32,7 @@ func Judge(r Result, pinned string) Outcome {
 		return Opened
 	case r.Talk == TalkOther:
 		return Garbled
-	case pinned != "" && r.Fingerprint != "" && r.Fingerprint != pinned:
+	case pinned != "" && r.Fingerprint != "" && !SamePrint(pinned, r.Fingerprint):
 		return Stranger
 	}
 	return Answered

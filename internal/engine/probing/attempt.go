@@ -24,6 +24,7 @@ type Result struct {
 	At       time.Time
 	Outcome  probe.Outcome
 	Latency  time.Duration // zero when nothing came back
+	Took     time.Duration // that the round was waited for
 	Message  string
 	LeftOut  string // why it does not count, though it was made; "" when it does
 	Held     bool   // it was not made, because the link is quarantined
@@ -104,11 +105,12 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 		r.Named, resolve = p.byName(ctx, r.Hostname, r.Address)
 	}
 	key, _ := probe.WireGuardKey(s.ProbeKey)
+	began := time.Now()
 	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport,
 		Target: netip.AddrPortFrom(r.Address, uint16(record.Ports(s)[0])), Name: r.Hostname,
 		Own: where.Owns(l), Options: s.Options, ProbeKey: key, Deadline: p.Deadline},
 		Last: uint16(record.Ports(s)[1]), Also: where.SecondTargetOf(s, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(p.Now())})
-	r.At = p.Now()
+	r.At, r.Took = p.Now(), time.Since(began)
 	r.Outcome, r.Latency, r.Message = out.Outcome, out.Latency, out.Deciding.Message
 	if out.Inside {
 		r.LeftOut, r.Message = speak.Insider, speak.Insider

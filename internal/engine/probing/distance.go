@@ -5,10 +5,12 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
 )
 
-// measureAt is how many failures in a row have a port's distance measured: once a failure, before it is confirmed.
-const measureAt = probe.Confirmations - 1
+// measureAt is at which failure in a row the distance of a port is measured: at the first, so that it is known when the failure is
+// believed.
+const measureAt = 1
 
 // measure has the distance of a port measured where a round of ours says that it is time: of one that works, to compare with, and of one
 // that fails, once.
@@ -53,4 +55,32 @@ func (p *Prober) Explain(ctx context.Context, r Result) *probe.Series {
 	}
 	s := p.meter.Examine(ctx, r.Over, r.Decided, p.Now())
 	return &s
+}
+
+// recent is how old a result may be to say how a service does at this moment, and lookedAt how many of a link's services are looked at
+// again when one of them begins to fail.
+const (
+	recent   = 2 * time.Second
+	lookedAt = 12
+)
+
+// lookAround probes the other services of a link at once when one of them begins to fail: whether they work, too, says most of why.
+func (p *Prober) lookAround(w *watch, l site.Link) {
+	where, ok := p.record.Site(w.service.SiteID)
+	if !ok {
+		return
+	}
+	now, n := p.Now(), 0
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range where.Services {
+		x := p.watches[s.ID]
+		if x == nil || x == w || n == lookedAt || x.View.InRow == 0 || now.Sub(x.Probed) < recent {
+			continue
+		}
+		if on, ok := where.Followed(s.LinkID); ok && on.ID == l.ID && x.service.RuleAt(now).Meaning(x.View.Outcome) != probe.NotWanted {
+			p.hurry(x)
+			n++
+		}
+	}
 }

@@ -150,6 +150,7 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 		return confirm
 	}
 	if was.InRow == 0 || rule.Meaning(was.Outcome) != probe.NotWanted {
+		p.lookAround(w, l)
 		p.host.ConfirmElsewhere(s.ID, vantage) // from elsewhere, too
 		if vantage != p.Vantage {
 			p.mu.Lock()
@@ -160,7 +161,7 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	if settled {
 		return confirm
 	}
-	return pace.Confirm(r.At, v.Since, v.InRow, probe.Confirmations, every)
+	return pace.Confirm(r.At, v.Since, r.Took, v.InRow, probe.Confirmations, every)
 }
 
 // unknownPeerWords is why the silence of a WireGuard server says nothing to a vantage point that it never answered.

@@ -20,7 +20,8 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.Devices, Seen: map[string]diagnose.DeviceReport{}}
 	for _, d := range p.Devices {
 		if s, ok := r.SiteSide.Device(d.ID); ok {
-			seen := diagnose.DeviceReport{At: s.At, Present: s.Present, Found: AddressText(s.Found), Ports: map[string]string{},
+			seen := diagnose.DeviceReport{At: s.At, Present: s.Present, Unsure: s.Unsure, Found: AddressText(s.Found),
+				Ports: map[string]string{},
 				Spoke: map[string]bool{}, Loop: map[string]string{},
 				Hours: s.Hours, MAC: s.MAC, Missed: s.Missed, Renewed: s.Renewed}
 			for _, port := range s.Ports {

@@ -21,7 +21,8 @@ const lostAfter = 3
 type DeviceReport struct {
 	Device  string     `json:"device"`
 	Present bool       `json:"present"`
-	Found   netip.Addr `json:"found,omitzero"` // where the device's MAC is now, when that is not the address on record
+	Unsure  bool       `json:"unsure,omitempty"` // it was there a moment ago, and has not answered since
+	Found   netip.Addr `json:"found,omitzero"`   // where the device's MAC is now, when that is not the address on record
 	IPv6    netip.Addr `json:"ipv6,omitzero"`
 	MAC     string     `json:"mac,omitempty"` // that answers at the recorded address
 	Ports   []PortSeen `json:"ports,omitempty"`
@@ -154,9 +155,11 @@ func (s *Side) NoteDevices(linkID, scanID int64, list []DeviceReport) (readdress
 func (s *Side) noteDevice(d site.Device, r DeviceReport, linkID int64, wanted bool, now time.Time) (other bool) {
 	before := s.devices.byID[d.ID]
 	r.At, r.Hours, r.WithoutIPv6 = now, before.Hours, 0
-	r.Hours.Note(now, r.Present)
-	if r.Missed = 0; !r.Present {
-		r.Missed = min(before.Missed+1, lostAfter)
+	if r.Missed = before.Missed; !r.Unsure {
+		r.Hours.Note(now, r.Present)
+		if r.Missed = 0; !r.Present {
+			r.Missed = min(before.Missed+1, lostAfter)
+		}
 	}
 	if r.Renewed = before.Renewed; before.IPv6.IsValid() && r.IPv6.IsValid() && r.IPv6 != before.IPv6 {
 		r.Renewed = now

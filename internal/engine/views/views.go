@@ -210,7 +210,7 @@ func (vw *Views) Faults(ctx context.Context, f store.FaultFilter) ([]contract.Fa
 	out := make([]contract.Fault, 0, len(list))
 	for _, f := range list {
 		out = append(out, contract.Fault{ID: f.ID, Site: f.Site, SiteName: f.SiteName, Serious: f.Finding.Serious(),
-			Opened: f.Opened, Closed: f.Closed, Finding: f.Finding})
+			Opened: f.Opened, Closed: f.Closed, Finding: f.Finding, Judged: judgedView(f.Judgement)})
 	}
 	return out, err
 }

@@ -21,6 +21,9 @@ func speakDNS(ctx context.Context, t *attempt) (reply, error) {
 	}
 	q := new(dns.Msg)
 	q.SetQuestion(name, dns.TypeSOA)
+	// The server may say which machine it is (RFC 5001).
+	q.SetEdns0(1232, false)
+	q.IsEdns0().Option = append(q.IsEdns0().Option, &dns.EDNS0_NSID{Code: dns.EDNS0NSID})
 	packed, err := q.Pack()
 	if err != nil {
 		return reply{}, protocolError("the question cannot be asked: " + err.Error())
@@ -54,9 +57,24 @@ func speakDNS(ctx context.Context, t *attempt) (reply, error) {
 		return reply{}, err
 	}
 	h := reply{words: fmt.Sprintf("name server, %s for %s", dns.RcodeToString[answer.Rcode], name)}
+	h.fingerprint = serverPrint(&answer)
 	if answer.RecursionAvailable && answer.Rcode != dns.RcodeRefused {
 		h.weakness = "it resolves names for everybody, which lets it be used against others"
 	}
 	t.step("receive", "%s", h.words)
 	return h, nil
+}
+
+// serverPrint tells a name server by its own name for itself, and by what it is able to do.
+func serverPrint(answer *dns.Msg) string {
+	traits := map[string]string{"recursion": fmt.Sprint(answer.RecursionAvailable)}
+	if o := answer.IsEdns0(); o != nil {
+		traits["size"] = fmt.Sprint(o.UDPSize())
+		for _, option := range o.Option {
+			if id, ok := option.(*dns.EDNS0_NSID); ok {
+				traits["nsid"] = id.Nsid
+			}
+		}
+	}
+	return probe.TraitPrint(traits)
 }

@@ -109,8 +109,8 @@ func speakHTTP(ctx context.Context, t *attempt) (reply, error) {
 	page, err := io.ReadAll(io.LimitReader(resp.Body, webPage))
 	server := resp.Header.Get("Server")
 	t.step("receive", "%s, %d octets%s", resp.Status, len(page), map[bool]string{true: ", from " + spoken([]byte(server))}[server != ""])
-	if h.fingerprint == "" && server != "" {
-		h.fingerprint = probe.BannerPrint(server)
+	if h.fingerprint == "" && resp.StatusCode < http.StatusInternalServerError { // an error page says little of who it is
+		h.fingerprint = webPrint(resp, page)
 	}
 	h.words = resp.Proto + " " + resp.Status
 	from, to, _ := probe.StatusRange(r.Options.Status)

@@ -3,9 +3,13 @@ package speak
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/binary"
+	"encoding/hex"
 	"fmt"
 	"io"
+
+	"inkpost.example/inkpost/internal/core/probe"
 )
 
 // speakMQTT says who connects and reads whether that is taken (CONNECT and CONNACK: MQTT 3.1.1 sections 3.1 and 3.2, MQTT 5 sections 3.1
@@ -38,6 +42,15 @@ func speakMQTT(_ context.Context, t *attempt) (reply, error) {
 	}
 	t.step("receive", "CONNACK, code %d", head[3])
 	h := reply{words: fmt.Sprintf("MQTT broker, CONNACK with code %d", head[3])}
+	traits := map[string]string{"version": fmt.Sprint(level), "code": fmt.Sprint(head[3])}
+	if more := int(head[1]) - 2; more > 0 && more < 128 { // properties: what the broker is able to do (MQTT 5 section 3.2.2.3)
+		properties := make([]byte, more)
+		if _, err := io.ReadFull(t.conn, properties); err == nil {
+			sum := sha256.Sum256(properties)
+			traits["properties"] = hex.EncodeToString(sum[:4])
+		}
+	}
+	h.fingerprint = probe.TraitPrint(traits)
 	if head[3] == 0 {
 		h.weakness = "anybody may connect to the broker, without a password"
 		_, _ = t.conn.Write([]byte{0xe0, 0})

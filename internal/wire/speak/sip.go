@@ -43,5 +43,7 @@ func speakSIP(ctx context.Context, t *attempt) (reply, error) {
 		return reply{}, err
 	}
 	t.step("receive", "%s", r.line)
-	return reply{words: r.line, fingerprint: probe.BannerPrint(orDefault(r.header.Get("Server"), r.header.Get("User-Agent")))}, nil
+	return reply{words: r.line, fingerprint: probe.TraitPrint(map[string]string{
+		"server": orDefault(r.header.Get("Server"), r.header.Get("User-Agent")), "allow": r.header.Get("Allow"),
+		"supported": r.header.Get("Supported"), "realm": firstGroup(realm, []byte(r.header.Get("Www-Authenticate")))})}, nil
 }

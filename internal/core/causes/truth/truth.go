@@ -69,7 +69,7 @@ func possible(s causes.Seen) bool {
 				return false
 			}
 		case causes.ProhibitedBySite:
-			if reach != causes.PassedOn && (reach < causes.RefusedRouter || reach > causes.RefusedSite) {
+			if reach != causes.PassedOn && (reach < causes.RefusedRouter || reach > causes.RefusedBehind) {
 				return false
 			}
 		case causes.HostByWay, causes.NetByWay, causes.ProhibitedByWay, causes.Unroutable:
