@@ -18,7 +18,7 @@ TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/n
 	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn \
 	/usr/sbin/kamailio:kamailio /usr/bin/Xtigervnc:tigervnc-standalone-server /usr/lib/ipsec/charon:strongswan-charon
 
-.PHONY: fuzz types causes dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
+.PHONY: fuzz types causes truth dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
 
 demo: install-demo build
 	@exec bin/inkpost demo
@@ -58,6 +58,11 @@ typed = @mkdir -p bin && $(GO) run ./internal/api/openapi -documents >bin/openap
 # The console's types, from the API's own description.
 types: web/node_modules/.installed
 	$(call typed,web/src/generated.ts)
+
+# Faults behind real kernel NAT, and what is said of them: all of them, which takes a quarter of an hour, as root.
+truth: install-test build
+	INKPOST_TRUTH=full $(GO) test -count=1 -timeout 40m -run TestWhatIsSaidOfFaultsBehindRealNAT -v ./internal/trials/guest | \
+	  grep -E "^(router|modem)|of [0-9]+ faults|^(ok|FAIL)"
 
 # The pages of the causes, from their table.
 causes:

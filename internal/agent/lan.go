@@ -44,6 +44,7 @@ const tryLimit = 1500 * time.Millisecond
 // which is also what makes the system ask for the device's MAC.
 func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.WatchedDevice,
 	early func([]contract.DeviceReport)) []contract.DeviceReport {
+	began := time.Now()
 	out := make([]contract.DeviceReport, len(list))
 	slots := make(chan struct{}, 16)
 	var wg sync.WaitGroup
@@ -57,12 +58,12 @@ func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.Wa
 	wg.Wait()
 	after, _ := lan.Neighbours(ctx)
 	if early != nil && inDoubt(after, out, list) { // what is certain is told at once: somebody may wait to know why a service fails
-		early(certain(after, out, list))
+		early(certain(after, out, list, began))
 	}
 	after = asked(ctx, lan, after, out, list)
 	for i, item := range list {
 		addNeighbours(&out[i], item, after)
-		out[i].Unsure = out[i].Present && doubtful(out[i], item, after)
+		out[i].Unsure = out[i].Present && doubtful(out[i], item, after, began)
 	}
 	return out
 }
@@ -100,12 +101,13 @@ func inDoubt(table []Neighbour, seen []contract.DeviceReport, list []contract.Wa
 }
 
 // certain are the reports of devices that are not in doubt.
-func certain(table []Neighbour, seen []contract.DeviceReport, list []contract.WatchedDevice) (out []contract.DeviceReport) {
+func certain(table []Neighbour, seen []contract.DeviceReport, list []contract.WatchedDevice,
+	began time.Time) (out []contract.DeviceReport) {
 	for i, item := range list {
 		if !doubted(table, seen[i], item) {
 			one := seen[i]
 			addNeighbours(&one, item, table)
-			one.Unsure = one.Present && doubtful(one, item, table)
+			one.Unsure = one.Present && doubtful(one, item, table, began)
 			out = append(out, one)
 		}
 	}
@@ -154,14 +156,16 @@ func addNeighbours(s *contract.DeviceReport, item contract.WatchedDevice, table 
 	}
 }
 
-// doubtful reports whether a device is there only because it was a while ago: none of its ports answers now.
-func doubtful(s contract.DeviceReport, item contract.WatchedDevice, table []Neighbour) bool {
+// doubtful reports whether a device is there only because it was a while ago: none of its ports answers now, and nothing has been heard of
+// it
+// since the look began.
+func doubtful(s contract.DeviceReport, item contract.WatchedDevice, table []Neighbour, began time.Time) bool {
 	if slices.ContainsFunc(s.Ports, func(p contract.PortSeen) bool { return answers(p.State) }) {
 		return false
 	}
 	at, _ := netip.ParseAddr(item.Address)
 	return len(item.Ports) > 0 && slices.ContainsFunc(table, func(n Neighbour) bool {
-		return n.Address == at && sameMAC(n.MAC, item.MAC) && n.Age > tryLimit+time.Second
+		return n.Address == at && sameMAC(n.MAC, item.MAC) && n.Age > time.Since(began)
 	})
 }
 

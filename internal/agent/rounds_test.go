@@ -165,14 +165,14 @@ func TestASearchStaysInsideItsBudget(t *testing.T) {
 		f := finder{searched: map[string]time.Time{}}
 		list := item("192.168.7.20")
 		away := []contract.DeviceReport{{Device: "recorder"}}
-		require.Len(t, f.missing(nil, list, away), 1)
-		require.Empty(t, f.missing(nil, list, away), "one search at a time")
+		require.Len(t, f.missing(list, away), 1)
+		require.Empty(t, f.missing(list, away), "one search at a time")
 		f.done()
-		require.Empty(t, f.missing(nil, list, away), "it was searched for just now")
+		require.Empty(t, f.missing(list, away), "it was searched for just now")
 		time.Sleep(searchAgain)
-		require.Empty(t, f.missing(nil, list, []contract.DeviceReport{{Present: true}}), "it is where it should be")
-		require.Empty(t, f.missing(nil, list, []contract.DeviceReport{{Present: true, Found: "192.168.7.33"}}), "it is known where it is")
-		require.Len(t, f.missing(nil, list, away), 1)
+		require.Empty(t, f.missing(list, []contract.DeviceReport{{Present: true}}), "it is where it should be")
+		require.Empty(t, f.missing(list, []contract.DeviceReport{{Present: true, Found: "192.168.7.33"}}), "it is known where it is")
+		require.Len(t, f.missing(list, away), 1)
 		f.done()
 		l := &quietLAN{prefixes: []netip.Prefix{prefix("192.168.7.0/24")}, appears: 100}
 		began := time.Now()

@@ -115,13 +115,13 @@ func (f *finder) sixes(lan LAN, table []Neighbour, list []contract.WatchedDevice
 }
 
 // missing lists the devices that are not where they should be, nor anywhere else that is known, and for which a search is due.
-func (f *finder) missing(table []Neighbour, list []contract.WatchedDevice, seen []contract.DeviceReport) (out []contract.WatchedDevice) {
+func (f *finder) missing(list []contract.WatchedDevice, seen []contract.DeviceReport) (out []contract.WatchedDevice) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for i, item := range list {
 		s := seen[i]
 		wrong := s.MAC != "" && !sameMAC(s.MAC, item.MAC)
-		if item.MAC == "" || s.Found != "" || s.Present && !wrong && !doubtful(s, item, table) {
+		if item.MAC == "" || s.Found != "" || s.Present && !wrong {
 			continue
 		}
 		if time.Since(f.searched[item.MAC]) >= searchAgain {
@@ -164,10 +164,6 @@ func search(ctx context.Context, lan LAN, list []contract.WatchedDevice) {
 		}
 	}
 	pause(ctx, time.Second)
-}
-
-func someFound(table []Neighbour, list []contract.WatchedDevice) bool {
-	return slices.ContainsFunc(list, func(item contract.WatchedDevice) bool { return allFound(table, []contract.WatchedDevice{item}) })
 }
 
 func allFound(table []Neighbour, list []contract.WatchedDevice) bool {

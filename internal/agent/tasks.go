@@ -83,23 +83,24 @@ const (
 // them it is not known whether it is still there.
 func (r *runner) watch(ctx context.Context, o contract.AgentTasks) (unsure bool) {
 	r.finder.ask(ctx, r.o.LAN, o.Watch)
-	seen := r.report(ctx, o)
-	table, _ := r.o.LAN.Neighbours(ctx)
-	if missing := r.finder.missing(table, o.Watch, seen); len(missing) > 0 {
+	seen, missing := r.report(ctx, o, true)
+	if len(missing) > 0 {
 		r.side.Go(func() {
 			defer r.finder.done()
 			r.log.Info("devices are not where they should be; the LAN is searched for them", "devices", len(missing))
 			search(ctx, r.o.LAN, missing)
-			if table, _ := r.o.LAN.Neighbours(ctx); ctx.Err() == nil && someFound(table, missing) {
-				r.report(ctx, contract.AgentTasks{Watch: o.Watch})
+			if ctx.Err() == nil {
+				r.report(ctx, contract.AgentTasks{Watch: o.Watch}, false)
 			}
 		})
 	}
-	return slices.ContainsFunc(seen, func(d contract.DeviceReport) bool { return d.Unsure })
+	return slices.ContainsFunc(seen, func(d contract.DeviceReport) bool { return d.Unsure && d.Present })
 }
 
-// report looks, and tells the server what it saw.
-func (r *runner) report(ctx context.Context, o contract.AgentTasks) []contract.DeviceReport {
+// report looks, and tells the server what it saw. With searching, it returns the devices that are to be searched for: until that is done,
+// nothing is certain of them.
+func (r *runner) report(ctx context.Context, o contract.AgentTasks, searching bool) (seen []contract.DeviceReport,
+	missing []contract.WatchedDevice) {
 	report := contract.LANReport{Scan: o.Scan}
 	neighbours, err := r.o.LAN.Neighbours(ctx)
 	if err != nil {
@@ -113,6 +114,13 @@ func (r *runner) report(ctx context.Context, o contract.AgentTasks) []contract.D
 	report.Devices = survey(ctx, r.o.LAN, neighbours, o.Watch, func(early []contract.DeviceReport) {
 		send(contract.LANReport{Devices: early, Problem: report.Problem})
 	})
+	if searching {
+		missing = r.finder.missing(o.Watch, report.Devices)
+	}
+	for i := range report.Devices {
+		one := &report.Devices[i]
+		one.Unsure = one.Unsure || slices.ContainsFunc(missing, func(d contract.WatchedDevice) bool { return d.Device == one.Device })
+	}
 	if o.Scan != 0 {
 		r.loopBack(ctx, o.Watch, report.Devices)
 	}
@@ -120,5 +128,5 @@ func (r *runner) report(ctx context.Context, o contract.AgentTasks) []contract.D
 	r.finder.sixes(r.o.LAN, table, o.Watch, report.Devices)
 	r.tellStatus(func(s *Status) { s.LAN, s.LANTrouble = report.Devices, report.Problem })
 	send(report)
-	return report.Devices
+	return report.Devices, missing
 }

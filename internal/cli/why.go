@@ -99,7 +99,9 @@ func printRanked(cmd *cobra.Command, one diagnose.RankedCause) {
 		mark, t = "  out", faded
 	}
 	say(cmd, "  %s  %s  %s", mark, paint(t, pad(string(one.Cause), 22)), paint(t, one.Summary))
-	printReasons(cmd, "+ ", one.For)
+	if !one.Excluded { // what speaks for it is of no use then
+		printReasons(cmd, "+ ", one.For)
+	}
 	printReasons(cmd, "− ", one.Against)
 }
 
@@ -179,6 +181,7 @@ func printPaths(cmd *cobra.Command, s contract.Site) {
 		say(cmd, "No services are on record. Add one: inkpost service add %s NAME --device DEVICE --external PORT", s.Code)
 	}
 	marks := map[diagnose.Verdict]string{diagnose.Proven: "█", diagnose.Unsettled: "▒", diagnose.Broken: "╳", diagnose.Unproven: "·"}
+	told := map[string]bool{}
 	for _, p := range s.Paths {
 		say(cmd, "\n%s  %s", paint(strong, p.Service), paint(tones[p.Verdict], p.Words))
 		width := 0
@@ -193,6 +196,11 @@ func printPaths(cmd *cobra.Command, s contract.Site) {
 			say(cmd, "%s", paint(tones[st.Verdict], strings.TrimRight(line, " ")))
 		}
 		if f := p.Finding; f != nil {
+			if told[f.Key()] {
+				say(cmd, "  %s  %s", f.Summary+".", paint(faded, "as above"))
+				continue
+			}
+			told[f.Key()] = true
 			say(cmd, "  %s  %s", paint(strong, f.Summary+"."), paint(faded, sureWords[f.Sure]+", "+string(f.Cause)))
 			for _, evidence := range f.Evidence {
 				for n, line := range wrapped(evidence, 90) {

@@ -9,10 +9,8 @@ var deviceCauses = []Cause{
 		Predicts: Predictions{Outside: of(Silent, HostBySite, HostByWay), Reach: of(PassedOn), Device: of(Away), Asleep: of(No),
 			Siblings: of(Fail), Alive: of(Heard), Held: of(No), Together: of(Yes, No), Family: of(OtherFails)}},
 	{Slug: "device-asleep", Hop: HopDevice, Actor: Nobody, Scope: ScopeDevice, Weight: 8,
-		So: "{device} is asleep or switched off, as usual at this time of the day{hours}",
-		Next: "Wait until it is usually on; or have it stay awake, or expect its services at those hours only: inkpost service edit " +
-			"{site} " +
-			"{service} --hours.",
+		So:   "{device} is asleep or switched off, as usual at this time of the day{hours}",
+		Next: "Wait until it is usually on, or have it stay awake: in its power settings, or by a timer that wakes it.",
 		Predicts: Predictions{Outside: of(Silent, HostBySite, HostByWay), Reach: of(PassedOn), Device: of(Away), Asleep: of(Yes),
 			Siblings: of(Fail), Alive: of(Heard), Held: of(No), Family: of(OtherFails)}},
 	{Slug: "device-drifted", Hop: HopDevice, Actor: OnSite, Scope: ScopeDevice, Weight: 12,
@@ -85,5 +83,5 @@ var serviceCauses = []Cause{
 		Next: "See whether {device} is overloaded, or the line is full at this time of the day."},
 	{Slug: "not-provable", Hop: HopForward, Actor: AtTheDesk, Scope: ScopeService, Soon: true,
 		So:   "{service} does not answer strangers: silence proves nothing of it",
-		Next: "Have the agent prove the way: inkpost agent prove {site} --port {external}."},
+		Next: "Have the agent prove the way: inkpost agent prove {site} --external PORT"},
 }

@@ -63,7 +63,7 @@ var addressCauses = []Cause{
 		Next: "Set a working resolver in the router, or on the agent's machine."},
 	{Slug: "prefix-moved", Hop: HopAddress, Actor: OnSite, Scope: ScopeLink, Weight: 3,
 		So: "The IPv6 prefix of link {link} has changed: the devices have other addresses than their pinholes and names say",
-		Next: "Run inkpost site check {site} {link} to look for the devices now, then set the pinholes for the new addresses, or for " +
+		Next: "Have the devices looked for now (inkpost agent lan {site} --now), then set the pinholes for the new addresses, or for " +
 			"the device's interface identifier where the router can.",
 		Predicts: Predictions{Way: of(ByPinhole), Outside: of(Silent, HostByWay, HostBySite, NetByWay, NetBySite, ProhibitedBySite,
 			Unroutable), Renewed: of(Yes), Inside: of(InOpen), Device: of(There), Siblings: of(Fail), Others: of(Fail),

@@ -7,7 +7,6 @@ import (
 	"net/netip"
 	"time"
 
-	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
@@ -23,7 +22,6 @@ type Evidence struct {
 	Devices   []site.Device
 	Services  []ServiceEvidence
 	Seen      map[string]DeviceReport // by device: what an agent saw of it from inside
-	Made      map[causes.Check]bool   // checks that are made by themselves, or cannot be
 }
 
 // LinkEvidence is a link, whether its agent should have been heard from by now, and what is known from the site's side.

@@ -155,10 +155,10 @@ func (e Evidence) told(l LinkEvidence, list []ServiceEvidence, known causes.Seen
 					d.Name,
 					d.Address))
 			}
-			f.Check = e.deciding(f.Between, known, p)
+			f.Check = e.deciding(f.Between, known, p, list)
 		} else if other, ok := runnerUp(x); ok && best.And == "" {
 			f.Also = append(f.Also, e.so(other, p)+".")
-			f.Check = e.deciding([]causes.Slug{best.Slug, other}, known, p)
+			f.Check = e.deciding([]causes.Slug{best.Slug, other}, known, p, list)
 		}
 		out = append(out, f)
 	}
@@ -184,14 +184,28 @@ func (e Evidence) so(slug causes.Slug, p places) string {
 }
 
 // deciding returns the check that tells the likeliest from the next; from the one after that if none does.
-func (e Evidence) deciding(between []causes.Slug, known causes.Seen, p places) *Check {
+func (e Evidence) deciding(between []causes.Slug, known causes.Seen, p places, list []ServiceEvidence) *Check {
+	made := e.made(list)
 	for _, other := range between[1:] {
-		check, sign, ok := causes.Deciding(between[0], other, known, e.Made)
+		check, sign, ok := causes.Deciding(between[0], other, known, made)
 		if ok {
 			return &Check{Name: check, Tells: sign.String(), Ask: causes.Fill(check.Ask(), p)}
 		}
 	}
 	return nil
+}
+
+// made are the checks that were made and said nothing, and those that nobody can have made: they are asked of no one.
+func (e Evidence) made(list []ServiceEvidence) map[causes.Check]bool {
+	out := map[causes.Check]bool{causes.TryMapping: true, causes.HopLimited: true}
+	for _, s := range list {
+		r, ok := e.inside(s.Device)
+		if ok && !r.At.Before(s.Turned) && !r.Unsure {
+			out[causes.LookInside], out[causes.LoopLook] = true, true
+		}
+		out[causes.HopLimited] = out[causes.HopLimited] && s.Series != nil && s.Series.Problem == ""
+	}
+	return out
 }
 
 func subject(c causes.Cause, l LinkEvidence, list []ServiceEvidence) string {

@@ -245,10 +245,10 @@ func (r DeviceReport) device(d site.Device) causes.Value {
 		return causes.DriftedTaken
 	case r.Found != "":
 		return causes.Drifted
-	case r.Unsure:
-		return causes.Unseen
 	case other:
 		return causes.AwayTaken
+	case r.Unsure:
+		return causes.Unseen
 	case r.Present:
 		return causes.There
 	}
