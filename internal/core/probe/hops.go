@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 )
 
@@ -178,6 +177,12 @@ func fromAnswer(a HopAnswer, nats, needed int, c Calibration, before map[int]boo
 	return DistanceUnknown
 }
 
+var distanceWords = map[Distance]string{PassedOn: "the site's router passes it on", EndsAtFirst: "it ends at the site's router, or just " +
+	"before it", EndsAtInner: "the first router of the site passes it on, and the one behind it does not", EndsBefore: "it ends before " +
+	"the site", RefusedByFirst: "the site's router refuses it", RefusedByInner: "the router behind the modem refuses it",
+	RefusedBehind: "a machine behind the router refuses it", AnsweredByFirst: "the site's router answers it itself",
+	AnsweredBehind: "a machine behind the router answers it"}
+
 // Words tells a series for people: a line for each hop limit.
 func (s Series) Words() (out []string) {
 	if s.Problem != "" {
@@ -190,8 +195,8 @@ func (s Series) Words() (out []string) {
 		}
 		out = append(out, fmt.Sprintf("hop limit %d: %s", a.Limit, word))
 	}
-	if s.Distance != DistanceUnknown {
-		out = append(out, "so it "+strings.Replace(string(s.Distance), "first", "the site's router", 1))
+	if words := distanceWords[s.Distance]; words != "" {
+		out = append(out, "so "+words)
 	}
 	return out
 }

@@ -70,6 +70,8 @@ type Board struct {
 	diagnoses map[int64]Diagnosis
 	dirty     map[int64]bool // sites to be reviewed
 	stale     map[int64]bool // sites whose evidence changed since their diagnosis
+	counted   map[string]int // sites by provider, as they were at countedAt
+	countedAt time.Time
 	// reviewing is held during a review, so that what two of them find does not mix.
 	reviewing locks.Review
 }

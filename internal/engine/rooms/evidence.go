@@ -31,7 +31,11 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		}
 	}
 	for l := range p.EachLink() {
-		ev.Links = append(ev.Links, r.LinkEvidence(l, now))
+		one := r.LinkEvidence(l, now)
+		if since, dark := r.darkSince(p, l); dark {
+			one.DarkWith, one.ProviderSites = r.Faults.Neighbours(p.ID, l.Provider, since)
+		}
+		ev.Links = append(ev.Links, one)
 	}
 	for _, h := range p.Hostnames {
 		want := p.AnswerOf(h)
@@ -62,6 +66,24 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		ev.Services = append(ev.Services, one)
 	}
 	return ev
+}
+
+// darkSince says since when nothing answers on a link that has services.
+func (r *Rooms) darkSince(p record.Site, l site.Link) (since time.Time, dark bool) {
+	for _, s := range p.Services {
+		on, _ := p.Followed(s.LinkID)
+		if on.ID != l.ID || s.Expected != probe.ExpectReachable || s.Mute() {
+			continue
+		}
+		st := r.Prober.Status(s.ID)
+		if st.State != probe.StateUnreachable {
+			return since, false
+		}
+		if !dark || st.Turned.Before(since) {
+			since, dark = st.Turned, true
+		}
+	}
+	return since, dark
 }
 
 // detail picks, of what the vantage points saw of a failing service, the message that belongs to its outcome, and the newest measurement
