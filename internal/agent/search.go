@@ -121,7 +121,7 @@ func (f *finder) missing(list []contract.WatchedDevice, seen []contract.DeviceRe
 	for i, item := range list {
 		s := seen[i]
 		wrong := s.MAC != "" && !sameMAC(s.MAC, item.MAC)
-		if item.MAC == "" || s.Found != "" || s.Present && !wrong {
+		if item.MAC == "" || s.Found != "" || s.Present && !wrong && !s.Unsure {
 			continue
 		}
 		if time.Since(f.searched[item.MAC]) >= searchAgain {

@@ -16,7 +16,7 @@ import (
 func (e *Engine) NoteDevices(linkID int64, in contract.LANReport) error {
 	var list []siteside.DeviceReport
 	for _, s := range in.Devices {
-		one := siteside.DeviceReport{Device: s.Device, Present: s.Present, MAC: s.MAC}
+		one := siteside.DeviceReport{Device: s.Device, Present: s.Present, Unsure: s.Unsure, MAC: s.MAC}
 		one.Found, _ = netip.ParseAddr(s.Found)
 		one.IPv6, _ = netip.ParseAddr(s.IPv6)
 		for _, p := range s.Ports {

@@ -64,7 +64,7 @@ func TestCausesThatNeedMoreThanOneLook(t *testing.T) {
 			"page (TCP port 8443): silent from server, answered from harbour",
 			"Look whether the router or recorder, desk blocks some networks"},
 		"refused inside, answered outside": {func(e *Evidence) {
-			e.Services[0].Outcome = probe.Answered
+			e.Services[0].Outcome, e.Services[0].Probed = probe.Answered, now
 			lookFromInside(e, "recorder", DeviceReport{Present: true, Ports: map[string]string{"page": "refused"}})
 		}, "router-answers", HopForward, "service page", []string{"page"}, "from inside, TCP port 8443 of 192.168.7.20 is refused",
 			"move one of the two to another port"},

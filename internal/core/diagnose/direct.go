@@ -52,7 +52,9 @@ func (e Evidence) shownBeside(l LinkEvidence) (out []Finding) {
 		if s.OnLink != l.Label {
 			continue
 		}
+		// It was reached before the look and after it: somebody who is not the device answers.
 		if look, ok := e.inside(s.Device); ok && !s.OnRouter && s.Outcome.Good() && s.Transport != probe.UDP && !look.At.Before(s.Turned) &&
+			s.Probed.After(look.At) &&
 			look.Ports[s.Name] == "refused" && look.Found == "" {
 			d, _ := e.device(s.Device)
 			out = append(out, e.about("router-answers", l, s, append(seen([]ServiceEvidence{s}),

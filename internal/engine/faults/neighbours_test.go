@@ -27,7 +27,9 @@ func TestSitesOfAProviderThatWentDarkTogetherAreCounted(t *testing.T) {
 	require.NoError(t, err)
 	now := morning
 	b := New(nil, nil, rec, nil, nil, func() time.Time { return now }, nil)
-	dark := func(id int64, cause diagnose.Finding, at time.Time) { b.replace(id, Diagnosis{}, []diagnose.Finding{cause}, at) }
+	dark := func(id int64, cause diagnose.Finding, at time.Time) {
+		b.replace(id, Diagnosis{}, []diagnose.Finding{cause}, at)
+	}
 	outage := diagnose.Finding{Cause: "site-dark", Subject: "link main"}
 	dark(2, outage, morning.Add(time.Minute))
 	dark(3, diagnose.Finding{Cause: "provider-outage", Subject: "link main"}, morning.Add(-time.Minute))

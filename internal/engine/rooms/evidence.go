@@ -150,6 +150,11 @@ func (r *Rooms) LinkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
 		return out
 	}
 	out.Reported, out.NAT, out.Resolver, out.Rhythm = report.Reported, report.NAT, report.Resolver, report.Rhythm
+	for _, one := range report.Sources {
+		if one.Source == wan.SourceGateway && one.Problem == "" && !one.At.Before(l.Since) {
+			out.Gateway = one.Addresses.IPv4
+		}
+	}
 	if out.Held = report.Held; l.Failing {
 		out.Held = "" // told of as that
 	}

@@ -149,7 +149,7 @@ func (vw *Views) DeviceReports(code string) ([]contract.DeviceReport, error) {
 }
 
 func deviceReportView(r siteside.DeviceReport) contract.DeviceReport {
-	out := contract.DeviceReport{Device: r.Device, Present: r.Present, Found: rooms.AddressText(r.Found),
+	out := contract.DeviceReport{Device: r.Device, Present: r.Present, Unsure: r.Unsure, Found: rooms.AddressText(r.Found),
 		IPv6: rooms.AddressText(r.IPv6), MAC: r.MAC, At: r.At, Hours: r.Hours,
 		Without: r.WithoutIPv6}
 	out.Verdict, out.Words = diagnose.OfDevice(r.Present, out.Found)

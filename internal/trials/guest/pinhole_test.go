@@ -81,8 +81,8 @@ func TestAServiceIsReachedByAForwardAndByAPinhole(t *testing.T) {
 	p.stand("recorder", peer.Peer{Kind: probe.KindSSH, Name: "shell"}, "192.168.7.40:8022") // an IPv4 address only
 	is("impaired forward answered pinhole refused")
 	require.Eventually(t, func() bool {
-		f, ok := p.fault("service-stopped")
-		return ok && strings.Contains(f.Finding.Summary, "nothing listens at its IPv6 address")
+		f, ok := p.fault("ipv4-only")
+		return ok && strings.Contains(f.Finding.Summary, "nothing listens at the IPv6 address")
 	}, 20*time.Second, 100*time.Millisecond)
 
 	_, err = p.EditService(t.Context(), code, "shell", map[string]any{"reach": "pinhole"})

@@ -72,7 +72,7 @@ var troubles = []trouble{
 			s.rule("recorder", "inkfault", "input", "tcp dport 8443 reject with icmpx admin-prohibited")
 			return func() { s.unrule("recorder", "inkfault") }
 		}},
-	{name: "the device lets its LAN in only", short: true, want: []causes.Slug{"device-lan-only"}, alone: []causes.Slug{"device-firewall"},
+	{name: "the device lets its LAN in only", want: []causes.Slug{"device-lan-only"}, alone: []causes.Slug{"device-firewall"},
 		make: func(s *troubled) func() {
 			s.rule("recorder", "inkfault", "input", "ip saddr != 192.168.7.0/24 tcp dport 8443 drop")
 			return func() { s.unrule("recorder", "inkfault") }
@@ -85,7 +85,7 @@ var troubles = []trouble{
 		s.stop("page")
 		return func() { s.start("page", stood["page"].who) }
 	}},
-	{name: "the service hangs", short: true, want: []causes.Slug{"service-hung"}, make: func(s *troubled) func() {
+	{name: "the service hangs", want: []causes.Slug{"service-hung"}, make: func(s *troubled) func() {
 		s.stop("page")
 		stop := s.hang("recorder", 8443)
 		return func() { stop(); s.start("page", stood["page"].who) }

@@ -236,6 +236,11 @@ func (s *troubled) try(where string, f trouble) (x told) {
 		if ok {
 			x.last = got
 		}
+		if os.Getenv("INKPOST_FAULT") != "" && x.opened != 0 {
+			s.t.Logf("%+v", got)
+			list, _ := s.LAN(context.Background(), code, false)
+			s.t.Logf("%+v", list)
+		}
 		if x.opened != 0 && (slices.Contains(f.want, got.Cause) || time.Since(began) > x.opened+8*time.Second) {
 			break
 		}
@@ -259,7 +264,7 @@ func lastWords(x told) string {
 }
 
 // TestWhatIsSaidOfFaultsBehindRealNAT makes faults behind real kernel NAT, one after another, and holds what is said against what is so.
-// INKPOST_TRUTH=full makes all of them.
+// INKPOST_TRUTH=full makes all of them, and INKPOST_FAULT=NAME one of them only.
 func TestWhatIsSaidOfFaultsBehindRealNAT(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes minutes")
@@ -285,6 +290,9 @@ func TestWhatIsSaidOfFaultsBehindRealNAT(t *testing.T) {
 				t.Parallel()
 				s := inTrouble(t, v.behind, v.agent)
 				for _, f := range troubles {
+					if only := os.Getenv("INKPOST_FAULT"); only != "" && f.name != only {
+						continue
+					}
 					if !v.only(f) || !full && !(f.short && f.modem == (v.behind.Front != "")) {
 						continue
 					}
