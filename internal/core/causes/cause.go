@@ -87,11 +87,14 @@ func (c Cause) Ranked() bool { return c.Weight > 0 }
 var table = complete(slices.Concat(siteCauses, addressCauses, upstreamCauses, forwardCauses, deviceCauses, serviceCauses, nameCauses,
 	otherCauses))
 
-// complete adds what goes without saying: a fault of a site is seen by all vantage points.
+// complete adds what goes without saying: a fault of a site is seen by all vantage points, and nothing gets in through a provider's NAT.
 func complete(list []Cause) []Cause {
 	for i, c := range list {
 		if c.Ranked() && c.Predicts[Vantages] == 0 {
 			c.Predicts[Vantages] = of(All)
+		}
+		if c.Ranked() && c.Predicts[NAT] == 0 && c.Hop.place() >= HopUpstream.place() {
+			c.Predicts[NAT] = of(Direct, Double) // behind the provider's NAT, that is the cause
 		}
 		for s, set := range c.Predicts {
 			list[i].sets[s] = set

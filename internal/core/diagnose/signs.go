@@ -39,6 +39,9 @@ func (e Evidence) signs(l LinkEvidence, s ServiceEvidence, failing []ServiceEvid
 	}
 	out[causes.NAT] = map[wan.Verdict]causes.Value{wan.NATDirect: causes.Direct, wan.NATDouble: causes.Double,
 		wan.NATCarrier: causes.Carrier}[l.NAT.Verdict]
+	if out[causes.Way] == causes.ByPinhole {
+		out[causes.NAT] = causes.Unseen // IPv6 is not translated
+	}
 	out[causes.Held] = yes(l.Held != "")
 	out[causes.Together] = together(failing)
 	out[causes.Vantages] = s.seenBy()

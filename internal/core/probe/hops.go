@@ -42,6 +42,13 @@ type Calibration struct {
 	Open   int       `json:"open"`
 	Before bool      `json:"before,omitempty"` // the hop before Router says that a limit ended there
 	At     time.Time `json:"at"`
+	// Gateway is the router's own address, where that is none of the site's: in IPv6 it speaks from outside of the site's prefix.
+	Gateway netip.Addr `json:"gateway,omitzero"`
+}
+
+// ends reports whether the limit of a packet ended at the site.
+func (c Calibration) ends(a HopAnswer, target netip.Addr) bool {
+	return a.exceeded() && (OfSite(a.ICMP.From, target) || c.Gateway.IsValid() && a.ICMP.From == c.Gateway)
 }
 
 // Known reports whether there is one.
@@ -50,8 +57,11 @@ func (c Calibration) Known() bool { return c.Open > 0 }
 // Calibrate reads the answers of a port that works. ok is false where it did not answer.
 func Calibrate(answers []HopAnswer, target netip.Addr, at time.Time) (c Calibration, ok bool) {
 	said := map[int]bool{}
+	var last HopAnswer
 	for _, a := range ordered(answers) {
-		said[a.Limit] = a.exceeded()
+		if said[a.Limit] = a.exceeded(); said[a.Limit] && c.Open == 0 {
+			last = a
+		}
 		switch {
 		case a.Reply == HopAccepted && c.Open == 0:
 			c.Open = a.Limit
@@ -61,6 +71,9 @@ func Calibrate(answers []HopAnswer, target netip.Addr, at time.Time) (c Calibrat
 			}
 			c.NATs++
 		}
+	}
+	if !target.Unmap().Is4() && c.Router == 0 && c.Open > 1 && last.Limit == c.Open-1 {
+		c.Router, c.NATs, c.Gateway = last.Limit, 1, last.ICMP.From // nothing is translated: it is the one right before the device
 	}
 	c.At, c.Before = at, c.Router > 1 && said[c.Router-1]
 	return c, c.Open > 0
@@ -123,7 +136,7 @@ func Read(answers []HopAnswer, target netip.Addr, c Calibration) Distance {
 	for _, a := range list {
 		if a.exceeded() {
 			before[a.Limit] = true
-			if OfSite(a.ICMP.From, target) {
+			if c.ends(a, target) {
 				nats++
 			}
 		} else if answered.Limit == 0 && a.Reply != HopNothing {
@@ -135,10 +148,11 @@ func Read(answers []HopAnswer, target netip.Addr, c Calibration) Distance {
 		needed = 0
 	}
 	switch {
-	case answered.Limit > 0 && answered.refused() && !OfSite(answered.ICMP.From, target) && answered.Reply == HopNotice:
+	case answered.Limit > 0 && answered.refused() && !OfSite(answered.ICMP.From, target) && answered.ICMP.From != c.Gateway &&
+		answered.Reply == HopNotice:
 		return DistanceUnknown // somebody on the way said no: the message says it all
 	case answered.Limit > 0 && (answered.refused() || answered.Reply == HopAccepted):
-		return fromAnswer(answered, nats, needed, c, before)
+		return fromAnswer(answered, nats, needed, c, before, target.Unmap().Is4())
 	case nats > 0 && needed > nats:
 		return EndsAtInner
 	case nats > 0:
@@ -152,7 +166,7 @@ func Read(answers []HopAnswer, target netip.Addr, c Calibration) Distance {
 }
 
 // fromAnswer says how far away an answer was given: nats devices passed the packet on before it.
-func fromAnswer(a HopAnswer, nats, needed int, c Calibration, before map[int]bool) Distance {
+func fromAnswer(a HopAnswer, nats, needed int, c Calibration, before map[int]bool, translated bool) Distance {
 	accepted := a.Reply == HopAccepted
 	choose := func(ifAccepted, ifRefused Distance) Distance {
 		if accepted {
@@ -171,7 +185,7 @@ func fromAnswer(a HopAnswer, nats, needed int, c Calibration, before map[int]boo
 		return choose(AnsweredByFirst, RefusedByFirst)
 	case c.Router == 0 && c.Known():
 		return DistanceUnknown
-	case before[a.Limit-1]: // the hop before it is on the way: it is the first of the site
+	case before[a.Limit-1] && translated: // the hop before it is on the way: it is the first of the site
 		return choose(AnsweredByFirst, RefusedByFirst)
 	}
 	return DistanceUnknown

@@ -85,6 +85,13 @@ func TestHowFarPacketsGet(t *testing.T) {
 	six := netip.MustParseAddr("2001:db8:7:1::30")
 	c := Calibration{Router: 2, NATs: 1, Open: 3}
 	require.Equal(t, PassedOn, Read(answers(t, "te6 2001:db8:99::1, te6 2001:db8:7::1, -"), six, c), "the router, by its own address")
+	c, ok = Calibrate(answers(t, "te6 2001:db8:99::1, te6 2001:db8:ff::2, open"), six, time.Time{})
+	require.True(t, ok)
+	require.Equal(t, Calibration{Router: 2, NATs: 1, Open: 3, Before: true, Gateway: netip.MustParseAddr("2001:db8:ff::2")}, c)
+	require.Equal(t, RefusedBehind, Read(answers(t, "te6 2001:db8:99::1, te6 2001:db8:ff::2, rst"), six, c))
+	require.Equal(t, PassedOn, Read(answers(t, "te6 2001:db8:99::1, te6 2001:db8:ff::2, -"), six, c))
+	require.Equal(t, RefusedByFirst, Read(answers(t, "te6 2001:db8:99::1, rst, rst"), six, c), "the router's firewall")
+	require.Equal(t, DistanceUnknown, Read(answers(t, "te6 2001:db8:99::1, rst"), six, Calibration{}), "whoever that is")
 }
 
 // Longest is as many hops as the test looks at.

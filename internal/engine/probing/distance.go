@@ -21,6 +21,11 @@ func (p *Prober) measure(w *watch, r Result, v VantageResult, rule probe.Rule) {
 	if ctx == nil || ctx.Err() != nil || !r.Decided.IsValid() || v.LeftOut != "" {
 		return
 	}
+	for _, way := range r.Ways {
+		if way.Outcome.Good() && way.Target.IsValid() && way.Target != r.Decided && r.Over == probe.TCP {
+			p.meter.Works(ctx, way.Target, p.Now())
+		}
+	}
 	switch {
 	case r.Outcome.Good() && r.Over == probe.TCP:
 		p.meter.Works(ctx, r.Decided, p.Now())

@@ -83,7 +83,7 @@ func TestADeviceThatMovesOnASilentLANIsFoundByItsMAC(t *testing.T) {
 		_, err := p.LAN(context.Background(), code, true)
 		f, ok := p.fault("device-drifted")
 		return err == nil && ok && strings.Contains(strings.Join(f.Finding.Evidence, "; "),
-			"02:00:5e:99:00:07 answers at 192.168.7.40 instead")
+			"another machine, 02:00:5e:99:00:07, has 192.168.7.40")
 	}, 90*time.Second, 100*time.Millisecond)
 	p.In("recorder", "ip", "link", "set", "eth0", "down")
 	require.Eventually(t, func() bool {
