@@ -116,6 +116,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             before?: boolean;
+            gateway?: components["schemas"]["Addr"];
             nats?: number;
             open: number;
             router?: number;
