@@ -18,7 +18,7 @@ var general = map[string]string{
 		"the " +
 		"site outwards.",
 	"service": "SERVICE", "sibling": "", "site": "SITE", "transport": "its transport", "v6": "the device's IPv6 address",
-	"vantage": "VANTAGE", "want": "the site's address", "zone": "the zone",
+	"want": "the site's address", "zone": "the zone",
 }
 
 // Fill puts values into the places of a text; a place without a value gets general words.

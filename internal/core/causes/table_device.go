@@ -81,13 +81,4 @@ var serviceCauses = []Cause{
 	{Slug: "certificate-expiring", Hop: HopService, Actor: OnSite, Scope: ScopeService, Soon: true,
 		So:   "The certificate of {service} expires soon",
 		Next: "Renew it on {device}, and make sure that it renews itself. With a new key, pin what is shown then."},
-	{Slug: "certificate-name", Hop: HopService, Actor: OnSite, Scope: ScopeService, Soon: true,
-		So:   "The certificate of {service} is made out to another name",
-		Next: "Have a certificate for {hostname} made on {device}, or reach it by the name that the certificate has."},
-	{Slug: "slow", Hop: HopService, Actor: OnSite, Scope: ScopeService, Soon: true,
-		So:   "{service} takes much longer to answer than it used to",
-		Next: "See whether {device} is overloaded, or the line is full at this time of the day."},
-	{Slug: "not-provable", Hop: HopForward, Actor: AtTheDesk, Scope: ScopeService, Soon: true,
-		So:   "{service} does not answer strangers: silence proves nothing of it",
-		Next: "Have the agent prove the way: inkpost agent prove {site} --external PORT"},
 }

@@ -33,12 +33,6 @@ var otherCauses = []Cause{
 		Next: "Look whether the router or {devices} blocks some networks (a country list, an address list, attack protection). If not, " +
 			"report the way to {provider}: give both ends.",
 		Predicts: Predictions{Vantages: of(Some)}},
-	{Slug: "vantage-fault", Hop: HopVantage, Actor: AtTheDesk, Scope: ScopeVantage, Soon: true,
-		So:   "Vantage point {vantage} does not count for now: the trouble is its own",
-		Next: "See whether its machine reaches the internet, and what it says of itself: inkpost vantage list."},
-	{Slug: "inside-only", Hop: HopForward, Actor: Nobody, Scope: ScopeRouter, Soon: true,
-		So:   "{service} is reached from everywhere, except by its public name from inside the site: the router does not loop traffic back",
-		Next: "Use {at} inside, or have the site's resolver answer that for the name. Nothing is wrong outside."},
 	{Slug: "unexplained", Hop: HopAddress, Actor: AtTheDesk, Scope: ScopeService,
 		So:   "{service} fails, and what is seen fits no single cause",
 		Next: "See the evidence for and against each cause: inkpost why {site} --all. More is known with an agent at the site."},

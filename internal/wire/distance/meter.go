@@ -19,6 +19,7 @@ type Meter struct {
 
 	mu     sync.Mutex
 	known  map[netip.Addr]*ground
+	room   int // how many addresses are known before old ones are dropped
 	pace   *rate.Limiter
 	slots  *semaphore.Weighted
 	closed bool
@@ -30,6 +31,7 @@ type ground struct {
 	calibration probe.Calibration
 	works       netip.AddrPort // a TCP port that was open
 	at          time.Time      // when it was
+	used        time.Time      // when anything was last asked of the address
 	measuring   sync.Mutex
 	busy        bool // a calibration is under way
 }
@@ -40,6 +42,7 @@ const (
 	trustFor       = 5 * time.Minute
 	// calibrations are begun a second at most, so that a start with thousands of links is no burst; series are under way at most.
 	calibrations = 10
+	leastRoom    = 1024
 	series       = 128
 )
 
@@ -49,12 +52,23 @@ func NewMeter(from netip.Addr) *Meter {
 		slots: semaphore.NewWeighted(series)}
 }
 
-func (m *Meter) ground(a netip.Addr) *ground {
+// ground returns what is known of an address. Addresses that were not asked for lately are dropped now and then: sites move. The caller
+// holds m.mu.
+func (m *Meter) ground(a netip.Addr, now time.Time) *ground {
 	g := m.known[a]
 	if g == nil {
+		if len(m.known) >= m.room {
+			for old, x := range m.known {
+				if !x.busy && now.Sub(x.used) > calibrationFor {
+					delete(m.known, old)
+				}
+			}
+			m.room = max(leastRoom, 2*len(m.known))
+		}
 		g = &ground{}
 		m.known[a] = g
 	}
+	g.used = now
 	return g
 }
 
@@ -62,7 +76,7 @@ func (m *Meter) ground(a netip.Addr) *ground {
 func (m *Meter) Works(ctx context.Context, target netip.AddrPort, now time.Time) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	g := m.ground(target.Addr())
+	g := m.ground(target.Addr(), now)
 	g.works, g.at = target, now
 	if g.busy || m.closed || g.calibration.Known() && now.Sub(g.calibration.At) < calibrationFor || !m.pace.Allow() {
 		return
@@ -77,13 +91,6 @@ func (m *Meter) Works(ctx context.Context, target netip.AddrPort, now time.Time)
 			g.calibration = c
 		}
 	})
-}
-
-// Forget drops what is known of an address: it is no longer the site's.
-func (m *Meter) Forget(a netip.Addr) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	delete(m.known, a)
 }
 
 // Do runs f in the background, unless the meter is closed.
@@ -113,7 +120,7 @@ func (m *Meter) Examine(ctx context.Context, transport probe.Transport, target n
 	}
 	defer m.slots.Release(1)
 	m.mu.Lock()
-	g := m.ground(target.Addr())
+	g := m.ground(target.Addr(), now)
 	m.mu.Unlock()
 	g.measuring.Lock()
 	defer g.measuring.Unlock()
