@@ -269,6 +269,7 @@ func TestWhatIsSaidOfFaultsBehindRealNAT(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes minutes")
 	}
+	t.Parallel()
 	full := os.Getenv("INKPOST_TRUTH") == "full"
 	var mu sync.Mutex
 	var all []told
