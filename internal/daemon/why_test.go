@@ -32,6 +32,7 @@ func TestAFaultSaysHowItsCausesWereWeighedAndIsJudgedAfterwards(t *testing.T) {
 		list, err := s.Client.Faults(context.Background(), "KET-07", true)
 		require.NoError(c, err)
 		require.Len(c, list, 1)
+		require.NotZero(c, list[0].ID, "it is written")
 		f = list[0]
 	}, 5*time.Second, 20*time.Millisecond)
 	require.Equal(t, causes.Open, f.Finding.Sure, "the agent is silent, and somebody refuses")
