@@ -39,10 +39,14 @@ func TestARhythmOfChangesIsLearnedAndMetWithLowTTLs(t *testing.T) {
 	}
 	at(night.Add(-12 * time.Hour))
 	require.Eventually(t, func() bool { return ttl() == 3600 }, 10*time.Second, 50*time.Millisecond)
-	l, err := s.Client.Link(t.Context(), "KET-07", "main")
-	require.NoError(t, err)
-	require.NotNil(t, l.Pattern)
-	require.Equal(t, "every day at about 03:10 (8 of 8 times)", l.Pattern.Words)
+	var l contract.Link
+	require.EventuallyWithT(t, func(c *collect) {
+		var err error
+		l, err = s.Client.Link(context.Background(), "KET-07", "main")
+		require.NoError(c, err)
+		require.NotNil(c, l.Pattern)
+		require.Equal(c, "every day at about 03:10 (8 of 8 times)", l.Pattern.Words)
+	}, 10*time.Second, 50*time.Millisecond)
 	require.WithinDuration(t, night, l.Pattern.Next, 2*time.Minute)
 	require.Greater(t, l.Pattern.Sure, 0.8)
 
