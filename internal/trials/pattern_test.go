@@ -40,7 +40,10 @@ func TestARhythmOfChangesIsLearnedAndMetWithLowTTLs(t *testing.T) {
 	at(night.Add(-12 * time.Hour))
 	require.Eventually(t, func() bool { return ttl() == 3600 }, 10*time.Second, 50*time.Millisecond)
 	var l contract.Link
+	later := -12 * time.Hour
 	require.EventuallyWithT(t, func(c *collect) {
+		later += 2 * time.Minute // a rhythm that was learned just before the last change is learned anew after a minute
+		at(night.Add(later))
 		var err error
 		l, err = s.Client.Link(context.Background(), "KET-07", "main")
 		require.NoError(c, err)
