@@ -132,18 +132,18 @@ func TestContradictionIsNotExplainedAway(t *testing.T) {
 }
 
 func TestOneCauseForManyServices(t *testing.T) {
-	member := func(service, device string, more map[Sign]Value) Member {
-		return Member{Service: service, Device: device, Seen: seen(more)}
+	member := func(device string, more map[Sign]Value) Member {
+		return Member{Device: device, Seen: seen(more)}
 	}
 	dark := map[Sign]Value{Alive: Quiet, Siblings: Fail, Others: Fail, Together: Yes}
-	list := Explain([]Member{member("page", "recorder", dark), member("playback", "recorder", dark), member("shell", "desk", dark)})
+	list := Explain([]Member{member("recorder", dark), member("recorder", dark), member("desk", dark)})
 	require.Len(t, list, 1)
 	require.Equal(t, Slug("site-dark"), list[0].Best().Slug)
 	require.Len(t, list[0].Members, 3)
 
 	off := map[Sign]Value{Siblings: Fail, Device: Away, Asleep: No, Together: Yes}
 	stopped := map[Sign]Value{Outside: Refused, Inside: InRefused, Device: There}
-	list = Explain([]Member{member("page", "recorder", off), member("playback", "recorder", off), member("shell", "desk", stopped)})
+	list = Explain([]Member{member("recorder", off), member("recorder", off), member("desk", stopped)})
 	require.Len(t, list, 2)
 	require.Equal(t, Slug("device-off"), list[0].Best().Slug)
 	require.Equal(t, Slug("service-stopped"), list[1].Best().Slug)
@@ -151,12 +151,20 @@ func TestOneCauseForManyServices(t *testing.T) {
 	// What a wide cause leaves is explained by itself.
 	gone := map[Sign]Value{Siblings: Fail, Others: Fail, Together: Yes, Inside: InOpen, Device: There, Reach: StoppedRouter, NAT: Direct}
 	off[Others], off[Siblings], off[Outside] = Fail, Unseen, HostBySite
-	list = Explain([]Member{member("page", "recorder", gone), member("shell", "desk", gone), member("camera", "yard", off)})
+	list = Explain([]Member{member("recorder", gone), member("desk", gone), member("yard", off)})
 	require.Len(t, list, 2)
 	require.Equal(t, Slug("router-reset"), list[0].Best().Slug)
 	require.Equal(t, []int{0, 1}, list[0].Members)
 	require.Equal(t, Slug("device-off"), list[1].Best().Slug)
 	require.Empty(t, Explain(nil))
+
+	// Two forwards that are missing are two faults: each has its own line to type.
+	missing := map[Sign]Value{Siblings: Fail, Inside: InOpen, Device: There, Reach: StoppedRouter, NAT: Direct, Together: No}
+	list = Explain([]Member{member("recorder", missing), member("recorder", missing)})
+	require.Len(t, list, 2)
+	for _, e := range list {
+		require.Equal(t, Slug("forward-missing"), e.Best().Slug)
+	}
 }
 
 func TestFill(t *testing.T) {

@@ -1,9 +1,6 @@
 package causes
 
-import (
-	"math"
-	"slices"
-)
+import "math"
 
 // part is a way to explain some services: its explanations, and how likely all of it is.
 type part struct {
@@ -47,25 +44,18 @@ func Explain(members []Member) []Explanation {
 
 // wide explains as many services as it can by one cause of the link, and the others by themselves.
 func wide(members []Member, all []int, c Cause) (p part, ok bool) {
-	if !c.Ranked() || !c.Scope.Wide() && c.Slug != "one-side-only" {
+	if !c.Ranked() || !c.Scope.Wide() {
 		return p, false
 	}
-	var covered, rest []int
-	for _, i := range all {
-		if c.fit(members[i].Seen, nil).Out {
-			rest = append(rest, i)
-		} else {
-			covered = append(covered, i)
-		}
-	}
+	covered, rest := split(members, all, c, nil)
 	if len(covered) < 2 {
 		return p, false
 	}
-	one := consider(members, covered, c, nil)
-	e := rankAll(members, covered, true)
+	e := rank(members, covered, true)
 	if e.Best().Slug != c.Slug {
 		return p, false
 	}
+	one := e.Best().from
 	p = part{list: []Explanation{e}, own: one.own(), link: []float64{one.link()}}
 	perDevice := map[string]float64{}
 	for k, i := range covered {
@@ -79,6 +69,18 @@ func wide(members []Member, all []int, c Cause) (p part, ok bool) {
 		p.list, p.own, p.link = append(p.list, more.list...), p.own+more.own, append(p.link, more.link...)
 	}
 	return p, true
+}
+
+// split tells the services that a cause can explain from those that something excludes it for.
+func split(members []Member, which []int, c Cause, inner *Cause) (covered, rest []int) {
+	for _, i := range which {
+		if c.fit(members[i].Seen, inner).Out {
+			rest = append(rest, i)
+		} else {
+			covered = append(covered, i)
+		}
+	}
+	return covered, rest
 }
 
 // byDevice explains the services of each device by themselves.
@@ -105,26 +107,20 @@ func ofOneDevice(members []Member, which []int) part {
 	if len(which) == 1 {
 		return best
 	}
-	var tried []Slug
 	for _, c := range candidates(members, which, false) {
 		if c.cause.Scope != ScopeDevice && (c.inner == nil || c.inner.Scope != ScopeDevice) && !oneRule(c) {
 			continue
 		}
-		var covered, rest []int
-		for _, i := range which {
-			if c.cause.fit(members[i].Seen, c.inner).Out {
-				rest = append(rest, i)
-			} else {
-				covered = append(covered, i)
-			}
-		}
-		if len(covered) < 2 || c.inner == nil && slices.Contains(tried, c.cause.Slug) {
+		covered, rest := split(members, which, c.cause, c.inner)
+		if len(covered) < 2 {
 			continue
 		}
-		tried = append(tried, c.cause.Slug)
-		one := consider(members, covered, c.cause, c.inner)
-		p := part{list: []Explanation{rankAll(members, covered, false)}, own: one.own(), device: []float64{one.device()},
-			link: []float64{one.link()}}
+		e := rank(members, covered, false)
+		one := e.Best().from
+		if one.cause.Slug != c.cause.Slug || one.inner != c.inner {
+			continue // several rules of single services explain them better: each is told by itself
+		}
+		p := part{list: []Explanation{e}, own: one.own(), device: []float64{one.device()}, link: []float64{one.link()}}
 		if len(rest) > 0 {
 			more := each(members, rest)
 			p.list, p.own = append(p.list, more.list...), p.own+more.own
@@ -145,16 +141,9 @@ func oneRule(c candidate) bool {
 // each explains every service by itself.
 func each(members []Member, which []int) (p part) {
 	for _, i := range which {
-		one := []int{i}
-		var best candidate
-		list := candidates(members, one, false)
-		for k, c := range list {
-			if k == 0 || best.out() && !c.out() || best.out() == c.out() && c.score() > best.score() {
-				best = c
-			}
-		}
-		p.list = append(p.list, rankAll(members, one, false))
-		p.own += best.own()
+		e := rank(members, []int{i}, false)
+		best := e.Best().from
+		p.list, p.own = append(p.list, e), p.own+best.own()
 		p.device, p.link = append(p.device, best.device()), append(p.link, best.link())
 	}
 	return p

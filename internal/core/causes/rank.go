@@ -1,14 +1,15 @@
 package causes
 
 import (
+	"cmp"
 	"math"
 	"slices"
 )
 
 // Member is one failing service with what is known of it.
 type Member struct {
-	Service, Device string
-	Seen            Seen
+	Device string
+	Seen   Seen
 }
 
 // Sure is how sure a ranking is.
@@ -28,7 +29,7 @@ type Ranked struct {
 	Share        float64
 	For, Against []Sign
 	Out          bool
-	score        float64
+	from         candidate
 }
 
 // Explanation is one cause, or several that cannot be told apart, of some services that fail.
@@ -84,23 +85,20 @@ const (
 func judge(members []int, list []Ranked) Explanation {
 	slices.SortStableFunc(list, func(a, b Ranked) int {
 		switch {
-		case a.Out != b.Out && b.Out:
+		case a.Out == b.Out:
+			return cmp.Compare(b.from.score(), a.from.score())
+		case b.Out:
 			return -1
-		case a.Out != b.Out:
-			return 1
-		case a.score > b.score:
-			return -1
-		case a.score < b.score:
-			return 1
 		}
-		return 0
+		return 1
 	})
-	total := 0.0
-	for _, r := range list {
-		total += math.Exp(r.score - list[0].score)
+	best, total := list[0].from.score(), 0.0
+	for i := range list {
+		list[i].Share = math.Exp(list[i].from.score() - best)
+		total += list[i].Share
 	}
 	for i := range list {
-		list[i].Share = math.Exp(list[i].score-list[0].score) / total
+		list[i].Share /= total
 	}
 	e := Explanation{Members: members, Ranking: list, Sure: Certain}
 	for _, r := range list[1:] {
@@ -108,7 +106,7 @@ func judge(members []int, list []Ranked) Explanation {
 			e.Sure = Open
 			break
 		}
-		if !r.Out && list[0].score-r.score < math.Log(certainRatio) {
+		if !r.Out && r.Share*certainRatio > list[0].Share {
 			e.Sure = Likely
 		}
 	}
@@ -145,7 +143,7 @@ func (c candidate) link() float64   { return c.fits[0].link }
 func (c candidate) score() float64  { return c.own() + c.device() + c.link() }
 
 func (c candidate) ranked() Ranked {
-	r := Ranked{Slug: c.cause.Slug, score: c.score(), Out: c.out()}
+	r := Ranked{Slug: c.cause.Slug, Out: c.out(), from: c}
 	if c.inner != nil {
 		r.And = c.inner.Slug
 	}
@@ -178,12 +176,11 @@ func consider(members []Member, which []int, c Cause, inner *Cause) candidate {
 	return out
 }
 
-// candidates are all causes, and all pairs of a cause at the router with one behind it, that can explain some services of one device, or,
-// if
-// wide, of several.
+// candidates are all causes that can explain some services of one device or, if wide, of several. Where something speaks against each of
+// them, pairs of a cause at the router and one behind it are candidates, too.
 func candidates(members []Member, which []int, wide bool) (out []candidate) {
 	for _, c := range table {
-		if c.Ranked() && (!wide || c.Scope.Wide() || c.Slug == "one-side-only") {
+		if c.Ranked() && (!wide || c.Scope.Wide()) {
 			out = append(out, consider(members, which, c, nil))
 		}
 	}
@@ -194,16 +191,17 @@ func candidates(members []Member, which []int, wide bool) (out []candidate) {
 		if !c.Ranked() || c.Hop.place() < HopUpstream.place() || c.Hop.place() > HopForward.place() || c.Scope.Wide() {
 			continue
 		}
-		for _, inner := range table {
-			if inner.Ranked() && !inner.Scope.Wide() && inner.Hop.place() > HopForward.place() {
-				out = append(out, consider(members, which, c, &inner))
+		for i := range table {
+			if inner := &table[i]; inner.Ranked() && !inner.Scope.Wide() && inner.Hop.place() > HopForward.place() {
+				out = append(out, consider(members, which, c, inner))
 			}
 		}
 	}
 	return out
 }
 
-func rankAll(members []Member, which []int, wide bool) Explanation {
+// rank weighs all candidates for some services.
+func rank(members []Member, which []int, wide bool) Explanation {
 	list := candidates(members, which, wide)
 	ranked := make([]Ranked, len(list))
 	for i, c := range list {
@@ -213,4 +211,4 @@ func rankAll(members []Member, which []int, wide bool) Explanation {
 }
 
 // Rank returns what may be the cause of one failing service, from what is known of it.
-func Rank(seen Seen) Explanation { return rankAll([]Member{{Seen: seen}}, []int{0}, false) }
+func Rank(seen Seen) Explanation { return rank([]Member{{Seen: seen}}, []int{0}, false) }

@@ -12,14 +12,8 @@ import (
 
 // All returns every problem that the evidence shows, and the path of every service of the site.
 func All(e Evidence) (found []Finding, paths []Path) {
-	found, _ = e.findings()
+	found = Site(e)
 	return found, e.paths(found)
-}
-
-// Site returns every problem that the evidence shows, each symptom under one cause only.
-func Site(e Evidence) []Finding {
-	found, _ := e.findings()
-	return found
 }
 
 // Ranking is how the causes of a problem were weighed.
@@ -43,12 +37,17 @@ type RankedCause struct {
 }
 
 // Rankings returns how the causes of every failing service were weighed, all of them.
-func Rankings(e Evidence) []Ranking {
-	_, list := e.findings()
-	return list
+func Rankings(e Evidence) (out []Ranking) {
+	for _, l := range e.Links {
+		for _, x := range e.explain(l) {
+			out = append(out, e.ranking(l, x))
+		}
+	}
+	return out
 }
 
-func (e Evidence) findings() (out []Finding, rankings []Ranking) {
+// Site returns every problem that the evidence shows, each symptom under one cause only.
+func Site(e Evidence) (out []Finding) {
 	for _, l := range e.Links {
 		out = append(out, e.atSite(l)...)
 		out = append(out, e.shownBeside(l)...)
@@ -58,16 +57,15 @@ func (e Evidence) findings() (out []Finding, rankings []Ranking) {
 			}
 			continue
 		}
-		found, ranked := e.explain(l)
-		out, rankings = append(out, found...), append(rankings, ranked...)
+		found := e.failures(l)
+		out = append(out, found...)
 		if l.Overdue && !l.Failing && !tellsOf(found, l) {
 			out = append(out, e.overdue(l))
 		}
 	}
 	out = append(out, e.drifted(out)...)
 	out = append(out, e.inRange()...)
-	out = append(out, e.names()...)
-	return out, rankings
+	return append(out, e.names()...)
 }
 
 // tellsOf reports whether a finding is about the link as a whole.
@@ -80,22 +78,40 @@ func tellsOf(found []Finding, l LinkEvidence) bool {
 	return false
 }
 
-// explain says what fails on one link.
-func (e Evidence) explain(l LinkEvidence) (out []Finding, rankings []Ranking) {
+// explained are failing services of one link with how their causes were weighed. known is what is known of the first.
+type explained struct {
+	causes.Explanation
+	list  []ServiceEvidence
+	known causes.Seen
+}
+
+// explain weighs the causes of what fails on one link whose address is known.
+func (e Evidence) explain(l LinkEvidence) (out []explained) {
+	if !l.Addresses().Known() {
+		return nil
+	}
 	failing := e.where(func(s ServiceEvidence) bool {
 		return s.OnLink == l.Label && s.Expected == probe.ExpectReachable && (s.failing() || e.missedInside(s))
 	})
 	members := make([]causes.Member, len(failing))
 	for i, s := range failing {
-		members[i] = causes.Member{Service: s.Name, Device: s.Device, Seen: e.signs(l, s, failing)}
+		members[i] = causes.Member{Device: s.Device, Seen: e.signs(l, s, failing)}
 	}
 	for _, x := range causes.Explain(members) {
-		list := make([]ServiceEvidence, len(x.Members))
-		for i, k := range x.Members {
-			list[i] = failing[k]
+		one := explained{Explanation: x, known: members[x.Members[0]].Seen}
+		for _, k := range x.Members {
+			one.list = append(one.list, failing[k])
 		}
-		out = append(out, e.told(l, list, members[x.Members[0]].Seen, x)...)
-		rankings = append(rankings, e.ranking(l, list, members[x.Members[0]].Seen, x))
+		out = append(out, one)
+	}
+	return out
+}
+
+// failures says what fails on one link.
+func (e Evidence) failures(l LinkEvidence) (out []Finding) {
+	failing := e.explain(l)
+	for _, x := range failing {
+		out = append(out, e.told(l, x)...)
 	}
 	if len(failing) == 0 && l.Held != "" {
 		out = append(out, finding("address-held", "link "+l.Label, e.ofLink(l), l.Held))
@@ -105,7 +121,7 @@ func (e Evidence) explain(l LinkEvidence) (out []Finding, rankings []Ranking) {
 			out = append(out, e.about("exposed", l, s, seen([]ServiceEvidence{s})...))
 		}
 	}
-	return out, rankings
+	return out
 }
 
 // missedInside reports a service that proves nothing by silence, whose device is not where it should be: an agent has looked more
@@ -124,8 +140,8 @@ func (e Evidence) about(slug causes.Slug, l LinkEvidence, s ServiceEvidence, evi
 }
 
 // told puts an explanation into words: one finding, or two where two causes are at work.
-func (e Evidence) told(l LinkEvidence, list []ServiceEvidence, known causes.Seen, x causes.Explanation) (out []Finding) {
-	best := x.Best()
+func (e Evidence) told(l LinkEvidence, x explained) (out []Finding) {
+	best, list, known := x.Best(), x.list, x.known
 	p := e.ofServices(l, list)
 	slugs := []causes.Slug{best.Slug}
 	if best.And != "" {
@@ -166,7 +182,7 @@ func (e Evidence) told(l LinkEvidence, list []ServiceEvidence, known causes.Seen
 }
 
 // runnerUp returns the next cause that is still possible, where it is worth a word.
-func runnerUp(x causes.Explanation) (other causes.Slug, ok bool) {
+func runnerUp(x explained) (other causes.Slug, ok bool) {
 	for _, r := range x.Ranking[1:] {
 		if !r.Out && r.And == "" {
 			return r.Slug, x.Sure == causes.Likely && r.Share >= worthAWord
@@ -234,7 +250,8 @@ func (e Evidence) services(l LinkEvidence, list []ServiceEvidence, c causes.Caus
 }
 
 // ranking puts a whole ranking into words.
-func (e Evidence) ranking(l LinkEvidence, list []ServiceEvidence, known causes.Seen, x causes.Explanation) Ranking {
+func (e Evidence) ranking(l LinkEvidence, x explained) Ranking {
+	list, known := x.list, x.known
 	p := e.ofServices(l, list)
 	out := Ranking{Services: serviceNames(list), Sure: x.Sure}
 	for i, r := range x.Ranking {
@@ -275,11 +292,7 @@ func (e Evidence) drifted(told []Finding) (out []Finding) {
 		}
 		f := finding(slug, "device "+d.Name, e.ofDevice(d.Name), e.whereabouts(d, r)...)
 		f.Services = serviceNames(e.where(func(s ServiceEvidence) bool { return s.Device == d.Name }))
-		known := false
-		for _, t := range told {
-			known = known || t.Key() == f.Key()
-		}
-		if !known {
+		if !slices.ContainsFunc(told, func(t Finding) bool { return t.Key() == f.Key() }) {
 			out = append(out, f)
 		}
 	}
@@ -302,12 +315,6 @@ func (e Evidence) preferred(but site.Link) (other site.Link, ok bool) {
 	for i, x := range e.Links {
 		links[i] = x.Link
 	}
-	other, ok = site.Preferred(func(yield func(site.Link) bool) {
-		for _, l := range links {
-			if !yield(l) {
-				return
-			}
-		}
-	})
+	other, ok = site.Preferred(slices.Values(links))
 	return other, ok && other.ID != but.ID
 }

@@ -129,7 +129,8 @@ func (e Evidence) fromTheSite(p *Path, s ServiceEvidence, l LinkEvidence) {
 	if !ok || seen.At.Before(s.Turned) {
 		return
 	}
-	if device := &p.Stations[5]; seen.Present && seen.Found == "" && device.Verdict == Unproven {
+	d, _ := e.device(s.Device)
+	if device := &p.Stations[5]; seen.device(d) == causes.There && device.Verdict == Unproven {
 		device.Verdict = Proven
 	}
 	if service := &p.Stations[6]; seen.Ports[s.Name] == "open" && seen.Found == "" && service.Verdict == Unproven {

@@ -216,6 +216,8 @@ func (e Evidence) insideLine(s ServiceEvidence, ago string) string {
 func (e Evidence) whereabouts(d site.Device, r DeviceReport) (out []string) {
 	ago := fmt.Sprintf("from inside, %s ago: ", spoken(e.Now.Sub(r.At)))
 	switch r.device(d) {
+	case causes.Unseen:
+		return nil
 	case causes.There:
 		return []string{ago + d.Name + " is there, at " + d.Address.String()}
 	case causes.Away:
