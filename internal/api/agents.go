@@ -177,7 +177,8 @@ func checkReport(s contract.DeviceReport) error {
 		}
 	}
 	for _, p := range s.Ports {
-		if len(p.Service) > maxWords || len(p.State) > maxWords || len(p.Detail) > maxWords {
+		if len(p.Service) > maxWords || len(p.State) > maxWords || len(p.Detail) > maxWords ||
+			len(p.Fingerprint) > maxWords || len(p.Loop) > maxWords {
 			return fmt.Errorf("a text about a port has more than %d characters", maxWords)
 		}
 	}

@@ -186,6 +186,8 @@ func TestAReportOfASourceIsBounded(t *testing.T) {
 		"device": {Device: strings.Repeat("x", maxWords+1)},
 		"ports":  {Ports: make([]contract.PortSeen, maxDevices+1)},
 		"detail": {Ports: []contract.PortSeen{{Detail: strings.Repeat("x", maxWords+1)}}},
+		"print":  {Ports: []contract.PortSeen{{Fingerprint: strings.Repeat("x", maxWords+1)}}},
+		"loop":   {Ports: []contract.PortSeen{{Loop: strings.Repeat("x", maxWords+1)}}},
 	} {
 		require.Error(t, checkReport(s), what)
 	}

@@ -150,6 +150,9 @@ func (a *api) assignments(c *echo.Context, p principal) error {
 // maxOutcomes bounds a batch, maxAttempts the attempts of one outcome that is told in full.
 const maxOutcomes, maxAttempts = 5000, 256
 
+// maxHops bounds a series of packets with a hop limit: nothing on the internet is further away.
+const maxHops = 64
+
 func (a *api) outcomes(c *echo.Context, p principal) error {
 	if err := a.bound(outcomesOfKey, p); err != nil {
 		return err
@@ -184,6 +187,10 @@ func (a *api) outcomes(c *echo.Context, p principal) error {
 		}
 		if len(o.Message) > 4*maxWords || len(o.Fingerprint) > maxWords || o.LatencyUS < 0 || o.LatencyUS > time.Minute.Microseconds() {
 			f.Note(fmt.Sprintf("outcomes[%d]", i), fmt.Errorf("words are too long, or the latency is out of range"))
+		}
+		if s := o.Series; s != nil && (len(s.Answers) > maxHops || len(s.Problem) > maxWords || !s.Distance.Known()) {
+			f.Note(fmt.Sprintf("outcomes[%d].series", i), fmt.Errorf("has more than %d answers, too long a text, or an unknown distance",
+				maxHops))
 		}
 		if len(f) > 5 {
 			break

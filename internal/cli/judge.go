@@ -22,7 +22,7 @@ func judgeCommand() *cobra.Command {
 			if err != nil || id < 1 {
 				return usagef("%q is no fault; give the number that inkpost faults --all lists", args[0])
 			}
-			if right == (was != "" || note != "") && !(right && note != "" && was == "") {
+			if right && was != "" || !right && was == "" && note == "" {
 				return usagef("give --right, or what it was: --was CAUSE, --note TEXT, or both")
 			}
 			j, err := c.JudgeFault(cmd.Context(), id, contract.FaultJudgementInput{Right: right, Actual: causes.Slug(was), Note: note})

@@ -89,9 +89,6 @@ func (e *Engine) Streaming(vantageID int64) (done func(), ok bool) {
 	return e.rooms.Vantages.Streaming(vantageID)
 }
 
-// maxAnswers bounds what is taken in of a series: nothing on the internet is further away.
-const maxAnswers = 64
-
 // NoteOutcomes takes in what a vantage point saw. from is its address as the server sees it. Errors: vantages.ErrGone, that of the
 // database.
 func (e *Engine) NoteOutcomes(ctx context.Context, vantageID int64, from netip.Addr, in contract.OutcomeBatch) (contract.BatchTaken,
@@ -100,9 +97,6 @@ func (e *Engine) NoteOutcomes(ctx context.Context, vantageID int64, from netip.A
 	for _, o := range in.Outcomes {
 		if o.ICMP == nil {
 			o.ICMP = &probe.ICMP{}
-		}
-		if o.Series != nil && len(o.Series.Answers) > maxAnswers {
-			o.Series = nil
 		}
 		list = append(list, vantages.Outcome{ICMP: *o.ICMP, Hung: o.Hung, Series: o.Series, ServiceID: o.Service, Revision: o.Revision,
 			At: o.At, Target: o.Target, Also: o.Also,

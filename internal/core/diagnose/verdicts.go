@@ -68,8 +68,10 @@ func OfNAT(v wan.Verdict) Verdict {
 
 // OfDevice is the verdict on a device as an agent last saw it, and the words for it. Found is the LAN address that it has instead of
 // the one on record, or empty.
-func OfDevice(present bool, found string) (Verdict, string) {
+func OfDevice(present, unsure bool, found string) (Verdict, string) {
 	switch {
+	case unsure && found == "":
+		return Unsettled, "not known yet: it was there a moment ago"
 	case found != "":
 		return Broken, "at " + found + ", not where the record has it"
 	case present:

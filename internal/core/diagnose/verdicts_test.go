@@ -80,11 +80,14 @@ func TestASecondNATCanBeWorkedWithACarriersCannot(t *testing.T) {
 }
 
 func TestADeviceThatMovedIsNotThere(t *testing.T) {
-	verdict, words := diagnose.OfDevice(true, "192.168.7.23")
+	verdict, words := diagnose.OfDevice(true, false, "192.168.7.23")
 	require.Equal(t, diagnose.Broken, verdict)
 	require.Equal(t, "at 192.168.7.23, not where the record has it", words)
-	verdict, _ = diagnose.OfDevice(true, "")
+	verdict, words = diagnose.OfDevice(true, true, "")
+	require.Equal(t, diagnose.Unsettled, verdict)
+	require.Contains(t, words, "not known yet")
+	verdict, _ = diagnose.OfDevice(true, false, "")
 	require.Equal(t, diagnose.Proven, verdict)
-	verdict, _ = diagnose.OfDevice(false, "")
+	verdict, _ = diagnose.OfDevice(false, false, "")
 	require.Equal(t, diagnose.Broken, verdict)
 }

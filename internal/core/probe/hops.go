@@ -9,20 +9,20 @@ import (
 
 // HopAnswer is what came back for a packet with a hop limit.
 type HopAnswer struct {
-	Limit int     `json:"limit"`
-	Reply HopWord `json:"reply"`
-	ICMP  ICMP    `json:"icmp,omitzero"`
+	Limit int      `json:"limit"`
+	Reply HopReply `json:"reply"`
+	ICMP  ICMP     `json:"icmp,omitzero"`
 }
 
-// HopWord is what came back in one word.
-type HopWord string
+// HopReply is what came back, in one word.
+type HopReply string
 
 // The replies. Accepted is also said of a datagram that was answered.
 const (
-	HopNothing  HopWord = "nothing"
-	HopAccepted HopWord = "accepted"
-	HopReset    HopWord = "reset" // RST
-	HopNotice   HopWord = "icmp"
+	HopNothing  HopReply = "nothing"
+	HopAccepted HopReply = "accepted"
+	HopReset    HopReply = "reset" // RST
+	HopNotice   HopReply = "icmp"
 )
 
 // exceeded reports whether the packet's limit ended at an address.
@@ -190,6 +190,9 @@ func fromAnswer(a HopAnswer, nats, needed int, c Calibration, before map[int]boo
 	}
 	return DistanceUnknown
 }
+
+// Known reports whether d is one of the distances.
+func (d Distance) Known() bool { return d == DistanceUnknown || distanceWords[d] != "" }
 
 var distanceWords = map[Distance]string{PassedOn: "the site's router passes it on", EndsAtFirst: "it ends at the site's router, or just " +
 	"before it", EndsAtInner: "the first router of the site passes it on, and the one behind it does not", EndsBefore: "it ends before " +

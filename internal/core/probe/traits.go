@@ -42,12 +42,12 @@ func SamePrint(pinned, shown string) bool {
 	if pinned == shown {
 		return true
 	}
-	new, ok := strings.CutPrefix(shown, traitPrint)
+	now, ok := strings.CutPrefix(shown, traitPrint)
 	if !ok {
 		return false
 	}
 	has := map[string]string{}
-	for one := range strings.SplitSeq(new, "; ") {
+	for one := range strings.SplitSeq(now, "; ") {
 		name, v, _ := strings.Cut(one, "=")
 		has[name] = v
 	}

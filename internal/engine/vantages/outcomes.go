@@ -113,6 +113,9 @@ func (v *Vantages) noteOutcome(by Vantage, o Outcome, now time.Time) bool {
 	if r.At.After(now) {
 		r.At = now
 	}
+	if r.Series != nil && r.Series.At.After(now) {
+		r.Series.At = now
+	}
 	also := ""
 	if at := where.SecondTargetOf(s, l); at.IsValid() {
 		also = at.String()

@@ -152,7 +152,7 @@ func deviceReportView(r siteside.DeviceReport) contract.DeviceReport {
 	out := contract.DeviceReport{Device: r.Device, Present: r.Present, Unsure: r.Unsure, Found: rooms.AddressText(r.Found),
 		IPv6: rooms.AddressText(r.IPv6), MAC: r.MAC, At: r.At, Hours: r.Hours,
 		Without: r.WithoutIPv6}
-	out.Verdict, out.Words = diagnose.OfDevice(r.Present, out.Found)
+	out.Verdict, out.Words = diagnose.OfDevice(r.Present, r.Unsure, out.Found)
 	for _, p := range r.Ports {
 		out.Ports = append(out.Ports, contract.PortSeen(p))
 	}

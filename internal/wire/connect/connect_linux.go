@@ -81,6 +81,9 @@ func open(r Request) (fd int, err error) {
 	if err == nil && kind == unix.SOCK_STREAM {
 		// Reset rather than linger: a probe leaves no TIME_WAIT behind, of which there would be thousands.
 		err = unix.SetsockoptLinger(fd, unix.SOL_SOCKET, unix.SO_LINGER, &unix.Linger{Onoff: 1})
+		if err == nil { // as net.Dial does: a conversation must not wait for acknowledgements
+			err = unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_NODELAY, 1)
+		}
 	}
 	if err == nil && r.From.IsValid() {
 		err = unix.Bind(fd, sockaddr(netip.AddrPortFrom(r.From, 0)))

@@ -18,7 +18,7 @@ type Meter struct {
 	From netip.Addr // local address; the system's choice if zero
 
 	mu     sync.Mutex
-	known  map[netip.Addr]*ground
+	known  map[netip.Addr]*entry
 	room   int // how many addresses are known before old ones are dropped
 	pace   *rate.Limiter
 	slots  *semaphore.Weighted
@@ -26,20 +26,23 @@ type Meter struct {
 	wg     sync.WaitGroup
 }
 
-// ground is what is known of one address.
-type ground struct {
+// entry is what is known of one address.
+type entry struct {
 	calibration probe.Calibration
 	works       netip.AddrPort // a TCP port that was open
 	at          time.Time      // when it was
 	used        time.Time      // when anything was last asked of the address
 	measuring   sync.Mutex
-	busy        bool // a calibration is under way
+	busy        bool      // a calibration is under way
+	tried       time.Time // when one was begun last
 }
 
 const (
 	// calibrationFor is how long a calibration is believed in, and trustFor how long a port that was open is one to compare with.
 	calibrationFor = 24 * time.Hour
 	trustFor       = 5 * time.Minute
+	// tryAgain is how long an address is left alone whose distance could not be measured.
+	tryAgain = time.Hour
 	// calibrations are begun a second at most, so that a start with thousands of links is no burst; series are under way at most.
 	calibrations = 10
 	leastRoom    = 1024
@@ -48,13 +51,13 @@ const (
 
 // NewMeter returns a meter that knows nothing yet.
 func NewMeter(from netip.Addr) *Meter {
-	return &Meter{From: from, known: map[netip.Addr]*ground{}, pace: rate.NewLimiter(calibrations, calibrations),
+	return &Meter{From: from, known: map[netip.Addr]*entry{}, pace: rate.NewLimiter(calibrations, calibrations),
 		slots: semaphore.NewWeighted(series)}
 }
 
-// ground returns what is known of an address. Addresses that were not asked for lately are dropped now and then: sites move. The caller
+// entry returns what is known of an address. Addresses that were not asked for lately are dropped now and then: sites move. The caller
 // holds m.mu.
-func (m *Meter) ground(a netip.Addr, now time.Time) *ground {
+func (m *Meter) entry(a netip.Addr, now time.Time) *entry {
 	g := m.known[a]
 	if g == nil {
 		if len(m.known) >= m.room {
@@ -65,7 +68,7 @@ func (m *Meter) ground(a netip.Addr, now time.Time) *ground {
 			}
 			m.room = max(leastRoom, 2*len(m.known))
 		}
-		g = &ground{}
+		g = &entry{}
 		m.known[a] = g
 	}
 	g.used = now
@@ -76,13 +79,16 @@ func (m *Meter) ground(a netip.Addr, now time.Time) *ground {
 func (m *Meter) Works(ctx context.Context, target netip.AddrPort, now time.Time) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	g := m.ground(target.Addr(), now)
+	g := m.entry(target.Addr(), now)
 	g.works, g.at = target, now
-	if g.busy || m.closed || g.calibration.Known() && now.Sub(g.calibration.At) < calibrationFor || !m.pace.Allow() {
+	known := g.calibration.Known() && now.Sub(g.calibration.At) < calibrationFor
+	if g.busy || m.closed || known || now.Sub(g.tried) < tryAgain || !m.pace.Allow() {
 		return
 	}
-	g.busy = true
+	g.busy, g.tried = true, now
 	m.wg.Go(func() {
+		g.measuring.Lock()
+		defer g.measuring.Unlock()
 		answers, err := Search(ctx, Request{Transport: probe.TCP, Target: target, From: m.From})
 		c, ok := probe.Calibrate(answers, target.Addr(), now)
 		m.mu.Lock()
@@ -120,7 +126,7 @@ func (m *Meter) Examine(ctx context.Context, transport probe.Transport, target n
 	}
 	defer m.slots.Release(1)
 	m.mu.Lock()
-	g := m.ground(target.Addr(), now)
+	g := m.entry(target.Addr(), now)
 	m.mu.Unlock()
 	g.measuring.Lock()
 	defer g.measuring.Unlock()

@@ -34,7 +34,7 @@ func TestAMeterMeasuresOnceAndForgetsAddressesThatAreNotUsed(t *testing.T) {
 	n := len(taken)
 	require.LessOrEqual(t, n, atOnce, "one search of a port that is one hop away")
 	m = NewMeter(netip.Addr{})
-	m.known[at.Addr()] = &ground{calibration: probe.Calibration{Open: 1, At: now}}
+	m.known[at.Addr()] = &entry{calibration: probe.Calibration{Open: 1, At: now}}
 	m.Works(t.Context(), at, now.Add(time.Hour))
 	m.Works(t.Context(), at, now.Add(2*time.Hour))
 	require.False(t, m.known[at.Addr()].busy, "it is known")
@@ -47,7 +47,7 @@ func TestAMeterMeasuresOnceAndForgetsAddressesThatAreNotUsed(t *testing.T) {
 
 	for i := range 3 * leastRoom {
 		m.mu.Lock()
-		m.ground(netip.AddrFrom4([4]byte{198, 51, byte(i >> 8), byte(i)}), now.Add(time.Duration(i)*time.Hour))
+		m.entry(netip.AddrFrom4([4]byte{198, 51, byte(i >> 8), byte(i)}), now.Add(time.Duration(i)*time.Hour))
 		m.mu.Unlock()
 	}
 	require.LessOrEqual(t, len(m.known), leastRoom, "what was not asked for within a day is dropped")
