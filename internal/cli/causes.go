@@ -67,7 +67,7 @@ func printCause(cmd *cobra.Command, c causes.Cause) {
 		return
 	}
 	say(cmd, "\nWhat it predicts")
-	for _, p := range c.Predictions() {
+	for _, p := range c.InWords() {
 		for i, v := range p.Values {
 			word := "or"
 			if i == 0 {

@@ -80,7 +80,9 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	if fresh && rule.Meaning(o.Outcome) != probe.Nothing {
 		t.series = nil // it was about another failure
 	}
-	o.Series, t.series = t.series, nil
+	if o.Outcome != probe.Skipped {
+		o.Series, t.series = t.series, nil
+	}
 	view := t.view
 	r.schedule.done(t, due, now)
 	r.rouse()

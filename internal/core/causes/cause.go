@@ -1,6 +1,9 @@
 package causes
 
-import "slices"
+import (
+	"maps"
+	"slices"
+)
 
 // Slug names a cause. It does not change.
 type Slug string
@@ -49,12 +52,11 @@ const (
 	ScopeLink
 	ScopeSite
 	ScopeProvider
-	ScopeVantage
 	ScopeZone
 	ScopeHostname
 )
 
-var scopeWords = [...]string{"service", "device", "router", "modem", "link", "site", "provider", "vantage point", "zone", "hostname"}
+var scopeWords = [...]string{"service", "device", "router", "modem", "link", "site", "provider", "zone", "hostname"}
 
 // String names the scope.
 func (s Scope) String() string { return scopeWords[s] }
@@ -64,6 +66,13 @@ func (s Scope) Wide() bool { return s >= ScopeRouter && s <= ScopeProvider }
 
 // Predictions hold, by sign, the values that a cause may bring about.
 type Predictions map[Sign]Set
+
+// but returns the predictions with another one of a sign.
+func (p Predictions) but(s Sign, set Set) Predictions {
+	out := maps.Clone(p)
+	out[s] = set
+	return out
+}
 
 // Cause is one row of the table.
 type Cause struct {

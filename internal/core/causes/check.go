@@ -15,7 +15,6 @@ const (
 	LookElsewhere Check = "another vantage point"
 	CompareSites  Check = "other sites"
 	StartAgent    Check = "agent"
-	AskPerson     Check = "person"
 )
 
 // checkTable says what a person does to have a check made.

@@ -2,9 +2,9 @@ package causes
 
 import "math"
 
-// Fit is how well a cause predicts what is seen, in natural logarithms. For and Against hold the signs that it predicts rightly and
+// match is how well a cause predicts what is seen, in natural logarithms. For and Against hold the signs that it predicts rightly and
 // wrongly; Out says that a hard sign is against it.
-type Fit struct {
+type match struct {
 	service, device, link float64
 	For, Against          []Sign
 	Out                   bool
@@ -17,7 +17,7 @@ const (
 )
 
 // add counts one sign.
-func (f *Fit) add(s Sign, v Value, predicted Set) {
+func (f *match) add(s Sign, v Value, predicted Set) {
 	var l float64
 	switch {
 	case predicted == 0:
@@ -46,7 +46,7 @@ func (f *Fit) add(s Sign, v Value, predicted Set) {
 }
 
 // fit compares a cause's predictions with what is seen. A second cause decides the signs that show what is behind the router.
-func (c Cause) fit(seen Seen, inner *Cause) (f Fit) {
+func (c Cause) fit(seen Seen, inner *Cause) (f match) {
 	for i, v := range seen {
 		s := Sign(i)
 		if v == Unseen {

@@ -13,8 +13,8 @@ type Prediction struct {
 	Hard   bool     `json:"hard"`            // another value excludes the cause
 }
 
-// Predictions lists what a cause predicts, in words.
-func (c Cause) Predictions() (out []Prediction) {
+// InWords says what a cause predicts, a sign at a time.
+func (c Cause) InWords() (out []Prediction) {
 	for _, s := range Signs() {
 		set := c.Predicts[s]
 		if set == 0 {
@@ -48,7 +48,7 @@ func Page(c Cause) string {
 		return b.String()
 	}
 	b.WriteString("\n## What it predicts\n\n| sign | may be | else | comes from |\n|---|---|---|---|\n")
-	for _, p := range c.Predictions() {
+	for _, p := range c.InWords() {
 		otherwise, check := "speaks against it", string(p.Check)
 		if p.Hard {
 			otherwise = "excludes it"

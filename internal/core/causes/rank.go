@@ -118,16 +118,16 @@ type candidate struct {
 	cause Cause
 	inner *Cause
 	prior float64
-	fits  []Fit
+	fits  []match
 }
 
 func (c candidate) out() bool {
-	return slices.ContainsFunc(c.fits, func(f Fit) bool { return f.Out })
+	return slices.ContainsFunc(c.fits, func(f match) bool { return f.Out })
 }
 
 // fitsAll reports whether nothing that is seen speaks against the candidate.
 func (c candidate) fitsAll() bool {
-	return !slices.ContainsFunc(c.fits, func(f Fit) bool { return len(f.Against) > 0 })
+	return !slices.ContainsFunc(c.fits, func(f match) bool { return len(f.Against) > 0 })
 }
 
 // own is the score of what belongs to the services alone; device and link are of the signs that they share.

@@ -1,18 +1,20 @@
 package causes
 
+// notThere is what a device predicts that nobody finds.
+var notThere = Predictions{Outside: of(Silent, HostBySite, HostByWay), Reach: of(PassedOn), Device: of(Away), Siblings: of(Fail),
+	Alive: of(Heard), Held: of(No), Family: of(OtherFails)}
+
 // deviceCauses take a device and all of its services.
 var deviceCauses = []Cause{
 	{Slug: "device-off", Hop: HopDevice, Actor: OnSite, Scope: ScopeDevice, Weight: 15,
 		So: "Device {device} does not answer on any of its ports: it is off, or its cable is out",
 		Next: "Ask someone at the site whether {device} is on. If it is, look in the router's list of devices for {mac}: it must have " +
 			"{at}.",
-		Predicts: Predictions{Outside: of(Silent, HostBySite, HostByWay), Reach: of(PassedOn), Device: of(Away), Asleep: of(No),
-			Siblings: of(Fail), Alive: of(Heard), Held: of(No), Together: of(Yes, No), Family: of(OtherFails)}},
+		Predicts: notThere.but(Asleep, of(No))},
 	{Slug: "device-asleep", Hop: HopDevice, Actor: Nobody, Scope: ScopeDevice, Weight: 8,
-		So:   "{device} is asleep or switched off, as usual at this time of the day{hours}",
-		Next: "Wait until it is usually on, or have it stay awake: in its power settings, or by a timer that wakes it.",
-		Predicts: Predictions{Outside: of(Silent, HostBySite, HostByWay), Reach: of(PassedOn), Device: of(Away), Asleep: of(Yes),
-			Siblings: of(Fail), Alive: of(Heard), Held: of(No), Family: of(OtherFails)}},
+		So:       "{device} is asleep or switched off, as usual at this time of the day{hours}",
+		Next:     "Wait until it is usually on, or have it stay awake: in its power settings, or by a timer that wakes it.",
+		Predicts: notThere.but(Asleep, of(Yes))},
 	{Slug: "device-drifted", Hop: HopDevice, Actor: OnSite, Scope: ScopeDevice, Weight: 12,
 		So:   "{device} is at {found} now, and the forwards lead to {at}",
 		Next: "In the router, reserve {at} for {mac}, then restart {device}; or record {found} and change the forwards.",

@@ -1,5 +1,10 @@
 package causes
 
+// shutOut is what a router predicts that lets nothing in over IPv6.
+var shutOut = Predictions{Way: of(ByPinhole), Outside: of(Silent, ProhibitedBySite, Refused), Reach: of(PassedOn, RefusedRouter,
+	RefusedSite, StoppedRouter, StoppedSite), Inside: of(InOpen), Device: of(There), Alive: of(Heard),
+	Others: of(Work), Held: of(No)}
+
 // upstreamCauses stand in front of the router.
 var upstreamCauses = []Cause{
 	{Slug: "carrier-nat", Hop: HopUpstream, Actor: TheProvider, Scope: ScopeProvider, Weight: 4,
@@ -91,15 +96,11 @@ var forwardCauses = []Cause{
 		So: "The router does not let {inside} in to {device} over IPv6",
 		Next: "In the router's IPv6 firewall, allow {inside} to {v6} ({device}). The card has the fields: inkpost service card {site} " +
 			"{service}.",
-		Predicts: Predictions{Way: of(ByPinhole), Outside: of(Silent, ProhibitedBySite, Refused), Reach: of(PassedOn, RefusedRouter,
-			RefusedSite, StoppedRouter, StoppedSite), Renewed: of(No), Inside: of(InOpen), Device: of(There), Alive: of(Heard),
-			Others: of(Work), Held: of(No)}},
+		Predicts: shutOut.but(Renewed, of(No))},
 	{Slug: "pinhole-stale", Hop: HopForward, Actor: OnSite, Scope: ScopeService, Weight: 4,
 		So: "The pinhole of {inside} leads to an IPv6 address that {device} no longer has",
 		Next: "In the router's IPv6 firewall, change the rule of {inside} to {v6} ({device}), or to the device's interface identifier " +
 			"where " +
 			"the router can.",
-		Predicts: Predictions{Way: of(ByPinhole), Outside: of(Silent, ProhibitedBySite, Refused), Reach: of(PassedOn, RefusedRouter,
-			RefusedSite, StoppedRouter, StoppedSite), Renewed: of(Yes), Inside: of(InOpen), Device: of(There), Alive: of(Heard),
-			Others: of(Work), Held: of(No)}},
+		Predicts: shutOut.but(Renewed, of(Yes))},
 }

@@ -1,19 +1,20 @@
 package causes
 
+// goneDark is what a site predicts that nothing is heard of.
+var goneDark = Predictions{Outside: of(Silent, HostByWay, NetByWay, ProhibitedByWay, Unroutable),
+	Reach: of(StoppedBefore, StoppedSite, StoppedRouter, StoppedModem), Alive: of(Quiet), Siblings: of(Fail),
+	Others: of(Fail), Held: of(No), Together: of(Yes), Family: of(OtherFails)}
+
 // siteCauses take the whole site, or many of one provider.
 var siteCauses = []Cause{
 	{Slug: "site-dark", Hop: HopAddress, Actor: OnSite, Scope: ScopeSite, Weight: 20,
-		So:   "Nothing answers at {address}, and nothing is heard from the site: its power or its line is down",
-		Next: "Call the site: is the power on, is the modem's line light on? If both, report the line to {provider}.",
-		Predicts: Predictions{Outside: of(Silent, HostByWay, NetByWay, ProhibitedByWay, Unroutable),
-			Reach: of(StoppedBefore, StoppedSite, StoppedRouter, StoppedModem), Alive: of(Quiet), Siblings: of(Fail),
-			Others: of(Fail), Provider: of(Few), Held: of(No), Together: of(Yes), Family: of(OtherFails)}},
+		So:       "Nothing answers at {address}, and nothing is heard from the site: its power or its line is down",
+		Next:     "Call the site: is the power on, is the modem's line light on? If both, report the line to {provider}.",
+		Predicts: goneDark.but(Provider, of(Few))},
 	{Slug: "provider-outage", Hop: HopAddress, Actor: TheProvider, Scope: ScopeProvider, Weight: 4,
-		So:   "{address} is dark, together with other sites of {provider}: the provider has an outage",
-		Next: "Report it to {provider}, or wait: nobody at the site can mend it.",
-		Predicts: Predictions{Outside: of(Silent, HostByWay, NetByWay, ProhibitedByWay, Unroutable),
-			Reach: of(StoppedBefore, StoppedSite, StoppedRouter, StoppedModem), Alive: of(Quiet), Siblings: of(Fail),
-			Others: of(Fail), Provider: of(Many), Held: of(No), Together: of(Yes), Family: of(OtherFails)}},
+		So:       "{address} is dark, together with other sites of {provider}: the provider has an outage",
+		Next:     "Report it to {provider}, or wait: nobody at the site can mend it.",
+		Predicts: goneDark.but(Provider, of(Many))},
 	{Slug: "router-reset", Hop: HopForward, Actor: OnSite, Scope: ScopeRouter, Weight: 5,
 		So:   "The site is alive at {address}, and none of its forwards is left: the router was reset, or lost its settings",
 		Next: "Load the router's saved settings, or enter the forwards anew. The sheet has them: inkpost service card {site} {service}.",

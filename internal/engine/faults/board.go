@@ -64,14 +64,13 @@ type Board struct {
 	now    func() time.Time
 	log    *slog.Logger
 
-	mu        locks.Leaf
-	open      map[int64]map[string]Fault     // site ID, then key
-	closed    map[int64]map[string]time.Time // likewise: closed, and not written yet
-	diagnoses map[int64]Diagnosis
-	dirty     map[int64]bool // sites to be reviewed
-	stale     map[int64]bool // sites whose evidence changed since their diagnosis
-	counted   map[string]int // sites by provider, as they were at countedAt
-	countedAt time.Time
+	mu         locks.Leaf
+	open       map[int64]map[string]Fault     // site ID, then key
+	closed     map[int64]map[string]time.Time // likewise: closed, and not written yet
+	diagnoses  map[int64]Diagnosis
+	dirty      map[int64]bool // sites to be reviewed
+	stale      map[int64]bool // sites whose evidence changed since their diagnosis
+	neighbours neighbours
 	// reviewing is held during a review, so that what two of them find does not mix.
 	reviewing locks.Review
 }

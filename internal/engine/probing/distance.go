@@ -53,10 +53,16 @@ func (p *Prober) examine(ctx context.Context, w *watch, r Result, since time.Tim
 	}
 }
 
-// Explain measures a port that just failed, for a caller who waits for the story of a probe. nil if there is nothing to measure.
+// Explain tells how far packets to a port that just failed get, for a caller who waits for the story of a probe: what was measured of the
+// same failure, or else a new measurement. nil if there is nothing to measure.
 func (p *Prober) Explain(ctx context.Context, r Result) *probe.Series {
 	if r.Outcome.Good() || r.Outcome == probe.Skipped || !r.Decided.IsValid() {
 		return nil
+	}
+	for _, v := range p.Results(r.Service.ID) {
+		if v.Vantage == p.Vantage && v.Series != nil && v.Outcome == r.Outcome {
+			return v.Series
+		}
 	}
 	s := p.meter.Examine(ctx, r.Over, r.Decided, p.Now())
 	return &s

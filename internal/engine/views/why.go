@@ -47,7 +47,7 @@ func (vw *Views) Cause(slug string) (contract.Cause, error) {
 
 func causeView(c causes.Cause) contract.Cause {
 	return contract.Cause{Cause: c.Slug, Hop: c.Hop, Takes: c.Scope.String(), Actor: c.Actor, Who: c.Actor.Words(), Soon: c.Soon,
-		Summary: causes.Fill(c.So, nil), Next: causes.Fill(c.Next, nil), Predicts: c.Predictions()}
+		Summary: causes.Fill(c.So, nil), Next: causes.Fill(c.Next, nil), Predicts: c.InWords()}
 }
 
 // JudgeFault keeps what a person said of a fault's cause. Errors: site.Flaws, store.Missing, that of the database.
