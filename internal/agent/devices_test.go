@@ -2,6 +2,7 @@ package agent_test
 
 import (
 	"context"
+	"net"
 	"net/netip"
 	"path/filepath"
 	"strings"
@@ -41,6 +42,9 @@ func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
 		table = append(table, agent.Neighbour{Address: netip.AddrFrom4([4]byte{10, 9, byte(i >> 8), byte(i)}), MAC: "02:00:5e:99:00:02"})
 	}
 	tried := make(chan string, 100000)
+	outside, err := net.Listen("tcp", "127.111.5.8:8443") // the router loops traffic back
+	require.NoError(t, err)
+	defer outside.Close()
 	w := &way{}
 	w.move("127.111.5.8")
 	start(t, agent.Options{Server: s.URL, Code: code, StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
@@ -55,6 +59,8 @@ func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
 	require.Len(t, by, 3)
 	require.True(t, by["recorder"].Present)
 	require.Equal(t, "open", by["recorder"].Ports[0].State)
+	require.Equal(t, "answers", by["recorder"].Ports[0].Loop)
+	require.Equal(t, "refused", by["desk"].Ports[0].Loop)
 	require.Equal(t, "2001:db8:7::20", by["recorder"].IPv6)
 	require.Equal(t, "192.168.7.33", by["desk"].Found, "it has another LAN address")
 	require.Equal(t, "refused", by["desk"].Ports[0].State)

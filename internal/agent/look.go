@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
@@ -55,26 +57,42 @@ func seenFrom(p contract.WatchedPort, kind probe.Kind, o probe.Outcome, r speak.
 	return out
 }
 
-// loopLimit is how long the public address may take to answer from inside.
-const loopLimit = 700 * time.Millisecond
+// loopLimit is how long the public address may take to answer from inside, and loopsAtOnce how many ports are tried at a time.
+const (
+	loopLimit   = 700 * time.Millisecond
+	loopsAtOnce = 8
+)
 
 // loopBack tries the public side of services from inside: a router that loops traffic back answers there too. It goes to the link's own
-// address only.
-func (r *runner) loopBack(ctx context.Context, watched []contract.WatchedDevice, seen []contract.DeviceReport) {
-	var own wan.Pair
-	if known := r.own.Load(); known != nil {
-		own = *known
+// address only, when somebody asks, and from then on as long as something answers: with another router it would only wait.
+func (r *runner) loopBack(ctx context.Context, asked bool, watched []contract.WatchedDevice, seen []contract.DeviceReport) {
+	own := r.own.Load()
+	if own == nil || !asked && !r.loops.Load() {
+		return
 	}
+	var answered atomic.Bool
+	var wg sync.WaitGroup
+	slots := make(chan struct{}, loopsAtOnce)
 	for i, d := range watched {
 		for k, p := range d.Ports {
 			at, err := netip.ParseAddrPort(p.Public)
-			if err != nil || p.Transport == string(probe.UDP) || !own.Known() || at.Addr() != own.IPv4 || i >= len(seen) ||
-				k >= len(seen[i].Ports) || ctx.Err() != nil {
+			if err != nil || p.Transport == string(probe.UDP) || at.Addr() != own.IPv4 || k >= len(seen[i].Ports) ||
+				ctx.Err() != nil {
 				continue
 			}
-			reply := speak.To(ctx, speak.Request{Kind: probe.KindTCP, Transport: probe.TCP, Target: at, Deadline: loopLimit})
-			seen[i].Ports[k].Loop = map[probe.Outcome]string{probe.Opened: "answers", probe.Refused: "refused",
-				probe.Silent: "silent"}[probe.Judge(reply.Result, "")]
+			slots <- struct{}{}
+			wg.Go(func() {
+				defer func() { <-slots }()
+				reply := speak.To(ctx, speak.Request{Kind: probe.KindTCP, Transport: probe.TCP, Target: at, Deadline: loopLimit})
+				seen[i].Ports[k].Loop = loopWords[probe.Judge(reply.Result, "")]
+				if reply.Signal == probe.SignalConnected {
+					answered.Store(true)
+				}
+			})
 		}
 	}
+	wg.Wait()
+	r.loops.Store(answered.Load())
 }
+
+var loopWords = map[probe.Outcome]string{probe.Opened: "answers", probe.Refused: "refused", probe.Silent: "silent"}

@@ -47,6 +47,7 @@ type runner struct {
 	server  contract.Observed
 	beat    wan.Pair                 // what STUN said last
 	own     atomic.Pointer[wan.Pair] // the same, for those who look at the LAN
+	loops   atomic.Bool              // the router loops traffic back
 	sent    wan.Pair                 // what was announced
 	has     wan.Pair                 // what the server says that the link has
 	noticed time.Time

@@ -121,9 +121,7 @@ func (r *runner) report(ctx context.Context, o contract.AgentTasks, searching bo
 		one := &report.Devices[i]
 		one.Unsure = one.Unsure || slices.ContainsFunc(missing, func(d contract.WatchedDevice) bool { return d.Device == one.Device })
 	}
-	if o.Scan != 0 {
-		r.loopBack(ctx, o.Watch, report.Devices)
-	}
+	r.loopBack(ctx, o.Scan != 0, o.Watch, report.Devices)
 	table, _ := r.o.LAN.Neighbours(ctx)
 	r.finder.sixes(r.o.LAN, table, o.Watch, report.Devices)
 	r.tellStatus(func(s *Status) { s.LAN, s.LANTrouble = report.Devices, report.Problem })
