@@ -28,6 +28,7 @@ func (e Evidence) atSite(l LinkEvidence) (out []Finding) {
 	}
 	if l.Failing {
 		f := finding("link-failing", subject, p, e.heard(l))
+		f.Services = serviceNames(e.where(func(s ServiceEvidence) bool { return s.OnLink == l.Label && s.failing() }))
 		if other, ok := e.preferred(l.Link); ok {
 			f.Evidence = append(f.Evidence, fmt.Sprintf("hostnames that follow the preferred link lead to link %s (%s) meanwhile",
 				other.Label, other.Addresses()))

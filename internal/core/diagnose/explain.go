@@ -4,8 +4,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"inkpost.example/inkpost/internal/core/causes"
+	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 )
@@ -87,7 +89,7 @@ type explained struct {
 
 // explain weighs the causes of what fails on one link whose address is known.
 func (e Evidence) explain(l LinkEvidence) (out []explained) {
-	if !l.Addresses().Known() {
+	if !l.Addresses().Known() || l.Failing { // nothing comes through: that is told of the link
 		return nil
 	}
 	failing := e.where(func(s ServiceEvidence) bool {
@@ -111,7 +113,9 @@ func (e Evidence) explain(l LinkEvidence) (out []explained) {
 func (e Evidence) failures(l LinkEvidence) (out []Finding) {
 	failing := e.explain(l)
 	for _, x := range failing {
-		out = append(out, e.told(l, x)...)
+		if !e.spreading(l, x.list) {
+			out = append(out, e.told(l, x)...)
+		}
 	}
 	if len(failing) == 0 && l.Held != "" {
 		out = append(out, finding("address-held", "link "+l.Label, e.ofLink(l), l.Held))
@@ -122,6 +126,21 @@ func (e Evidence) failures(l LinkEvidence) (out []Finding) {
 		}
 	}
 	return out
+}
+
+// spreading reports whether others of the link's services began to fail before these were believed, and it is not known yet whether that
+// is one trouble: a fault of one service would be told first, and one of all a moment later. It waits two intervals at most. What begins
+// later closes no fault that is open.
+func (e Evidence) spreading(l LinkEvidence, list []ServiceEvidence) bool {
+	first, every := began(list), time.Duration(list[0].Interval)*time.Second
+	if e.Now.Sub(first) > 2*every {
+		return false
+	}
+	believed := first.Add(pace.Sustain(every))
+	return slices.ContainsFunc(e.Services, func(s ServiceEvidence) bool {
+		return s.OnLink == l.Label && s.State == probe.StateReachable && s.Turned.Before(believed) &&
+			s.RuleAt(e.Now).Meaning(s.Outcome) == probe.NotWanted && s.Expected == probe.ExpectReachable
+	})
 }
 
 // missedInside reports a service that proves nothing by silence, whose device is not where it should be: an agent has looked more

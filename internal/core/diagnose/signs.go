@@ -346,8 +346,11 @@ func (s ServiceEvidence) seenBy() causes.Value {
 			bad++
 		}
 	}
-	if good > 0 && bad > 0 {
+	switch {
+	case good > 0 && bad > 0 && s.State == probe.StateImpaired:
 		return causes.Some
+	case good > 0 && bad > 0:
+		return causes.Unseen // they have not looked at the same moment: it begins, or is over
 	}
 	return causes.All
 }

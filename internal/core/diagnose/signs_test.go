@@ -192,3 +192,44 @@ func TestNothingRecordedGivesAnHonestAnswer(t *testing.T) {
 	require.NotEmpty(t, list[0].Unknown)
 	require.Empty(t, Site(Evidence{Now: now}))
 }
+
+func TestATroubleThatSpreadsIsToldWhenItIsKnownHowFar(t *testing.T) {
+	e := scene()
+	for i := range e.Services {
+		e.Services[i].Interval = 60
+	}
+	fail(&e, probe.Silent, 0)
+	e.Services[1].Outcome, e.Services[1].InRow = probe.Silent, 2 // not confirmed yet
+	require.Empty(t, Site(e))
+	fail(&e, probe.Silent, 1)
+	require.Len(t, Site(e), 1)
+	require.EqualValues(t, "device-off", Site(e)[0].Cause)
+
+	e = scene()
+	e.Services[0].Interval = 10
+	fail(&e, probe.Silent, 0)
+	e.Services[1].Outcome = probe.Silent
+	require.Len(t, Site(e), 1, "two intervals are enough")
+	e.Services[0].Interval = 60
+	e.Services[1].Turned = now
+	require.Len(t, Site(e), 1, "what begins later closes nothing")
+}
+
+func TestALinkThatIsDownTakesItsServicesWithIt(t *testing.T) {
+	e := scene()
+	fail(&e, probe.Silent, 0, 1, 2)
+	e.Links[0].Failing = true
+	list := Site(e)
+	require.Len(t, list, 1, "the agent is heard by another link: that does not make this one alive")
+	require.EqualValues(t, "link-failing", list[0].Cause)
+	require.Equal(t, []string{"page", "playback", "shell"}, list[0].Services)
+}
+
+func TestVantagePointsThatHaveNotLookedAtOneMomentDisagreeWithNobody(t *testing.T) {
+	e := scene()
+	fail(&e, probe.Silent, 2)
+	e.Services[2].Results = views(probe.Answered, probe.Silent)
+	require.NotEqualValues(t, "one-side-only", Site(e)[0].Cause, "it is over, and one has not seen that yet")
+	e.Services[2].State = probe.StateImpaired
+	require.EqualValues(t, "one-side-only", Site(e)[0].Cause)
+}
