@@ -4,11 +4,14 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"net"
 	"time"
 
+	"inkpost.example/inkpost/internal/agent/source"
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/wan"
 )
 
 // prove listens on a port for a while: where the nonce arrives there, the router passes the external port on.
@@ -20,13 +23,42 @@ func (r *runner) prove(ctx context.Context, p contract.ProofTask) {
 			r.log.Warn("the news of a path proof could not be sent", "error", err)
 		}
 	}
-	arrived, err := listenFor(ctx, p, func() { tell(contract.ProofNews{State: "listening", Address: r.ownAddress(ctx)}) })
+	back := func() {}
+	defer func() { back() }()
+	arrived, err := listenFor(ctx, p, func(at int) (err error) {
+		if p.Borrow != 0 {
+			if back, err = r.borrow(ctx, p, at); err != nil {
+				return err
+			}
+		}
+		tell(contract.ProofNews{State: "listening", Address: r.ownAddress(ctx)})
+		return nil
+	})
 	switch {
+	case errors.Is(err, source.ErrTaken):
+		tell(contract.ProofNews{State: "taken", Problem: err.Error()})
 	case err != nil:
 		tell(contract.ProofNews{State: "failed", Problem: err.Error()})
 	case arrived != "":
 		tell(contract.ProofNews{State: "arrived", From: arrived})
 	}
+}
+
+// borrowFor is how long the router passes a borrowed port on to us at most. It is given back when the proof ends.
+const borrowFor = 2 * time.Minute
+
+// borrow has the router pass an external port on to one of ours. The link may not do without asking the router: then nothing is borrowed.
+func (r *runner) borrow(ctx context.Context, p contract.ProofTask, at int) (back func(), err error) {
+	keep := func() {}
+	if !r.uses(wan.SourceGateway) {
+		return keep, errors.New("the router is not to be asked at this site (source gateway is switched off)")
+	}
+	back, err = r.gateway.Borrow(ctx, source.Port{Transport: p.Transport, External: p.Borrow}, at, borrowFor)
+	if err != nil {
+		return keep, err
+	}
+	r.log.Info("the router passes a port on to this machine for a proof", "port", p.Borrow, "transport", p.Transport)
+	return back, nil
 }
 
 // ownAddress is this machine's LAN address on the way to the server: what a forward to it has to lead to. "" if that is not known.
@@ -56,9 +88,12 @@ func Answer(nonce string) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// listenFor waits for the nonce and gives whom it came from; "" if it did not come.
-func listenFor(ctx context.Context, p contract.ProofTask, ready func()) (from string, err error) {
+// listenFor waits for the nonce and gives whom it came from; "" if it did not come. It calls ready with the port on which it listens.
+func listenFor(ctx context.Context, p contract.ProofTask, ready func(port int) error) (from string, err error) {
 	at := fmt.Sprintf(":%d", p.Port)
+	if p.Borrow != 0 {
+		at = ":0" // any: the router is told which
+	}
 	busy := func(err error) error {
 		return fmt.Errorf("port %d cannot be listened on (%w); choose another internal port, above 1023 for an agent without rights",
 			p.Port, err)
@@ -70,7 +105,9 @@ func listenFor(ctx context.Context, p contract.ProofTask, ready func()) (from st
 		}
 		defer c.Close()
 		defer context.AfterFunc(ctx, func() { _ = c.Close() })()
-		ready()
+		if err := ready(c.LocalAddr().(*net.UDPAddr).Port); err != nil {
+			return "", err
+		}
 		buffer := make([]byte, 256)
 		for {
 			n, sender, err := c.ReadFrom(buffer)
@@ -89,7 +126,9 @@ func listenFor(ctx context.Context, p contract.ProofTask, ready func()) (from st
 	}
 	defer l.Close()
 	defer context.AfterFunc(ctx, func() { _ = l.Close() })()
-	ready()
+	if err := ready(l.Addr().(*net.TCPAddr).Port); err != nil {
+		return "", err
+	}
 	for {
 		c, err := l.Accept()
 		if err != nil {

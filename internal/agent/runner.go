@@ -58,6 +58,7 @@ type runner struct {
 	side    sync.WaitGroup // what a round left running
 	lost    severed
 	finder  finder
+	words   words
 	renewed atomic.Bool // the machine's own addresses changed: the devices' may have, too
 
 	mu    sync.Mutex

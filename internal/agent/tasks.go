@@ -83,6 +83,9 @@ const (
 // them it is not known whether it is still there.
 func (r *runner) watch(ctx context.Context, o contract.AgentTasks) (unsure bool) {
 	r.finder.ask(ctx, r.o.LAN, o.Watch)
+	if o.Scan != 0 {
+		r.askRouter(ctx, o.Watch)
+	}
 	seen, missing := r.report(ctx, o, true)
 	if len(missing) > 0 {
 		r.side.Go(func() {

@@ -160,10 +160,34 @@ func (a *api) takeLAN(c *echo.Context, p principal) error {
 			return site.Flaws{{Field: fmt.Sprintf("devices[%d]", i), Detail: err.Error()}}
 		}
 	}
+	if in.Gateway != nil {
+		if err := checkWord(*in.Gateway); err != nil {
+			return site.Flaws{{Field: "gateway", Detail: err.Error()}}
+		}
+	}
 	if err := a.engine().NoteDevices(p.linkID, in); err != nil {
 		return err
 	}
 	return c.NoContent(http.StatusNoContent)
+}
+
+// checkWord bounds what an agent says of its router.
+func checkWord(w contract.GatewayWord) error {
+	if len(w.Ports) > maxDevices {
+		return fmt.Errorf("has more than %d ports", maxDevices)
+	}
+	if len(w.Line) > maxWords || len(w.Trouble) > maxWords {
+		return fmt.Errorf("a text has more than %d characters", maxWords)
+	}
+	for _, p := range w.Ports {
+		if len(p.Service) > maxWords || len(p.To) > maxWords || len(p.Description) > maxWords {
+			return fmt.Errorf("a text about a port has more than %d characters", maxWords)
+		}
+		if _, err := netip.ParseAddrPort(p.To); p.To != "" && err != nil {
+			return fmt.Errorf("the port of %s leads to %q; an address and a port are allowed, such as 192.168.7.30:8443", p.Service, p.To)
+		}
+	}
+	return nil
 }
 
 // checkReport bounds what an agent says of one device.

@@ -66,7 +66,7 @@ func linkCommand() *cobra.Command {
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			f, err := given(cmd, map[string]string{"label": "label", "provider": "provider", "mode": "mode", "order": "position",
 				"ipv4": "ipv4", "ipv6": "ipv6",
-				"router-address": "router_address", "dynamic-range": "dynamic_range", "source": "sources"})
+				"router-address": "router_address", "dynamic-range": "dynamic_range", "source": "sources", "may-map": "may_map"})
 			if err != nil {
 				return err
 			}
@@ -87,6 +87,8 @@ func linkCommand() *cobra.Command {
 			"the router's WAN address as its status page shows it, if no protocol reports it")
 		c.Flags().StringVar(&in.Dynamic, "dynamic-range", "",
 			"the LAN addresses that the router gives out, such as 192.168.7.100-192.168.7.199")
+		c.Flags().BoolVar(&in.MayMap, "may-map", false,
+			"let the agent ask the router for a mapping for a moment, to see where what is sent to a failing port gets lost")
 		c.Flags().StringArrayVar(&in.Sources, "source", nil,
 			"a source of the address, the most trusted first: observed, stun, gateway, interface or fixed; give it again for each")
 	}

@@ -158,11 +158,31 @@ type PortSeen struct {
 	Loop string `json:"loop,omitempty"`
 }
 
-// LANReport is one look at a site's LAN.
+// LANReport is one look at a site's LAN. Gateway is what the router of the agent's link says, where it was asked.
 type LANReport struct {
 	Scan    int64          `json:"scan,omitempty"`
 	Devices []DeviceReport `json:"devices"`
 	Problem string         `json:"problem,omitempty"`
+	Gateway *GatewayWord   `json:"gateway,omitempty"`
+}
+
+// GatewayWord is what a router says of itself, beside its WAN address, and of the ports of its link's services. UpSeconds is how long ago it
+// began anew, LineUpSeconds how long its line has been up; 0 where it does not say.
+type GatewayWord struct {
+	UpSeconds     float64      `json:"up_seconds,omitempty"`
+	LineUpSeconds float64      `json:"line_up_seconds,omitempty"`
+	Line          string       `json:"line,omitempty"` // Connected, Disconnected and the like
+	Trouble       string       `json:"trouble,omitempty"`
+	Ports         []ListedPort `json:"ports,omitempty"`
+	At            time.Time    `json:"at,omitzero"` // the server gives it
+}
+
+// ListedPort is what a router lists for a service's external port: it goes To an "address:port" of the LAN; "" where it lists nothing.
+type ListedPort struct {
+	Service      string  `json:"service"`
+	To           string  `json:"to,omitempty"`
+	Description  string  `json:"description,omitempty"`
+	LeaseSeconds float64 `json:"lease_seconds,omitempty"` // 0: for ever
 }
 
 // ProofTask has an agent listen on a port for a while: what a vantage point sends to the external port has to arrive there.
@@ -172,9 +192,12 @@ type ProofTask struct {
 	Port      int     `json:"port"`
 	Nonce     string  `json:"nonce"`
 	Seconds   float64 `json:"seconds"`
+	// Borrow is an external port: the router is asked to pass it on for as long as the proof takes. Port is not used then.
+	Borrow int `json:"borrow,omitempty"`
 }
 
-// ProofNews is what an agent says of a proof: that it listens, that the nonce has arrived, or that it failed and why.
+// ProofNews is what an agent says of a proof: that it is listening, that the nonce has arrived, that it failed and why, or that the port to
+// borrow is taken.
 type ProofNews struct {
 	State   string `json:"state"`
 	From    string `json:"from,omitempty"`

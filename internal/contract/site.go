@@ -63,6 +63,8 @@ type LinkInput struct {
 	// Dynamic is the range of LAN addresses that the router gives out, as FROM-TO.
 	Dynamic string   `json:"dynamic_range"`
 	Sources []string `json:"sources"`
+	// MayMap lets the agent ask the router for a mapping for a moment, to see where what is sent to a failing port gets lost.
+	MayMap bool `json:"may_map"`
 }
 
 // HostnameInput is what a person gives of a hostname. An empty Link follows the site's preferred link; TTL 0 takes the

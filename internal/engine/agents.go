@@ -2,15 +2,26 @@ package engine
 
 import (
 	"context"
+	"math"
 	"net/netip"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/store"
 )
+
+// Prove has an agent of a site listen, and sends to it: see proofs.Prove.
+func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput) (contract.Proof, error) {
+	p, err := e.rooms.FindSite(code)
+	if err != nil {
+		return contract.Proof{}, err
+	}
+	return e.rooms.Proofs.Prove(ctx, p, in)
+}
 
 // NoteDevices takes in what an agent saw of the devices on record. What is not on record is passed over. Error: changes.ErrLinkGone.
 func (e *Engine) NoteDevices(linkID int64, in contract.LANReport) error {
@@ -24,12 +35,38 @@ func (e *Engine) NoteDevices(linkID int64, in contract.LANReport) error {
 		}
 		list = append(list, one)
 	}
+	if in.Gateway != nil {
+		if err := e.rooms.SiteSide.NoteRouter(linkID, routerWord(*in.Gateway, e.rooms.Now())); err != nil {
+			return err
+		}
+	}
 	readdressed, err := e.rooms.SiteSide.NoteDevices(linkID, in.Scan, list)
 	if err != nil || len(readdressed) == 0 {
 		return err
 	}
 	p, _, _ := e.rooms.Record.SiteOfLink(linkID)
 	return e.readdress(p, readdressed)
+}
+
+// routerWord reads what an agent says of its router. Lengths of time become times of this server.
+func routerWord(in contract.GatewayWord, now time.Time) site.RouterWord {
+	ago := func(seconds float64) time.Time {
+		if !(seconds > 0 && seconds < math.MaxUint32) {
+			return time.Time{}
+		}
+		return now.Add(-time.Duration(seconds * float64(time.Second)))
+	}
+	w := site.RouterWord{At: now, Began: ago(in.UpSeconds), LineUp: ago(in.LineUpSeconds), Line: in.Line, Trouble: in.Trouble,
+		Ports: map[string]site.ListedPort{}}
+	for _, p := range in.Ports {
+		one := site.ListedPort{Description: p.Description}
+		one.To, _ = netip.ParseAddrPort(p.To)
+		if p.LeaseSeconds > 0 && p.LeaseSeconds < math.MaxUint32 {
+			one.Lease = time.Duration(p.LeaseSeconds * float64(time.Second))
+		}
+		w.Ports[p.Service] = one
+	}
+	return w
 }
 
 // readdress records devices' IPv6 addresses, and makes the hostnames that name them answer those.

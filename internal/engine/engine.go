@@ -21,6 +21,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/intake"
 	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/proofs"
 	"inkpost.example/inkpost/internal/engine/push"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/rooms"
@@ -90,6 +91,7 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 			HoldDown: r.HoldDown, Policy: r.Policy, Started: r.Started, Now: r.Clock, Log: r.Log}); err != nil {
 		return err
 	}
+	r.Proofs = proofs.New(e, r.SiteSide, r.Record, r.Events, r.Clock, r.Log)
 	if _, err := r.Record.Load(ctx, r.Store); err != nil {
 		return fmt.Errorf("read the record: %w", err)
 	}
@@ -195,7 +197,7 @@ func (e *Engine) Run(ctx context.Context) {
 	var wg sync.WaitGroup
 	r := e.rooms
 	for _, loop := range []func(context.Context){
-		e.Changes.Run, e.runTellMembers, e.runClock, e.runKeyUse, r.SiteSide.Run, r.Moves.Run, r.Verify.Run, r.Faults.Run,
+		e.Changes.Run, e.runTellMembers, e.runClock, e.runKeyUse, r.SiteSide.Run, r.Proofs.Run, r.Moves.Run, r.Verify.Run, r.Faults.Run,
 		r.Zones.Run, r.Push.Run, r.Prober.Run,
 		r.History.Run, r.Vantages.Run,
 	} {

@@ -58,6 +58,9 @@ func (e *Engine) Tenancy(l site.Link) probe.Tenancy { return e.rooms.SiteSide.Te
 // ScanDevices implements probing.Host.
 func (e *Engine) ScanDevices(siteID int64) { e.rooms.SiteSide.ScanSoon(siteID) }
 
+// TryWayIn implements probing.Host.
+func (e *Engine) TryWayIn(s site.Service, l site.Link) { e.rooms.Proofs.Want(s, l) }
+
 // CheckAddress implements probing.Host.
 func (e *Engine) CheckAddress(linkID int64) { e.rooms.SiteSide.CheckAddress(linkID) }
 

@@ -25,6 +25,7 @@ type Gateway struct {
 	tried  time.Time  // when all protocols were tried last
 	found  igd.Gateway
 	kept   *pcp.Mapping
+	sought time.Time // when an IGD was searched for, to ask it for more
 
 	mu     sync.Mutex
 	asked  bool       // it has been asked once

@@ -17,8 +17,8 @@ const (
 	Device                // who has the device's recorded LAN address, and where the device is
 	Shown                 // whose fingerprint a stranger shows
 	Loopback              // what the public address and port say from inside, where the router loops back
-	Mapping               // what the gateway's list says of the port
 	Asked                 // what became of a mapping that was asked for, to prove the way in
+	Mapping               // what the gateway's list says of the port
 	Elsewhere             // the same port at other sites of the provider
 	Renewed               // whether the device's IPv6 address is another than lately
 	Transport             // what carries the service
@@ -127,9 +127,10 @@ const (
 
 // Values of Mapping.
 const (
-	Listed Value = iota + 1
-	ListedElsewhere
-	ListedForAnother // by a machine that asked the gateway for it
+	Listed           Value = iota + 1
+	ListedElsewhere        // to another machine
+	ListedOtherPort        // to another port of the device
+	ListedForAnother       // by a machine that asked the gateway for it
 	NotListed
 )
 

@@ -37,7 +37,7 @@ var deviceCauses = []Cause{
 		So:   "The firewall of {device} lets {inside} in from its own LAN only",
 		Next: "On {device}, allow {inside} from anywhere in the device's own firewall, not from its LAN only.",
 		Predicts: Predictions{Outside: of(Silent, ProhibitedBySite, Refused), Reach: of(PassedOn, RefusedBehind), Inside: of(InOpen),
-			Device: of(There), Mapping: of(Listed), Alive: of(Heard), Asked: of(Occupied), Held: of(No), Renewed: of(No)}},
+			Device: of(There), Mapping: of(Listed), Alive: of(Heard), Asked: of(Occupied, Lost), Held: of(No), Renewed: of(No)}},
 	{Slug: "in-dynamic-range", Hop: HopDevice, Actor: OnSite, Scope: ScopeDevice, Soon: true,
 		So:   "The router may give {at}, which is {device}'s, to another device",
 		Next: "In the router, reserve an address outside the range that it gives out for {device}, or take {at} out of that range."},

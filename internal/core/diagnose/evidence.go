@@ -37,6 +37,7 @@ type LinkEvidence struct {
 	Announced bool      // the link's address is announced at regular intervals
 	// Gateway is the WAN address that the router itself has, by its own word; zero if that is not known.
 	Gateway netip.Addr
+	Word    site.RouterWord // what the router says of itself and of the ports
 	// DarkWith counts the other sites of the provider that went dark within ten minutes, ProviderSites those that it has.
 	DarkWith, ProviderSites int
 }
@@ -88,6 +89,7 @@ type ServiceEvidence struct {
 	Message string          // what was heard, in words
 	ICMP    probe.ICMP      // that ended the newest attempt
 	Hung    bool            // it accepted, and said nothing
+	Trial   site.Trial      // of a mapping that was asked for
 	Series  *probe.Series   // how far packets got since the failure began; nil if that was not measured
 	Results []VantageResult // of each vantage point
 	// Fingerprint is what it last showed of itself, Shut why it is not probed for now, Expires the end of its certificate.

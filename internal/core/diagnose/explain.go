@@ -190,10 +190,10 @@ func (e Evidence) told(l LinkEvidence, x explained) (out []Finding) {
 					d.Name,
 					d.Address))
 			}
-			f.Check = e.deciding(f.Between, known, p, list)
+			f.Check = e.deciding(l, f.Between, known, p, list)
 		} else if other, ok := runnerUp(x); ok && best.And == "" {
 			f.Also = append(f.Also, e.so(other, p)+".")
-			f.Check = e.deciding([]causes.Slug{best.Slug, other}, known, p, list)
+			f.Check = e.deciding(l, []causes.Slug{best.Slug, other}, known, p, list)
 		}
 		out = append(out, f)
 	}
@@ -219,8 +219,8 @@ func (e Evidence) so(slug causes.Slug, p places) string {
 }
 
 // deciding returns the check that tells the likeliest from the next; from the one after that if none does.
-func (e Evidence) deciding(between []causes.Slug, known causes.Seen, p places, list []ServiceEvidence) *Check {
-	made := e.made(list)
+func (e Evidence) deciding(l LinkEvidence, between []causes.Slug, known causes.Seen, p places, list []ServiceEvidence) *Check {
+	made := e.made(l, list)
 	for _, other := range between[1:] {
 		check, sign, ok := causes.Deciding(between[0], other, known, made)
 		if ok {
@@ -231,8 +231,8 @@ func (e Evidence) deciding(between []causes.Slug, known causes.Seen, p places, l
 }
 
 // made are the checks that were made and said nothing, and those that nobody can have made: they are asked of no one.
-func (e Evidence) made(list []ServiceEvidence) map[causes.Check]bool {
-	out := map[causes.Check]bool{causes.TryMapping: true, causes.HopLimited: true}
+func (e Evidence) made(l LinkEvidence, list []ServiceEvidence) map[causes.Check]bool {
+	out := map[causes.Check]bool{causes.TryMapping: !l.Agent || l.MayMap, causes.HopLimited: true}
 	for _, s := range list {
 		r, ok := e.inside(s.Device)
 		if ok && !r.At.Before(s.Turned) && !r.Unsure {

@@ -94,6 +94,9 @@ func (e Evidence) ofServices(l LinkEvidence, list []ServiceEvidence) places {
 			}
 		}
 	}
+	if at := e.holder(l, s); at != "" && p["holder"] == "" {
+		p["holder"] = at
+	}
 	p["reached"], p["missed"] = strings.Join(reached, ", "), strings.Join(missed, ", ")
 	return p
 }

@@ -127,6 +127,12 @@ func (e Evidence) reason(l LinkEvidence, list []ServiceEvidence, sign causes.Sig
 		return []string{e.heard(l)}
 	case causes.NAT:
 		return natWords(l)
+	case causes.Mapping:
+		return []string{e.listed(l, s)}
+	case causes.Restarted:
+		return []string{e.since(l)}
+	case causes.Asked:
+		return []string{fmt.Sprintf("%s, %s ago", s.Trial.Why, spoken(e.Now.Sub(s.Trial.At)))}
 	}
 	return []string{sign.String() + ": " + sign.Words(v)}
 }

@@ -45,6 +45,9 @@ func (e Evidence) signs(l LinkEvidence, s ServiceEvidence, failing []ServiceEvid
 	out[causes.Held] = yes(l.Held != "")
 	out[causes.Together] = together(failing)
 	out[causes.Vantages] = s.seenBy()
+	if out[causes.Way] == causes.ByForward {
+		e.fromRouter(l, s, &out)
+	}
 	out[causes.Provider] = l.neighbours()
 	if l.Gateway.IsValid() && l.IPv4.IsValid() {
 		out[causes.WAN] = causes.Differs

@@ -49,6 +49,8 @@ type Link struct {
 	ChangeAt time.Time  `json:"change_at,omitzero"` // when the provider is expected to change the address
 	// RouterWAN is the router's WAN address where no protocol tells it and somebody typed it.
 	RouterWAN netip.Addr `json:"router_address,omitzero"`
+	// MayMap lets Ink Post ask the router for a mapping for a moment, to see where what is sent to a failing port gets lost.
+	MayMap bool `json:"may_map,omitempty"`
 	// Sources are the ways of learning the address, the most trusted first; empty stands for the usual ones.
 	Sources []wan.Source `json:"sources,omitempty"`
 	// Failing reports whether the link is down at present: what follows the preferred link uses the next one.

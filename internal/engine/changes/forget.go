@@ -11,8 +11,8 @@ func (ch *Changes) forget(gone record.Gone) {
 	ch.Moves.Forget(gone)
 	ch.Verify.Forget(gone)
 	ch.SiteSide.Forget(gone)
+	ch.Proofs.Forget(gone)
 	ch.History.Forget(gone)
-
 	ch.Faults.Forget(gone)
 	ch.Prober.Forget(gone)
 }

@@ -48,9 +48,23 @@ func (p *Prober) examine(ctx context.Context, w *watch, r Result, since time.Tim
 		}
 	}
 	p.mu.Unlock()
-	if kept {
-		p.host.Review(r.Service.SiteID)
+	if !kept {
+		return
 	}
+	p.host.Review(r.Service.SiteID)
+	where, _ := p.record.Site(r.Service.SiteID)
+	if l, ok := where.Followed(r.Service.LinkID); ok && l.IPv4 == r.Decided.Addr() && lostBefore(r.Outcome, s.Distance) {
+		p.host.TryWayIn(r.Service, l)
+	}
+}
+
+// lostBefore reports whether what was sent to a port may not have got behind the router.
+func lostBefore(o probe.Outcome, d probe.Distance) bool {
+	switch d {
+	case probe.PassedOn, probe.RefusedBehind, probe.AnsweredBehind, probe.AnsweredByFirst:
+		return false
+	}
+	return o == probe.Silent || o == probe.Refused || o == probe.Unroutable
 }
 
 // Explain tells how far packets to a port that just failed get, for a caller who waits for the story of a probe: what was measured of the

@@ -41,6 +41,8 @@ type Host interface {
 	Review(siteID int64)
 	ScanDevices(siteID int64)
 	CheckAddress(linkID int64)
+	// TryWayIn has the router asked, where the link allows it, whether what is sent to a failing service gets as far as that.
+	TryWayIn(s site.Service, l site.Link)
 	// Confirmed notes that a service is as expected at a link's address.
 	Confirmed(linkID, serviceID int64, at time.Time)
 	// PinFirst pins the fingerprint that a service showed when it answered for the first time. It counts only for that revision of the

@@ -53,6 +53,7 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.Address, State: st.State,
 			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Message: st.Message,
 			Quarantine: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways)}
+		one.Trial = r.Proofs.Trial(s.ID)
 		one.ICMP, one.Hung, one.Series = detail(r.Prober.Results(s.ID), st)
 		for _, v := range r.SeenBy(s, now) {
 			one.Results = append(one.Results, diagnose.VantageResult{Vantage: v.Name, Outcome: v.Outcome, LeftOut: v.LeftOut})
@@ -149,6 +150,7 @@ func (r *Rooms) LinkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
 	if !known {
 		return out
 	}
+	out.Word, _ = r.SiteSide.Router(l.ID)
 	out.Reported, out.NAT, out.Resolver, out.Rhythm = report.Reported, report.NAT, report.Resolver, report.Rhythm
 	for _, one := range report.Sources {
 		if one.Source == wan.SourceGateway && one.Problem == "" && !one.At.Before(l.Since) {

@@ -13,6 +13,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/proofs"
 	"inkpost.example/inkpost/internal/engine/push"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/siteside"
@@ -33,6 +34,7 @@ type Rooms struct {
 	Zones    *zones.Zones
 	History  *history.History
 	SiteSide *siteside.Side
+	Proofs   *proofs.Proofs
 	Verify   *verify.Verifier
 	Moves    *moves.Moves
 	Prober   *probing.Prober

@@ -21,11 +21,12 @@ type ProofTask struct {
 	Port      int
 	Nonce     string
 	For       time.Duration
+	Borrow    int // the external port that the router is asked to pass on for as long as it takes; 0: it does already
 }
 
 // ProofNews is what an agent says of a path proof.
 type ProofNews struct {
-	State   string // listening, arrived or failed
+	State   string // listening, arrived, failed or taken
 	Problem string
 	Address string // LAN address of the agent's machine, which the forward has to lead to
 }
@@ -39,16 +40,16 @@ type PathProof struct {
 // News delivers what the agent says of the proof.
 func (p *PathProof) News() <-chan ProofNews { return p.news }
 
-// BeginProof asks the agent of a link to listen. end ends that.
-func (s *Side) BeginProof(siteID, linkID int64, transport probe.Transport, port int) (p *PathProof, end func()) {
+// BeginProof asks the agent of a link to listen, as task says. end ends that.
+func (s *Side) BeginProof(siteID, linkID int64, task ProofTask) (p *PathProof, end func()) {
 	nonce := make([]byte, 16)
 	_, _ = rand.Read(nonce) // never fails
 	t := &s.tasks
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.lastID++
-	p = &PathProof{Task: ProofTask{ID: t.lastID, Transport: transport, Port: port, Nonce: hex.EncodeToString(nonce), For: proofLimit},
-		news: make(chan ProofNews, 4)}
+	task.ID, task.Nonce, task.For = t.lastID, hex.EncodeToString(nonce), proofLimit
+	p = &PathProof{Task: task, news: make(chan ProofNews, 4)}
 	if t.proofs[linkID] == nil {
 		t.proofs[linkID] = map[int64]*PathProof{}
 	}

@@ -39,6 +39,7 @@ type linkState struct {
 	calls    []time.Time // when a router announced lately
 	said     wan.Pair    // what the sources say, and since when
 	since    time.Time
+	router   site.RouterWord
 	lacks    [2]int // full reports in a row without IPv4 and IPv6
 }
 

@@ -51,8 +51,8 @@ func (vw *Views) AgentTasks(ctx context.Context, linkID int64, have string) (con
 		out.Watch = append(out.Watch, one)
 	}
 	for _, p := range t.Proofs {
-		out.Proofs = append(out.Proofs, contract.ProofTask{ID: p.ID, Transport: string(p.Transport), Port: p.Port, Nonce: p.Nonce,
-			Seconds: p.For.Seconds()})
+		out.Proofs = append(out.Proofs, contract.ProofTask{ID: p.ID, Transport: string(p.Transport), Port: p.Port, Borrow: p.Borrow,
+			Nonce: p.Nonce, Seconds: p.For.Seconds()})
 	}
 	return out, nil
 }

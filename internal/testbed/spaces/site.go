@@ -82,7 +82,7 @@ func NewSite(s Spaces, b Behind) *Site {
 		"prerouting_miniupnpd")
 	config := filepath.Join(s.t.TempDir(), "router.conf")
 	require.NoError(s.t, os.WriteFile(config, []byte("ext_ifname=wan\nlistening_ip=lan\nenable_natpmp=yes\nenable_upnp=yes\n"+
-		"secure_mode=yes\nport=0\nsystem_uptime=yes\n"+
+		"secure_mode=yes\nport=0\nsystem_uptime=no\n"+
 		"uuid=7b6b1a3c-0000-4000-8000-0000000000"+fmt.Sprintf("%02x", os.Getpid()&0xff)+
 		"\nallow 1024-65535 192.168.7.0/24 1024-65535\ndeny 0-65535 0.0.0.0/0 0-65535\n"+
 		"upnp_table_name=filter\nupnp_nat_table_name=filter\nupnp_forward_chain=miniupnpd\nupnp_nat_chain=prerouting_miniupnpd\n"+

@@ -171,7 +171,7 @@ func FuzzDescription(f *testing.F) {
 		if g, err := readDescription(doc, base, netip.MustParseAddr("192.0.2.1")); err == nil {
 			require.Equal(t, "192.0.2.1", g.controlURL.Hostname())
 		}
-		_, _ = readExternal(doc, 200)
+		_, _ = readAnswer("GetExternalIPAddress", doc, 200)
 		_, _ = readReply(doc, netip.MustParseAddr("192.0.2.1"))
 	})
 }

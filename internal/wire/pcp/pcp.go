@@ -78,26 +78,37 @@ func Open(ctx context.Context, dial datagram.Dial, network string, gateway netip
 	return m, nil
 }
 
-// External makes the mapping, or renews it (section 11.2.1), and gives its external address and the gateway's epoch. Errors:
-// ErrNoAnswer, Refused, and those of the network.
+// External makes the mapping, or renews it (section 11.2.1), and gives its external address and the gateway's epoch: how many seconds ago it
+// began to keep mappings (section 8.5). Errors: ErrNoAnswer, Refused, and those of the network.
 func (m *Mapping) External(ctx context.Context) (external netip.Addr, epoch uint32, err error) {
-	_ = m.conn.SetDeadline(time.Time{})
-	err = datagram.Ask(ctx, m.conn, request(m.own, m.tie, lifetime), rto, tries, func(packet []byte) (bool, error) {
+	got, err := ask(ctx, m.conn, m.own.Addr(), m.tie, m.wants(lifetime))
+	return got.external.Addr(), got.epoch, err
+}
+
+func (m *Mapping) wants(seconds uint32) wanted {
+	return wanted{protocol: protocolUDP, inside: m.own.Port(), seconds: seconds}
+}
+
+// Close takes the mapping back. Where that is lost, it ends by itself.
+func (m *Mapping) Close() { takeBack(m.conn, m.own.Addr(), m.tie, m.wants(0)) }
+
+func ask(ctx context.Context, conn net.Conn, own netip.Addr, tie nonce, w wanted) (got given, err error) {
+	_ = conn.SetDeadline(time.Time{})
+	err = datagram.Ask(ctx, conn, request(own, tie, w), rto, tries, func(packet []byte) (bool, error) {
 		var err error
-		external, epoch, err = read(packet, m.own.Port(), m.tie)
+		got, err = read(packet, w, tie)
 		return !errors.Is(err, errNotOurs), err
 	})
 	if errors.Is(err, datagram.ErrNoAnswer) {
 		err = fmt.Errorf("%w: %w", ErrNoAnswer, err)
 	}
-	return external, epoch, err
+	return got, err
 }
 
-// Close takes the mapping back. Where that is lost, it ends by itself.
-func (m *Mapping) Close() {
-	_ = m.conn.SetDeadline(time.Now().Add(rto))
-	_, _ = m.conn.Write(request(m.own, m.tie, 0))
-	_ = m.conn.Close()
+func takeBack(conn net.Conn, own netip.Addr, tie nonce, w wanted) {
+	_ = conn.SetDeadline(time.Now().Add(rto))
+	_, _ = conn.Write(request(own, tie, w))
+	_ = conn.Close()
 }
 
 // Retransmission (section 8.1.1), begun and given up sooner: somebody waits.
@@ -106,44 +117,67 @@ const (
 	tries = 3
 )
 
-// request is a MAP request for our own port (sections 7.1 and 11.1).
-func request(own netip.AddrPort, tie nonce, seconds uint32) []byte {
+// wanted is what a MAP request asks for (section 11.1): strict takes the suggested external port, or none (section 13.2).
+type wanted struct {
+	protocol         byte
+	inside, external uint16
+	seconds          uint32
+	strict           bool
+}
+
+// preferFailure is the option of section 13.2, with no octets of its own.
+var preferFailure = []byte{2, 0, 0, 0}
+
+// request is a MAP request (sections 7.1 and 11.1).
+func request(own netip.Addr, tie nonce, w wanted) []byte {
 	out := make([]byte, header+mapBody)
 	out[0], out[1] = version, opMap
-	binary.BigEndian.PutUint32(out[4:], seconds)
-	client := own.Addr().As16()
+	binary.BigEndian.PutUint32(out[4:], w.seconds)
+	client := own.As16()
 	copy(out[8:], client[:])
 	body := out[header:]
 	copy(body, tie[:])
-	body[12] = protocolUDP
-	binary.BigEndian.PutUint16(body[16:], own.Port())
+	body[12] = w.protocol
+	binary.BigEndian.PutUint16(body[16:], w.inside)
+	binary.BigEndian.PutUint16(body[18:], w.external)
 	none := netip.IPv6Unspecified().As16()
-	if own.Addr().Unmap().Is4() {
+	if own.Unmap().Is4() {
 		none = netip.AddrFrom4([4]byte{}).As16()
 	}
 	copy(body[20:], none[:])
+	if w.strict {
+		out = append(out, preferFailure...)
+	}
 	return out
 }
 
 var errNotOurs = errors.New("not an answer to this question")
 
+// given is what an answer says was mapped.
+type given struct {
+	external netip.AddrPort
+	epoch    uint32
+}
+
 // read parses an answer (sections 7.2 and 11.1). One of another version names the version that the gateway speaks (section 9).
-func read(packet []byte, port uint16, tie nonce) (external netip.Addr, epoch uint32, err error) {
+func read(packet []byte, w wanted, tie nonce) (out given, err error) {
 	if len(packet) >= 4 && packet[0] < version && packet[1]&0x80 != 0 {
-		return external, 0, Refused{1}
+		return out, Refused{1}
 	}
 	if len(packet) < header || len(packet)%4 != 0 || packet[0] != version || packet[1] != 0x80|opMap {
-		return external, 0, errNotOurs
+		return out, errNotOurs
 	}
 	if packet[3] != 0 {
-		return external, 0, Refused{packet[3]}
+		return out, Refused{packet[3]}
 	}
 	if len(packet) < header+mapBody {
-		return external, 0, errNotOurs
+		return out, errNotOurs
 	}
 	body := packet[header:]
-	if nonce(body[:12]) != tie || body[12] != protocolUDP || binary.BigEndian.Uint16(body[16:]) != port {
-		return external, 0, errNotOurs
+	if nonce(body[:12]) != tie || body[12] != w.protocol || binary.BigEndian.Uint16(body[16:]) != w.inside {
+		return out, errNotOurs
 	}
-	return netip.AddrFrom16([16]byte(body[20:36])).Unmap(), binary.BigEndian.Uint32(packet[8:]), nil
+	out.external = netip.AddrPortFrom(netip.AddrFrom16([16]byte(body[20:36])).Unmap(), binary.BigEndian.Uint16(body[18:]))
+	out.epoch = binary.BigEndian.Uint32(packet[8:])
+	return out, nil
 }

@@ -1,4 +1,4 @@
-package engine
+package proofs
 
 import (
 	"context"
@@ -20,14 +20,11 @@ import (
 )
 
 // Prove has an agent listen on a port of its machine, and sends to the external port from here: what arrives proves that the router
-// passes it on, before the equipment is there, and for UDP too. Errors: ErrNoAgent, and flaws of the input.
-func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput) (contract.Proof, error) {
-	p, err := e.rooms.FindSite(code)
-	if err != nil {
-		return contract.Proof{}, err
-	}
+// passes it on, before the equipment is there, and for UDP too. Errors: siteside.ErrNoAgent, and flaws of the input.
+func (x *Proofs) Prove(ctx context.Context, p record.Site, in contract.ProofInput) (contract.Proof, error) {
 	l, ok := p.Preferred()
 	if in.Link != "" {
+		var err error
 		if l, err = p.LinkNamed(in.Link); err != nil {
 			return contract.Proof{}, err
 		}
@@ -56,9 +53,10 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 	if err := f.Err(); err != nil {
 		return contract.Proof{}, err
 	}
-	began := e.rooms.Now()
+	began := x.now()
 	out := contract.Proof{Link: l.Label, Transport: in.Transport, External: in.External, Port: in.Port, Address: to.String(), At: began}
-	proof, end := e.rooms.SiteSide.BeginProof(p.ID, l.ID, probe.Transport(in.Transport), in.Port)
+	proof, end := x.side.BeginProof(p.ID, l.ID,
+		siteside.ProofTask{Transport: probe.Transport(in.Transport), Port: in.Port})
 	defer end()
 	news, err := proof.Listening(ctx)
 	if err != nil {
@@ -71,8 +69,8 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 	if a, err := netip.ParseAddr(news.Address); err == nil {
 		machine = a.String() + ", the agent's machine"
 	}
-	back := e.send(ctx, in.Transport, netip.AddrPortFrom(to, uint16(in.External)), proof)
-	out.TookMS = e.rooms.Now().Sub(began).Milliseconds()
+	back := send(ctx, in.Transport, netip.AddrPortFrom(to, uint16(in.External)), proof)
+	out.TookMS = x.now().Sub(began).Milliseconds()
 	ports := fmt.Sprintf("%s port %d", in.Transport, in.External)
 	switch back {
 	case "":
@@ -84,17 +82,17 @@ func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput)
 		out.Next = fmt.Sprintf("For this test the forward has to lead to the agent and not to the device: in the router, forward %s "+
 			"to %s, port %d, and try again; "+
 			"afterwards turn it to the device.", ports, machine, in.Port)
-		if r, _ := e.rooms.SiteSide.Report(l.ID); len(r.NAT.Remedies) > 0 &&
+		if r, _ := x.side.Report(l.ID); len(r.NAT.Remedies) > 0 &&
 			(r.NAT.Verdict == wan.NATDouble || r.NAT.Verdict == wan.NATCarrier) {
 			out.Next = r.NAT.Remedies[0]
 		}
 	}
-	e.rooms.Events.Publish(events.LinkReport, p.Code, l.Label, out.Words)
+	x.events.Publish(events.LinkReport, p.Code, l.Label, out.Words)
 	return out, nil
 }
 
 // send sends a proof's nonce until the agent says that it has come; it gives why not, or "".
-func (e *Engine) send(ctx context.Context, transport string, to netip.AddrPort, p *siteside.PathProof) (why string) {
+func send(ctx context.Context, transport string, to netip.AddrPort, p *siteside.PathProof) (why string) {
 	ctx, cancel := context.WithTimeout(ctx, p.Task.For/2)
 	defer cancel()
 	why = "nothing comes back and nothing arrives"
