@@ -35,9 +35,11 @@ var rooms = map[string][]string{
 	"internal/engine/moves":    {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
 	"internal/engine/history":  {"internal/engine/locks", "internal/engine/record", "internal/store"},
 	"internal/engine/siteside": {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
-	"internal/engine/faults":   {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
-	"internal/engine/zones":    {"internal/engine/locks", "internal/engine/record", "internal/wire"},
-	"internal/engine/verify":   {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/wire"},
+	"internal/engine/proofs": {"internal/contract", "internal/engine/events", "internal/engine/locks", "internal/engine/record",
+		"internal/engine/siteside", "internal/store"},
+	"internal/engine/faults": {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
+	"internal/engine/zones":  {"internal/engine/locks", "internal/engine/record", "internal/wire"},
+	"internal/engine/verify": {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/wire"},
 	"internal/engine/push": {"internal/engine/events", "internal/engine/locks", "internal/engine/record",
 		"internal/engine/zones", "internal/store", "internal/wire"},
 	"internal/engine/probing": {"internal/engine/events", "internal/engine/history", "internal/engine/locks",
@@ -75,7 +77,7 @@ var rooms = map[string][]string{
 
 // stateful are the rooms of the engine that hold state, which views and the order of writes work with side by side.
 var stateful = []string{"internal/engine/events", "internal/engine/faults", "internal/engine/history", "internal/engine/moves",
-	"internal/engine/probing", "internal/engine/push",
+	"internal/engine/probing", "internal/engine/proofs", "internal/engine/push",
 	"internal/engine/record", "internal/engine/siteside", "internal/engine/vantages", "internal/engine/verify", "internal/engine/zones"}
 
 func within(path, room string) bool { return path == room || strings.HasPrefix(path, room+"/") }

@@ -44,6 +44,12 @@ func reportColumns(l contract.Link) []column[contract.Link] {
 			add("source", text, plain)
 		}
 	}
+	for _, words := range s.GatewayWords {
+		add("router says", words, plain)
+	}
+	if l.MayMap {
+		add("may map", "yes: a port that fails may be asked for as a trial", plain)
+	}
 	add("agent", s.Agent, plain)
 	add("resolver", s.Resolver, wrong)
 	for _, c := range s.Cannot {

@@ -68,6 +68,9 @@ type LinkReport struct {
 	Resolver string           `json:"resolver,omitempty"`
 	Cannot   []string         `json:"cannot,omitempty"`
 	Reported time.Time        `json:"reported,omitzero"`
+	// Gateway is what the router said when it was asked last, and GatewayWords the same in words, a line each.
+	Gateway      *GatewayWord `json:"gateway,omitempty"`
+	GatewayWords []string     `json:"gateway_words,omitempty"`
 	// Refused reports announcements that were refused lately.
 	Refused []Refusal `json:"refused,omitempty"`
 	// Rhythm is how often a router without an agent announces, in seconds; 0 if that is not known.
@@ -166,8 +169,8 @@ type LANReport struct {
 	Gateway *GatewayWord   `json:"gateway,omitempty"`
 }
 
-// GatewayWord is what a router says of itself, beside its WAN address, and of the ports of its link's services. UpSeconds is how long ago it
-// began anew, LineUpSeconds how long its line has been up; 0 where it does not say.
+// GatewayWord is what a router says of itself, beside its WAN address, and of the ports of its link's services. UpSeconds is how long ago
+// it began anew, LineUpSeconds how long its line has been up; 0 where it does not say.
 type GatewayWord struct {
 	UpSeconds     float64      `json:"up_seconds,omitempty"`
 	LineUpSeconds float64      `json:"line_up_seconds,omitempty"`

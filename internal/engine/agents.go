@@ -14,7 +14,7 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// Prove has an agent of a site listen, and sends to it: see proofs.Prove.
+// Prove has an agent of a site listen, and sends to it. Errors: those of proofs.Prove.
 func (e *Engine) Prove(ctx context.Context, code string, in contract.ProofInput) (contract.Proof, error) {
 	p, err := e.rooms.FindSite(code)
 	if err != nil {

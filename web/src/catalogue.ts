@@ -182,6 +182,7 @@ export const say = {
     inFront: (link: string) => `link ${link}, in front of the router`,
     nat: { direct: 'none', double: 'double NAT', carrier: 'carrier NAT', unknown: 'not known' } as Record<string, string>,
     routerAddress: "router's WAN address",
+    routerSays: 'The router says, ',
     notReported: 'not reported',
     agent: 'agent',
     down: 'link is down',

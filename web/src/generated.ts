@@ -283,6 +283,17 @@ export interface components {
             detail: string;
             field: string;
         };
+        GatewayWord: {
+            /** Format: date-time */
+            at?: string;
+            line?: string;
+            /** Format: double */
+            line_up_seconds?: number;
+            ports?: components["schemas"]["ListedPort"][];
+            trouble?: string;
+            /** Format: double */
+            up_seconds?: number;
+        };
         History: {
             /** Format: date-time */
             from: string;
@@ -395,6 +406,7 @@ export interface components {
         };
         LANReport: {
             devices?: components["schemas"]["DeviceReport"][];
+            gateway?: components["schemas"]["GatewayWord"];
             problem?: string;
             /** Format: int64 */
             scan?: number;
@@ -420,6 +432,7 @@ export interface components {
             ipv4?: components["schemas"]["Addr"];
             ipv6?: components["schemas"]["Addr"];
             label: string;
+            may_map?: boolean;
             mode: string;
             readonly overdue: boolean;
             position: number;
@@ -440,6 +453,7 @@ export interface components {
             ipv4?: string;
             ipv6?: string;
             label?: string;
+            may_map?: boolean;
             mode?: string;
             position?: number;
             provider?: string;
@@ -450,6 +464,8 @@ export interface components {
             agent?: string;
             cannot?: string[];
             chain?: string[];
+            gateway?: components["schemas"]["GatewayWord"];
+            gateway_words?: string[];
             held?: string;
             nat: string;
             own_ipv4?: components["schemas"]["Addr"];
@@ -477,6 +493,13 @@ export interface components {
             problem?: string;
             source: string;
             via?: string;
+        };
+        ListedPort: {
+            description?: string;
+            /** Format: double */
+            lease_seconds?: number;
+            service: string;
+            to?: string;
         };
         Move: {
             /** Format: int64 */
@@ -664,6 +687,7 @@ export interface components {
             state?: string;
         };
         ProofTask: {
+            borrow?: number;
             /** Format: int64 */
             id: number;
             nonce: string;

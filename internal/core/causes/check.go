@@ -27,8 +27,8 @@ var checkTable = []struct {
 		"({at}) from another machine there"},
 	{HopLimited, "Add a vantage point that can limit how far its packets go (Linux): inkpost vantage invite NAME"},
 	{AskGateway, "Look at the router's pages: its WAN address, how long it has been up, and whether its list of forwards has {forward}"},
-	{TryMapping, "Let Ink Post try it: with inkpost link edit {site} {link} --may-map, the agent asks the router to pass the port on to it for a " +
-		"moment"},
+	{TryMapping, "Let Ink Post try it: with inkpost link edit {site} {link} --may-map, the agent asks the router to pass the port " +
+		"on to it for a moment"},
 	{LoopLook, "At the site, open {address} {port} from inside"},
 	{LookElsewhere, "Add another vantage point: inkpost vantage invite NAME"},
 	{CompareSites, "Ask {provider} whether there is an outage, and whether it blocks {port}"},

@@ -90,6 +90,7 @@ type ServiceEvidence struct {
 	ICMP    probe.ICMP      // that ended the newest attempt
 	Hung    bool            // it accepted, and said nothing
 	Trial   site.Trial      // of a mapping that was asked for
+	Trying  bool            // a trial is under way
 	Series  *probe.Series   // how far packets got since the failure began; nil if that was not measured
 	Results []VantageResult // of each vantage point
 	// Fingerprint is what it last showed of itself, Shut why it is not probed for now, Expires the end of its certificate.

@@ -129,12 +129,15 @@ func (e Evidence) failures(l LinkEvidence) (out []Finding) {
 }
 
 // spreading reports whether others of the link's services began to fail before these were believed, and it is not known yet whether that
-// is one trouble: a fault of one service would be told first, and one of all a moment later. It waits two intervals at most. What begins
-// later closes no fault that is open.
+// is one trouble: a fault of one service would be told first, and one of all a moment later; or whether a trial is under way that will tell
+// causes apart. It waits two intervals at most. What begins later closes no fault that is open.
 func (e Evidence) spreading(l LinkEvidence, list []ServiceEvidence) bool {
 	first, every := began(list), time.Duration(list[0].Interval)*time.Second
 	if e.Now.Sub(first) > 2*every {
 		return false
+	}
+	if slices.ContainsFunc(list, func(s ServiceEvidence) bool { return s.Trying }) {
+		return true
 	}
 	believed := first.Add(pace.Sustain(every))
 	return slices.ContainsFunc(e.Services, func(s ServiceEvidence) bool {

@@ -2,6 +2,8 @@ package diagnose
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/causes"
@@ -98,4 +100,33 @@ func (e Evidence) holder(l LinkEvidence, s ServiceEvidence) string {
 		return p.To.Addr().String()
 	}
 	return ""
+}
+
+// RouterSays puts a router's word into words, a line each.
+func RouterSays(w site.RouterWord, now time.Time) (out []string) {
+	if w.Line != "" || !w.LineUp.IsZero() {
+		words := "its line: " + orElse(w.Line, "up")
+		if !w.LineUp.IsZero() {
+			words += ", for " + spoken(now.Sub(w.LineUp))
+		}
+		if w.Trouble != "" {
+			words += "; its last trouble was " + w.Trouble
+		}
+		out = append(out, words)
+	}
+	if !w.Began.IsZero() {
+		out = append(out, "it began anew "+spoken(now.Sub(w.Began))+" ago")
+	}
+	for _, name := range slices.Sorted(maps.Keys(w.Ports)) {
+		p := w.Ports[name]
+		switch {
+		case !p.To.IsValid():
+			out = append(out, "it lists nothing for the port of "+name)
+		case p.Lease > 0:
+			out = append(out, fmt.Sprintf("it leads the port of %s to %s, as a machine has asked for", name, p.To))
+		default:
+			out = append(out, fmt.Sprintf("it leads the port of %s to %s", name, p.To))
+		}
+	}
+	return out
 }

@@ -39,6 +39,9 @@ func (e Evidence) signs(l LinkEvidence, s ServiceEvidence, failing []ServiceEvid
 	}
 	out[causes.NAT] = map[wan.Verdict]causes.Value{wan.NATDirect: causes.Direct, wan.NATDouble: causes.Double,
 		wan.NATCarrier: causes.Carrier}[l.NAT.Verdict]
+	if out[causes.NAT] == causes.Carrier && e.passedOn(l) {
+		out[causes.NAT] = causes.Double // the provider does pass on what it was asked to
+	}
 	if out[causes.Way] == causes.ByPinhole {
 		out[causes.NAT] = causes.Unseen // IPv6 is not translated
 	}
@@ -56,6 +59,13 @@ func (e Evidence) signs(l LinkEvidence, s ServiceEvidence, failing []ServiceEvid
 		}
 	}
 	return out
+}
+
+// passedOn reports whether a forward of the link is known to work.
+func (e Evidence) passedOn(l LinkEvidence) bool {
+	return slices.ContainsFunc(e.Services, func(x ServiceEvidence) bool {
+		return x.OnLink == l.Label && x.Forwarded() && !x.Pinholed() && x.proven() && x.Outcome.Good()
+	})
 }
 
 // oftenBlocked are TCP ports that providers are known not to let in.

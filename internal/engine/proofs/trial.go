@@ -15,7 +15,7 @@ import (
 )
 
 // wanted is a service whose way in is to be tried.
-type wanted struct{ link, service int64 }
+type wanted struct{ site, link, service int64 }
 
 const (
 	// waiting is how many trials may wait, trialsMost how many a link has in trialsWithin: the router is a guest's host.
@@ -37,17 +37,17 @@ func (x *Proofs) Want(s site.Service, l site.Link) {
 		return
 	}
 	select {
-	case x.wanted <- wanted{l.ID, s.ID}:
+	case x.wanted <- wanted{s.SiteID, l.ID, s.ID}:
 		x.under[s.ID] = true
 	default: // so many fail that these tell nothing of one port
 	}
 }
 
-// Trial returns what became of the last trial of a service; the zero value if there was none.
-func (x *Proofs) Trial(serviceID int64) site.Trial {
+// Trial returns what became of the last trial of a service, the zero value if there was none, and whether another is under way.
+func (x *Proofs) Trial(serviceID int64) (t site.Trial, under bool) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	return x.trials[serviceID]
+	return x.trials[serviceID], x.under[serviceID]
 }
 
 // allowed counts a trial of a link, and reports whether it is not one too many.
@@ -70,6 +70,7 @@ func (x *Proofs) try(ctx context.Context, w wanted) {
 		x.mu.Lock()
 		delete(x.under, w.service)
 		x.mu.Unlock()
+		x.host.Review(w.site) // which may have waited for it
 	}()
 	p, l, ok := x.record.SiteOfLink(w.link)
 	i := slices.IndexFunc(p.Services, func(s site.Service) bool { return s.ID == w.service })
@@ -91,7 +92,6 @@ func (x *Proofs) try(ctx context.Context, w wanted) {
 	x.mu.Unlock()
 	x.log.Info("the way in was tried", "site", p.Code, "service", p.Services[i].Name, "came", t.Came, "why", t.Why)
 	x.events.Publish(events.LinkReport, p.Code, l.Label, fmt.Sprintf("the way in to %s was tried: %s", p.Services[i].Name, t.Why))
-	x.host.Review(p.ID)
 }
 
 // opens reports whether a service answers from inside, or whether that is not known.

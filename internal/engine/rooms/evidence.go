@@ -53,7 +53,7 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.Address, State: st.State,
 			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Message: st.Message,
 			Quarantine: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways)}
-		one.Trial = r.Proofs.Trial(s.ID)
+		one.Trial, one.Trying = r.Proofs.Trial(s.ID)
 		one.ICMP, one.Hung, one.Series = detail(r.Prober.Results(s.ID), st)
 		for _, v := range r.SeenBy(s, now) {
 			one.Results = append(one.Results, diagnose.VantageResult{Vantage: v.Name, Outcome: v.Outcome, LeftOut: v.LeftOut})

@@ -169,6 +169,9 @@ func (vw *Views) linkReportView(linkID int64) *contract.LinkReport {
 		Remedies: r.NAT.Remedies, Router: rooms.AddressText(r.NAT.RouterWAN), Reason: r.Reason, Held: r.Held,
 		Agent: r.Agent, Protocol: r.Protocol, Resolver: r.Resolver, Cannot: r.Cannot, Reported: r.Reported, Rhythm: r.Rhythm.Seconds(),
 		OwnIPv4: r.Own.IPv4, OwnIPv6: r.Own.IPv6}
+	if w, said := vw.SiteSide.Router(linkID); said {
+		out.Gateway, out.GatewayWords = gatewayView(w), diagnose.RouterSays(w, vw.Now())
+	}
 	for _, hop := range r.NAT.Chain {
 		out.Chain = append(out.Chain, hop.String())
 	}

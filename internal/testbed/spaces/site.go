@@ -101,6 +101,9 @@ func (s Spaces) farAway() {
 	s.In("near", "ip", "route", "add", "default", "via", "1.2.4.1")
 }
 
+// RouterWAN is the address of the router's WAN side.
+func (s *Site) RouterWAN() string { return s.behind.RouterWAN }
+
 // MoveTo returns the site another public address, as a provider does: what is under way through the old one is lost.
 func (s *Site) MoveTo(to string) {
 	s.t.Helper()

@@ -198,3 +198,9 @@ func (s Spaces) Count(space, hook, rule string) func() Counted {
 }
 
 var counted = regexp.MustCompile(`counter packets (\d+) bytes (\d+)`)
+
+// Signal sends a program a signal.
+func (p *Process) Signal(t testing.TB, s os.Signal) {
+	t.Helper()
+	require.NoError(t, p.cmd.Process.Signal(s))
+}

@@ -17,6 +17,7 @@ const fields = {
     router_address: { label: "Router's WAN address", help: 'From its status page, where no protocol reports it' },
     dynamic_range: { label: 'DHCP range', help: 'Such as 192.168.7.100-192.168.7.199' },
     sources: { label: 'Address sources', help: 'The most trusted first: observed, stun, gateway, interface, fixed. Empty: all' },
+    may_map: { label: 'May ask the router for a failing port as a trial' },
     change_at: { label: 'The provider changes the address at', help: 'TTLs are lowered ahead of it. Empty: nothing is planned.' },
   },
   hostname: {

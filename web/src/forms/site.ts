@@ -18,6 +18,7 @@ const linkFields: Blank[] = [
   ofLink('router_address'),
   ofLink('dynamic_range'),
   ofLink('sources', { kind: 'list' }),
+  ofLink('may_map', { kind: 'yes' }),
 ]
 
 const deviceFields: Blank[] = [
@@ -81,6 +82,7 @@ export function siteForms(s: Site, suggested: string, kinds: Trait[]) {
         router_address: l?.router_address ?? '',
         dynamic_range: l?.dynamic_range ?? '',
         sources: l?.sources ?? [],
+        may_map: l?.may_map ?? false,
         ...(l?.mode === 'dynamic' ? {} : { ipv4: l?.ipv4 ?? '', ipv6: l?.ipv6 ?? '' }), // announced, not typed
       }
       return l

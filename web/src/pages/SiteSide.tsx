@@ -39,6 +39,12 @@ function LinkSide({ link }: { link: Link }) {
           {words.pattern(link.change_pattern.words, exact(link.change_pattern.next), Math.round(100 * link.change_pattern.sure))}
         </Typography>
       )}
+      {s.gateway_words?.map((w) => (
+        <Typography key={w} data-gateway>
+          {words.routerSays}
+          {w}
+        </Typography>
+      ))}
       {s.held && (
         <Alert severity="warning" sx={{ my: 1 }}>
           {s.held}
