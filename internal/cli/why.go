@@ -212,6 +212,11 @@ func printPaths(cmd *cobra.Command, s contract.Site) {
 			}
 			printDoubt(cmd, *f)
 		}
+		for _, r := range p.Remarks {
+			for _, line := range wrapped(r.Words+". "+r.Next, 92) {
+				say(cmd, "  %s", paint(faded, line))
+			}
+		}
 	}
 	printBeside(cmd, s)
 }

@@ -36,7 +36,9 @@ type Vantage struct {
 	State    string           `json:"state"`
 	Verdict  diagnose.Verdict `json:"verdict"`
 	// Problem says why what it sees does not count, where its state is ailing.
-	Problem  string `json:"problem,omitempty"`
+	Problem string `json:"problem,omitempty"`
+	// Cause is that problem's, as the list of causes has it.
+	Cause    string `json:"cause,omitempty"`
 	Services int    `json:"services"` // of which it has a view that counts
 	VantageSelf
 }

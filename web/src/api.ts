@@ -30,6 +30,10 @@ import type {
   Flaw,
   Edit,
   Why,
+  Accuracy,
+  Cause,
+  Fault,
+  FaultJudgement,
 } from './documents'
 
 export type * from './documents'
@@ -119,6 +123,12 @@ export const api = {
   overview: () => call<Overview>('GET', '/overview'),
   site: (code: string) => call<Site>('GET', at('sites', code)),
   why: (code: string) => call<Why>('GET', at('sites', code, 'why')),
+  causes: () => call<Cause[]>('GET', '/causes'),
+  cause: (slug: string) => call<Cause>('GET', at('causes', slug)),
+  accuracy: () => call<Accuracy[]>('GET', '/faults/accuracy'),
+  pastFaults: () => call<Fault[]>('GET', '/faults?open=false'),
+  judge: (id: number, of: { right: boolean; actual?: string; note?: string }) =>
+    call<FaultJudgement>('PUT', at('faults', String(id), 'judgement'), of),
   moves: (site: string, limit: number) => call<Move[]>('GET', `/moves?site=${encodeURIComponent(site)}&limit=${limit}`),
   history: (site: string, service: string, from: Date, until: Date) =>
     call<History>('GET', at('sites', site, 'services', service, 'history') + `?from=${from.toISOString()}&until=${until.toISOString()}`),

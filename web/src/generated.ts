@@ -269,6 +269,7 @@ export interface components {
             between?: string[];
             cause: string;
             check?: components["schemas"]["Check"];
+            cut_off?: boolean;
             evidence: string[];
             /** @enum {string} */
             hop: "vantage" | "hostname" | "address" | "upstream" | "forward" | "device" | "service";
@@ -606,6 +607,7 @@ export interface components {
             finding?: components["schemas"]["Finding"];
             /** @enum {string} */
             outcome: "answered" | "opened" | "refused" | "silent" | "unroutable" | "garbled" | "stranger" | "skipped";
+            remarks?: components["schemas"]["Remark"][];
             service: string;
             state: string;
             state_words: string;
@@ -791,6 +793,11 @@ export interface components {
             last: string;
             reason: string;
             stranger?: boolean;
+        };
+        Remark: {
+            cause: string;
+            next_step: string;
+            words: string;
         };
         Review: {
             address: string;
@@ -1045,6 +1052,7 @@ export interface components {
         };
         Vantage: {
             ailing?: string;
+            cause?: string;
             /** Format: date-time */
             enrolled?: string;
             /** Format: date-time */

@@ -4,6 +4,7 @@ import { useMemo, useState } from 'react'
 import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Route, Routes } from 'react-router'
 import { Problem } from './api'
+import { CausePage, CausesPage } from './pages/CausesPage'
 import { FirstPage } from './pages/FirstPage'
 import { MovesPage } from './pages/MovesPage'
 import { NamesPage } from './pages/NamesPage'
@@ -49,6 +50,8 @@ function Console() {
                 <Route path="/names" element={<NamesPage />} />
                 <Route path="/moves" element={<MovesPage />} />
                 <Route path="/vantages" element={<VantagesPage />} />
+                <Route path="/causes" element={<CausesPage />} />
+                <Route path="/causes/:cause" element={<CausePage />} />
                 <Route path="/sites/:code" element={<SitePage />} />
                 <Route path="*" element={<FirstPage />} />
               </Routes>

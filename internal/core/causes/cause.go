@@ -54,9 +54,10 @@ const (
 	ScopeProvider
 	ScopeZone
 	ScopeHostname
+	ScopeVantage
 )
 
-var scopeWords = [...]string{"service", "device", "router", "modem", "link", "site", "provider", "zone", "hostname"}
+var scopeWords = [...]string{"service", "device", "router", "modem", "link", "site", "provider", "zone", "hostname", "vantage point"}
 
 // String names the scope.
 func (s Scope) String() string { return scopeWords[s] }
@@ -93,8 +94,8 @@ type Cause struct {
 // Ranked reports whether the cause is found by ranking, and not seen directly.
 func (c Cause) Ranked() bool { return c.Weight > 0 }
 
-var table = complete(slices.Concat(siteCauses, addressCauses, upstreamCauses, forwardCauses, deviceCauses, serviceCauses, nameCauses,
-	otherCauses))
+var table = complete(slices.Concat(siteCauses, addressCauses, upstreamCauses, lineCauses, forwardCauses, deviceCauses, serviceCauses,
+	nameCauses, otherCauses))
 
 // complete adds what goes without saying: a fault of a site is seen by all vantage points, and nothing gets in through a provider's NAT.
 func complete(list []Cause) []Cause {

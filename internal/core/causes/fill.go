@@ -18,7 +18,8 @@ var general = map[string]string{
 		"the " +
 		"site outwards.",
 	"service": "SERVICE", "sibling": "", "site": "SITE", "transport": "its transport", "v6": "the device's IPv6 address",
-	"want": "the site's address", "zone": "the zone",
+	"want": "the site's address", "zone": "the zone", "lost": "some", "what": "the service", "took": "much longer", "usual": "less",
+	"names": "other names",
 }
 
 // Fill puts values into the places of a text; a place without a value gets general words.

@@ -80,6 +80,10 @@ var serviceCauses = []Cause{
 	{Slug: "certificate-expired", Hop: HopService, Actor: OnSite, Scope: ScopeService, Soon: true,
 		So:   "The certificate of {service} has expired",
 		Next: "Renew it on {device}, and make sure that it renews itself. With a new key, pin what is shown then."},
+	{Slug: "certificate-name", Hop: HopService, Actor: OnSite, Scope: ScopeService, Soon: true,
+		So: "The certificate of {service} is made out to {names}, not to {hostname}",
+		Next: "On {device}, have a certificate made out to {hostname} too; or reach {service} by the name that the certificate has. " +
+			"With a new key, pin what is shown then."},
 	{Slug: "certificate-expiring", Hop: HopService, Actor: OnSite, Scope: ScopeService, Soon: true,
 		So:   "The certificate of {service} expires soon",
 		Next: "Renew it on {device}, and make sure that it renews itself. With a new key, pin what is shown then."},

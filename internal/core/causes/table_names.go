@@ -36,4 +36,14 @@ var otherCauses = []Cause{
 	{Slug: "unexplained", Hop: HopAddress, Actor: AtTheDesk, Scope: ScopeService,
 		So:   "{service} fails, and what is seen fits no single cause",
 		Next: "See the evidence for and against each cause: inkpost why {site} --all. More is known with an agent at the site."},
+	{Slug: "not-provable", Hop: HopService, Actor: AtTheDesk, Scope: ScopeService, Soon: true,
+		So:   "{service} is carried by UDP and owes nobody an answer: its silence proves nothing",
+		Next: "Have the agent prove the way in: inkpost agent prove {site}. For WireGuard, add the key of the probe as a peer."},
+	{Slug: "inside-only", Hop: HopForward, Actor: Nobody, Scope: ScopeSite, Soon: true,
+		So:   "{service} is reached from outside; at the site itself, {address} does not answer: the router does not loop traffic back",
+		Next: "Nothing is broken. At the site, use {at}, or have the site's own resolver answer {hostname} with it."},
+	{Slug: "vantage-fault", Hop: HopVantage, Actor: AtTheDesk, Scope: ScopeVantage, Soon: true,
+		So: "A vantage point is itself at fault: it misses what others reach, or everything at once",
+		Next: "See what it says of itself: inkpost vantage list. Its own line, resolver or clock is the likelier cause; its results do " +
+			"not count."},
 }

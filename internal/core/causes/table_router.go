@@ -36,6 +36,18 @@ var upstreamCauses = []Cause{
 			Mapping: of(Listed), Asked: of(Lost), WAN: of(Same), Elsewhere: of(ElsewhereFails), Held: of(No), Others: of(Work)}},
 }
 
+// lineCauses are about how a line does while everything still answers.
+var lineCauses = []Cause{
+	{Slug: "line-loss", Hop: HopUpstream, Actor: TheProvider, Scope: ScopeLink, Soon: true,
+		So: "Link {link} loses packets: {lost} probes got lost, or had to be sent again",
+		Next: "See at the site whether the line is full, or the modem's signal is poor (its status page). If not, report the loss to " +
+			"{provider}, with these figures."},
+	{Slug: "slow", Hop: HopUpstream, Actor: OnSite, Scope: ScopeLink, Soon: true,
+		So: "{what} takes {took} to answer, where {usual} is usual",
+		Next: "See what loads {device} or the line: an upload, a backup, many viewers. If neither is loaded, report the line to " +
+			"{provider}."},
+}
+
 // forwardCauses are of the router's, or the modem's, rules.
 var forwardCauses = []Cause{
 	{Slug: "forward-missing", Hop: HopForward, Actor: OnSite, Scope: ScopeService, Weight: 20,

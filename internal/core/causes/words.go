@@ -36,7 +36,8 @@ var signTable = [signCount]signWords{
 	Shown: {name: "the fingerprint", values: []string{"is that of another device of the site", "is nobody's of the site",
 		"is that of another service of the device"}, hard: true},
 	Loopback: {name: "the public address from inside", values: []string{"answers", "is silent"}, by: LoopLook},
-	Mapping: {name: "the router's list of forwards", values: []string{"has the port", "leads the port to another machine", "leads the port to another port of " +
+	Mapping: {name: "the router's list of forwards", values: []string{"has the port", "leads the port to another machine", "leads the " +
+		"port to another port of " +
 		"the device", "leads the port to a machine that asked for it", "does not have the port"}, by: AskGateway},
 	Asked: {name: "a mapping asked for as a trial", values: []string{"lets a probe in", "is granted, and lets nothing in",
 		"is refused: the port is taken"}, hard: true, by: TryMapping},

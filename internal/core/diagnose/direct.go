@@ -66,7 +66,7 @@ func (e Evidence) shownBeside(l LinkEvidence) (out []Finding) {
 			out = append(out, f)
 		}
 	}
-	return out
+	return append(out, e.strained(l)...)
 }
 
 // certificateSoon is how long before its end a certificate is reported.
@@ -74,14 +74,40 @@ const certificateSoon = 14 * 24 * time.Hour
 
 func (e Evidence) certificate(l LinkEvidence, s ServiceEvidence) (f Finding, ok bool) {
 	left := s.Expires.Sub(e.Now)
-	if s.Expires.IsZero() || left > certificateSoon || s.Expected != probe.ExpectReachable {
+	if s.Expires.IsZero() || left > certificateSoon && !s.Misnamed || s.Expected != probe.ExpectReachable {
 		return f, false
 	}
 	until := "it is valid until " + s.Expires.UTC().Format(time.DateOnly)
-	if left <= 0 {
-		return e.about("certificate-expired", l, s, until, fmt.Sprintf("it expired %s ago", spoken(-left))), true
+	switch {
+	case left <= 0:
+		f = e.about("certificate-expired", l, s, until, fmt.Sprintf("it expired %s ago", spoken(-left)))
+	case s.Misnamed:
+		f = e.misnamed(l, s)
+	default:
+		f = e.about("certificate-expiring", l, s, until, fmt.Sprintf("it expires in %s", spoken(left)))
 	}
-	return e.about("certificate-expiring", l, s, until, fmt.Sprintf("it expires in %s", spoken(left))), true
+	f.CutOff = s.turnedDown() && s.failing()
+	return f, true
+}
+
+// misnamed says that a certificate is made out to another name.
+func (e Evidence) misnamed(l LinkEvidence, s ServiceEvidence) Finding {
+	p := e.ofServices(l, []ServiceEvidence{s})
+	p["names"] = orElse(strings.Join(s.CertificateFor, ", "), "no name")
+	for _, h := range e.Hostnames {
+		if h.Link == "" || h.Link == l.Label {
+			p["hostname"] = string(h.Name)
+			break
+		}
+	}
+	f := finding("certificate-name", "service "+s.Name, p, "it is made out to "+p["names"])
+	f.Services = []string{s.Name}
+	return f
+}
+
+// turnedDown reports a service that is not taken for its certificate alone: nothing has to be weighed.
+func (s ServiceEvidence) turnedDown() bool {
+	return s.Options.Certificate == "checked" && s.Outcome == probe.Garbled && !s.Expires.IsZero()
 }
 
 // addressUnknown reports a link of which no address is known.

@@ -22,6 +22,7 @@ type Evidence struct {
 	Devices   []site.Device
 	Services  []ServiceEvidence
 	Seen      map[string]DeviceReport // by device: what an agent saw of it from inside
+	Lossy     bool                    // probes get lost at most links: that is our own line
 }
 
 // LinkEvidence is a link, whether its agent should have been heard from by now, and what is known from the site's side.
@@ -97,7 +98,11 @@ type ServiceEvidence struct {
 	Fingerprint string
 	Quarantine  string
 	Expires     time.Time
-	Ways        []Way // what was found over each of two ways
+	// CertificateFor are the names that its certificate is made out to, and Misnamed says that the hostname is none of them.
+	CertificateFor []string
+	Misnamed       bool
+	Lately         probe.Lately // how our own newest probes went
+	Ways           []Way        // what was found over each of two ways
 	// Settling says that the newest result may be about an address that is no longer the site's.
 	Settling bool
 }

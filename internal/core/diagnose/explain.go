@@ -93,7 +93,8 @@ func (e Evidence) explain(l LinkEvidence) (out []explained) {
 		return nil
 	}
 	failing := e.where(func(s ServiceEvidence) bool {
-		return s.OnLink == l.Label && s.Expected == probe.ExpectReachable && (s.failing() || e.missedInside(s))
+		return s.OnLink == l.Label && s.Expected == probe.ExpectReachable && (s.failing() || e.missedInside(s)) &&
+			!(s.turnedDown() && (s.Misnamed || e.Now.After(s.Expires)))
 	})
 	members := make([]causes.Member, len(failing))
 	for i, s := range failing {

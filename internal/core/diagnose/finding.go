@@ -4,6 +4,9 @@ import (
 	"inkpost.example/inkpost/internal/core/causes"
 )
 
+// Slug names a cause.
+type Slug = causes.Slug
+
 // Hop is a station on the way from outside to a service.
 type Hop = causes.Hop
 
@@ -34,6 +37,8 @@ type Finding struct {
 	Between  []causes.Slug `json:"between,omitempty"`
 	Also     []string      `json:"also,omitempty"`
 	Check    *Check        `json:"check,omitempty"`
+	// CutOff says that what it takes with it cannot be used, although the cause is one that could wait.
+	CutOff bool `json:"cut_off,omitempty"`
 }
 
 // Check would tell the causes of a finding apart. Ask says what a person does to have it made; Ink Post makes it by itself where it can.
@@ -48,11 +53,8 @@ func (f Finding) Key() string { return string(f.Cause) + " " + f.Subject }
 
 // Serious reports whether customers are cut off, or a port is open that must not be; the others can wait for the next visit.
 func (f Finding) Serious() bool {
-	if f.Cause == "address-held" {
-		return len(f.Services) > 0
-	}
 	c, _ := causes.Find(f.Cause)
-	return !c.Soon
+	return f.CutOff || !c.Soon && !(f.Cause == "address-held" && len(f.Services) == 0)
 }
 
 // finding makes a finding of a cause whose words say everything.

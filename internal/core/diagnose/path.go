@@ -39,6 +39,7 @@ type Path struct {
 	Outcome  probe.Outcome `json:"outcome"`
 	Stations []Station     `json:"stations"`
 	Finding  *Finding      `json:"finding,omitempty"`
+	Remarks  []Remark      `json:"remarks,omitempty"` // what may surprise, and is no fault
 }
 
 // Paths returns the path of every service of the site, in the order of the record.
@@ -108,6 +109,9 @@ func (e Evidence) path(s ServiceEvidence, findings []Finding) Path {
 		}
 	}
 	e.fromTheSite(&p, s, l)
+	if p.Finding == nil {
+		p.Remarks = e.remarks(l, s)
+	}
 	return p
 }
 

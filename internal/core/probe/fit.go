@@ -24,3 +24,26 @@ type LinkView struct {
 // Blind reports whether the vantage point's own uplink is the likelier cause: nothing answers on any of at least five links. Providers
 // fail, but not all of them at the same moment.
 func (h LinkView) Blind() bool { return h.Links >= 5 && h.Dark == h.Links }
+
+// LossView is at which links probes get lost now and then.
+type LossView map[int64]bool
+
+// With takes in how the newest probes of a service on a link went.
+func (v LossView) With(link int64, l Lately) LossView {
+	_, tried, lossy := l.Lossy()
+	if tried >= triedLeast {
+		v[link] = v[link] || lossy
+	}
+	return v
+}
+
+// Lossy reports whether that is so at more than a third of at least five links: they have nothing in common but whoever probes them.
+func (v LossView) Lossy() bool {
+	n := 0
+	for _, lossy := range v {
+		if lossy {
+			n++
+		}
+	}
+	return len(v) >= 5 && 3*n > len(v)
+}

@@ -40,6 +40,7 @@ func (p *Prober) reviewFitness() {
 	before := p.unfit
 	sights := map[int64]*probe.SharedView{}
 	links := map[int64]map[int64]bool{} // vantage point, link: whether anything answers there
+	lossyLinks := probe.LossView{}
 	for _, w := range p.watches {
 		rule := w.service.RuleAt(now)
 		where, ok := p.record.Site(w.service.SiteID)
@@ -47,6 +48,7 @@ func (p *Prober) reviewFitness() {
 			continue
 		}
 		l, _ := where.Followed(w.service.LinkID)
+		lossyLinks = lossyLinks.With(l.ID, w.Lately)
 		for i, v := range w.results {
 			if v.LeftOut != "" || now.Sub(v.At) > rule.Stale {
 				continue
@@ -76,6 +78,7 @@ func (p *Prober) reviewFitness() {
 			}
 		}
 	}
+	p.lossy = lossyLinks.Lossy()
 	p.mu.Unlock()
 	for id, s := range sights {
 		if s.Unfit(before[id] != "") && next[id] == "" {
@@ -112,4 +115,11 @@ func (p *Prober) reviewFitness() {
 				fmt.Sprintf("vantage point %s counts again", p.host.VantageName(id)))
 		}
 	}
+}
+
+// LossyEverywhere reports whether probes of ours get lost now and then at most of the links: that is our own line.
+func (p *Prober) LossyEverywhere() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.lossy
 }

@@ -100,6 +100,10 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	settling := rule.Meaning(v.Outcome) == probe.NotWanted && rule.Tenancy.Settling(v.Since, v.At)
 	w.results[i] = v
 	if vantage == p.Vantage {
+		if r.Address != w.Address {
+			w.Lately = probe.Lately{}
+		}
+		w.Lately = w.Lately.Note(r.Outcome, r.Latency)
 		w.Probed, w.Address, w.Ways = r.At, r.Address, r.Ways
 	}
 	w.judge(rule, p.unfit, r.At)

@@ -37,6 +37,7 @@ type Status struct {
 	Ways    []Way // what our newest round found over each way
 	// Settling reports that the newest result may be about an address that is no longer the site's.
 	Settling bool
+	Lately   probe.Lately // how our own newest rounds went at this address
 }
 
 // Shown is what a service last showed of itself. It is not changed in place.

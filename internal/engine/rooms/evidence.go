@@ -17,7 +17,8 @@ import (
 
 // Evidence gathers what is known of a site now.
 func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
-	ev := diagnose.Evidence{Now: now, Site: p.Site, Devices: p.Devices, Seen: map[string]diagnose.DeviceReport{}}
+	ev := diagnose.Evidence{Lossy: r.Prober.LossyEverywhere(), Now: now, Site: p.Site, Devices: p.Devices,
+		Seen: map[string]diagnose.DeviceReport{}}
 	for _, d := range p.Devices {
 		if s, ok := r.SiteSide.Device(d.ID); ok {
 			seen := diagnose.DeviceReport{At: s.At, Present: s.Present, Unsure: s.Unsure, Found: AddressText(s.Found),
@@ -52,7 +53,8 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		s.Expected = expected
 		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.Address, State: st.State,
 			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Message: st.Message,
-			Quarantine: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways)}
+			Quarantine: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways),
+			Lately: st.Lately}
 		one.Trial, one.Trying = r.Proofs.Trial(s.ID)
 		one.ICMP, one.Hung, one.Series = detail(r.Prober.Results(s.ID), st)
 		for _, v := range r.SeenBy(s, now) {
@@ -61,7 +63,8 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		if st.Shown != nil {
 			one.Fingerprint = st.Shown.Fingerprint
 			if st.Shown.Certificate != nil {
-				one.Expires = st.Shown.Certificate.Expires
+				one.Expires, one.CertificateFor = st.Shown.Certificate.Expires, st.Shown.Certificate.Names
+				one.Misnamed = st.Shown.Certificate.Misnamed
 			}
 		}
 		ev.Services = append(ev.Services, one)

@@ -200,7 +200,7 @@ func (vw *Views) Vantages() []contract.Vantage {
 		case v.Away(now):
 			one.State, one.Verdict = contract.VantageAway, diagnose.Broken
 		case one.Problem != "":
-			one.State, one.Verdict = contract.VantageAiling, diagnose.Broken
+			one.State, one.Verdict, one.Cause = contract.VantageAiling, diagnose.Broken, "vantage-fault"
 		}
 		out = append(out, one)
 	}

@@ -1,6 +1,7 @@
 package speak
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
@@ -18,6 +19,8 @@ type Certificate struct {
 	Names   []string  // that it is made out to
 	Expires time.Time // zero if none was shown
 	Problem string    // that it has expired, or is made out to another name; "" if neither
+	// Misnamed says that it is made out to another name. That of a device which signs its own counts only where it is checked.
+	Misnamed bool
 }
 
 // speakTLS shakes hands (RFC 8446; RFC 5246 for older devices) and looks at the certificate (RFC 5280).
@@ -56,6 +59,8 @@ func (t *attempt) handshake(ctx context.Context, conn net.Conn) (*tls.Conn, repl
 	if len(h.certificate.Names) == 0 && cert.Subject.CommonName != "" {
 		h.certificate.Names = []string{cert.Subject.CommonName}
 	}
+	signed := !bytes.Equal(cert.RawIssuer, cert.RawSubject) || t.request.Options.Certificate == "checked"
+	h.certificate.Misnamed = signed && t.request.Name != "" && cert.VerifyHostname(t.request.Name) != nil
 	now := time.Now()
 	switch {
 	case now.After(cert.NotAfter):

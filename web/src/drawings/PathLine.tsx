@@ -74,8 +74,12 @@ function Stop({ station }: { station: Station }) {
 // PathLine draws the way from outside to a service: a station for each hop, and under the break its cause and next step.
 export function PathLine({ path }: { path: Path }) {
   return (
-    <Box role="img" aria-label={say.path.title(path.service, path.state_words)}>
-      <Box sx={{ display: 'flex', flexDirection: { xs: 'column', md: 'row' }, alignItems: 'stretch' }}>
+    <Box>
+      <Box
+        role="img"
+        aria-label={say.path.title(path.service, path.state_words)}
+        sx={{ display: 'flex', flexDirection: { xs: 'column', md: 'row' }, alignItems: 'stretch' }}
+      >
         {path.stations.map((s, i) => (
           <Box key={s.hop} sx={{ display: 'contents' }}>
             {i > 0 && <Stretch verdict={s.verdict} />}
@@ -88,6 +92,11 @@ export function PathLine({ path }: { path: Path }) {
           <Explained finding={path.finding} />
         </Box>
       )}
+      {path.remarks?.map((r) => (
+        <Typography key={r.cause} variant="body2" data-remark={r.cause} sx={{ mt: 0.5, color: 'text.secondary' }}>
+          {r.words}. {r.next_step}
+        </Typography>
+      ))}
     </Box>
   )
 }

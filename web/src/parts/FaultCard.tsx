@@ -12,7 +12,16 @@ export function Explained({ finding }: { finding: Finding }) {
         {finding.summary}.{' '}
         <Typography component="span" variant="label">
           {say.fault.sure[finding.sure]}
-        </Typography>
+        </Typography>{' '}
+        <Link
+          component={To}
+          to={at('causes', finding.cause)}
+          variant="label"
+          color="text.secondary"
+          aria-label={say.fault.about(finding.cause)}
+        >
+          {finding.cause}
+        </Link>
       </Typography>
       <Typography>{finding.next_step}</Typography>
       {finding.also?.map((a) => (

@@ -32,6 +32,7 @@ export function Frame({ mode, turn, children }: { mode: Mode; turn: () => void; 
           ['/names', words.names],
           ['/moves', words.moves],
           ['/vantages', words.vantages],
+          ['/causes', words.causes],
         ].map(([to, word]) => (
           <Link key={to} component={To} to={to} color="text.primary" sx={{ fontWeight: 600 }}>
             {word}
