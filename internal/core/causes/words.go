@@ -42,7 +42,7 @@ var signTable = [signCount]signWords{
 	Asked: {name: "a mapping asked for as a trial", values: []string{"lets a probe in", "is granted, and lets nothing in",
 		"is refused: the port is taken"}, hard: true, by: TryMapping},
 	Elsewhere: {name: "the same port at other sites of the provider", values: []string{"fails", "works"}, by: CompareSites,
-		base: []float64{1, 9}},
+		base: []float64{1, 9}, slip: 0.05},
 	Renewed: {name: "the device's IPv6 address", values: []string{"is a new one", "is as before"}, by: LookInside, base: []float64{1, 9}},
 	Port: {name: "the port", values: []string{"is one that providers block", "is not known to be blocked"}, base: []float64{3, 97},
 		slip: 0.5},

@@ -86,14 +86,17 @@ type ServiceEvidence struct {
 	Outcome probe.Outcome
 	InRow   int
 	Probed  time.Time
-	Turned  time.Time       // since when the outcome has been what it is
-	Message string          // what was heard, in words
-	ICMP    probe.ICMP      // that ended the newest attempt
-	Hung    bool            // it accepted, and said nothing
-	Trial   site.Trial      // of a mapping that was asked for
-	Trying  bool            // a trial is under way
-	Series  *probe.Series   // how far packets got since the failure began; nil if that was not measured
-	Results []VantageResult // of each vantage point
+	Turned  time.Time  // since when the outcome has been what it is
+	Message string     // what was heard, in words
+	ICMP    probe.ICMP // that ended the newest attempt
+	Hung    bool       // it accepted, and said nothing
+	Trial   site.Trial // of a mapping that was asked for
+	Trying  bool       // a trial is under way
+	// WorksElsewhere and SilentElsewhere count the provider's other links at which the same external port works, and at which it alone is
+	// silent.
+	WorksElsewhere, SilentElsewhere int
+	Series                          *probe.Series   // how far packets got since the failure began; nil if that was not measured
+	Results                         []VantageResult // of each vantage point
 	// Fingerprint is what it last showed of itself, Shut why it is not probed for now, Expires the end of its certificate.
 	Fingerprint string
 	Quarantine  string

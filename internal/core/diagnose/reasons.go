@@ -129,6 +129,8 @@ func (e Evidence) reason(l LinkEvidence, list []ServiceEvidence, sign causes.Sig
 		return natWords(l)
 	case causes.Mapping:
 		return []string{e.listed(l, s)}
+	case causes.Elsewhere:
+		return []string{s.elsewhereWords(l)}
 	case causes.Restarted:
 		return []string{e.since(l)}
 	case causes.Asked:

@@ -130,3 +130,23 @@ func RouterSays(w site.RouterWord, now time.Time) (out []string) {
 	}
 	return out
 }
+
+// elsewhere says how the same external port does at other links of the provider.
+func (s ServiceEvidence) elsewhere() causes.Value {
+	switch works, silent := s.WorksElsewhere, s.SilentElsewhere; {
+	case silent >= manySites && silent > 3*works:
+		return causes.ElsewhereFails
+	case works >= 2 && works > 3*silent:
+		return causes.ElsewhereWorks
+	}
+	return causes.Unseen
+}
+
+// elsewhereWords say it in words.
+func (s ServiceEvidence) elsewhereWords(l LinkEvidence) string {
+	if s.SilentElsewhere > s.WorksElsewhere {
+		return fmt.Sprintf("%s is silent at %d other sites of %s, too, where other ports work", s.port(), s.SilentElsewhere,
+			provider(l.Link))
+	}
+	return fmt.Sprintf("%s works at %d other sites of %s", s.port(), s.WorksElsewhere, provider(l.Link))
+}

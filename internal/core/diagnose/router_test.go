@@ -57,11 +57,18 @@ func TestWhatTheRouterListsDecides(t *testing.T) {
 			e.Links[0].Word.At = now.Add(-time.Minute)
 		}, "forward-missing", causes.Open, ""},
 		"a trial that arrives": {func(e *Evidence, _ map[string]site.ListedPort) {
-			e.Services[2].Trial = site.Trial{At: now, Came: site.CameThrough, Why: "the router granted port 8022, and what was sent arrived"}
+			e.Services[2].Trial = site.Trial{At: now, Came: site.CameThrough, Why: "the router granted port 8022, and what was sent " +
+				"arrived"}
 		}, "forward-missing", causes.Certain, "what was sent arrived"},
 		"a trial that does not": {func(e *Evidence, _ map[string]site.ListedPort) {
 			e.Services[2].Trial = site.Trial{At: now, Came: site.CameNot, Why: "nothing arrived"}
 		}, "port-blocked", causes.Certain, "nothing arrived"},
+		"the same port is silent at other sites of the provider": {func(e *Evidence, _ map[string]site.ListedPort) {
+			e.Services[2].SilentElsewhere = 4
+		}, "port-blocked", causes.Open, "TCP port 8022 is silent at 4 other sites of Kettle Cable"},
+		"the same port works at other sites of the provider": {func(e *Evidence, _ map[string]site.ListedPort) {
+			e.Services[2].WorksElsewhere = 4
+		}, "forward-missing", causes.Likely, "works at 4 other sites"},
 		"a trial that was refused says nothing": {func(e *Evidence, _ map[string]site.ListedPort) {
 			e.Services[2].Trial = site.Trial{At: now, Came: site.CameRefused, Why: "not allowed"}
 		}, "forward-missing", causes.Open, ""},
@@ -82,7 +89,8 @@ func TestAPortThatLeadsElsewhereIsNamed(t *testing.T) {
 	})
 	f := Site(e)[0]
 	require.EqualValues(t, "port-conflict", f.Cause, "%+v", f)
-	require.Contains(t, strings.Join(f.Evidence, "\n"), `passes TCP port 8022 on to 192.168.7.44:8022 ("games"), as a machine there has asked for`)
+	require.Contains(t, strings.Join(f.Evidence, "\n"),
+		`passes TCP port 8022 on to 192.168.7.44:8022 ("games"), as a machine there has asked for`)
 	require.Contains(t, f.Next, "delete the mapping that 192.168.7.44 asked for")
 
 	e = asked(func(e *Evidence, p map[string]site.ListedPort) {

@@ -48,6 +48,7 @@ func (e Evidence) signs(l LinkEvidence, s ServiceEvidence, failing []ServiceEvid
 	out[causes.Held] = yes(l.Held != "")
 	out[causes.Together] = together(failing)
 	out[causes.Vantages] = s.seenBy()
+	out[causes.Elsewhere] = s.elsewhere()
 	if out[causes.Way] == causes.ByForward {
 		e.fromRouter(l, s, &out)
 	}

@@ -40,7 +40,7 @@ func (p *Prober) reviewFitness() {
 	before := p.unfit
 	sights := map[int64]*probe.SharedView{}
 	links := map[int64]map[int64]bool{} // vantage point, link: whether anything answers there
-	lossyLinks := probe.LossView{}
+	lossyLinks, shared, alive := probe.LossView{}, ports{}, map[int64]bool{}
 	for _, w := range p.watches {
 		rule := w.service.RuleAt(now)
 		where, ok := p.record.Site(w.service.SiteID)
@@ -49,6 +49,8 @@ func (p *Prober) reviewFitness() {
 		}
 		l, _ := where.Followed(w.service.LinkID)
 		lossyLinks = lossyLinks.With(l.ID, w.Lately)
+		shared.note(p.ports, *w.service, l, w.View.Outcome)
+		alive[l.ID] = alive[l.ID] || w.State == probe.StateReachable && w.View.Outcome.Good()
 		for i, v := range w.results {
 			if v.LeftOut != "" || now.Sub(v.At) > rule.Stale {
 				continue
@@ -78,7 +80,7 @@ func (p *Prober) reviewFitness() {
 			}
 		}
 	}
-	p.lossy = lossyLinks.Lossy()
+	p.lossy, p.ports = lossyLinks.Lossy(), shared.without(alive)
 	p.mu.Unlock()
 	for id, s := range sights {
 		if s.Unfit(before[id] != "") && next[id] == "" {

@@ -84,6 +84,7 @@ type Prober struct {
 	busy    map[netip.Addr]int // attempts under way, by target
 	burst   pace.Burst
 	unfit   map[int64]string // vantage points whose results do not count at present, and why
+	ports   ports            // of providers, that are silent somewhere
 	lossy   bool             // probes of ours get lost at most links
 	wake    chan struct{}
 	slots   *semaphore.Weighted

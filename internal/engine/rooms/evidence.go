@@ -55,6 +55,9 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Message: st.Message,
 			Quarantine: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways),
 			Lately: st.Lately}
+		if st.View.Outcome == probe.Silent {
+			one.WorksElsewhere, one.SilentElsewhere = r.Prober.Elsewhere(s, l)
+		}
 		one.Trial, one.Trying = r.Proofs.Trial(s.ID)
 		one.ICMP, one.Hung, one.Series = detail(r.Prober.Results(s.ID), st)
 		for _, v := range r.SeenBy(s, now) {

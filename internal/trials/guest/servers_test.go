@@ -56,7 +56,8 @@ var stood = map[string]standing{
 		config: "listener 8554 0.0.0.0\nallow_anonymous false\n"},
 	"shell": {device: "desk", kind: "ssh", port: 8022, args: []string{"/usr/sbin/sshd", "-D", "-e", "-f", "/dev/null", "-p", "8022", "-h",
 		"DIR/host", "-o", "PidFile=none"}},
-	"names": {device: "desk", kind: "dns", transport: "udp", port: 8053, args: []string{"/usr/sbin/named", "-g", "-c", "CONF", "-p", "8053"},
+	"names": {device: "desk", kind: "dns", transport: "udp", port: 8053, args: []string{"/usr/sbin/named", "-g", "-c", "CONF", "-p",
+		"8053"},
 		config: "options { directory \"DIR\"; pid-file \"DIR/named.pid\"; listen-on port 8053 { any; }; listen-on-v6 { none; }; " +
 			"recursion no; allow-query { any; }; session-keyfile none; };\ncontrols { };\n"},
 	"files": {device: "hall", kind: "ftp", port: 8021, full: true, args: []string{"vsftpd", "CONF"},

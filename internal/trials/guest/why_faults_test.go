@@ -204,14 +204,16 @@ var troubles = []trouble{
 			s.In(edge, "ip", "link", "set", "wan", "down")
 			s.Make("stranger")
 			s.In("near", "ip", "link", "add", "name", "street", "type", "bridge")
-			s.In("near", "sh", "-c", "ip addr flush dev wan; ip link set wan master street; ip addr add 1.2.5.1/24 dev street; ip link set street up")
+			s.In("near", "sh", "-c", "ip addr flush dev wan; ip link set wan master street; ip addr add 1.2.5.1/24 dev street; ip "+
+				"link set street up")
 			s.Join("stranger wan "+s.WAN+"/24", "near stranger")
 			s.In("near", "ip", "link", "set", "stranger", "master", "street")
 			s.In("stranger", "ip", "route", "add", "default", "via", "1.2.5.1")
 			stop := s.stand("stranger", peer.Peer{Kind: probe.KindSSH, Name: "somebody"}, "0.0.0.0:8022")
 			return func() {
 				stop()
-				s.In("near", "sh", "-c", "ip link del stranger; ip link set wan nomaster; ip link del street; ip addr add 1.2.5.1/24 dev wan")
+				s.In("near", "sh", "-c", "ip link del stranger; ip link set wan nomaster; ip link del street; ip addr add 1.2.5.1/24 "+
+					"dev wan")
 				s.Run("ip", "netns", "del", s.Name("stranger"))
 				s.In(edge, "sh", "-c", "ip link set wan up; ip route replace default via 1.2.5.1")
 			}
@@ -220,10 +222,11 @@ var troubles = []trouble{
 		s.stop("names")
 		return func() { s.start("names") }
 	}},
-	{name: "no forward over UDP", of: "names", short: true, lent: true, want: []causes.Slug{"forward-missing"}, make: func(s *troubled) func() {
-		s.forwards("router", map[string]string{"names": ""})
-		return func() { s.forwards("router", nil) }
-	}},
+	{name: "no forward over UDP", of: "names", short: true, lent: true, want: []causes.Slug{"forward-missing"},
+		make: func(s *troubled) func() {
+			s.forwards("router", map[string]string{"names": ""})
+			return func() { s.forwards("router", nil) }
+		}},
 	{name: "the device's firewall over UDP", of: "names", want: []causes.Slug{"device-firewall"},
 		alone: []causes.Slug{"device-lan-only", "service-hung"}, make: func(s *troubled) func() {
 			s.rule("desk", "inkfault", "input", "udp dport 8053 drop")

@@ -58,7 +58,8 @@ const (
 	codeOnly  = "725" // only permanent leases
 )
 
-// Listed returns what the gateway lists for an external port (GetSpecificPortMappingEntry); ok is false if it lists nothing. Transport is tcp
+// Listed returns what the gateway lists for an external port (GetSpecificPortMappingEntry); ok is false if it lists nothing. Transport is
+// tcp
 // or udp. Errors: Refused, those of the network, and an entry that leads to no address.
 func (g Gateway) Listed(ctx context.Context, transport string, external int) (m Mapping, ok bool, err error) {
 	out, err := g.call(ctx, "GetSpecificPortMappingEntry", port(transport, external)...)

@@ -78,7 +78,8 @@ func Open(ctx context.Context, dial datagram.Dial, network string, gateway netip
 	return m, nil
 }
 
-// External makes the mapping, or renews it (section 11.2.1), and gives its external address and the gateway's epoch: how many seconds ago it
+// External makes the mapping, or renews it (section 11.2.1), and gives its external address and the gateway's epoch: how many seconds ago
+// it
 // began to keep mappings (section 8.5). Errors: ErrNoAnswer, Refused, and those of the network.
 func (m *Mapping) External(ctx context.Context) (external netip.Addr, epoch uint32, err error) {
 	got, err := ask(ctx, m.conn, m.own.Addr(), m.tie, m.wants(lifetime))
