@@ -137,6 +137,9 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	if d.World, err = lab.New(specs(list, recorded), o.Log); err != nil {
 		return err
 	}
+	if limits := d.World.Limits(); limits != "" {
+		say("%s", limits)
+	}
 	if d.resolver, err = lab.NewResolver(); err != nil {
 		return err
 	}

@@ -20,9 +20,9 @@ type door struct {
 // idle is how long a router remembers where a datagram came from (RFC 4787 section 4.3 asks for two minutes at least).
 const idle = 2 * time.Minute
 
-// passDatagrams carries datagrams that come to a WAN port on to a device, and its answers back.
-func passDatagrams(at, to netip.AddrPort) (io.Closer, error) {
-	outside, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(at))
+// passDatagrams carries datagrams that come to a WAN port, and may go further than a number of hops, on to a device, and its answers back.
+func passDatagrams(at, to netip.AddrPort, hops int) (io.Closer, error) {
+	outside, err := datagramsBeyond(at, hops)
 	if err != nil {
 		return nil, err
 	}

@@ -1,17 +1,14 @@
 package lab
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/netip"
 	"os"
-	"syscall"
 	"time"
 
-	"golang.org/x/net/bpf"
 	"golang.org/x/sys/unix"
 )
 
@@ -26,30 +23,6 @@ func dropPort(at netip.AddrPort) (io.Closer, error) {
 		return nil, fmt.Errorf("drop %s: %w", at, err)
 	}
 	return c, nil
-}
-
-// filteredPort listens with a socket filter that lets nothing through (socket(7), SO_ATTACH_FILTER).
-func filteredPort(at netip.AddrPort) (io.Closer, error) {
-	program, err := bpf.Assemble([]bpf.Instruction{bpf.RetConstant{Val: 0}})
-	if err != nil {
-		return nil, err
-	}
-	filter := make([]unix.SockFilter, len(program))
-	for i, op := range program {
-		filter[i] = unix.SockFilter{Code: op.Op, Jt: op.Jt, Jf: op.Jf, K: op.K}
-	}
-	config := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
-		var failed error
-		err := c.Control(func(fd uintptr) {
-			failed = unix.SetsockoptSockFprog(int(fd), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER,
-				&unix.SockFprog{Len: uint16(len(filter)), Filter: &filter[0]})
-		})
-		if err != nil {
-			return err
-		}
-		return failed
-	}}
-	return config.Listen(context.Background(), "tcp4", at.String())
 }
 
 // fullPort listens with room for one connection (listen(2), a backlog of 0) and takes that place itself: the kernel drops

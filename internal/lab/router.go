@@ -30,6 +30,8 @@ type router struct {
 	flows    map[net.Conn]bool
 	dark     bool // nothing goes through its WAN connection
 	gateway  *gateway
+	behind   int  // devices that translate behind the one with the public address
+	ways     bool // hop limits are acted on
 }
 
 // forward is a port forward on the router's record. Absent, its port is dropped.
@@ -117,7 +119,7 @@ func (r *router) bind() error {
 	var first error
 	for d, f := range r.forwards {
 		want, now := f.mode(), r.holding[d]
-		if r.dark {
+		if r.dark || r.ways && want == closed { // who refuses, and from how far, is answered by the way
 			want = drops
 		}
 		if want == now.mode && (want == closed || now.listener != nil) {
@@ -134,11 +136,11 @@ func (r *router) bind() error {
 			next.listener, err = d.drop(r.wan)
 		case passes:
 			if d.transport == probe.UDP {
-				next.listener, err = passDatagrams(at, f.to.home)
+				next.listener, err = passDatagrams(at, f.to.home, r.reach())
 				break
 			}
 			var l net.Listener
-			if l, err = net.Listen("tcp4", at.String()); err == nil {
+			if l, err = listenBeyond(at, r.reach()); err == nil {
 				next.listener = l
 				go r.pass(l, f.to.home)
 			}
@@ -152,6 +154,15 @@ func (r *router) bind() error {
 		r.holding[d] = next
 	}
 	return first
+}
+
+// reach is how many hops what comes to a port has to be able to go at least; 0 where hop limits are not acted on.
+func (r *router) reach() int {
+	if !r.ways {
+		return 0
+	}
+	_, last := r.distances()
+	return last
 }
 
 // drop leaves everything that comes to a port of an address without an answer.

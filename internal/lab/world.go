@@ -57,6 +57,9 @@ type World struct {
 	sites     map[string]*labSite
 	primary   atomic.Pointer[Primary] // of a remote zone, if there is one
 	log       *slog.Logger
+	way       *way  // acts on hop limits; nil where the system does not allow that
+	wayless   error // why not
+	stop      context.CancelFunc
 }
 
 type labSite struct {
@@ -84,11 +87,20 @@ func New(specs []SiteSpec, log *slog.Logger) (*World, error) {
 	for name, pool := range pools {
 		w.providers[name] = newProvider(name, pool)
 	}
+	ctx, stop := context.WithCancel(context.Background())
+	w.stop = stop
+	w.way, w.wayless = openWay(w)
 	for _, spec := range specs {
 		if err := w.add(spec); err != nil {
 			w.Close()
+			if w.way != nil {
+				w.way.close()
+			}
 			return nil, err
 		}
+	}
+	if w.way != nil {
+		go w.way.run(ctx)
 	}
 	return w, nil
 }
@@ -114,6 +126,10 @@ func (w *World) add(spec SiteSpec) error {
 			return fmt.Errorf("the lab has no provider %q", l.Provider)
 		}
 		r := newRouter(from, w.log)
+		r.ways = w.way != nil
+		if l.Told.IsPrivate() {
+			r.behind = 1
+		}
 		for _, s := range spec.Services {
 			r.forwards[s.door()] = &forward{to: p.answers[s.Name], present: s.Forwarded}
 		}
@@ -132,6 +148,7 @@ func (w *World) add(spec SiteSpec) error {
 
 // Close stops everything.
 func (w *World) Close() {
+	w.stop()
 	for _, p := range w.sites {
 		for _, l := range p.links {
 			l.router.close()

@@ -25,7 +25,7 @@ var upstreamCauses = []Cause{
 			"provider, or a VPN from the site outwards.",
 		Predicts: Predictions{Outside: of(Silent, ProhibitedByWay), Reach: of(StoppedBefore, StoppedRouter, StoppedModem, StoppedSite),
 			Inside: of(InOpen), Device: of(There), Alive: of(Heard), Siblings: of(Fail), Others: of(Fail),
-			Asked: of(Lost), Loopback: of(LoopAnswers), Mapping: of(Listed), WAN: of(Same), NAT: of(Direct), Held: of(No),
+			Asked: of(Lost), Loopback: of(LoopAnswers), Mapping: of(Listed), WAN: of(Same), NAT: of(Direct, Double), Held: of(No),
 			Elsewhere: of(ElsewhereFails), Restarted: of(No), Together: of(Yes)}},
 	{Slug: "port-blocked", Hop: HopUpstream, Actor: TheProvider, Scope: ScopeService, Weight: 4,
 		So: "{provider} does not let {port} through to the site",

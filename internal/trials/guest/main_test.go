@@ -11,6 +11,7 @@ import (
 	"net/netip"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -49,6 +50,7 @@ type place struct {
 	*spaces.Site
 	*client.Client
 	agent    *spaces.Process
+	command  []string // of the agent, once it has enrolled
 	service  *spaces.Process
 	database string
 	flags    []string
@@ -106,8 +108,10 @@ func (p *place) work(flags ...string) {
 	p.t.Helper()
 	inv, err := p.Invite(p.t.Context(), code, "main")
 	require.NoError(p.t, err)
-	p.agent = p.Serve("lan", append([]string{testbed.Program(p.t), "agent", "run", "--server", api, "--code", inv.Code,
-		"--state", filepath.Join(p.t.TempDir(), "agent"), "--log-level", "debug"}, flags...)...)
+	state := append([]string{"--state", filepath.Join(p.t.TempDir(), "agent"), "--log-level", "debug"}, flags...)
+	run := []string{testbed.Program(p.t), "agent", "run"}
+	p.command = append(run, state...)
+	p.agent = p.Serve("lan", slices.Concat(run, []string{"--server", api, "--code", inv.Code}, state)...)
 	p.awaitName(p.WAN, 30*time.Second)
 }
 
