@@ -33,7 +33,7 @@ func (r *router) openGateway(at, told netip.Addr) error {
 		return r.wan
 	}
 	g := &gateway{conn: conn, began: time.Now()}
-	if g.plug, err = openPlug(at, says); err != nil {
+	if g.plug, err = openPlug(at, says, r.listed); err != nil {
 		_ = conn.Close()
 		return err
 	}
@@ -58,4 +58,15 @@ func (r *router) openGateway(at, told netip.Addr) error {
 		}
 	}()
 	return nil
+}
+
+// listed is where the router leads a port, as a person has entered it.
+func (r *router) listed(d door) (to netip.AddrPort, ok bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	f := r.forwards[d]
+	if f == nil || !f.present {
+		return to, false
+	}
+	return f.to.home, true
 }

@@ -2,13 +2,17 @@ package lab
 
 import (
 	"context"
+	"encoding/xml"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
 	"strings"
 	"sync"
 	"time"
+
+	"inkpost.example/inkpost/internal/core/probe"
 )
 
 // plug is the UPnP IGD side of a simulated router: it is found by a search at its LAN address, tells its WAN address, and tells
@@ -18,6 +22,8 @@ type plug struct {
 	server   *http.Server
 	at       netip.Addr
 	external func() netip.Addr
+	lists    func(door) (netip.AddrPort, bool)
+	began    time.Time
 
 	mu        sync.Mutex
 	callbacks map[string]string // by subscription
@@ -29,7 +35,7 @@ const plugDescription = `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:
 	`<eventSubURL>/events</eventSubURL>` +
 	`</service></serviceList></device></root>`
 
-func openPlug(at netip.Addr, external func() netip.Addr) (*plug, error) {
+func openPlug(at netip.Addr, external func() netip.Addr, lists func(door) (netip.AddrPort, bool)) (*plug, error) {
 	search, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(at, 1900)))
 	if err != nil {
 		return nil, fmt.Errorf("the router's UPnP: %w", err)
@@ -39,14 +45,10 @@ func openPlug(at netip.Addr, external func() netip.Addr) (*plug, error) {
 		_ = search.Close()
 		return nil, fmt.Errorf("the router's UPnP: %w", err)
 	}
-	p := &plug{search: search, at: at, external: external, callbacks: map[string]string{}}
+	p := &plug{search: search, at: at, external: external, lists: lists, began: time.Now(), callbacks: map[string]string{}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("/description.xml", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(plugDescription)) })
-	mux.HandleFunc("/control", func(w http.ResponseWriter, _ *http.Request) {
-		_, _ = fmt.Fprintf(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body>`+
-			`<u:GetExternalIPAddressResponse xmlns:u="urn:schemas-upnp-org:service:WANIPConnection:1">`+
-			`<NewExternalIPAddress>%s</NewExternalIPAddress></u:GetExternalIPAddressResponse></s:Body></s:Envelope>`, external())
-	})
+	mux.HandleFunc("/control", p.control)
 	mux.HandleFunc("/events", p.subscribe)
 	p.server = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
 	go func() { _ = p.server.Serve(l) }()
@@ -65,6 +67,48 @@ func openPlug(at netip.Addr, external func() netip.Addr) (*plug, error) {
 		}
 	}()
 	return p, nil
+}
+
+// control carries out an action. The router lists what a person has entered; mappings that machines ask for are switched off.
+func (p *plug) control(w http.ResponseWriter, r *http.Request) {
+	_, action, _ := strings.Cut(strings.Trim(r.Header.Get("SOAPAction"), `"`), "#")
+	answer := func(fields string) {
+		_, _ = fmt.Fprintf(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><u:%sResponse `+
+			`xmlns:u="urn:schemas-upnp-org:service:WANIPConnection:1">%s</u:%sResponse></s:Body></s:Envelope>`, action, fields, action)
+	}
+	refuse := func(code int, words string) {
+		w.WriteHeader(http.StatusInternalServerError)
+		_, _ = fmt.Fprintf(w, `<s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/"><s:Body><s:Fault><detail><UPnPError>`+
+			`<errorCode>%d</errorCode><errorDescription>%s</errorDescription></UPnPError></detail></s:Fault></s:Body></s:Envelope>`,
+			code, words)
+	}
+	switch action {
+	case "GetExternalIPAddress":
+		answer(fmt.Sprintf("<NewExternalIPAddress>%s</NewExternalIPAddress>", p.external()))
+	case "GetStatusInfo":
+		answer(fmt.Sprintf("<NewConnectionStatus>Connected</NewConnectionStatus><NewLastConnectionError>ERROR_NONE</NewLastConnectionError>"+
+			"<NewUptime>%d</NewUptime>", int(time.Since(p.began).Seconds())))
+	case "GetSpecificPortMappingEntry":
+		var in struct {
+			Port      uint16 `xml:"Body>GetSpecificPortMappingEntry>NewExternalPort"`
+			Transport string `xml:"Body>GetSpecificPortMappingEntry>NewProtocol"`
+		}
+		if err := xml.NewDecoder(io.LimitReader(r.Body, 4<<10)).Decode(&in); err != nil {
+			refuse(402, "Invalid Args")
+			return
+		}
+		to, ok := p.lists(door{probe.Transport(strings.ToLower(in.Transport)), in.Port})
+		if !ok {
+			refuse(714, "NoSuchEntryInArray")
+			return
+		}
+		answer(fmt.Sprintf("<NewInternalPort>%d</NewInternalPort><NewInternalClient>%s</NewInternalClient><NewEnabled>1</NewEnabled>"+
+			"<NewPortMappingDescription></NewPortMappingDescription><NewLeaseDuration>0</NewLeaseDuration>", to.Port(), to.Addr()))
+	case "AddPortMapping":
+		refuse(606, "Action not authorized")
+	default:
+		refuse(401, "Invalid Action")
+	}
 }
 
 func (p *plug) subscribe(w http.ResponseWriter, r *http.Request) {

@@ -156,7 +156,8 @@ func (y *way) reset(p packet) {
 }
 
 func (y *way) emit(from, to netip.Addr, protocol int, body []byte) {
-	h := ipv4.Header{Version: 4, Len: ipv4.HeaderLen, TotalLen: ipv4.HeaderLen + len(body), TTL: 60, Protocol: protocol, Src: from.AsSlice(),
+	h := ipv4.Header{Version: 4, Len: ipv4.HeaderLen, TotalLen: ipv4.HeaderLen + len(body), TTL: 60, Protocol: protocol,
+		Src: from.AsSlice(),
 		Dst: to.AsSlice()}
 	if head, err := h.Marshal(); err == nil {
 		_ = unix.Sendto(y.send, append(head, body...), 0, &unix.SockaddrInet4{Addr: to.As4()})
