@@ -2,10 +2,12 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
@@ -83,9 +85,9 @@ func (r *runner) loopBack(ctx context.Context, asked bool, watched []contract.Wa
 			slots <- struct{}{}
 			wg.Go(func() {
 				defer func() { <-slots }()
-				reply := speak.To(ctx, speak.Request{Kind: probe.KindTCP, Transport: probe.TCP, Target: at, Deadline: loopLimit})
-				seen[i].Ports[k].Loop = loopWords[probe.Judge(reply.Result, "")]
-				if reply.Signal == probe.SignalConnected {
+				said := r.outward(ctx, at)
+				seen[i].Ports[k].Loop = said
+				if said == loopAnswers {
 					answered.Store(true)
 				}
 			})
@@ -95,4 +97,24 @@ func (r *runner) loopBack(ctx context.Context, asked bool, watched []contract.Wa
 	r.loops.Store(answered.Load())
 }
 
-var loopWords = map[probe.Outcome]string{probe.Opened: "answers", probe.Refused: "refused", probe.Silent: "silent"}
+// What the public side says from inside.
+const (
+	loopAnswers = "answers"
+	loopRefused = "refused"
+	loopSilent  = "silent"
+)
+
+// outward tries a public address and port by the link's own way out.
+func (r *runner) outward(ctx context.Context, at netip.AddrPort) string {
+	ctx, cancel := context.WithTimeout(ctx, loopLimit)
+	defer cancel()
+	c, err := r.way.dial(ctx, "tcp4", at.String())
+	switch {
+	case err == nil:
+		_ = c.Close()
+		return loopAnswers
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return loopRefused
+	}
+	return loopSilent
+}

@@ -68,15 +68,15 @@ func whyAll(cmd *cobra.Command, c *client.Client, code string) error {
 	for _, r := range w.Rankings {
 		say(cmd, "%s  %s", paint(strong, strings.Join(r.Services, ", ")), sureWords[r.Sure])
 		hidden := 0
-		for _, one := range r.Causes {
-			if one.Excluded && one.Share < shownShare && len(one.For) == 0 {
+		for i, one := range r.Causes {
+			if one.Excluded && i >= shownMost {
 				hidden++
 				continue
 			}
 			printRanked(cmd, one)
 		}
 		if hidden > 0 {
-			say(cmd, "  %s", paint(faded, fmt.Sprintf("%d more are excluded, and nothing speaks for them", hidden)))
+			say(cmd, "  %s", paint(faded, fmt.Sprintf("%d more are excluded (--format json has them all)", hidden)))
 		}
 		if len(r.Unknown) > 0 {
 			words := make([]string, len(r.Unknown))
@@ -89,8 +89,8 @@ func whyAll(cmd *cobra.Command, c *client.Client, code string) error {
 	return nil
 }
 
-// shownShare is the share from which on an excluded cause is shown though nothing speaks for it.
-const shownShare = 0.001
+// shownMost is how many causes are shown, where the others are excluded.
+const shownMost = 12
 
 func printRanked(cmd *cobra.Command, one diagnose.RankedCause) {
 	paint := painter(coloured(cmd))

@@ -283,6 +283,9 @@ func (e Evidence) ranking(l LinkEvidence, x explained) Ranking {
 		}
 		one := RankedCause{Cause: r.Slug, And: r.And, Summary: e.so(r.Slug, p), Share: r.Share, Excluded: r.Out,
 			For: e.reasons(l, list, known, r.For), Against: e.objections(l, list, known, r.Against)}
+		if r.Out && i > 0 { // the evidence stands above: here it is which of it
+			one.For, one.Against = briefly(r.For, known), briefly(r.Against, known)
+		}
 		if r.And != "" {
 			one.Summary += ", and: " + e.so(r.And, p)
 		}

@@ -86,7 +86,7 @@ func (e Evidence) objections(l LinkEvidence, list []ServiceEvidence, known cause
 	for _, sign := range signs {
 		lines := e.reasons(l, list, known, []causes.Sign{sign})
 		if len(lines) == 0 {
-			lines = []string{sign.String() + " " + sign.Words(known[sign])}
+			lines = []string{brief(sign, known[sign])}
 		}
 		out = append(out, lines...)
 	}
@@ -136,8 +136,18 @@ func (e Evidence) reason(l LinkEvidence, list []ServiceEvidence, sign causes.Sig
 	case causes.Asked:
 		return []string{fmt.Sprintf("%s, %s ago", s.Trial.Why, spoken(e.Now.Sub(s.Trial.At)))}
 	}
-	return []string{sign.String() + ": " + sign.Words(v)}
+	return []string{brief(sign, v)}
 }
+
+func briefly(signs []causes.Sign, known causes.Seen) (out []string) {
+	for _, s := range signs {
+		out = append(out, brief(s, known[s]))
+	}
+	return out
+}
+
+// brief says a sign in a few words.
+func brief(sign causes.Sign, v causes.Value) string { return sign.String() + ": " + sign.Words(v) }
 
 // seldomSaid are reasons that are said only where they are not the rule.
 func (e Evidence) seldomSaid(l LinkEvidence, list []ServiceEvidence, sign causes.Sign, v causes.Value) string {

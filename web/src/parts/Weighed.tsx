@@ -4,6 +4,9 @@ import { useQuery } from '@tanstack/react-query'
 import { api, type Finding } from '../api'
 import { say } from '../catalogue'
 
+// shown is how many causes are listed: those further down are excluded anyway.
+const shown = 12
+
 // Weighed shows, under a break, what was seen and how the causes of one service were weighed.
 export function Weighed({ site, service, finding }: { site: string; service: string; finding: Finding }) {
   const [open, setOpen] = useState(false)
@@ -25,7 +28,7 @@ export function Weighed({ site, service, finding }: { site: string; service: str
       {why.error && <Alert severity="error">{why.error.message}</Alert>}
       {open &&
         ranking?.causes
-          .filter((c) => !c.excluded || c.for?.length)
+          .slice(0, shown)
           .map((c) => (
             <Box key={c.cause} data-cause={c.cause} sx={{ mb: 0.5, color: c.excluded ? 'text.secondary' : 'text.primary' }}>
               <Typography variant="body2" sx={{ fontWeight: c.excluded ? 400 : 600 }}>
