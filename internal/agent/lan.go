@@ -30,6 +30,12 @@ type LAN interface {
 	Cannot() []string
 }
 
+// Resolver is a LAN on which it can be asked at once who has some addresses, instead of believing what the system remembers. able is false
+// where this program is not allowed to.
+type Resolver interface {
+	Resolve(ctx context.Context, list []netip.Addr) (holders map[netip.Addr]string, able bool)
+}
+
 // NeighboursMost bounds what is read of a neighbour table, which an attacker may fill.
 const NeighboursMost = 4096
 
@@ -57,6 +63,7 @@ func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.Wa
 	}
 	wg.Wait()
 	after, _ := lan.Neighbours(ctx)
+	after = resolved(ctx, lan, after, out, list)
 	if early != nil && inDoubt(after, out, list) { // what is certain is told at once: somebody may wait to know why a service fails
 		early(certain(after, out, list, began))
 	}
@@ -68,19 +75,61 @@ func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.Wa
 	return out
 }
 
+// resolved asks who has the addresses of devices whose ports say nothing, and puts the answers in the place of what the system remembers.
+func resolved(ctx context.Context, lan LAN, table []Neighbour, seen []contract.DeviceReport,
+	list []contract.WatchedDevice) []Neighbour {
+	r, ok := lan.(Resolver)
+	if !ok {
+		return table
+	}
+	var quiet []netip.Addr
+	for i, item := range list {
+		at, err := netip.ParseAddr(item.Address)
+		if err == nil && at.Is4() && !seen[i].Present && item.MAC != "" {
+			quiet = append(quiet, at)
+		}
+	}
+	if len(quiet) == 0 {
+		return table
+	}
+	holders, able := r.Resolve(ctx, quiet)
+	if !able || ctx.Err() != nil {
+		return table
+	}
+	table = slices.DeleteFunc(slices.Clone(table), func(n Neighbour) bool { return slices.Contains(quiet, n.Address) })
+	for a, mac := range holders {
+		table = append(table, Neighbour{Address: a, MAC: mac})
+	}
+	return table
+}
+
 // askedFor is how long the system takes to find out that a neighbour is gone.
 const askedFor = 9 * time.Second
 
 // asked waits until the system has asked again for the devices that it knew before, and that are not known to be there otherwise.
 func asked(ctx context.Context, lan LAN, table []Neighbour, seen []contract.DeviceReport, list []contract.WatchedDevice) []Neighbour {
-	until := time.Now().Add(askedFor)
+	until, poked := time.Now().Add(askedFor), time.Now()
 	for time.Now().Before(until) {
 		if !inDoubt(table, seen, list) || !pause(ctx, 250*time.Millisecond) {
 			break
 		}
 		table, _ = lan.Neighbours(ctx)
+		// Once the system has given somebody up, it asks anew only when something is sent there.
+		if s, ok := lan.(Searcher); ok && time.Since(poked) > time.Second {
+			poked = time.Now()
+			s.Ask(ctx, addresses(list))
+		}
 	}
 	return table
+}
+
+func addresses(list []contract.WatchedDevice) (out []netip.Addr) {
+	for _, item := range list {
+		if a, err := netip.ParseAddr(item.Address); err == nil {
+			out = append(out, a)
+		}
+	}
+	return out
 }
 
 // doubted reports whether a device may be gone: it was known before, and its ports say nothing.

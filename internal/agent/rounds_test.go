@@ -162,7 +162,7 @@ func TestASearchStaysInsideItsBudget(t *testing.T) {
 		}
 	}
 	synctest.Test(t, func(t *testing.T) {
-		f := finder{searched: map[string]time.Time{}}
+		f := finder{searched: map[string]time.Time{}, there: map[string]bool{}}
 		list := item("192.168.7.20")
 		away := []contract.DeviceReport{{Device: "recorder"}}
 		require.Len(t, f.missing(list, away), 1)
@@ -173,6 +173,13 @@ func TestASearchStaysInsideItsBudget(t *testing.T) {
 		require.Empty(t, f.missing(list, []contract.DeviceReport{{Present: true}}), "it is where it should be")
 		require.Empty(t, f.missing(list, []contract.DeviceReport{{Present: true, Found: "192.168.7.33"}}), "it is known where it is")
 		require.Len(t, f.missing(list, away), 1)
+		f.done()
+		require.Empty(t, f.missing(list, []contract.DeviceReport{{Device: "recorder", Present: true}}))
+		unsure := []contract.DeviceReport{{Device: "recorder"}}
+		require.Empty(t, f.missing(list, unsure), "a LAN is not searched again and again")
+		require.True(t, unsure[0].Unsure, "where it is now is not known")
+		time.Sleep(searchSoon)
+		require.Len(t, f.missing(list, away), 1, "it was there since the last search")
 		f.done()
 		l := &quietLAN{prefixes: []netip.Prefix{prefix("192.168.7.0/24")}, appears: 100}
 		began := time.Now()

@@ -73,8 +73,9 @@ func newRunner(o Options, l LinkOptions, f *fleet, many bool) *runner {
 		o.Dial = l.Dial
 	}
 	r := &runner{o: o, link: l, dir: o.StateDir, fleet: f, log: o.Log, way: &way{o: o}, news: news{wake: make(chan struct{}, 1)},
-		heard:  map[wan.Source][]wan.Report{},
-		finder: finder{first: map[string]map[netip.Addr]time.Time{}, searched: map[string]time.Time{}}}
+		heard: map[wan.Source][]wan.Report{},
+		finder: finder{first: map[string]map[netip.Addr]time.Time{}, searched: map[string]time.Time{},
+			there: map[string]bool{}}}
 	if many {
 		r.dir = filepath.Join(o.StateDir, l.Interface)
 	}

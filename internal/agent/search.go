@@ -24,9 +24,10 @@ type Searcher interface {
 
 // What a search for a device may cost the LAN.
 const (
-	searchRate  = 20 // addresses a second
-	searchBits  = 22 // the largest prefix that is searched
-	searchAgain = 10 * time.Minute
+	searchRate  = 20                      // addresses a second
+	searchBits  = 22                      // the largest prefix that is searched
+	searchAgain = 10 * time.Minute        // while nobody has seen the device
+	searchSoon  = time.Minute             // where it was there since
 	askWait     = 1500 * time.Millisecond // for answers
 )
 
@@ -35,6 +36,7 @@ type finder struct {
 	mu       sync.Mutex
 	first    map[string]map[netip.Addr]time.Time // by MAC: when each IPv6 address was first seen
 	searched map[string]time.Time                // by MAC: when it was searched for
+	there    map[string]bool                     // by MAC: it was where it should be since
 	busy     bool
 }
 
@@ -114,7 +116,8 @@ func (f *finder) sixes(lan LAN, table []Neighbour, list []contract.WatchedDevice
 	}
 }
 
-// missing lists the devices that are not where they should be, nor anywhere else that is known, and for which a search is due.
+// missing lists the devices that are not where they should be, nor anywhere else that is known, and for which a search is due. Those that
+// cannot be searched for yet are marked in seen: where they are is not known.
 func (f *finder) missing(list []contract.WatchedDevice, seen []contract.DeviceReport) (out []contract.WatchedDevice) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -122,10 +125,15 @@ func (f *finder) missing(list []contract.WatchedDevice, seen []contract.DeviceRe
 		s := seen[i]
 		wrong := s.MAC != "" && !sameMAC(s.MAC, item.MAC)
 		if item.MAC == "" || s.Found != "" || s.Present && !wrong && !s.Unsure {
+			f.there[item.MAC] = f.there[item.MAC] || item.MAC != "" && s.Found == ""
 			continue
 		}
-		if time.Since(f.searched[item.MAC]) >= searchAgain {
+		since, again := time.Since(f.searched[item.MAC]), f.there[item.MAC]
+		switch {
+		case since >= searchAgain || again && since >= searchSoon:
 			out = append(out, item)
+		case again:
+			seen[i].Unsure = true
 		}
 	}
 	if len(out) == 0 || f.busy {
@@ -133,7 +141,7 @@ func (f *finder) missing(list []contract.WatchedDevice, seen []contract.DeviceRe
 	}
 	f.busy = true
 	for _, item := range out {
-		f.searched[item.MAC] = time.Now()
+		f.searched[item.MAC], f.there[item.MAC] = time.Now(), false
 	}
 	return out
 }

@@ -98,7 +98,7 @@ func TestTheAgentIsInstalledWithAHardenedUnit(t *testing.T) {
 	unit, err := os.ReadFile(filepath.Join(root, "etc/systemd/system/inkpost-agent.service"))
 	require.NoError(t, err)
 	for _, line := range []string{"DynamicUser=yes", "ProtectSystem=strict", "NoNewPrivileges=yes",
-		"CapabilityBoundingSet=CAP_NET_BIND_SERVICE\n", "StateDirectoryMode=0700", "WantedBy=multi-user.target",
+		"CapabilityBoundingSet=CAP_NET_BIND_SERVICE CAP_NET_RAW\n", "StateDirectoryMode=0700", "WantedBy=multi-user.target",
 		"ExecReload=/bin/kill -HUP $MAINPID"} {
 		require.Contains(t, string(unit), line)
 	}

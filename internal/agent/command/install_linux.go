@@ -14,7 +14,7 @@ import (
 )
 
 // unit is the systemd unit: a user of its own, a file system that it cannot write but for its state, and no right beyond listening on
-// low ports while a path is proven.
+// low ports while a path is proven, and asking the LAN who has an address.
 const unit = `[Unit]
 Description=Ink Post agent: announces this site's address
 Wants=network-online.target
@@ -30,8 +30,8 @@ RestartPreventExitStatus=3
 DynamicUser=yes
 StateDirectory=inkpost-agent
 StateDirectoryMode=0700
-AmbientCapabilities=CAP_NET_BIND_SERVICE
-CapabilityBoundingSet=CAP_NET_BIND_SERVICE
+AmbientCapabilities=CAP_NET_BIND_SERVICE CAP_NET_RAW
+CapabilityBoundingSet=CAP_NET_BIND_SERVICE CAP_NET_RAW
 NoNewPrivileges=yes
 ProtectSystem=strict
 ProtectHome=yes
@@ -47,7 +47,7 @@ PrivateDevices=yes
 RestrictNamespaces=yes
 RestrictRealtime=yes
 RestrictSUIDSGID=yes
-RestrictAddressFamilies=AF_INET AF_INET6 AF_NETLINK AF_UNIX
+RestrictAddressFamilies=AF_INET AF_INET6 AF_NETLINK AF_PACKET AF_UNIX
 LockPersonality=yes
 MemoryDenyWriteExecute=yes
 SystemCallArchitectures=native

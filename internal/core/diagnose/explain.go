@@ -114,7 +114,7 @@ func (e Evidence) explain(l LinkEvidence) (out []explained) {
 func (e Evidence) failures(l LinkEvidence) (out []Finding) {
 	failing := e.explain(l)
 	for _, x := range failing {
-		if !e.spreading(l, x.list) {
+		if !e.spreading(l, x) {
 			out = append(out, e.told(l, x)...)
 		}
 	}
@@ -130,14 +130,16 @@ func (e Evidence) failures(l LinkEvidence) (out []Finding) {
 }
 
 // spreading reports whether others of the link's services began to fail before these were believed, and it is not known yet whether that
-// is one trouble: a fault of one service would be told first, and one of all a moment later; or whether a trial is under way that will tell
-// causes apart. It waits two intervals at most. What begins later closes no fault that is open.
-func (e Evidence) spreading(l LinkEvidence, list []ServiceEvidence) bool {
+// is one trouble: a fault of one service would be told first, and one of all a moment later; or whether a trial or a look from inside is
+// under
+// way that will tell causes apart. It waits two intervals at most. What begins later closes no fault that is open.
+func (e Evidence) spreading(l LinkEvidence, x explained) bool {
+	list := x.list
 	first, every := began(list), time.Duration(list[0].Interval)*time.Second
 	if e.Now.Sub(first) > 2*every {
 		return false
 	}
-	if slices.ContainsFunc(list, func(s ServiceEvidence) bool { return s.Trying }) {
+	if slices.ContainsFunc(list, func(s ServiceEvidence) bool { return s.Trying || x.Sure == causes.Open && e.looking(l, s) }) {
 		return true
 	}
 	believed := first.Add(pace.Sustain(every))
@@ -145,6 +147,15 @@ func (e Evidence) spreading(l LinkEvidence, list []ServiceEvidence) bool {
 		return s.OnLink == l.Label && s.State == probe.StateReachable && s.Turned.Before(believed) &&
 			s.RuleAt(e.Now).Meaning(s.Outcome) == probe.NotWanted && s.Expected == probe.ExpectReachable
 	})
+}
+
+// looking reports whether an agent that is there has not told yet how a failing service looks from inside, or is not sure of its device.
+func (e Evidence) looking(l LinkEvidence, s ServiceEvidence) bool {
+	r, ok := e.Seen[s.Device]
+	if !ok || !l.Agent || l.Overdue || e.Now.Sub(r.At) > InsideFor || l.Heard.Before(s.Turned) {
+		return false
+	}
+	return r.At.Before(s.Turned) || r.Unsure
 }
 
 // missedInside reports a service that proves nothing by silence, whose device is not where it should be: an agent has looked more

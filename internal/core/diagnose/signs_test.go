@@ -215,6 +215,26 @@ func TestATroubleThatSpreadsIsToldWhenItIsKnownHowFar(t *testing.T) {
 	require.Len(t, Site(e), 1, "what begins later closes nothing")
 }
 
+func TestALookFromInsideIsWaitedFor(t *testing.T) {
+	e := scene()
+	fail(&e, probe.Silent, 2)
+	e.Services[2].Interval = 30
+	e.Seen = map[string]DeviceReport{"desk": {At: now.Add(-40 * time.Second), Present: true, Ports: map[string]string{"shell": "open"}}}
+	require.Empty(t, Site(e), "it was made before the failure: the next one is under way")
+	e.Seen["desk"] = DeviceReport{At: now, Unsure: true}
+	require.Empty(t, Site(e), "it is not sure yet")
+	e.Services[2].Interval = 10
+	require.Len(t, Site(e), 1, "two intervals are enough")
+	e.Services[2].Interval = 30
+	e.Links[0].Overdue = true
+	require.EqualValues(t, "forward-missing", Site(e)[0].Cause, "nobody is there to look")
+	e.Links[0].Overdue = false
+	e.Services[2].ICMP, e.Services[2].Outcome = icmp(3, 13, "203.0.113.1"), probe.Unroutable
+	require.NotEmpty(t, Site(e), "what is certain is told at once")
+	e.Seen = nil
+	require.Len(t, Site(e), 1, "this agent does not look at devices")
+}
+
 func TestALinkThatIsDownTakesItsServicesWithIt(t *testing.T) {
 	e := scene()
 	fail(&e, probe.Silent, 0, 1, 2)

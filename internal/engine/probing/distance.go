@@ -85,7 +85,7 @@ func (p *Prober) Explain(ctx context.Context, r Result) *probe.Series {
 // recent is how old a result may be to say how a service does at this moment, and lookedAt how many of a link's services are looked at
 // again when one of them begins to fail.
 const (
-	recent   = 2 * time.Second
+	recent   = 300 * time.Millisecond
 	lookedAt = 12
 )
 

@@ -28,6 +28,8 @@ type Site struct {
 	edge   string // the space that has it
 	behind Behind
 	next   string // the provider's router, on the way out
+	daemon *Process
+	run    []string // that began it
 }
 
 // Behind says what stands in front of a site's router. Far puts two routers of providers, "core" and "near", between the site and outside.
@@ -87,7 +89,8 @@ func NewSite(s Spaces, b Behind) *Site {
 		"\nallow 1024-65535 192.168.7.0/24 1024-65535\ndeny 0-65535 0.0.0.0/0 0-65535\n"+
 		"upnp_table_name=filter\nupnp_nat_table_name=filter\nupnp_forward_chain=miniupnpd\nupnp_nat_chain=prerouting_miniupnpd\n"+
 		"upnp_nat_postrouting_chain=postrouting_miniupnpd\n"), 0o600))
-	s.Serve("router", "miniupnpd", "-d", "-f", config, "-P", filepath.Join(s.t.TempDir(), "pid"))
+	site.run = []string{"miniupnpd", "-d", "-f", config, "-P", filepath.Join(s.t.TempDir(), "pid")}
+	site.daemon = s.Serve("router", site.run...)
 	return site
 }
 
@@ -99,6 +102,13 @@ func (s Spaces) farAway() {
 	s.In("out", "ip", "route", "add", "1.2.0.0/16", "via", "1.2.3.254")
 	s.In("core", "ip", "route", "add", "1.2.5.0/24", "via", "1.2.4.2")
 	s.In("near", "ip", "route", "add", "default", "via", "1.2.4.1")
+}
+
+// Restart has the router's gateway daemon begin anew, as when the router restarts.
+func (s *Site) Restart() {
+	s.t.Helper()
+	s.daemon.Kill()
+	s.daemon = s.Serve("router", s.run...)
 }
 
 // RouterWAN is the address of the router's WAN side.

@@ -249,8 +249,8 @@ var places = map[string]struct {
 }{
 	"router":        {spaces.FarDirect, true, true, nil, func(f trouble) bool { return !f.modem && !f.carrier }},
 	"router alone":  {spaces.FarDirect, false, false, nil, func(f trouble) bool { return !f.modem && !f.carrier && !f.inside }},
-	"modem":         {spaces.FarModem, true, true, nil, func(f trouble) bool { return !f.carrier }},
-	"modem alone":   {spaces.FarModem, false, false, nil, func(f trouble) bool { return !f.carrier && !f.inside }},
+	"modem":         {spaces.FarModem, true, true, nil, func(f trouble) bool { return !f.carrier && !f.public }},
+	"modem alone":   {spaces.FarModem, false, false, nil, func(f trouble) bool { return !f.carrier && !f.inside && !f.public }},
 	"carrier":       {spaces.FarMiddle, true, false, nil, func(f trouble) bool { return f.carrier || f.within }},
 	"router, lends": {spaces.FarDirect, true, false, client.Fields{"may_map": true}, func(f trouble) bool { return f.lent }},
 }
