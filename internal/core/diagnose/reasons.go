@@ -37,6 +37,8 @@ func seen(list []ServiceEvidence) []string {
 	for i, s := range list {
 		out[i] = fmt.Sprintf("%s (%s) at %s: %s, %d times in a row", s.Name, s.port(), s.Address, s.Outcome, s.InRow)
 		switch {
+		case s.ICMP.Came() && s.Outcome == probe.Silent:
+			out[i] += ", and once: " + s.ICMP.String()
 		case s.ICMP.Came():
 			out[i] += ": " + s.ICMP.String()
 		case s.Message != "" && s.Outcome == probe.Garbled:

@@ -15,6 +15,9 @@ import (
 // believed.
 func (e Evidence) signs(l LinkEvidence, s ServiceEvidence, failing []ServiceEvidence) (out causes.Seen) {
 	out[causes.Outside] = outside(s, l)
+	if byWay := saidOnTheWay(l, failing); out[causes.Outside] == causes.Silent && byWay != causes.Unseen {
+		out[causes.Outside] = byWay
+	}
 	out[causes.Way], out[causes.Family] = ways(s)
 	out[causes.Reach] = reach(s, l)
 	out[causes.Transport] = causes.OverTCP
@@ -77,37 +80,6 @@ func yes(b bool) causes.Value {
 		return causes.Yes
 	}
 	return causes.No
-}
-
-// outside says what came back, and who said it.
-func outside(s ServiceEvidence, l LinkEvidence) causes.Value {
-	switch s.Outcome {
-	case probe.Silent:
-		return causes.Silent
-	case probe.Refused:
-		return causes.Refused
-	case probe.Garbled:
-		if s.Hung {
-			return causes.Hung
-		}
-		return causes.Garbled
-	case probe.Stranger:
-		return causes.Stranger
-	case probe.Unroutable:
-	default:
-		return causes.Unseen
-	}
-	bySite := s.ICMP.Came() && (probe.OfSite(s.ICMP.From, s.target()) || probe.OfSite(s.ICMP.From, l.IPv6))
-	said := map[probe.Notice][2]causes.Value{probe.HostUnreachable: {causes.HostByWay, causes.HostBySite},
-		probe.NetUnreachable: {causes.NetByWay, causes.NetBySite}, probe.Prohibited: {causes.ProhibitedByWay, causes.ProhibitedBySite}}
-	pair, ok := said[s.ICMP.Notice()]
-	switch {
-	case !ok:
-		return causes.Unroutable
-	case bySite:
-		return pair[1]
-	}
-	return pair[0]
 }
 
 // ways says which way fails, and how the other one of a service that has two does.

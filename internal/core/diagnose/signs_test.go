@@ -45,6 +45,16 @@ func TestWhoSaidItAndFromHowFarDecides(t *testing.T) {
 				e.Services[i].ICMP = icmp(3, 0, "203.0.113.1")
 			}
 		}, "no-route", "link main"},
+		"silent now, and net unreachable before": {func(e *Evidence) {
+			fail(e, probe.Silent, 0, 1, 2)
+			e.Services[1].ICMP = icmp(3, 0, "203.0.113.1")
+		}, "no-route", "link main"},
+		"silent, and a packet of limited hops is told": {func(e *Evidence) {
+			fail(e, probe.Silent, 2)
+			e.Services[2].Series = measured(probe.DistanceUnknown, 1)
+			e.Services[2].Series.Answers = append(e.Services[2].Series.Answers, probe.HopAnswer{Limit: 6, Reply: probe.HopNotice,
+				ICMP: icmp(3, 1, "198.51.100.7")})
+		}, "device-off", "device desk"},
 		"prohibited on the way": {func(e *Evidence) {
 			fail(e, probe.Unroutable, 2)
 			e.Services[2].ICMP = icmp(3, 13, "203.0.113.1")

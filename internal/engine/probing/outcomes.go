@@ -91,7 +91,9 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	v := was
 	v.View, v.Latency, v.Message, v.LeftOut = rule.Next(v.View, r.Outcome, r.At), r.Latency, r.Message, r.LeftOut
 	v.Known = v.Known || r.Outcome.Open()
-	v.ICMP, v.Hung = r.ICMP, r.Hung
+	if v.Hung = r.Hung; r.ICMP.Came() || v.InRow <= 1 { // routers limit how often they say something: what was said stands while it fails
+		v.ICMP = r.ICMP
+	}
 	if r.Series != nil {
 		v.Series = r.Series
 	} else if v.InRow == 1 {

@@ -214,7 +214,7 @@ func (s *troubled) try(where string, f trouble) (out []told) {
 		}
 		if os.Getenv("INKPOST_FAULT") != "" && out[0].opened != 0 {
 			list, _ := s.LAN(context.Background(), code, false)
-			s.t.Logf("%+v\n%+v", out, list)
+			s.t.Logf("%+v\n%+v", out[0].last, list)
 		}
 		if done {
 			break
