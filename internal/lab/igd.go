@@ -86,8 +86,8 @@ func (p *plug) control(w http.ResponseWriter, r *http.Request) {
 	case "GetExternalIPAddress":
 		answer(fmt.Sprintf("<NewExternalIPAddress>%s</NewExternalIPAddress>", p.external()))
 	case "GetStatusInfo":
-		answer(fmt.Sprintf("<NewConnectionStatus>Connected</NewConnectionStatus><NewLastConnectionError>ERROR_NONE</NewLastConnectionError>"+
-			"<NewUptime>%d</NewUptime>", int(time.Since(p.began).Seconds())))
+		answer("<NewConnectionStatus>Connected</NewConnectionStatus><NewLastConnectionError>ERROR_NONE</NewLastConnectionError>" +
+			fmt.Sprintf("<NewUptime>%d</NewUptime>", int(time.Since(p.began).Seconds())))
 	case "GetSpecificPortMappingEntry":
 		var in struct {
 			Port      uint16 `xml:"Body>GetSpecificPortMappingEntry>NewExternalPort"`
