@@ -163,6 +163,9 @@ func certain(table []Neighbour, seen []contract.DeviceReport, list []contract.Wa
 	return out
 }
 
+// portsAtOnce is how many ports of one device are tried at a time.
+const portsAtOnce = 4
+
 func look(ctx context.Context, lan LAN, before []Neighbour, item contract.WatchedDevice) contract.DeviceReport {
 	out := contract.DeviceReport{Device: item.Device, At: time.Now().UTC()}
 	at, err := netip.ParseAddr(item.Address)
@@ -173,12 +176,19 @@ func look(ctx context.Context, lan LAN, before []Neighbour, item contract.Watche
 	if there := whereIs(before, item.MAC, at); there.IsValid() {
 		at = there
 	}
-	for _, p := range item.Ports {
-		seen := lan.Try(ctx, p, netip.AddrPortFrom(at, uint16(p.Port)))
-		seen.Service = p.Service
-		out.Ports = append(out.Ports, seen)
-		out.Present = out.Present || answers(seen.State)
+	out.Ports = make([]contract.PortSeen, len(item.Ports))
+	slots := make(chan struct{}, portsAtOnce) // a device that is off keeps each of them waiting
+	var wg sync.WaitGroup
+	for i, p := range item.Ports {
+		slots <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-slots }()
+			out.Ports[i] = lan.Try(ctx, p, netip.AddrPortFrom(at, uint16(p.Port)))
+			out.Ports[i].Service = p.Service
+		})
 	}
+	wg.Wait()
+	out.Present = slices.ContainsFunc(out.Ports, func(p contract.PortSeen) bool { return answers(p.State) })
 	return out
 }
 

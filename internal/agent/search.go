@@ -24,7 +24,7 @@ type Searcher interface {
 
 // What a search for a device may cost the LAN.
 const (
-	searchRate  = 20                      // addresses a second
+	searchRate  = 60                      // addresses a second
 	searchBits  = 22                      // the largest prefix that is searched
 	searchAgain = 10 * time.Minute        // while nobody has seen the device
 	searchSoon  = time.Minute             // where it was there since

@@ -234,7 +234,7 @@ func TestALookFromInsideIsWaitedFor(t *testing.T) {
 	e.Seen["desk"] = DeviceReport{At: now, Unsure: true}
 	require.Empty(t, Site(e), "it is not sure yet")
 	e.Services[2].Interval = 10
-	require.Len(t, Site(e), 1, "two intervals are enough")
+	require.Len(t, Site(e), 1, "an interval and a half is enough")
 	e.Services[2].Interval = 30
 	e.Links[0].Overdue = true
 	require.EqualValues(t, "forward-missing", Site(e)[0].Cause, "nobody is there to look")
