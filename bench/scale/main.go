@@ -3,7 +3,9 @@
 package main
 
 import (
+	"bufio"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"net"
@@ -36,13 +38,18 @@ func main() {
 	warm := flag.Duration("warm", 75*time.Second, "before measuring")
 	measure := flag.Duration("measure", 60*time.Second, "how long to measure")
 	peak := flag.Int("peak", 20000, "how many services, each every second, to find the most that is made; 0 leaves it out")
+	failing := flag.Int("failing", 0, "share of services, in percent, that go silent when the measuring begins; 5 at most")
 	listen := flag.Bool("listen", false, "")
 	flag.Parse()
 	if *listen {
 		answer()
 		return
 	}
-	if err := run(*sizes, *warm, *measure, *peak); err != nil {
+	if *failing < 0 || *failing > mostFailing {
+		fmt.Fprintf(os.Stderr, "-failing is 0 to %d\n", mostFailing)
+		os.Exit(2)
+	}
+	if err := run(*sizes, *warm, *measure, *peak, *failing); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -70,10 +77,33 @@ func answer() {
 		}()
 	}
 	fmt.Println("ready")
-	_, _ = os.Stdin.Read(make([]byte, 1))
+	lines := bufio.NewScanner(os.Stdin)
+	for lines.Scan() {
+		share, _ := strconv.Atoi(lines.Text())
+		silence(share)
+		fmt.Println("silent")
+	}
 }
 
-func run(sizes string, warm, measure time.Duration, peak int) error {
+// mostFailing is the largest share of services that can be had silent, in percent.
+const mostFailing = 5
+
+// silence has the kernel drop what is sent to the last port at a share of the addresses: a filter of nftables, for root.
+func silence(share int) {
+	_ = exec.Command("nft", "delete", "table", "ip", "inkscale").Run()
+	if share == 0 {
+		return
+	}
+	// Of ten services a site the last one, at a share of the sites: their addresses' last octets are even over 256.
+	rule := fmt.Sprintf("add table ip inkscale; add chain ip inkscale in { type filter hook input priority 0; }; "+
+		"add rule ip inkscale in tcp dport %d ip daddr & 0.0.0.255 < 0.0.0.%d drop", firstPort+perSite-1, 256*share*perSite/100)
+	if out, err := exec.Command("nft", rule).CombinedOutput(); err != nil {
+		fmt.Fprintln(os.Stderr, "nft:", err, string(out))
+		os.Exit(1)
+	}
+}
+
+func run(sizes string, warm, measure time.Duration, peak, failing int) error {
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "inkpost-scale-")
 	if err != nil {
@@ -98,9 +128,14 @@ func run(sizes string, warm, measure time.Duration, peak int) error {
 	if err := other.Start(); err != nil {
 		return err
 	}
-	defer func() { _ = in.Close(); _ = other.Wait() }()
-	if _, err := out.Read(make([]byte, 8)); err != nil {
-		return err
+	defer func() { _, _ = fmt.Fprintln(in, 0); _ = in.Close(); _ = other.Wait() }()
+	said := bufio.NewScanner(out)
+	if !said.Scan() {
+		return errors.New("the process that answers has not begun")
+	}
+	begin := func(share int) { // the silence of a share of services
+		_, _ = fmt.Fprintln(in, share)
+		said.Scan()
 	}
 	var list []int
 	for _, s := range strings.Split(sizes, ",") {
@@ -112,7 +147,7 @@ func run(sizes string, warm, measure time.Duration, peak int) error {
 	}
 	fmt.Printf("%d processors, files of the database with fsync\n", runtime.NumCPU())
 	for _, n := range list {
-		if err := paced(ctx, c, n, warm, measure); err != nil {
+		if err := paced(ctx, c, n, warm, measure, failing, begin); err != nil {
 			return err
 		}
 	}
@@ -162,8 +197,20 @@ func resident() (mb float64) {
 	return mb
 }
 
+// segments counts the TCP packets that this machine has sent (/proc/net/snmp).
+func segments() uint64 {
+	doc, _ := os.ReadFile("/proc/net/snmp")
+	for _, line := range strings.Split(string(doc), "\n") {
+		if f := strings.Fields(line); len(f) > 11 && f[0] == "Tcp:" && f[1] != "RtoAlgorithm" {
+			n, _ := strconv.ParseUint(f[11], 10, 64)
+			return n
+		}
+	}
+	return 0
+}
+
 // paced probes n services once a minute.
-func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Duration) error {
+func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Duration, failing int, begin func(int)) error {
 	began := time.Now()
 	d, err := start(ctx, c, n, 60)
 	if err != nil {
@@ -172,17 +219,23 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 	defer d.Stop()
 	up := time.Since(began)
 	time.Sleep(warm)
-	before := d.Engine().ProbeCounts().Lags
+	before := d.Engine().ProbeCounts()
 	count, _ := rounds(d)
+	packets := segments()
+	if failing > 0 {
+		begin(failing)
+		defer begin(0)
+	}
 	spent, at, most := processor(), time.Now(), 0.0
 	for time.Since(at) < measure {
 		time.Sleep(time.Second)
 		most = max(most, resident())
 	}
-	after := d.Engine().ProbeCounts().Lags
+	now := d.Engine().ProbeCounts()
+	after, sent := now.Lags, segments()-packets
 	lags := ledger.LagCounts{}
 	for i := range lags.Classes {
-		lags.Classes[i] = after.Classes[i] - before.Classes[i]
+		lags.Classes[i] = after.Classes[i] - before.Lags.Classes[i]
 	}
 	total, wrong := rounds(d)
 	took := time.Since(at)
@@ -194,8 +247,15 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 	fmt.Printf("%7d services at 60 s: up after %4.1f s; %6.0f rounds/s, lag p99 %s (goal 1 s), mean %s; at most %.0f MB resident "+
 		"(goal 500); %.1f %% of one processor, %.0f µs a round; not as they should be: %v\n",
 		n, up.Seconds(), float64(total-count)/took.Seconds(), words,
-		((after.Sum - before.Sum) / time.Duration(max(1, total-count))).Round(time.Microsecond), most,
+		((after.Sum - before.Lags.Sum) / time.Duration(max(1, total-count))).Round(time.Microsecond), most,
 		100*(processor()-spent).Seconds()/took.Seconds(), float64((processor()-spent).Microseconds())/float64(max(1, total-count)), wrong)
+	if failing > 0 {
+		limited := now.Limited - before.Limited
+		fmt.Printf("        %d %% of them silent from the beginning on: %d packets with a hop limit, of %d TCP packets sent: %.1f %% "+
+			"(goal 5); "+
+			"%d services unreachable at the end\n", failing, limited, sent, 100*float64(limited)/float64(max(1, sent)),
+			now.States[probe.StateUnreachable])
+	}
 	return nil
 }
 

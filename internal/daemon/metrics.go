@@ -41,6 +41,9 @@ func metrics(names *authdns.Server, serving func() *engine.Engine) http.Handler 
 type engineMetrics struct{ serving func() *engine.Engine }
 
 var (
+	limitedDesc = prometheus.NewDesc("inkpost_probe_limited_packets_total", "Packets with a hop limit that were sent to find out " +
+		"where a port fails",
+		nil, nil)
 	roundsDesc = prometheus.NewDesc("inkpost_probe_rounds_total", "Rounds of probes taken in, from all vantage points",
 		[]string{"kind", "outcome"}, nil)
 	lagDesc      = prometheus.NewDesc("inkpost_probe_lag_seconds", "How late rounds began here, in seconds", nil, nil)
@@ -51,7 +54,7 @@ var (
 
 // Describe implements prometheus.Collector.
 func (engineMetrics) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{roundsDesc, lagDesc, servicesDesc, vantagesDesc, signInsDesc} {
+	for _, d := range []*prometheus.Desc{roundsDesc, limitedDesc, lagDesc, servicesDesc, vantagesDesc, signInsDesc} {
 		out <- d
 	}
 }
@@ -75,6 +78,7 @@ func (m engineMetrics) Collect(out chan<- prometheus.Metric) {
 		}
 	}
 	out <- prometheus.MustNewConstHistogram(lagDesc, total, c.Lags.Sum.Seconds(), buckets)
+	out <- prometheus.MustNewConstMetric(limitedDesc, prometheus.CounterValue, float64(c.Limited))
 	for s, n := range c.States {
 		out <- prometheus.MustNewConstMetric(servicesDesc, prometheus.GaugeValue, float64(n), string(s))
 	}

@@ -42,11 +42,12 @@ type Counts struct {
 	Outcomes map[OutcomeOf]uint64
 	Lags     ledger.LagCounts
 	States   map[probe.State]int
+	Limited  uint64 // packets with a hop limit
 }
 
 // Counts counts what the prober has done.
 func (p *Prober) Counts() Counts {
-	out := Counts{Outcomes: map[OutcomeOf]uint64{}, States: p.states()}
+	out := Counts{Outcomes: map[OutcomeOf]uint64{}, States: p.states(), Limited: p.meter.Sent()}
 	c := &p.counts
 	c.mu.Lock()
 	defer c.mu.Unlock()

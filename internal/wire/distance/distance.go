@@ -7,6 +7,7 @@ import (
 	"errors"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -18,10 +19,11 @@ import (
 type Request struct {
 	Transport probe.Transport // tcp or udp
 	Target    netip.AddrPort
-	From      netip.Addr    // local address; the system's choice if zero
-	Limits    []int         // 1 to 255 each
-	Payload   []byte        // of the datagram, over UDP
-	Wait      time.Duration // how long an answer may take; default 700 ms
+	From      netip.Addr     // local address; the system's choice if zero
+	Limits    []int          // 1 to 255 each
+	Payload   []byte         // of the datagram, over UDP
+	Wait      time.Duration  // how long an answer may take; default 700 ms
+	Sent      *atomic.Uint64 // counts the packets; nil counts none
 }
 
 // Longest is the largest hop limit that is tried where nothing is known: sites are hardly ever further away.
@@ -114,6 +116,9 @@ func (r Request) one(ctx context.Context, limit int) probe.HopAnswer {
 	ctx, cancel := context.WithTimeout(ctx, r.Wait)
 	defer cancel()
 	end, _ := ctx.Deadline()
+	if r.Sent != nil {
+		r.Sent.Add(1)
+	}
 	c, err := connect.Dial(ctx, connect.Request{Network: string(r.Transport), Target: r.Target, From: r.From, Hops: limit, Deadline: end})
 	if err == nil {
 		defer c.Close()

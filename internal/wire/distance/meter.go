@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/semaphore"
@@ -16,6 +17,7 @@ import (
 // how much of that is under way, and never measures one address twice at a time. It is safe for concurrent use.
 type Meter struct {
 	From netip.Addr // local address; the system's choice if zero
+	sent atomic.Uint64
 
 	mu     sync.Mutex
 	known  map[netip.Addr]*entry
@@ -55,6 +57,9 @@ func NewMeter(from netip.Addr) *Meter {
 		slots: semaphore.NewWeighted(series)}
 }
 
+// Sent is how many packets with a hop limit it has sent.
+func (m *Meter) Sent() uint64 { return m.sent.Load() }
+
 // entry returns what is known of an address. Addresses that were not asked for lately are dropped now and then: sites move. The caller
 // holds m.mu.
 func (m *Meter) entry(a netip.Addr, now time.Time) *entry {
@@ -89,7 +94,7 @@ func (m *Meter) Works(ctx context.Context, target netip.AddrPort, now time.Time)
 	m.wg.Go(func() {
 		g.measuring.Lock()
 		defer g.measuring.Unlock()
-		answers, err := Search(ctx, Request{Transport: probe.TCP, Target: target, From: m.From})
+		answers, err := Search(ctx, Request{Transport: probe.TCP, Target: target, From: m.From, Sent: &m.sent})
 		c, ok := probe.Calibrate(answers, target.Addr(), now)
 		m.mu.Lock()
 		defer m.mu.Unlock()
@@ -134,7 +139,8 @@ func (m *Meter) Examine(ctx context.Context, transport probe.Transport, target n
 	s.Calibration = g.calibration
 	control, trusted := g.works, g.works.IsValid() && g.works != target && now.Sub(g.at) < trustFor
 	m.mu.Unlock()
-	r := Request{Transport: transport, Target: target, From: m.From, Limits: s.Calibration.Limits(Longest)}
+	r := Request{Transport: transport, Target: target, From: m.From, Sent: &m.sent,
+		Limits: s.Calibration.Limits(Longest)}
 	answers, err := Measure(ctx, r)
 	if err != nil {
 		s.Problem = err.Error()
