@@ -41,7 +41,7 @@ func metrics(names *authdns.Server, serving func() *engine.Engine) http.Handler 
 type engineMetrics struct{ serving func() *engine.Engine }
 
 var (
-	limitedDesc = prometheus.NewDesc("inkpost_probe_limited_packets_total", "Packets with a hop limit that were sent to find out " +
+	limitedDesc = prometheus.NewDesc("inkpost_probe_limited_packets_total", "Packets with a hop limit that were sent to find out "+
 		"where a port fails",
 		nil, nil)
 	roundsDesc = prometheus.NewDesc("inkpost_probe_rounds_total", "Rounds of probes taken in, from all vantage points",

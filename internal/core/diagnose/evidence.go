@@ -16,6 +16,7 @@ import (
 // Evidence is everything known of one site at one moment.
 type Evidence struct {
 	Now       time.Time
+	Began     time.Time // when this server did
 	Site      site.Site
 	Links     []LinkEvidence
 	Hostnames []HostnameEvidence

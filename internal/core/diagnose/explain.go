@@ -12,11 +12,33 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// All returns every problem that the evidence shows, and the path of every service of the site.
-func All(e Evidence) (found []Finding, paths []Path) {
+// All returns every problem that the evidence shows, and the path of every service of the site. What is open stays where it still fails and
+// nothing explains it yet.
+func All(e Evidence, open ...Finding) (found []Finding, paths []Path) {
 	found = Site(e)
+	for _, f := range open {
+		if e.stands(f, found) {
+			found = append(found, f)
+		}
+	}
 	return found, e.paths(found)
 }
+
+// stands reports whether a problem that was told is not over, although it is not found now: one of its services still fails, or was not
+// looked at since this server began, and nothing else that is found explains it. What is waited for, or not known yet, ends nothing.
+func (e Evidence) stands(f Finding, found []Finding) bool {
+	if slices.ContainsFunc(found, func(x Finding) bool { return x.Key() == f.Key() }) {
+		return false
+	}
+	return slices.ContainsFunc(e.Services, func(s ServiceEvidence) bool {
+		l, ok := e.link(s.OnLink)
+		unseen := s.Probed.IsZero() && ok && l.Addresses().Known() && e.Now.Sub(e.Began) < beginning
+		return slices.Contains(f.Services, s.Name) && (unseen || s.failing()) && explains(s, found) == nil
+	})
+}
+
+// beginning is how long after its start a server may not have looked at everything.
+const beginning = 3 * time.Minute
 
 // Ranking is how the causes of a problem were weighed.
 type Ranking struct {

@@ -66,7 +66,11 @@ func (b *Board) diagnose(p record.Site) Diagnosis {
 	now := b.now()
 	ev := b.host.Evidence(p, now)
 	var d Diagnosis
-	findings, paths := diagnose.All(ev)
+	var open []diagnose.Finding
+	for _, f := range b.Open(p.ID) {
+		open = append(open, f.Finding)
+	}
+	findings, paths := diagnose.All(ev, open...)
 	d.Paths = paths
 	opened, closed := b.replace(p.ID, d, findings, now)
 	for _, f := range opened {

@@ -17,7 +17,7 @@ import (
 
 // Evidence gathers what is known of a site now.
 func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
-	ev := diagnose.Evidence{Lossy: r.Prober.LossyEverywhere(), Now: now, Site: p.Site, Devices: p.Devices,
+	ev := diagnose.Evidence{Lossy: r.Prober.LossyEverywhere(), Now: now, Began: r.Started, Site: p.Site, Devices: p.Devices,
 		Seen: map[string]diagnose.DeviceReport{}}
 	for _, d := range p.Devices {
 		if s, ok := r.SiteSide.Device(d.ID); ok {
