@@ -64,7 +64,7 @@ func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.Wa
 	wg.Wait()
 	after, _ := lan.Neighbours(ctx)
 	after = resolved(ctx, lan, after, out, list)
-	if early != nil && inDoubt(after, out, list) { // what is certain is told at once: somebody may wait to know why a service fails
+	if early != nil { // what is certain is told at once: somebody may wait to know why a service fails
 		early(certain(after, out, list, began))
 	}
 	after = asked(ctx, lan, after, out, list)
@@ -75,32 +75,63 @@ func survey(ctx context.Context, lan LAN, before []Neighbour, list []contract.Wa
 	return out
 }
 
-// resolved asks who has the addresses of devices whose ports say nothing, and puts the answers in the place of what the system remembers.
+// resolved asks who has the addresses of devices whose ports say nothing, and those at which the system remembers them elsewhere, and puts
+// the answers in the place of what the system remembers.
 func resolved(ctx context.Context, lan LAN, table []Neighbour, seen []contract.DeviceReport,
 	list []contract.WatchedDevice) []Neighbour {
 	r, ok := lan.(Resolver)
 	if !ok {
 		return table
 	}
-	var quiet []netip.Addr
-	for i, item := range list {
-		at, err := netip.ParseAddr(item.Address)
-		if err == nil && at.Is4() && !seen[i].Present && item.MAC != "" {
-			quiet = append(quiet, at)
+	var ask []netip.Addr
+	add := func(a netip.Addr) {
+		if a.Is4() && !slices.Contains(ask, a) {
+			ask = append(ask, a)
 		}
 	}
-	if len(quiet) == 0 {
+	for i, item := range list {
+		at, err := netip.ParseAddr(item.Address)
+		if err != nil || item.MAC == "" {
+			continue
+		}
+		if !seen[i].Present {
+			add(at)
+		}
+		for _, n := range table {
+			if sameMAC(n.MAC, item.MAC) && n.Address != at {
+				add(n.Address)
+			}
+		}
+	}
+	if len(ask) == 0 {
 		return table
 	}
-	holders, able := r.Resolve(ctx, quiet)
+	holders, able := r.Resolve(ctx, ask)
 	if !able || ctx.Err() != nil {
 		return table
 	}
-	table = slices.DeleteFunc(slices.Clone(table), func(n Neighbour) bool { return slices.Contains(quiet, n.Address) })
+	misled(table, holders, seen, list)
+	table = slices.DeleteFunc(slices.Clone(table), func(n Neighbour) bool { return slices.Contains(ask, n.Address) })
 	for a, mac := range holders {
 		table = append(table, Neighbour{Address: a, MAC: mac})
 	}
 	return table
+}
+
+// misled marks the ports of devices whose addresses the system still takes for another machine's: what was sent there went to that one.
+func misled(table []Neighbour, holders map[netip.Addr]string, seen []contract.DeviceReport, list []contract.WatchedDevice) {
+	for i, item := range list {
+		at, _ := netip.ParseAddr(item.Address)
+		if seen[i].Present || !sameMAC(holders[at], item.MAC) {
+			continue
+		}
+		if slices.ContainsFunc(table, func(n Neighbour) bool { return n.Address == at && !sameMAC(n.MAC, item.MAC) }) {
+			for k := range seen[i].Ports {
+				seen[i].Ports[k].State = "unknown"
+				seen[i].Ports[k].Detail = "this machine still sends to the one that had the address before"
+			}
+		}
+	}
 }
 
 // askedFor is how long the system takes to find out that a neighbour is gone.
@@ -149,14 +180,13 @@ func inDoubt(table []Neighbour, seen []contract.DeviceReport, list []contract.Wa
 	return false
 }
 
-// certain are the reports of devices that are not in doubt.
+// certain are the reports of devices that are where they should be. Of the others it is known later: they may be elsewhere.
 func certain(table []Neighbour, seen []contract.DeviceReport, list []contract.WatchedDevice,
 	began time.Time) (out []contract.DeviceReport) {
 	for i, item := range list {
-		if !doubted(table, seen[i], item) {
-			one := seen[i]
-			addNeighbours(&one, item, table)
-			one.Unsure = one.Present && doubtful(one, item, table, began)
+		one := seen[i]
+		addNeighbours(&one, item, table)
+		if one.Present && one.Found == "" && !doubtful(one, item, table, began) && !doubted(table, seen[i], item) {
 			out = append(out, one)
 		}
 	}

@@ -114,9 +114,12 @@ func (r *runner) report(ctx context.Context, o contract.AgentTasks, searching bo
 			r.log.Warn("the device reports could not be sent", "error", err)
 		}
 	}
-	report.Devices = survey(ctx, r.o.LAN, neighbours, o.Watch, func(early []contract.DeviceReport) {
-		send(contract.LANReport{Devices: early, Problem: report.Problem})
-	})
+	early := func(list []contract.DeviceReport) { // where some are not, the rest takes a while
+		if len(list) > 0 && len(list) < len(o.Watch) {
+			send(contract.LANReport{Devices: list, Problem: report.Problem})
+		}
+	}
+	report.Devices = survey(ctx, r.o.LAN, neighbours, o.Watch, early)
 	if searching {
 		missing = r.finder.missing(o.Watch, report.Devices)
 	}

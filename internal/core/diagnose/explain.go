@@ -122,6 +122,7 @@ func (e Evidence) explain(l LinkEvidence) (out []explained) {
 	for i, s := range failing {
 		members[i] = causes.Member{Device: s.Device, Seen: e.signs(l, s, failing)}
 	}
+	onceOnTheWay(members)
 	for _, x := range causes.Explain(members) {
 		one := explained{Explanation: x, known: members[x.Members[0]].Seen}
 		for _, k := range x.Members {

@@ -72,3 +72,17 @@ func saidOnTheWay(l LinkEvidence, failing []ServiceEvidence) causes.Value {
 	}
 	return causes.Unseen
 }
+
+// onceOnTheWay counts what was said on the way to an address once, however many ports it was said of: it is one fact.
+func onceOnTheWay(members []causes.Member) {
+	said := false
+	for i := range members {
+		switch v := &members[i].Seen[causes.Outside]; {
+		case *v != causes.NetByWay && *v != causes.HostByWay:
+		case said:
+			*v = causes.Unseen
+		default:
+			said = true
+		}
+	}
+}

@@ -39,6 +39,13 @@ func TestWhoSaidItAndFromHowFarDecides(t *testing.T) {
 			}
 			e.Links[0].Overdue, e.Links[0].Heard = true, now.Add(-time.Minute)
 		}, "site-dark", "link main"},
+		"host unreachable, said on the way, and nobody announces": {func(e *Evidence) {
+			fail(e, probe.Silent, 0, 1, 2)
+			for i := range e.Services {
+				e.Services[i].ICMP = icmp(3, 1, "203.0.113.1")
+			}
+			e.Links[0].Agent, e.Links[0].Heard = false, time.Time{}
+		}, "site-dark", "link main"},
 		"net unreachable, said on the way, and the agent is heard": {func(e *Evidence) {
 			fail(e, probe.Unroutable, 0, 1, 2)
 			for i := range e.Services {

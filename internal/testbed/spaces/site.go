@@ -128,6 +128,7 @@ func (s *Site) Plug(space, mac string, addresses ...string) {
 	s.Make(space)
 	s.Join(space+" eth0", "router port-"+space)
 	s.In(space, "ip", "link", "set", "eth0", "address", mac)
+	s.In(space, "sysctl", "-qw", "net.ipv4.conf.all.arp_notify=1") // a machine that gets an address says so (RFC 5227)
 	s.In("router", "ip", "link", "set", "port-"+space, "master", "lan")
 	for _, a := range addresses {
 		s.In(space, "ip", "addr", "add", a, "dev", "eth0", "nodad")
