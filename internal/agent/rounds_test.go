@@ -166,7 +166,9 @@ func TestASearchStaysInsideItsBudget(t *testing.T) {
 		list := item("192.168.7.20")
 		away := []contract.DeviceReport{{Device: "recorder"}}
 		require.Len(t, f.missing(list, away), 1)
-		require.Empty(t, f.missing(list, away), "one search at a time")
+		meanwhile := []contract.DeviceReport{{Device: "recorder"}}
+		require.Empty(t, f.missing(list, meanwhile), "one search at a time")
+		require.True(t, meanwhile[0].Unsure, "while it is searched for, nothing is certain")
 		f.done()
 		require.Empty(t, f.missing(list, away), "it was searched for just now")
 		time.Sleep(searchAgain)

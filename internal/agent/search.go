@@ -38,6 +38,7 @@ type finder struct {
 	searched map[string]time.Time                // by MAC: when it was searched for
 	there    map[string]bool                     // by MAC: it was where it should be since
 	busy     bool
+	wanted   map[string]bool // by MAC: what is searched for while busy
 }
 
 // ask asks for the devices on record before they are looked at: at their addresses, and at those that IPv6 makes of their MACs.
@@ -136,12 +137,20 @@ func (f *finder) missing(list []contract.WatchedDevice, seen []contract.DeviceRe
 			seen[i].Unsure = true
 		}
 	}
-	if len(out) == 0 || f.busy {
+	if f.busy { // they are being searched for
+		for i, item := range list {
+			if slices.ContainsFunc(out, func(x contract.WatchedDevice) bool { return x.Device == item.Device }) || f.wanted[item.MAC] {
+				seen[i].Unsure = seen[i].Unsure || seen[i].Found == "" && !seen[i].Present
+			}
+		}
 		return nil
 	}
-	f.busy = true
+	if len(out) == 0 {
+		return nil
+	}
+	f.busy, f.wanted = true, map[string]bool{}
 	for _, item := range out {
-		f.searched[item.MAC], f.there[item.MAC] = time.Now(), false
+		f.searched[item.MAC], f.there[item.MAC], f.wanted[item.MAC] = time.Now(), false, true
 	}
 	return out
 }

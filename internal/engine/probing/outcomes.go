@@ -247,8 +247,8 @@ func (p *Prober) tell(r Result, before, after Status) {
 				probe.Words(s.ExpectedAt(r.At), after.State, false)))
 	}
 	failed := s.RuleAt(r.At).Meaning(r.Outcome) == probe.NotWanted
-	if (failed && before.View.Outcome != r.Outcome || after.State != before.State && !asExpected) && !s.Mute() {
-		p.host.ScanDevices(s.SiteID) // from inside it may look otherwise
+	if (failed && before.View.Outcome != r.Outcome || after.State != before.State) && !s.Mute() {
+		p.host.ScanDevices(s.SiteID) // from inside it may look otherwise; and what is over there is told as over
 	}
 	if after.State != before.State || after.View.Outcome != before.View.Outcome {
 		p.host.Review(s.SiteID)

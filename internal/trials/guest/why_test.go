@@ -212,9 +212,9 @@ func (s *troubled) try(where string, f trouble) (out []told) {
 			}
 			done = done && x.opened != 0 && (slices.Contains(x.want, got.Cause) || time.Since(began) > x.opened+8*time.Second)
 		}
-		if os.Getenv("INKPOST_FAULT") != "" && out[0].opened != 0 {
+		if os.Getenv("INKPOST_FAULT") != "" {
 			list, _ := s.LAN(context.Background(), code, false)
-			s.t.Logf("%+v\n%+v", out[0].last, list)
+			s.t.Logf("%v %+v\n%+v", time.Since(began), out[0].last, list)
 		}
 		if done {
 			break
