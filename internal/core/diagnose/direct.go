@@ -2,6 +2,7 @@ package diagnose
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,7 +27,7 @@ func (e Evidence) atSite(l LinkEvidence) (out []Finding) {
 	if refused := refusals(l, refusalsMin); len(refused) > 0 {
 		out = append(out, finding("key-refused", subject, p, refused...))
 	}
-	if l.Failing {
+	if l.Failing && !e.allDown() {
 		f := finding("link-failing", subject, p, e.heard(l))
 		f.Services = serviceNames(e.where(func(s ServiceEvidence) bool { return s.OnLink == l.Label && s.failing() }))
 		if other, ok := e.preferred(l.Link); ok {
@@ -36,6 +37,27 @@ func (e Evidence) atSite(l LinkEvidence) (out []Finding) {
 		out = append(out, f)
 	}
 	return out
+}
+
+// allDown reports whether none of several links of the site works.
+func (e Evidence) allDown() bool {
+	return len(e.Links) > 1 && !slices.ContainsFunc(e.Links, func(l LinkEvidence) bool { return !l.Failing })
+}
+
+// siteDark says that a site with several links is dark: one fault, and not one for each of them.
+func (e Evidence) siteDark() Finding {
+	p := e.ofSite()
+	var addresses, providers, heard []string
+	for _, l := range e.Links {
+		addresses, heard = append(addresses, l.Addresses().String()), append(heard, e.heard(l))
+		if !slices.Contains(providers, provider(l.Link)) {
+			providers = append(providers, provider(l.Link))
+		}
+	}
+	p["address"], p["provider"] = strings.Join(addresses, " and "), strings.Join(providers, " and ")
+	f := finding("site-dark", "site "+e.Site.Code, p, heard...)
+	f.Services = serviceNames(e.where(func(s ServiceEvidence) bool { return s.failing() }))
+	return f
 }
 
 func refusals(l LinkEvidence, least int) (out []string) {

@@ -72,6 +72,9 @@ func Rankings(e Evidence) (out []Ranking) {
 
 // Site returns every problem that the evidence shows, each symptom under one cause only.
 func Site(e Evidence) (out []Finding) {
+	if e.allDown() {
+		out = append(out, e.siteDark())
+	}
 	for _, l := range e.Links {
 		out = append(out, e.atSite(l)...)
 		out = append(out, e.shownBeside(l)...)

@@ -260,6 +260,16 @@ func TestALinkThatIsDownTakesItsServicesWithIt(t *testing.T) {
 	require.Len(t, list, 1, "the agent is heard by another link: that does not make this one alive")
 	require.EqualValues(t, "link-failing", list[0].Cause)
 	require.Equal(t, []string{"page", "playback", "shell"}, list[0].Services)
+
+	other := e.Links[0]
+	other.Label, other.Provider, other.IPv4 = "backup", "Gannet Mobile", netip.MustParseAddr("203.0.113.9")
+	e.Links = append(e.Links, other)
+	list = Site(e)
+	require.Len(t, list, 1, "all links down are one dark site")
+	require.EqualValues(t, "site-dark", list[0].Cause)
+	require.Contains(t, list[0].Summary, "198.51.100.7 and 203.0.113.9")
+	e.Links[1].Failing = false
+	require.EqualValues(t, "link-failing", Site(e)[0].Cause, "the other link works")
 }
 
 func TestVantagePointsThatHaveNotLookedAtOneMomentDisagreeWithNobody(t *testing.T) {

@@ -252,7 +252,7 @@ var places = map[string]struct {
 	"modem":         {spaces.FarModem, true, true, nil, func(f trouble) bool { return !f.carrier && !f.public }},
 	"modem alone":   {spaces.FarModem, false, false, nil, func(f trouble) bool { return !f.carrier && !f.inside && !f.public }},
 	"carrier":       {spaces.FarMiddle, true, false, nil, func(f trouble) bool { return f.carrier || f.within }},
-	"router, lends": {spaces.FarDirect, true, false, client.Fields{"may_map": true}, func(f trouble) bool { return f.lent }},
+	"router, lends": {spaces.FarDirect, true, true, client.Fields{"may_map": true}, func(f trouble) bool { return f.lent }},
 }
 
 // TestWhatIsSaidOfFaultsBehindRealNAT makes faults behind real kernel NAT, one after another, and holds what is said against what is so.
