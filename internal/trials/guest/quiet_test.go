@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/testbed/spaces"
 )
 
@@ -37,4 +38,26 @@ func TestAQuietMinuteIsQuietOnTheWire(t *testing.T) {
 			require.LessOrEqual(t, used, max(100*time.Millisecond, quiet/600))
 		})
 	}
+}
+
+// A failure that lasts is no reason to ask the router without end: its packets are counted for a minute, on a link that lends ports.
+func TestAFailureThatLastsBothersTheRouterLittle(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes a minute")
+	}
+	t.Parallel()
+	s := inTrouble(t, spaces.FarDirect, true, false, client.Fields{"may_map": true})
+	questions := s.Count("lan", "output", "ip daddr "+spaces.Router)
+	broadcast := s.Count("lan", "output", "ip daddr 239.255.255.250")
+	s.forwards("router", map[string]string{"page": ""})
+	s.told("forward-missing", "service page", 40*time.Second)
+	first := questions()
+	time.Sleep(time.Minute) // what is not sent can only be waited for
+	all := questions()
+	t.Logf("until it was told: %d packets (%d octets) to the router; in the minute after: %d; searches: %d", first.Packets, first.Octets,
+		all.Packets-first.Packets, broadcast().Packets)
+	require.Positive(t, first.Packets, "the router was asked")
+	require.Less(t, first.Packets, 200)
+	require.LessOrEqual(t, all.Packets-first.Packets, 40, "it goes on being asked")
+	require.LessOrEqual(t, broadcast().Packets, 4)
 }
