@@ -12,7 +12,7 @@ import (
 )
 
 // wordFloor is the least time between two rounds of questions to the router about its ports, whoever asks for them.
-const wordFloor = 15 * time.Second
+const wordFloor = 10 * time.Second
 
 // words has the router asked for its word on the watched ports: not more often than wordFloor, and once for all who want to know meanwhile.
 type words struct {

@@ -32,7 +32,7 @@ var addressCauses = []Cause{
 	{Slug: "no-route", Hop: HopAddress, Actor: TheProvider, Scope: ScopeLink, Weight: 1,
 		So:   "The network on the way has no route to {address}, though the site is alive",
 		Next: "Report it to {provider}: its network does not route {address}.",
-		Predicts: Predictions{Outside: of(HostByWay, NetByWay, Unroutable), Reach: of(StoppedBefore), Alive: of(Heard),
+		Predicts: Predictions{Outside: of(HostByWay, NetByWay, Unroutable, Silent), Reach: of(StoppedBefore), Alive: of(Heard),
 			Siblings: of(Fail), Others: of(Fail), Held: of(No), Family: of(OtherFails)}},
 	{Slug: "moved-unannounced", Hop: HopAddress, Actor: OnSite, Scope: ScopeLink, Weight: 5,
 		So: "Somebody else answers at {address}: the site has another address, and nothing has announced it",

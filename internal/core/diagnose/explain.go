@@ -175,13 +175,16 @@ func (e Evidence) spreading(l LinkEvidence, x explained) bool {
 	})
 }
 
-// looking reports whether an agent that is there has not told yet how a failing service looks from inside, or is not sure of its device.
+// looking reports whether an agent that is there has not told yet how a failing service looks from inside or what the router says of its
+// port, or is not sure of its device.
 func (e Evidence) looking(l LinkEvidence, s ServiceEvidence) bool {
-	r, ok := e.Seen[s.Device]
-	if !ok || !l.Agent || l.Overdue || e.Now.Sub(r.At) > InsideFor || l.Heard.Before(s.Turned) {
+	if !l.Agent || l.Overdue || l.Heard.Before(s.Turned) {
 		return false
 	}
-	return r.At.Before(s.Turned) || r.Unsure
+	r, looks := e.Seen[s.Device]
+	looks = looks && e.Now.Sub(r.At) <= InsideFor
+	asks := !l.Word.At.IsZero() && s.Forwarded() && !s.OnRouter // its router answered before
+	return looks && (r.At.Before(s.Turned) || r.Unsure) || asks && l.Word.At.Before(s.Turned)
 }
 
 // missedInside reports a service that proves nothing by silence, whose device is not where it should be: an agent has looked more

@@ -28,8 +28,8 @@ func (e Evidence) fromRouter(l LinkEvidence, s ServiceEvidence, out *causes.Seen
 	}
 }
 
-// restartBefore is how long before a failure its first sign may have been missed: a router restarts for minutes.
-const restartBefore = 5 * time.Minute
+// restartBefore is how long before a failure was seen a router may have begun anew for that to be why: usually it begins after it.
+const restartBefore = time.Minute
 
 // fresh reports whether something was seen since a service began to fail, and lately. What is from the future is not believed.
 func (e Evidence) fresh(at, turned time.Time) bool {
