@@ -27,25 +27,23 @@ export function Weighed({ site, service, finding }: { site: string; service: str
       </Button>
       {why.error && <Alert severity="error">{why.error.message}</Alert>}
       {open &&
-        ranking?.causes
-          .slice(0, shown)
-          .map((c) => (
-            <Box key={c.cause} data-cause={c.cause} sx={{ mb: 0.5, color: c.excluded ? 'text.secondary' : 'text.primary' }}>
-              <Typography variant="body2" sx={{ fontWeight: c.excluded ? 400 : 600 }}>
-                {c.excluded ? say.fault.excluded : say.fault.share(c.share)} · {c.cause}: {c.summary}.
+        ranking?.causes.slice(0, shown).map((c) => (
+          <Box key={c.cause} data-cause={c.cause} sx={{ mb: 0.5, color: c.excluded ? 'text.secondary' : 'text.primary' }}>
+            <Typography variant="body2" sx={{ fontWeight: c.excluded ? 400 : 600 }}>
+              {c.excluded ? say.fault.excluded : say.fault.share(c.share)} · {c.cause}: {c.summary}.
+            </Typography>
+            {c.for?.map((r) => (
+              <Typography key={r} variant="body2" sx={{ pl: 2 }}>
+                {say.fault.pro(r)}
               </Typography>
-              {c.for?.map((r) => (
-                <Typography key={r} variant="body2" sx={{ pl: 2 }}>
-                  {say.fault.pro(r)}
-                </Typography>
-              ))}
-              {c.against?.map((r) => (
-                <Typography key={r} variant="body2" sx={{ pl: 2, color: 'error.main' }}>
-                  {say.fault.contra(r)}
-                </Typography>
-              ))}
-            </Box>
-          ))}
+            ))}
+            {c.against?.map((r) => (
+              <Typography key={r} variant="body2" sx={{ pl: 2, color: 'error.main' }}>
+                {say.fault.contra(r)}
+              </Typography>
+            ))}
+          </Box>
+        ))}
       {open && ranking?.unknown && <Typography variant="body2">{say.fault.unknown(ranking.unknown.join(', '))}</Typography>}
     </Box>
   )
