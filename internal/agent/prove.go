@@ -11,7 +11,6 @@ import (
 
 	"inkpost.example/inkpost/internal/agent/source"
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/wan"
 )
 
 // prove listens on a port for a while: where the nonce arrives there, the router passes the external port on.
@@ -50,7 +49,7 @@ const borrowFor = 2 * time.Minute
 // borrow has the router pass an external port on to one of ours. The link may not do without asking the router: then nothing is borrowed.
 func (r *runner) borrow(ctx context.Context, p contract.ProofTask, at int) (back func(), err error) {
 	keep := func() {}
-	if !r.uses(wan.SourceGateway) {
+	if !r.asks.Load() {
 		return keep, errors.New("the router is not to be asked at this site (source gateway is switched off)")
 	}
 	back, err = r.gateway.Borrow(ctx, source.Port{Transport: p.Transport, External: p.Borrow}, at, borrowFor)

@@ -59,6 +59,7 @@ type runner struct {
 	lost    severed
 	finder  finder
 	words   words
+	asks    atomic.Bool // the router may be asked: its word is one of the link's sources
 	renewed atomic.Bool // the machine's own addresses changed: the devices' may have, too
 
 	mu    sync.Mutex
@@ -122,6 +123,7 @@ func (r *runner) once(ctx context.Context) error {
 	var wg sync.WaitGroup
 	run, stop := context.WithCancel(ctx)
 	r.gateway = source.NewGateway(r.o.Network)
+	r.asks.Store(r.uses(wan.SourceGateway))
 	defer r.gateway.Close()
 	defer r.side.Wait()
 	if r.uses(wan.SourceGateway) {
@@ -228,6 +230,7 @@ func (r *runner) tell(ctx context.Context, why reason) error {
 		return err
 	}
 	r.server = o
+	r.asks.Store(r.uses(wan.SourceGateway))
 	if o.NewKey {
 		return r.rotate(ctx)
 	}

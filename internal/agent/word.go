@@ -8,7 +8,6 @@ import (
 
 	"inkpost.example/inkpost/internal/agent/source"
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/wan"
 )
 
 // wordFloor is the least time between two rounds of questions to the router about its ports, whoever asks for them.
@@ -40,7 +39,7 @@ func (w *words) begin(now time.Time) {
 
 // askRouter asks the router what it lists for the ports of the link's services, and tells the server.
 func (r *runner) askRouter(ctx context.Context, watched []contract.WatchedDevice) {
-	if !r.uses(wan.SourceGateway) {
+	if !r.asks.Load() {
 		return
 	}
 	wait, ok := r.words.next(time.Now())
