@@ -49,7 +49,7 @@ var troubles = []trouble{
 		s.forwards("router", map[string]string{"page": ""})
 		return func() { s.forwards("router", nil) }
 	}},
-	{name: "the router refuses", short: true, want: []causes.Slug{"router-refuses"}, make: func(s *troubled) func() {
+	{name: "the router refuses", want: []causes.Slug{"router-refuses"}, make: func(s *troubled) func() {
 		s.quietRouter(false)
 		s.forwards("router", map[string]string{"page": ""})
 		return func() { s.forwards("router", nil); s.quietRouter(true) }
@@ -76,7 +76,7 @@ var troubles = []trouble{
 		s.rule("near", "inkfault", "forward", "tcp dport 8443 reject with icmpx admin-prohibited")
 		return func() { s.unrule("near", "inkfault") }
 	}},
-	{name: "the device's firewall", short: true, want: []causes.Slug{"device-firewall"}, alone: []causes.Slug{"device-lan-only"},
+	{name: "the device's firewall", want: []causes.Slug{"device-firewall"}, alone: []causes.Slug{"device-lan-only"},
 		make: func(s *troubled) func() {
 			s.rule("recorder", "inkfault", "input", "tcp dport 8443 drop")
 			return func() { s.unrule("recorder", "inkfault") }
@@ -95,7 +95,7 @@ var troubles = []trouble{
 		s.In("recorder", "ip", "link", "set", "eth0", "down")
 		return func() { s.up("recorder") }
 	}},
-	{name: "the service stopped", short: true, within: true, want: []causes.Slug{"service-stopped"}, make: func(s *troubled) func() {
+	{name: "the service stopped", within: true, want: []causes.Slug{"service-stopped"}, make: func(s *troubled) func() {
 		s.stop("page")
 		return func() { s.start("page") }
 	}},
@@ -221,7 +221,7 @@ var troubles = []trouble{
 				s.In(edge, "sh", "-c", "ip link set wan up; ip route replace default via 1.2.5.1")
 			}
 		}},
-	{name: "a server over UDP stopped", of: "names", short: true, want: []causes.Slug{"service-stopped"}, make: func(s *troubled) func() {
+	{name: "a server over UDP stopped", of: "names", want: []causes.Slug{"service-stopped"}, make: func(s *troubled) func() {
 		s.stop("names")
 		return func() { s.start("names") }
 	}},

@@ -51,7 +51,7 @@ var wells = []healthy{
 			"dport 8443 dnat to %s:8443; add rule ip inkloop post oifname lan ip saddr 192.168.7.0/24 masquerade", s.WAN, recorderAt))
 		return func() { s.In("router", "nft", "delete table ip inkloop") }
 	}},
-	{name: "the provider gives another address, and takes it back", short: true, begin: func(s *troubled) func() {
+	{name: "the provider gives another address, and takes it back", begin: func(s *troubled) func() {
 		before := s.WAN
 		s.MoveTo("1.2.5.9")
 		s.awaitName("1.2.5.9", 30*time.Second)
