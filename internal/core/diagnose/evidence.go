@@ -34,9 +34,10 @@ type LinkEvidence struct {
 	Rhythm    time.Duration // how often a router without an agent announces; 0 if that is not known
 	Resolver  string        // what is wrong with name resolution at the site
 	Refused   []RefusedEvidence
-	Held      string    // why a new address is not followed yet; "" if none is held back
-	Reported  time.Time // when an agent last told what its sources say
-	Announced bool      // the link's address is announced at regular intervals
+	Held      string        // why a new address is not followed yet; "" if none is held back
+	Reported  time.Time     // when an agent last told what its sources say
+	Announced bool          // the link's address is announced at regular intervals
+	Every     time.Duration // how long those are; 0 if that is not known
 	// Gateway is the WAN address that the router itself has, by its own word; zero if that is not known.
 	Gateway netip.Addr
 	Word    site.RouterWord // what the router says of itself and of the ports

@@ -152,7 +152,7 @@ func (e Evidence) judge(p *Path, s ServiceEvidence, l LinkEvidence) {
 	for i := 2; i <= reached; i++ {
 		p.Stations[i].Verdict = Proven
 	}
-	if reached > 3 {
+	if reached >= 3 {
 		p.Stations[3].Value = "passed"
 	}
 	if how != "" {

@@ -34,7 +34,7 @@ func (e Evidence) signs(l LinkEvidence, s ServiceEvidence, failing []ServiceEvid
 	e.fromInside(s, &out)
 	out[causes.Siblings] = e.around(l, s, func(x ServiceEvidence) bool { return x.Device == s.Device })
 	out[causes.Others] = e.around(l, s, func(x ServiceEvidence) bool { return x.Device != s.Device })
-	if out[causes.Alive] = l.alive(failing); out[causes.Siblings] == causes.Work || out[causes.Others] == causes.Work {
+	if out[causes.Alive] = l.alive(failing, e.Now); out[causes.Siblings] == causes.Work || out[causes.Others] == causes.Work {
 		out[causes.Alive] = causes.Unseen // it is alive, whether or not somebody announces it
 	}
 	if out[causes.Device] == causes.Away && (out[causes.Siblings] == causes.Work || out[causes.Family] == causes.OtherWorks) {
@@ -278,7 +278,7 @@ func (e Evidence) around(l LinkEvidence, s ServiceEvidence, which func(ServiceEv
 }
 
 // alive says whether the site was heard since its services began to fail.
-func (l LinkEvidence) alive(failing []ServiceEvidence) causes.Value {
+func (l LinkEvidence) alive(failing []ServiceEvidence, now time.Time) causes.Value {
 	announces := l.Announced || l.Agent
 	switch {
 	case !announces || l.Heard.IsZero() || len(failing) == 0:
@@ -287,6 +287,8 @@ func (l LinkEvidence) alive(failing []ServiceEvidence) causes.Value {
 		return causes.Heard
 	case began(failing).Sub(l.Heard) > silentBefore:
 		return causes.Unseen
+	case now.Sub(began(failing)) <= l.Every && !l.Overdue:
+		return causes.Unseen // it has not had the time to say something
 	case l.Overdue, l.Announced:
 		return causes.Quiet
 	}

@@ -139,6 +139,19 @@ func TestWhoSaidItAndFromHowFarDecides(t *testing.T) {
 	}
 }
 
+func TestSilenceTakesAsLongAsAnAnnouncement(t *testing.T) {
+	e := scene()
+	fail(&e, probe.Silent, 0, 1, 2)
+	l := &e.Links[0]
+	l.Announced, l.Heard = true, now.Add(-31*time.Second) // a second before it began
+	l.Every = time.Minute
+	require.NotEqualValues(t, "certain", Site(e)[0].Sure, "it may yet announce")
+	require.Equal(t, causes.Unseen, l.alive(e.Services, now))
+	l.Every = 15 * time.Second
+	require.Equal(t, causes.Quiet, l.alive(e.Services, now))
+	require.EqualValues(t, "site-dark", Site(e)[0].Cause)
+}
+
 func TestEvidenceIsBoundInTime(t *testing.T) {
 	look := DeviceReport{Present: true, Ports: map[string]string{"shell": "refused"}}
 	for name, c := range map[string]struct {

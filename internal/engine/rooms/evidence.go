@@ -151,7 +151,10 @@ func (r *Rooms) SeenBy(s site.Service, now time.Time) []Seen {
 func (r *Rooms) LinkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
 	l.Heard = r.SiteSide.LastHeard(l)
 	out := diagnose.LinkEvidence{Link: l, Overdue: l.Agent && wan.Overdue(l.Heard, r.Started, now, r.CheckEvery)}
-	out.Announced = l.Mode != site.Static && r.SiteSide.AnnouncesEvery(l) > 0
+	if l.Mode != site.Static {
+		out.Every = r.SiteSide.AnnouncesEvery(l)
+		out.Announced = out.Every > 0
+	}
 	report, known := r.SiteSide.Report(l.ID)
 	if !known {
 		return out

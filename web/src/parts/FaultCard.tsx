@@ -11,7 +11,7 @@ export function Explained({ finding }: { finding: Finding }) {
       <Typography sx={{ fontWeight: 600 }}>
         {finding.summary}.{' '}
         <Typography component="span" variant="label">
-          {say.fault.sure[finding.sure]}
+          {say.fault.sure[finding.sure]},
         </Typography>{' '}
         <Link
           component={To}

@@ -32,7 +32,7 @@ export function Weighed({ site, service, finding }: { site: string; service: str
             <Typography variant="body2" sx={{ fontWeight: c.excluded ? 400 : 600 }}>
               {c.excluded ? say.fault.excluded : say.fault.share(c.share)} · {c.cause}: {c.summary}.
             </Typography>
-            {c.for?.map((r) => (
+            {(c.excluded ? [] : c.for)?.map((r) => (
               <Typography key={r} variant="body2" sx={{ pl: 2 }}>
                 {say.fault.pro(r)}
               </Typography>
