@@ -182,6 +182,9 @@ func (e Evidence) judge(p *Path, s ServiceEvidence, l LinkEvidence) {
 	for i := range p.Stations {
 		if p.Stations[i].Hop == p.Finding.Hop {
 			p.Stations[i].Verdict = Broken
+			if !p.Finding.Serious() { // it works, and should be seen to
+				p.Stations[i].Verdict = Unsettled
+			}
 			if p.Finding.Sure == causes.Open {
 				p.Stations[i].Detail = joined(p.Stations[i].Detail, "likeliest")
 			}

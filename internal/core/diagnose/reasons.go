@@ -103,7 +103,8 @@ func (e Evidence) reason(l LinkEvidence, list []ServiceEvidence, sign causes.Sig
 	switch sign {
 	case causes.Outside:
 		return seen(list)
-	case causes.Way, causes.Transport, causes.Held, causes.Together, causes.Vantages, causes.Port, causes.Asleep, causes.Provider:
+	case causes.Way, causes.Transport, causes.Held, causes.Together, causes.Vantages, causes.Port, causes.Asleep, causes.Provider,
+		causes.WAN:
 		return []string{e.seldomSaid(l, list, sign, v)}
 	case causes.Reach:
 		return reachWords(list, e)
