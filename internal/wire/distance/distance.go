@@ -53,12 +53,7 @@ func Measure(ctx context.Context, r Request) ([]probe.HopAnswer, error) {
 		out[i], every[i] = probe.HopAnswer{Limit: limit, Reply: probe.HopNothing}, i
 	}
 	r.round(ctx, out, every)
-	var left []int
-	for i, a := range out {
-		if a.Reply == probe.HopNothing {
-			left = append(left, i)
-		}
-	}
+	left := unanswered(out)
 	if len(left) == 0 {
 		return out, nil
 	}
@@ -69,6 +64,31 @@ func Measure(ctx context.Context, r Request) ([]probe.HopAnswer, error) {
 	}
 	r.round(ctx, out, left)
 	return out, nil
+}
+
+// againMost is how many limits are tried again behind the last that was answered: further on, silence is what is expected.
+const againMost = 4
+
+// unanswered lists what is to be tried again.
+func unanswered(list []probe.HopAnswer) (left []int) {
+	last, beyond := -1, 0
+	for i, a := range list {
+		if a.Reply != probe.HopNothing {
+			last = i
+		}
+	}
+	for i, a := range list {
+		if a.Reply != probe.HopNothing {
+			continue
+		}
+		if i > last {
+			if beyond++; beyond > againMost {
+				break
+			}
+		}
+		left = append(left, i)
+	}
+	return left
 }
 
 // Search is Measure for a port that works and whose distance is not known: it tries limits from 1 on, and ends with the first that is

@@ -94,14 +94,23 @@ func (m *Meter) Works(ctx context.Context, target netip.AddrPort, now time.Time)
 	m.wg.Go(func() {
 		g.measuring.Lock()
 		defer g.measuring.Unlock()
-		answers, err := Search(ctx, Request{Transport: probe.TCP, Target: target, From: m.From, Sent: &m.sent})
-		c, ok := probe.Calibrate(answers, target.Addr(), now)
+		m.calibrate(ctx, g, target, now)
 		m.mu.Lock()
 		defer m.mu.Unlock()
-		if g.busy = false; ok && err == nil {
-			g.calibration = c
-		}
+		g.busy = false
 	})
+}
+
+// calibrate measures a port that works, and returns what is known of its address then. The caller holds g.measuring.
+func (m *Meter) calibrate(ctx context.Context, g *entry, target netip.AddrPort, now time.Time) probe.Calibration {
+	answers, err := Search(ctx, Request{Transport: probe.TCP, Target: target, From: m.From, Sent: &m.sent})
+	c, ok := probe.Calibrate(answers, target.Addr(), now)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if ok && err == nil {
+		g.calibration = c
+	}
+	return g.calibration
 }
 
 // Do runs f in the background, unless the meter is closed.
@@ -138,7 +147,14 @@ func (m *Meter) Examine(ctx context.Context, transport probe.Transport, target n
 	m.mu.Lock()
 	s.Calibration = g.calibration
 	control, trusted := g.works, g.works.IsValid() && g.works != target && now.Sub(g.at) < trustFor
+	calibrate := trusted && !s.Calibration.Known() && now.Sub(g.tried) >= tryAgain
+	if calibrate {
+		g.tried = now
+	}
 	m.mu.Unlock()
+	if calibrate { // a few packets to a port that works spare many to the one that fails
+		s.Calibration = m.calibrate(ctx, g, control, now)
+	}
 	r := Request{Transport: transport, Target: target, From: m.From, Sent: &m.sent,
 		Limits: s.Calibration.Limits(Longest)}
 	answers, err := Measure(ctx, r)
