@@ -4,6 +4,7 @@ import (
 	"context"
 	"net"
 	"net/netip"
+	"slices"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -103,6 +104,8 @@ func TestAServiceIsProbedAtOnceAndAFailureIsConfirmedFast(t *testing.T) {
 	require.EventuallyWithT(t, func(c *assert) {
 		list, err := s.Client.Faults(context.Background(), "KET-07", false)
 		require.NoError(c, err)
+		// Before the link had an address, that may have been told, too.
+		list = slices.DeleteFunc(list, func(f contract.Fault) bool { return f.Finding.Cause == "address-unknown" })
 		require.Len(c, list, 1)
 		require.EqualValues(c, "service-stopped", list[0].Finding.Cause)
 		require.False(c, list[0].Closed.IsZero(), "the fault closes by itself")
