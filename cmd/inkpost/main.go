@@ -4,6 +4,7 @@ package main
 import (
 	"context"
 	"os"
+	_ "time/tzdata" // time zones of people and planned work, also where the system has none
 
 	"inkpost.example/inkpost/internal/cli"
 )

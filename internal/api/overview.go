@@ -10,7 +10,6 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
-	"inkpost.example/inkpost/internal/store"
 )
 
 // ok answers with a document, or hands the error on.
@@ -70,23 +69,6 @@ func (a *api) description(c *echo.Context, _ principal) error {
 func (a *api) overview(c *echo.Context, _ principal) error {
 	o, err := a.engine().Overview(c.Request().Context())
 	return ok(c, http.StatusOK, o, err)
-}
-
-func (a *api) faults(c *echo.Context, _ principal) error {
-	f := store.FaultFilter{Limit: 500}
-	var err error
-	if f.OpenOnly, err = yes(c, "open"); err != nil {
-		return site.Flaws{{Field: "open", Detail: err.Error()}}
-	}
-	if code := c.QueryParam("site"); code != "" {
-		id, err := a.engine().SiteID(code)
-		if err != nil {
-			return err
-		}
-		f.SiteID = id
-	}
-	list, err := a.engine().Faults(c.Request().Context(), f)
-	return ok(c, http.StatusOK, list, err)
 }
 
 func (a *api) history(c *echo.Context, _ principal) error {

@@ -92,20 +92,6 @@ func (a *api) routes() []route {
 			stream: true, query: []param{{"site", "only events of this site code", wordParam}}, serve: a.events},
 		{method: "GET", path: base + "/moves", summary: "List moves, the newest first", who: person, out: []contract.Move{},
 			query: moveParams, serve: a.moves},
-		{method: "GET", path: base + "/faults", summary: "List faults, open ones first", who: person, out: []contract.Fault{},
-			query: []param{{"site", "only this site code", wordParam}, {"open", "true lists open faults only", flagParam}},
-			serve: a.faults},
-		{method: "GET", path: base + "/sites/:code/why", summary: "How the causes of what fails at a site were weighed", who: person,
-			out: contract.Why{}, serve: a.why},
-		{method: "PUT", path: base + "/faults/:id/judgement", summary: "Say whether the cause of a fault was right, or what it was",
-			who: person, in: contract.FaultJudgementInput{}, out: contract.FaultJudgement{}, serve: a.judgeFault},
-		{method: "GET", path: base + "/faults/accuracy", summary: "How often each cause was told, and how often it was right", who: person,
-			out: []contract.Accuracy{}, serve: a.accuracy},
-		{method: "GET", path: base + "/causes", summary: "List the causes of faults", who: person, out: []contract.Cause{},
-			serve: a.causes},
-		{method: "GET", path: base + "/causes/:cause", summary: "Show a cause and what it predicts", who: person, out: contract.Cause{},
-			serve: a.cause},
-
 		{method: "GET", path: base + "/zones", summary: "List zones", who: person, out: []names.Zone{}, serve: a.zones},
 		{method: "POST", path: base + "/zones", summary: "Add a zone", who: person, in: contract.ZoneInput{}, out: names.Zone{},
 			status: http.StatusCreated, serve: a.addZone},
@@ -296,6 +282,7 @@ func (a *api) routes() []route {
 		{method: "POST", path: base + "/agent/announcements", summary: "Announce the link's address", who: agentOnly,
 			in: contract.Announcement{}, out: contract.Receipt{}, serve: a.announce},
 	}
+	list = append(list, a.faultRoutes()...)
 	if a.lab != nil {
 		list = append(list, []route{
 			{method: "GET", path: base + "/lab", summary: "The simulated world", who: person, out: contract.World{}, serve: a.world},

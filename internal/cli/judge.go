@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,12 +15,8 @@ func judgeCommand() *cobra.Command {
 	var right bool
 	var was, note string
 	c := &cobra.Command{Use: "judge FAULT", Short: "Say whether the cause of a fault was right, or what it was", Args: cobra.ExactArgs(1),
-		Example: "  inkpost faults judge 42 --right\n  inkpost faults judge 42 --was forward-missing --note \"the router was swapped\"",
-		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			id, err := strconv.ParseInt(args[0], 10, 64)
-			if err != nil || id < 1 {
-				return usagef("%q is no fault; give the number that inkpost faults --all lists", args[0])
-			}
+		Example: "  inkpost fault judge 42 --right\n  inkpost fault judge 42 --was forward-missing --note \"the router was swapped\"",
+		RunE: onFault(func(cmd *cobra.Command, c *client.Client, id int64, _ []string) error {
 			if right && was != "" || !right && was == "" && note == "" {
 				return usagef("give --right, or what it was: --was CAUSE, --note TEXT, or both")
 			}

@@ -9,7 +9,6 @@ import (
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/pace"
 )
 
 func overviewCommand() *cobra.Command {
@@ -41,62 +40,6 @@ func overviewCommand() *cobra.Command {
 			say(cmd, "\nRecent moves")
 			return show(cmd, o.Moves, moveColumns()...)
 		})}
-}
-
-func faultColumns() []column[contract.Fault] {
-	return []column[contract.Fault]{
-		{title: "fault", text: func(f contract.Fault) string { return fmt.Sprint(f.ID) }},
-		{title: "site", text: func(f contract.Fault) string { return f.Site }, tone: func(contract.Fault) tone { return strong }},
-		{title: "opened", text: func(f contract.Fault) string { return ago(f.Opened) },
-			machine: func(f contract.Fault) string { return stamp(f.Opened) }},
-		{title: "closed", text: func(f contract.Fault) string {
-			if f.Closed.IsZero() {
-				return "open"
-			}
-			return "after " + pace.Length(f.Closed.Sub(f.Opened))
-		}, machine: func(f contract.Fault) string { return stamp(f.Closed) }, tone: func(f contract.Fault) tone {
-			if f.Closed.IsZero() {
-				return wrong
-			}
-			return plain
-		}},
-		{title: "hop", text: func(f contract.Fault) string { return string(f.Finding.Hop) }},
-		{title: "cause", text: func(f contract.Fault) string { return string(f.Finding.Cause) }},
-		{title: "subject", text: func(f contract.Fault) string { return f.Finding.Subject }},
-		{title: "summary", text: func(f contract.Fault) string { return f.Finding.Summary }},
-	}
-}
-
-func faultsCommand() *cobra.Command {
-	var code string
-	var all bool
-	c := &cobra.Command{Use: "faults", Short: "List open faults with their cause", Args: cobra.NoArgs,
-		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-			rows, err := c.Faults(cmd.Context(), code, !all)
-			if err != nil {
-				return err
-			}
-			return show(cmd, rows, faultColumns()...)
-		})}
-	c.Flags().StringVar(&code, "site", "", "only those of this site")
-	c.Flags().BoolVar(&all, "all", false, "closed ones too")
-	c.AddCommand(judgeCommand(), accuracyCommand())
-	return c
-}
-
-func printFaults(cmd *cobra.Command, list []contract.Fault) {
-	paint := painter(coloured(cmd))
-	for _, f := range list {
-		t := wrong
-		if !f.Serious {
-			t = unsettled
-		}
-		say(cmd, "  %s  %s  %s", paint(strong, f.Site), paint(t, f.Finding.Summary),
-			paint(faded, "since "+pace.Length(time.Since(f.Opened))))
-		for _, line := range wrapped("Next: "+f.Finding.Next, 92) {
-			say(cmd, "      %s", line)
-		}
-	}
 }
 
 func moveColumns() []column[contract.Move] {
@@ -230,6 +173,8 @@ func eventTone(kind string) tone {
 		return wrong
 	case contract.EventFaultClosed:
 		return proven
+	case contract.EventFaultChanged:
+		return unsettled
 	case contract.EventMoveRecorded:
 		return strong
 	}

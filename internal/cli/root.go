@@ -139,7 +139,8 @@ start the agent there, then look whether everything answers.`,
 	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(),
 		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand())
 	in(groupInstall, agentCommand(), vantageCommand())
-	in(groupLook, overviewCommand(), whyCommand(), causeCommand(), probeCommand(), movesCommand(), faultsCommand(), watchCommand())
+	in(groupLook, overviewCommand(), whyCommand(), causeCommand(), probeCommand(), movesCommand(), faultCommand(), plannedCommand(),
+		watchCommand())
 	in(groupLab, labCommand())
 	root.SetHelpCommandGroupID(groupStart)
 	root.SetCompletionCommandGroupID(groupStart)

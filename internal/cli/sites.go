@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"inkpost.example/inkpost/internal/client"
@@ -94,9 +96,9 @@ func siteCommand() *cobra.Command {
 			say(cmd, "Site %s is on record. Next: inkpost link add %s main --provider PROVIDER", s.Code, s.Code)
 			return nil
 		})}
-	edit := &cobra.Command{Use: "edit CODE", Short: "Change a site's code, name or note", Args: cobra.ExactArgs(1),
+	edit := &cobra.Command{Use: "edit CODE", Short: "Change a site's code, name, note or tags", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"code": "code", "name": "name", "note": "note"})
+			f, err := given(cmd, map[string]string{"code": "code", "name": "name", "note": "note", "tag": "tags"})
 			if err != nil {
 				return err
 			}
@@ -110,6 +112,7 @@ func siteCommand() *cobra.Command {
 	for _, c := range []*cobra.Command{add, edit} {
 		c.Flags().StringVar(&in.Name, "name", "", "what the premises are called")
 		c.Flags().StringVar(&in.Note, "note", "", "anything worth knowing at the next visit")
+		c.Flags().StringArrayVar(&in.Tags, "tag", nil, "a tag, such as harbour; repeatable, and all of them at once (--tag \"\" for none)")
 	}
 	list := &cobra.Command{Use: "list", Short: "List sites, those in need first", Args: cobra.NoArgs,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
@@ -144,6 +147,9 @@ func showSite(cmd *cobra.Command, s contract.Site) error {
 	}
 	paint := painter(coloured(cmd))
 	say(cmd, "%s  %s", paint(strong, s.Code), s.Name)
+	if len(s.Tags) > 0 {
+		say(cmd, "%s", paint(faded, "tagged "+strings.Join(s.Tags, ", ")))
+	}
 	if s.Note != "" {
 		say(cmd, "%s", paint(faded, s.Note))
 	}

@@ -2,7 +2,6 @@ package client
 
 import (
 	"context"
-	"strconv"
 
 	"inkpost.example/inkpost/internal/contract"
 )
@@ -15,11 +14,6 @@ func (c *Client) Why(ctx context.Context, code string) (contract.Why, error) {
 // Causes lists all causes of faults.
 func (c *Client) Causes(ctx context.Context) ([]contract.Cause, error) {
 	return call[[]contract.Cause](ctx, c, "GET", "/causes", nil)
-}
-
-// JudgeFault says whether the cause of a fault was right, or what it was.
-func (c *Client) JudgeFault(ctx context.Context, id int64, in contract.FaultJudgementInput) (contract.FaultJudgement, error) {
-	return call[contract.FaultJudgement](ctx, c, "PUT", at("faults", strconv.FormatInt(id, 10), "judgement"), in)
 }
 
 // Accuracy counts how often each cause was told, and how often it was right.

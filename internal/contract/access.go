@@ -161,6 +161,7 @@ const (
 	EventServiceState   = "inkpost.service.state"
 	EventFaultOpened    = "inkpost.fault.opened"
 	EventFaultClosed    = "inkpost.fault.closed"
+	EventFaultChanged   = "inkpost.fault.changed"
 	EventHostnameState  = "inkpost.hostname.state"
 	EventRecordEdited   = "inkpost.record.edited"
 	EventVantage        = "inkpost.vantage.changed"

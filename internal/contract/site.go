@@ -42,9 +42,10 @@ type FieldChange struct {
 
 // SiteInput is what a person gives of a site. In an edit, fields that are left out stay as they are; so in all inputs.
 type SiteInput struct {
-	Code string `json:"code"`
-	Name string `json:"name"`
-	Note string `json:"note"`
+	Code string   `json:"code"`
+	Name string   `json:"name"`
+	Note string   `json:"note"`
+	Tags []string `json:"tags,omitempty"`
 }
 
 // LinkInput is what a person gives of a link. Addresses belong to static links only.
@@ -246,19 +247,6 @@ type Site struct {
 	Services  []Service       `json:"services"`
 	Faults    []Fault         `json:"faults"`
 	Paths     []diagnose.Path `json:"paths"`
-}
-
-// Fault is an open or closed problem of a site.
-type Fault struct {
-	ID       int64     `json:"id"`
-	Site     string    `json:"site"`
-	SiteName string    `json:"site_name"`
-	Serious  bool      `json:"serious"`
-	Opened   time.Time `json:"opened"`
-	Closed   time.Time `json:"closed,omitzero"`
-	// Judged is what a person said of its cause afterwards; absent while nobody has.
-	Judged  *FaultJudgement  `json:"judged,omitempty"`
-	Finding diagnose.Finding `json:"finding"`
 }
 
 // States of a push, beside the problems that diagnose names: refused and unreachable.

@@ -1,8 +1,6 @@
 package contract
 
 import (
-	"time"
-
 	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/diagnose"
 )
@@ -24,20 +22,6 @@ type Cause struct {
 	Summary  string              `json:"summary"`
 	Next     string              `json:"next_step"`
 	Predicts []causes.Prediction `json:"predicts,omitempty"` // none of a cause that is seen directly
-}
-
-// FaultJudgementInput says whether the cause of a fault was right, and what it was otherwise: a cause of the table, a note, or both.
-type FaultJudgementInput struct {
-	Right  bool        `json:"right"`
-	Actual causes.Slug `json:"actual,omitempty"`
-	Note   string      `json:"note,omitempty"`
-}
-
-// FaultJudgement is what a person said of a fault's cause.
-type FaultJudgement struct {
-	FaultJudgementInput
-	By string    `json:"by"`
-	At time.Time `json:"at"`
 }
 
 // Accuracy is how often a cause was told, and how often people said that it was right.

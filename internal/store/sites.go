@@ -8,36 +8,48 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
+const siteColumns = `id, code, name, note, created_at, revision, tags`
+
+type siteRow struct {
+	site.Site
+	Labels list[string] `db:"tags"`
+}
+
+func (r siteRow) value() site.Site {
+	r.Site.Tags, r.Site.Created = r.Labels, r.Site.Created.UTC()
+	return r.Site
+}
+
 // Sites lists the sites by code: one by its ID, or all where siteID is 0.
 func (s *Store) Sites(ctx context.Context, siteID int64) ([]site.Site, error) {
-	out := []site.Site{}
-	err := s.selectOf(ctx, &out, `SELECT id, code, name, note, created_at, revision FROM site`, "id", siteID, "code")
-	for i := range out {
-		out[i].Created = out[i].Created.UTC()
+	var rows []siteRow
+	err := s.selectOf(ctx, &rows, `SELECT `+siteColumns+` FROM site`, "id", siteID, "code")
+	out := make([]site.Site, len(rows))
+	for i, r := range rows {
+		out[i] = r.value()
 	}
 	return out, err
 }
 
 // Site finds a site by its code.
 func (s *Store) Site(ctx context.Context, code string) (site.Site, error) {
-	var out site.Site
-	err := s.db.GetContext(ctx, &out, `SELECT id, code, name, note, created_at, revision FROM site WHERE code = upper($1)`, code)
-	out.Created = out.Created.UTC()
-	return out, explained(err, "site", "code", code)
+	var out siteRow
+	err := s.db.GetContext(ctx, &out, `SELECT `+siteColumns+` FROM site WHERE code = upper($1)`, code)
+	return out.value(), explained(err, "site", "code", code)
 }
 
 // AddSite records a site and returns it with its ID.
 func (s *Store) AddSite(ctx context.Context, in site.Site) (site.Site, error) {
-	err := s.db.GetContext(ctx, &in, `INSERT INTO site (code, name, note) VALUES ($1, $2, $3)
-		RETURNING id, code, name, note, created_at, revision`, in.Code, in.Name, in.Note)
-	in.Created = in.Created.UTC()
-	return in, explained(err, "site", "code", in.Code)
+	var out siteRow
+	err := s.db.GetContext(ctx, &out, `INSERT INTO site (code, name, note, tags) VALUES ($1, $2, $3, $4) RETURNING `+siteColumns, in.Code,
+		in.Name, in.Note, list[string](in.Tags))
+	return out.value(), explained(err, "site", "code", in.Code)
 }
 
-// EditSite writes the site's code, name and note by its ID.
+// EditSite writes the site's code, name, note and tags by its ID.
 func (s *Store) EditSite(ctx context.Context, in site.Site) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE site SET code = $2, name = $3, note = $4, revision = revision + 1 WHERE id = $1`, in.ID,
-		in.Code, in.Name, in.Note)
+	r, err := s.db.ExecContext(ctx, `UPDATE site SET code = $2, name = $3, note = $4, tags = $5, revision = revision + 1 WHERE id = $1`,
+		in.ID, in.Code, in.Name, in.Note, list[string](in.Tags))
 	return affected(r, err, "site", "code", in.Code)
 }
 

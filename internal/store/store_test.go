@@ -8,7 +8,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
@@ -215,34 +214,6 @@ func TestTheSerialWrapsWithoutZero(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, names.NextSerial(4294967295), serials[z.ID], "the database counts as the core does")
 	require.NoError(t, st.RemoveZone(ctx, z))
-}
-
-func TestOneProblemIsOneOpenFault(t *testing.T) {
-	f := furnish(t, open(t), "KET")
-	ctx := t.Context()
-	finding := diagnose.Finding{Cause: "forward-missing", Hop: diagnose.HopForward, Subject: "service page",
-		Summary: "first", Next: "do this"}
-	first, err := f.OpenFault(ctx, f.site.ID, finding, morning)
-	require.NoError(t, err)
-	require.NotZero(t, first)
-	finding.Summary = "second"
-	id, err := f.OpenFault(ctx, f.site.ID, finding, morning.Add(time.Minute))
-	require.NoError(t, err)
-	require.Equal(t, first, id, "the same problem: its words are renewed")
-	list, err := f.Faults(ctx, store.FaultFilter{SiteID: f.site.ID, OpenOnly: true, Limit: 10})
-	require.NoError(t, err)
-	require.Len(t, list, 1)
-	require.Equal(t, "second", list[0].Finding.Summary)
-	require.Equal(t, morning, list[0].Opened)
-	require.NoError(t, f.CloseFault(ctx, f.site.ID, finding.Key(), morning.Add(time.Hour)))
-	id, err = f.OpenFault(ctx, f.site.ID, finding, morning.Add(2*time.Hour))
-	require.NoError(t, err)
-	require.NotEqual(t, first, id, "a problem that comes back is another fault")
-	list, err = f.Faults(ctx, store.FaultFilter{Limit: 10})
-	require.NoError(t, err)
-	require.Len(t, list, 2)
-	require.True(t, list[0].Closed.IsZero(), "open ones first")
-	require.Equal(t, morning.Add(time.Hour), list[1].Closed)
 }
 
 func TestKeysCodesAndSessions(t *testing.T) {

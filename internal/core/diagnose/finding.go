@@ -1,6 +1,9 @@
 package diagnose
 
 import (
+	"slices"
+	"time"
+
 	"inkpost.example/inkpost/internal/core/causes"
 )
 
@@ -62,4 +65,15 @@ func finding(slug causes.Slug, subject string, p places, evidence ...string) Fin
 	c, _ := causes.Find(slug)
 	return Finding{Cause: slug, Hop: c.Hop, Subject: subject, Summary: causes.Fill(c.So, p), Sure: causes.Certain, Actor: c.Actor,
 		Evidence: evidence, Next: causes.Fill(c.Next, p)}
+}
+
+// FirstSign returns the first sign of a problem: since when the first of its services fails, or else now.
+func (e Evidence) FirstSign(f Finding) time.Time {
+	first := e.Now
+	for _, s := range e.Services {
+		if slices.Contains(f.Services, s.Name) && s.failing() && !s.Turned.IsZero() && s.Turned.Before(first) {
+			first = s.Turned
+		}
+	}
+	return first
 }

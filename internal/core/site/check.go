@@ -84,7 +84,27 @@ func (s Site) Checked() (Site, error) {
 	}
 	f.text("name", s.Name, true)
 	f.text("note", s.Note, false)
+	s.Tags = f.tags(s.Tags)
 	return s, f.Err()
+}
+
+// maxTags bounds the tags of a site.
+const maxTags = 20
+
+// tags brings tags into canonical form: in lower case, each once, in order.
+func (f *Flaws) tags(list []string) []string {
+	out := []string{}
+	for _, one := range list {
+		if one = strings.ToLower(strings.TrimSpace(one)); one != "" {
+			f.label("tags", one)
+			out = append(out, one)
+		}
+	}
+	slices.Sort(out)
+	if out = slices.Compact(out); len(out) > maxTags {
+		f.add("tags", "are %d; %d are allowed", len(out), maxTags)
+	}
+	return out
 }
 
 // Checked brings the link into canonical form, or says what is wrong. A static link needs an address, a dynamic one takes none from an

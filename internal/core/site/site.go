@@ -18,6 +18,7 @@ type Site struct {
 	Code    string    `json:"code" db:"code"`
 	Name    string    `json:"name" db:"name"`
 	Note    string    `json:"note" db:"note"`
+	Tags    []string  `json:"tags" db:"-"` // put sites together: for planned work, and for who is told
 	Created time.Time `json:"created" db:"created_at"`
 	// Revision goes up with every edit; so in all that a site has.
 	Revision int64 `json:"revision" db:"revision"`

@@ -25,6 +25,7 @@ const (
 	ServiceState   Kind = contract.EventServiceState
 	FaultOpened    Kind = contract.EventFaultOpened
 	FaultClosed    Kind = contract.EventFaultClosed
+	FaultChanged   Kind = contract.EventFaultChanged
 	HostnameState  Kind = contract.EventHostnameState
 	RecordEdited   Kind = contract.EventRecordEdited
 	Vantage        Kind = contract.EventVantage

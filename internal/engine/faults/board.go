@@ -8,12 +8,13 @@ package faults
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"log/slog"
-	"maps"
 	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/fault"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
@@ -39,15 +40,16 @@ type Of struct {
 	Key    string
 }
 
-// Fault is a fault that is open. ID is 0 until it is in the database: a fault is open from when it was seen, and is written when that
-// can be done.
+// Fault is a fault that is open, or was closed so lately that it may come back. Its ID is 0 until it is in the database: a fault is open
+// from when it was seen, and is written when that can be done.
 type Fault struct {
-	ID      int64
-	SiteID  int64
-	Opened  time.Time
-	Finding diagnose.Finding
-	written string // what of it the database has
+	store.Fault
+	nr      uint64             // its own in this memory, also while its ID is 0
+	written string             // what of it the database has
+	pending []store.FaultEvent // what its timeline there lacks
 }
+
+func (f Fault) open() bool { return f.Closed.IsZero() }
 
 // Diagnosis is what was found out about a site when its evidence last changed. It is not changed in place.
 type Diagnosis struct {
@@ -65,8 +67,9 @@ type Board struct {
 	log    *slog.Logger
 
 	mu         locks.Leaf
-	open       map[int64]map[string]Fault     // site ID, then key
-	closed     map[int64]map[string]time.Time // likewise: closed, and not written yet
+	faults     map[int64][]Fault // by site ID; under 0 those of areas
+	numbers    uint64            // given to faults so far
+	work       []fault.Work      // planned
 	diagnoses  map[int64]Diagnosis
 	dirty      map[int64]bool // sites to be reviewed
 	stale      map[int64]bool // sites whose evidence changed since their diagnosis
@@ -78,21 +81,25 @@ type Board struct {
 // New returns a board without faults. seen holds when faults were first seen that are not in the database, by an engine before this one.
 func New(host Host, st *store.Store, rec *record.Record, hub *events.Hub, seen map[Of]time.Time, now func() time.Time,
 	log *slog.Logger) *Board {
-	return &Board{host: host, store: st, record: rec, events: hub, seen: seen, now: now, log: log, open: map[int64]map[string]Fault{},
-		closed: map[int64]map[string]time.Time{}, diagnoses: map[int64]Diagnosis{}, dirty: map[int64]bool{}, stale: map[int64]bool{}}
+	return &Board{host: host, store: st, record: rec, events: hub, seen: seen, now: now, log: log, faults: map[int64][]Fault{},
+		diagnoses: map[int64]Diagnosis{}, dirty: map[int64]bool{}, stale: map[int64]bool{}}
 }
 
 // Resume makes the faults that the database has open those that the board shows. Error: that of the database.
 func (b *Board) Resume(ctx context.Context) error {
-	list, err := b.store.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 1 << 20})
+	list, err := b.store.Faults(ctx, store.FaultFilter{Since: b.now().Add(-fault.ReopenWithin), Limit: 1 << 20})
+	if err == nil {
+		err = b.ReadWork(ctx)
+	}
 	if err != nil {
 		return err
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	clear(b.open)
+	clear(b.faults)
 	for _, f := range list {
-		b.put(Fault{f.ID, f.SiteID, f.Opened, f.Finding, told(f.Finding)})
+		b.numbers++
+		b.faults[f.SiteID] = append(b.faults[f.SiteID], Fault{Fault: f, nr: b.numbers, written: told(f)})
 	}
 	return nil
 }
@@ -102,23 +109,25 @@ func (b *Board) Unwritten() map[Of]time.Time {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	out := map[Of]time.Time{}
-	for id, list := range b.open {
-		for key, f := range list {
-			if f.ID == 0 {
-				out[Of{id, key}] = f.Opened
+	for id, list := range b.faults {
+		for _, f := range list {
+			if f.ID == 0 && f.open() {
+				out[Of{id, f.Finding.Key()}] = f.Opened
 			}
 		}
 	}
 	return out
 }
 
-// Open lists what is open, at one site or at all when siteID is 0, the newest first.
+// Open lists what is open, at one site or at all when siteID is 0, those of areas with them, the newest first.
 func (b *Board) Open(siteID int64) []Fault {
 	b.mu.Lock()
 	var out []Fault
-	for id, list := range b.open {
-		if siteID == 0 || id == siteID {
-			out = slices.AppendSeq(out, maps.Values(list))
+	for id, list := range b.faults {
+		for _, f := range list {
+			if f.open() && (siteID == 0 || id == siteID) {
+				out = append(out, f)
+			}
 		}
 	}
 	b.mu.Unlock()
@@ -153,21 +162,14 @@ func (b *Board) Forget(gone record.Gone) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for id := range gone.Sites {
-		delete(b.open, id)
-		delete(b.closed, id)
+		delete(b.faults, id)
 		delete(b.diagnoses, id)
 		delete(b.dirty, id)
 		delete(b.stale, id)
 	}
 }
 
-// put enters a fault. The caller holds the lock.
-func (b *Board) put(f Fault) {
-	if b.open[f.SiteID] == nil {
-		b.open[f.SiteID] = map[string]Fault{}
-	}
-	b.open[f.SiteID][f.Finding.Key()] = f
+// told is the part of a fault whose change is worth a write: times in its evidence change constantly.
+func told(f store.Fault) string {
+	return fmt.Sprintln(f.Finding.Summary, f.Finding.Next, f.Closed.UnixMicro(), f.Under, f.Returns)
 }
-
-// told is the part of a finding whose change is worth a write: times in its evidence change constantly.
-func told(f diagnose.Finding) string { return f.Summary + "\n" + f.Next }

@@ -71,9 +71,9 @@ func (b *Board) Neighbours(siteID int64, provider string, since time.Time) (dark
 // darkSites lists when each site went dark that is so. The caller holds the lock.
 func (b *Board) darkSites() map[int64]time.Time {
 	out := map[int64]time.Time{}
-	for id, list := range b.open {
+	for id, list := range b.faults {
 		for _, f := range list {
-			if f.Finding.Cause == "site-dark" || f.Finding.Cause == "provider-outage" {
+			if id != 0 && f.open() && (f.Finding.Cause == "site-dark" || f.Finding.Cause == "provider-outage") {
 				out[id] = f.Opened
 			}
 		}

@@ -28,7 +28,7 @@ func TestSitesOfAProviderThatWentDarkTogetherAreCounted(t *testing.T) {
 	now := morning
 	b := New(nil, nil, rec, nil, nil, func() time.Time { return now }, nil)
 	dark := func(id int64, cause diagnose.Finding, at time.Time) {
-		b.replace(id, Diagnosis{}, []diagnose.Finding{cause}, at)
+		found(b, id, at, cause)
 	}
 	outage := diagnose.Finding{Cause: "site-dark", Subject: "link main"}
 	dark(2, outage, morning.Add(time.Minute))

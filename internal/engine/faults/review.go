@@ -2,12 +2,15 @@ package faults
 
 import (
 	"context"
-	"maps"
+	"fmt"
+	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/fault"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/store"
 )
 
 // Run reviews sites where something changed, and every site now and then, because silence is no event, until ctx ends.
@@ -24,11 +27,20 @@ func (b *Board) Run(ctx context.Context) {
 			for _, p := range b.record.Sites() {
 				b.Review(p.ID)
 			}
+			if err := b.ReadWork(ctx); err != nil && ctx.Err() == nil { // codes of sites may have changed
+				b.log.Warn("planned work could not be read; retrying", "error", err)
+			}
 		}
-		for _, id := range b.takeDirty() {
+		dirty := b.takeDirty()
+		for _, id := range dirty {
 			if err := b.ReviewNow(ctx, id); err != nil && ctx.Err() == nil {
 				b.log.Warn("faults could not be written; retrying", "error", err)
 				b.Review(id)
+			}
+		}
+		if len(dirty) > 0 {
+			if err := b.reviewAreas(ctx); err != nil && ctx.Err() == nil {
+				b.log.Warn("faults of providers could not be written; retrying", "error", err)
 			}
 		}
 	}
@@ -72,102 +84,140 @@ func (b *Board) diagnose(p record.Site) Diagnosis {
 	}
 	findings, paths := diagnose.All(ev, open...)
 	d.Paths = paths
-	opened, closed := b.replace(p.ID, d, findings, now)
-	for _, f := range opened {
-		b.events.Publish(events.FaultOpened, p.Code, f.Subject, f.Summary)
+	began := make([]time.Time, len(findings))
+	for i, f := range findings {
+		began[i] = ev.FirstSign(f)
 	}
-	for _, key := range closed {
-		b.events.Publish(events.FaultClosed, p.Code, key, "closed: "+key)
-	}
+	b.mu.Lock()
+	b.diagnoses[p.ID] = d
+	b.mu.Unlock()
+	b.tell(p.Code, b.settle(p.ID, findings, began, now))
 	return d
 }
 
-// replace makes findings those that are open at a site, and returns what that opened and closed.
-func (b *Board) replace(siteID int64, d Diagnosis, findings []diagnose.Finding, now time.Time) (opened []diagnose.Finding,
-	closed []string) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	b.diagnoses[siteID] = d
-	before := maps.Clone(b.open[siteID])
-	for _, f := range findings {
-		was, open := before[f.Key()]
-		delete(before, f.Key())
-		if !open {
-			was = Fault{SiteID: siteID, Opened: now}
-			if at, seen := b.seen[Of{siteID, f.Key()}]; seen && now.Sub(at) < seenFor {
-				was.Opened = at
-			}
-			opened = append(opened, f)
-		}
-		was.Finding = f
-		b.put(was)
-	}
-	for key, f := range before {
-		if f.ID != 0 {
-			if b.closed[siteID] == nil {
-				b.closed[siteID] = map[string]time.Time{}
-			}
-			b.closed[siteID][key] = now
-		}
-		delete(b.open[siteID], key)
-		closed = append(closed, key)
-	}
-	if len(b.open[siteID]) == 0 {
-		delete(b.open, siteID)
-	}
-	return opened, closed
+// happening is something that became of a fault.
+type happening struct {
+	kind fault.Kind
+	of   diagnose.Finding
 }
 
-// unwritten returns what the database does not have yet of a site's faults.
-func (b *Board) unwritten(siteID int64) (open []Fault, closed map[string]time.Time) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	for _, f := range b.open[siteID] {
-		if f.written != told(f.Finding) {
-			open = append(open, f)
+// tell tells whoever subscribes to events.
+func (b *Board) tell(code string, list []happening) {
+	for _, h := range list {
+		switch h.kind {
+		case fault.Opened, fault.Reopened:
+			b.events.Publish(events.FaultOpened, code, h.of.Subject, h.of.Summary)
+		case fault.Closed, fault.Joined:
+			b.events.Publish(events.FaultClosed, code, h.of.Key(), "closed: "+h.of.Key())
+		default:
+			b.events.Publish(events.FaultChanged, code, h.of.Subject, h.of.Summary)
 		}
 	}
-	return open, maps.Clone(b.closed[siteID])
 }
 
-// write brings the database in line with the board.
+// settle makes findings those that are open at a site, and returns what that changed. began has the first sign of each finding.
+func (b *Board) settle(siteID int64, findings []diagnose.Finding, began []time.Time, now time.Time) (out []happening) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	before := b.faults[siteID]
+	known := make([]fault.Known, len(before))
+	for i, f := range before {
+		known[i] = fault.Known{Finding: f.Finding, Opened: f.Opened, Closed: f.Closed}
+	}
+	after := make([]Fault, 0, len(before))
+	used := make([]bool, len(before))
+	for _, s := range fault.Settle(known, findings, now) {
+		var f Fault
+		if s.Of >= 0 {
+			f, used[s.Of] = before[s.Of], true
+		} else {
+			b.numbers++
+			f = Fault{Fault: store.Fault{SiteID: siteID, Opened: now}, nr: b.numbers}
+		}
+		was := f.Finding
+		if s.Found >= 0 {
+			f.Finding = findings[s.Found]
+		}
+		words := f.Finding.Summary
+		switch s.Kind {
+		case fault.Opened:
+			if at, seen := b.seen[Of{siteID, f.Finding.Key()}]; seen && now.Sub(at) < seenFor {
+				f.Opened = at
+			}
+			if f.Began = began[s.Found]; f.Began.After(f.Opened) {
+				f.Began = f.Opened
+			}
+		case fault.Changed:
+			words = fmt.Sprintf("%s; before, it was told as %s", words, was.Cause)
+		case fault.Reopened:
+			f.Closed, f.Returns = time.Time{}, f.Returns+1
+		case fault.Closed:
+			f.Closed, words = now, "proven to be over"
+		case fault.Joined:
+			f.Closed, words = now, "part of something larger: "+findings[s.Into].Summary
+		}
+		if s.Kind != fault.Stays {
+			f.pending = append(f.pending[:len(f.pending):len(f.pending)], store.FaultEvent{At: now, Kind: s.Kind, Words: words})
+			out = append(out, happening{s.Kind, f.Finding})
+		}
+		if f.ID != 0 || f.open() { // what never reached the database and is over is not told to anybody
+			after = append(after, f)
+		}
+	}
+	for i, f := range before {
+		if !used[i] && (now.Sub(f.Closed) <= fault.ReopenWithin || f.written != told(f.Fault)) {
+			after = append(after, f)
+		}
+	}
+	if b.faults[siteID] = after; len(after) == 0 {
+		delete(b.faults, siteID)
+	}
+	return out
+}
+
+// write brings the database in line with the board: what closed first, so that what goes on may take its key.
 func (b *Board) write(ctx context.Context, siteID int64) error {
-	open, closed := b.unwritten(siteID)
-	if len(open)+len(closed) == 0 {
+	b.mu.Lock()
+	var list []Fault
+	for _, f := range b.faults[siteID] {
+		if f.written != told(f.Fault) || len(f.pending) > 0 {
+			list = append(list, f)
+		}
+	}
+	b.mu.Unlock()
+	if len(list) == 0 {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, writeLimit)
 	defer cancel()
-	for key, at := range closed { // first: the same may have been opened again since
-		if err := b.store.CloseFault(ctx, siteID, key, at); err != nil {
-			return err
+	slices.SortStableFunc(list, func(x, y Fault) int {
+		switch {
+		case x.open() == y.open():
+			return 0
+		case y.open():
+			return -1
 		}
-		b.wroteClosed(siteID, key)
-	}
-	for _, f := range open {
-		id, err := b.store.OpenFault(ctx, siteID, f.Finding, f.Opened)
+		return 1
+	})
+	for _, f := range list {
+		id, err := b.store.SaveFault(ctx, f.Fault, f.pending)
 		if err != nil {
 			return err
 		}
-		b.wroteOpen(siteID, f.Finding.Key(), id, told(f.Finding))
+		b.wrote(f, id)
 	}
 	return nil
 }
 
-func (b *Board) wroteOpen(siteID int64, key string, id int64, what string) {
+// wrote notes that the database has a fault as it was.
+func (b *Board) wrote(w Fault, id int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if f, there := b.open[siteID][key]; there {
-		f.ID, f.written = id, what
-		b.open[siteID][key] = f
-	}
-}
-
-func (b *Board) wroteClosed(siteID int64, key string) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	delete(b.closed[siteID], key)
-	if len(b.closed[siteID]) == 0 {
-		delete(b.closed, siteID)
+	list := b.faults[w.SiteID]
+	for i, f := range list {
+		if f.nr == w.nr {
+			list[i].ID, list[i].written = id, told(w.Fault)
+			list[i].pending = slices.Clone(f.pending[min(len(w.pending), len(f.pending)):])
+		}
 	}
 }

@@ -194,27 +194,6 @@ func (vw *Views) Zones() []names.Zone {
 	return out
 }
 
-// Faults lists faults. Those that are open are known without the database.
-func (vw *Views) Faults(ctx context.Context, f store.FaultFilter) ([]contract.Fault, error) {
-	if f.OpenOnly {
-		out := []contract.Fault{}
-		for _, one := range vw.Rooms.Faults.Open(f.SiteID) {
-			if p, ok := vw.Record.Site(one.SiteID); ok && len(out) < f.Limit {
-				out = append(out, contract.Fault{ID: one.ID, Site: p.Code, SiteName: p.Name, Serious: one.Finding.Serious(),
-					Opened: one.Opened, Finding: one.Finding})
-			}
-		}
-		return out, nil
-	}
-	list, err := vw.Store.Faults(ctx, f)
-	out := make([]contract.Fault, 0, len(list))
-	for _, f := range list {
-		out = append(out, contract.Fault{ID: f.ID, Site: f.Site, SiteName: f.SiteName, Serious: f.Finding.Serious(),
-			Opened: f.Opened, Closed: f.Closed, Finding: f.Finding, Judged: judgedView(f.Judgement)})
-	}
-	return out, err
-}
-
 // Moves lists moves, the newest first.
 func (vw *Views) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Move, error) {
 	f := store.MoveFilter{Before: q.Before, Limit: q.Limit, Since: q.Since, Until: q.Until, Source: wan.Source(q.Source),

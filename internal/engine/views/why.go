@@ -2,15 +2,11 @@ package views
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"slices"
-	"strings"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/diagnose"
-	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -50,32 +46,6 @@ func causeView(c causes.Cause) contract.Cause {
 		Summary: causes.Fill(c.So, nil), Next: causes.Fill(c.Next, nil), Predicts: c.InWords()}
 }
 
-// JudgeFault keeps what a person said of a fault's cause. Errors: site.Flaws, store.Missing, that of the database.
-func (vw *Views) JudgeFault(ctx context.Context, id int64, in contract.FaultJudgementInput, by string) (contract.FaultJudgement, error) {
-	in.Note = strings.TrimSpace(in.Note)
-	var f site.Flaws
-	if _, known := causes.Find(in.Actual); in.Actual != "" && !known {
-		f.Note("actual", fmt.Errorf("%q is no cause; GET /causes lists them", in.Actual))
-	}
-	if in.Right && in.Actual != "" {
-		f.Note("actual", errors.New("is what it was instead; leave it out where the cause was right"))
-	}
-	if !in.Right && in.Actual == "" && in.Note == "" {
-		f.Note("note", errors.New("say what it was: a cause, a note, or both"))
-	}
-	if n := len([]rune(in.Note)); n > longestNote {
-		f.Note("note", fmt.Errorf("has %d characters; %d are allowed", n, longestNote))
-	}
-	if err := f.Err(); err != nil {
-		return contract.FaultJudgement{}, err
-	}
-	j := store.Judgement{At: vw.Now(), By: by, Right: in.Right, Actual: in.Actual, Note: in.Note}
-	return contract.FaultJudgement{FaultJudgementInput: in, By: by, At: j.At}, vw.Store.JudgeFault(ctx, id, j)
-}
-
-// longestNote bounds what is said of a fault.
-const longestNote = 500
-
 // Accuracy counts how often each cause was told, and how often that was right. Error: that of the database.
 func (vw *Views) Accuracy(ctx context.Context) ([]contract.Accuracy, error) {
 	list, err := vw.Store.FaultsTold(ctx)
@@ -93,12 +63,4 @@ func (vw *Views) Accuracy(ctx context.Context) ([]contract.Accuracy, error) {
 		}
 	}
 	return out, err
-}
-
-func judgedView(j store.Judgement) *contract.FaultJudgement {
-	if j.At.IsZero() {
-		return nil
-	}
-	return &contract.FaultJudgement{FaultJudgementInput: contract.FaultJudgementInput{Right: j.Right, Actual: j.Actual, Note: j.Note},
-		By: j.By, At: j.At}
 }

@@ -6,6 +6,7 @@ const fields = {
     code: { label: 'Site code', help: 'Short and unique, such as KET-07' },
     name: { label: 'Name' },
     note: { label: 'Note for the next visit' },
+    tags: { label: 'Tags', help: 'Such as harbour: they put sites together' },
   },
   link: {
     label: { label: 'Label', help: 'Such as main or backup' },

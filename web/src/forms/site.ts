@@ -6,7 +6,7 @@ import { empty, fieldOf, suchAs, titles } from './fields'
 const [ofSite, ofLink, ofHostname] = [fieldOf('site'), fieldOf('link'), fieldOf('hostname')]
 const [ofDevice, ofService] = [fieldOf('device'), fieldOf('service')]
 
-const siteFields: Blank[] = [ofSite('code'), ofSite('name'), ofSite('note')]
+const siteFields: Blank[] = [ofSite('code'), ofSite('name'), ofSite('note'), ofSite('tags', { kind: 'list' })]
 
 const linkFields: Blank[] = [
   ofLink('label'),
@@ -34,7 +34,7 @@ export const newSite: Form = {
   path: '/sites',
   method: 'POST',
   blanks: siteFields,
-  given: { code: '', name: '', note: '' },
+  given: { code: '', name: '', note: '', tags: [] },
 }
 
 // siteForms says what is filled in for each kind of thing at a site, and where it is sent. A kind that is given is edited, else added.
@@ -72,7 +72,7 @@ export function siteForms(s: Site, suggested: string, kinds: Trait[]) {
   })
   const add = (title: string, path: string, blanks: Blank[], given: Form['given']): Form => ({ title, path, method: 'POST', blanks, given })
   return {
-    site: () => edit(s.code, base, siteFields, { code: s.code, name: s.name, note: s.note }, s),
+    site: () => edit(s.code, base, siteFields, { code: s.code, name: s.name, note: s.note, tags: s.tags }, s),
     link: (l?: Link): Form => {
       const given = {
         label: l?.label ?? (s.links.length ? '' : 'main'),

@@ -1,0 +1,208 @@
+package views
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/causes"
+	"inkpost.example/inkpost/internal/core/fault"
+	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/faults"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// Faults lists faults. Those that are open are known without the database.
+func (vw *Views) Faults(ctx context.Context, f store.FaultFilter) ([]contract.Fault, error) {
+	out := []contract.Fault{}
+	if f.OpenOnly {
+		for _, one := range vw.Rooms.Faults.Open(f.SiteID) {
+			if len(out) < f.Limit {
+				out = append(out, vw.faultView(one.Fault))
+			}
+		}
+		return out, nil
+	}
+	list, err := vw.Store.Faults(ctx, f)
+	for _, one := range list {
+		out = append(out, vw.faultView(one))
+	}
+	return out, err
+}
+
+func (vw *Views) faultView(f store.Fault) contract.Fault {
+	out := contract.Fault{ID: f.ID, Site: f.Site, SiteName: f.SiteName, Provider: fault.ProviderOf(f.Finding.Subject),
+		Serious: f.Finding.Serious(), Began: f.Began, Opened: f.Opened, Closed: f.Closed, Returns: f.Returns, Under: f.Under,
+		Acknowledged: f.Taken.Acknowledged, By: f.Taken.By, Assigned: f.Taken.Assigned, Judged: judgedView(f.Judgement), Finding: f.Finding}
+	if p, ok := vw.Record.Site(f.SiteID); ok {
+		out.Site, out.SiteName = p.Code, p.Name
+	}
+	if f.SiteID == 0 && f.Closed.IsZero() {
+		out.Sites = len(vw.under(f.ID))
+	}
+	if _, until, ok := vw.Rooms.Faults.Planned(faults.Fault{Fault: f}, vw.Now()); ok && f.Closed.IsZero() {
+		out.Planned = until
+	}
+	return out
+}
+
+// under lists the open faults that one of an area explains.
+func (vw *Views) under(id int64) (out []faults.Fault) {
+	for _, f := range vw.Rooms.Faults.Open(0) {
+		if f.Under == id && id != 0 {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Fault returns a fault with all that happened to it. Errors: store.Missing, that of the database.
+func (vw *Views) Fault(ctx context.Context, id int64) (contract.FaultStory, error) {
+	f, err := vw.findFault(ctx, id)
+	if err != nil {
+		return contract.FaultStory{}, err
+	}
+	out := contract.FaultStory{Fault: vw.faultView(f), Timeline: []contract.FaultEvent{}, Explained: []contract.Fault{}}
+	lines, err := vw.Store.Timeline(ctx, id)
+	for _, e := range lines {
+		out.Timeline = append(out.Timeline, contract.FaultEvent(e))
+	}
+	for _, one := range vw.under(id) {
+		out.Explained = append(out.Explained, vw.faultView(one.Fault))
+	}
+	return out, err
+}
+
+func (vw *Views) findFault(ctx context.Context, id int64) (store.Fault, error) {
+	list, err := vw.Store.Faults(ctx, store.FaultFilter{ID: id, Limit: 1})
+	if err == nil && (len(list) == 0 || id == 0) {
+		err = store.Missing{Kind: "fault", Name: strconv.FormatInt(id, 10)}
+	}
+	if err != nil {
+		return store.Fault{}, err
+	}
+	return list[0], nil
+}
+
+// TakeFault notes who knows of a fault, and whose it is. Errors: site.Flaws, store.Missing, that of the database.
+func (vw *Views) TakeFault(ctx context.Context, id int64, in contract.FaultTaking, by string) (contract.FaultStory, error) {
+	f, err := vw.findFault(ctx, id)
+	if err != nil {
+		return contract.FaultStory{}, err
+	}
+	now, t := vw.Now(), f.Taken
+	e := store.FaultEvent{At: now, Kind: fault.Acknowledged, By: by}
+	var words []string
+	if in.Acknowledged != nil && *in.Acknowledged != !t.Acknowledged.IsZero() {
+		if t.Acknowledged, t.By = now, by; !*in.Acknowledged {
+			t.Acknowledged, t.By = time.Time{}, ""
+			words = append(words, "not known of after all")
+		} else {
+			words = append(words, "is known of")
+		}
+	}
+	if in.Assigned != nil && *in.Assigned != t.Assigned {
+		if t.Assigned = strings.TrimSpace(*in.Assigned); t.Assigned != "" {
+			if _, err := vw.Store.PersonNamed(ctx, t.Assigned); err != nil {
+				return contract.FaultStory{}, err
+			}
+			words = append(words, "is for "+t.Assigned)
+		} else {
+			words = append(words, "is nobody's")
+		}
+		e.Kind = fault.Assigned
+	}
+	if len(words) > 0 { // nothing new is no line of the timeline
+		e.Words = strings.Join(words, ", ")
+		if err := vw.Rooms.Faults.Take(ctx, id, t, e); err != nil {
+			return contract.FaultStory{}, err
+		}
+	}
+	return vw.Fault(ctx, id)
+}
+
+// NoteFault adds a note to a fault's timeline. Errors: site.Flaws, store.Missing, that of the database.
+func (vw *Views) NoteFault(ctx context.Context, id int64, in contract.FaultNote, by string) (contract.FaultStory, error) {
+	in.Note = strings.TrimSpace(in.Note)
+	var flaws site.Flaws
+	if in.Note == "" {
+		flaws.Note("note", errors.New("is required"))
+	}
+	if n := len([]rune(in.Note)); n > longestNote {
+		flaws.Note("note", fmt.Errorf("has %d characters; %d are allowed", n, longestNote))
+	}
+	f, err := vw.findFault(ctx, id)
+	if err = errors.Join(flaws.Err(), err); err != nil {
+		return contract.FaultStory{}, err
+	}
+	if err := vw.Rooms.Faults.Take(ctx, id, f.Taken, store.FaultEvent{At: vw.Now(), Kind: fault.Noted, By: by,
+		Words: in.Note}); err != nil {
+		return contract.FaultStory{}, err
+	}
+	return vw.Fault(ctx, id)
+}
+
+// JudgeFault keeps what a person said of a fault's cause. Errors: site.Flaws, store.Missing, that of the database.
+func (vw *Views) JudgeFault(ctx context.Context, id int64, in contract.FaultJudgementInput, by string) (contract.FaultJudgement, error) {
+	in.Note = strings.TrimSpace(in.Note)
+	var f site.Flaws
+	if _, known := causes.Find(in.Actual); in.Actual != "" && !known {
+		f.Note("actual", fmt.Errorf("%q is no cause; GET /causes lists them", in.Actual))
+	}
+	if in.Right && in.Actual != "" {
+		f.Note("actual", errors.New("is what it was instead; leave it out where the cause was right"))
+	}
+	if !in.Right && in.Actual == "" && in.Note == "" {
+		f.Note("note", errors.New("say what it was: a cause, a note, or both"))
+	}
+	if n := len([]rune(in.Note)); n > longestNote {
+		f.Note("note", fmt.Errorf("has %d characters; %d are allowed", n, longestNote))
+	}
+	if err := f.Err(); err != nil {
+		return contract.FaultJudgement{}, err
+	}
+	j := store.Judgement{At: vw.Now(), By: by, Right: in.Right, Actual: in.Actual, Note: in.Note}
+	words := "it was this"
+	if !in.Right {
+		words = strings.TrimSuffix("it was something else: "+string(in.Actual), ": ")
+	}
+	return contract.FaultJudgement{FaultJudgementInput: in, By: by, At: j.At},
+		vw.Store.JudgeFault(ctx, id, j, store.FaultEvent{At: j.At, Kind: fault.Judged, By: by, Words: withNote(words, in.Note)})
+}
+
+// longestNote bounds what is said of a fault.
+const longestNote = 500
+
+func judgedView(j store.Judgement) *contract.FaultJudgement {
+	if j.At.IsZero() {
+		return nil
+	}
+	return &contract.FaultJudgement{FaultJudgementInput: contract.FaultJudgementInput{Right: j.Right, Actual: j.Actual, Note: j.Note},
+		By: j.By, At: j.At}
+}
+
+func withNote(words, note string) string {
+	if note == "" {
+		return words
+	}
+	return words + " (" + note + ")"
+}
+
+// FaultTimes returns how long faults that opened since a moment took to be noticed and mended, by "site", "provider" or "cause". Errors:
+// site.Flaws, that of the database.
+func (vw *Views) FaultTimes(ctx context.Context, by string, since time.Time) ([]contract.FaultTimes, error) {
+	if by != "site" && by != "provider" && by != "cause" {
+		return nil, site.Flaws{{Field: "by", Detail: fmt.Sprintf("%q is none of site, provider, cause", by)}}
+	}
+	list, err := vw.Store.FaultTimes(ctx, by, since)
+	out := []contract.FaultTimes{}
+	for _, t := range list {
+		out = append(out, contract.FaultTimes{Name: t.Site + t.Provider + t.Cause, Faults: t.Faults, Open: t.Open, NoticeSeconds: t.Notice,
+			MendSeconds: t.Mend, LongestSecs: t.Longest})
+	}
+	return out, err
+}
