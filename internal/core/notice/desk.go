@@ -1,0 +1,201 @@
+package notice
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/causes"
+	"inkpost.example/inkpost/internal/core/fault"
+)
+
+// Move is what the decision needs of a move.
+type Move struct {
+	ID    int64
+	Place fault.Place
+	At    time.Time
+}
+
+// Item is one thing that is told to somebody.
+type Item struct {
+	What    What
+	FaultID int64
+	MoveID  int64
+	Cause   causes.Slug
+	Before  causes.Slug // what they were told that it was
+	Returns int
+	Rule    Rule // that says so
+	serious bool
+	since   time.Time
+}
+
+// Due is one message: to whom, by which ways, and what it tells.
+type Due struct {
+	To    string
+	Ways  []Way
+	Items []Item
+}
+
+// Desk knows the rules and what each recipient was told. It is not safe for concurrent use.
+type Desk struct {
+	Rules []Rule
+	told  map[string]map[int64][]Told
+	moved map[string]map[int64]time.Time
+	sent  map[string][]time.Time // of each recipient and topic
+}
+
+// NewDesk returns a desk at which nobody was told anything.
+func NewDesk(rules []Rule) *Desk {
+	return &Desk{Rules: rules, told: map[string]map[int64][]Told{}, moved: map[string]map[int64]time.Time{}, sent: map[string][]time.Time{}}
+}
+
+// Note keeps that a message was written, at a moment. Messages are noted in the order in which they were.
+func (d *Desk) Note(m Due, at time.Time) {
+	for _, i := range m.Items {
+		if i.MoveID != 0 {
+			if d.moved[m.To] == nil {
+				d.moved[m.To] = map[int64]time.Time{}
+			}
+			d.moved[m.To][i.MoveID] = at
+			continue
+		}
+		if d.told[m.To] == nil {
+			d.told[m.To] = map[int64][]Told{}
+		}
+		d.told[m.To][i.FaultID] = append(d.told[m.To][i.FaultID], Told{What: i.What, Cause: i.Cause, Returns: i.Returns, At: at})
+	}
+	if len(m.Items) > 0 {
+		key := m.To + topicOf(m.Items[0])
+		for range min(len(m.Items), burstMost) { // a message of many things counts as many
+			d.sent[key] = append(d.sent[key], at)
+		}
+	}
+}
+
+func topicOf(i Item) string {
+	if i.MoveID != 0 {
+		return " moves"
+	}
+	return " faults"
+}
+
+// Forget drops what is kept of messages before a moment, of faults that are not among those that count still.
+func (d *Desk) Forget(before time.Time, still map[int64]bool) {
+	for _, of := range d.told {
+		for id, list := range of {
+			if !still[id] && list[len(list)-1].At.Before(before) {
+				delete(of, id)
+			}
+		}
+	}
+	for _, of := range d.moved {
+		for id, at := range of {
+			if at.Before(before) {
+				delete(of, id)
+			}
+		}
+	}
+	for key, list := range d.sent {
+		d.sent[key] = slices.DeleteFunc(list, func(at time.Time) bool { return at.Before(before) })
+	}
+}
+
+// Round decides which messages are due now. Moves are those lately; older ones than a rule are not told by it.
+func (d *Desk) Round(faults []Fault, moves []Move, now time.Time) (out []Due) {
+	var order []string
+	of := map[string][]Rule{}
+	for _, r := range d.Rules {
+		if of[r.To()] == nil {
+			order = append(order, r.To())
+		}
+		of[r.To()] = append(of[r.To()], r)
+	}
+	for _, to := range order {
+		out = append(out, d.gathered(to, d.dueFaults(to, of[to], faults, now), of[to], Faults, now)...)
+		out = append(out, d.gathered(to, d.dueMoves(to, of[to], moves, now), of[to], Moves, now)...)
+	}
+	return out
+}
+
+func (d *Desk) dueFaults(to string, rules []Rule, faults []Fault, now time.Time) (out []Item) {
+	for _, f := range faults {
+		told := d.told[to][f.ID]
+		for _, r := range rules {
+			if what := r.Next(f, told, now); what != "" {
+				i := Item{What: what, FaultID: f.ID, Cause: f.Cause, Returns: f.Returns, Rule: r, serious: f.Serious, since: f.Turned}
+				if len(told) > 0 {
+					i.Before = told[len(told)-1].Cause
+				}
+				out = append(out, i)
+				break
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Item) int {
+		switch {
+		case a.serious != b.serious && a.serious:
+			return -1
+		case a.serious != b.serious:
+			return 1
+		}
+		return cmp.Or(a.since.Compare(b.since), cmp.Compare(a.FaultID, b.FaultID))
+	})
+	return out
+}
+
+func (d *Desk) dueMoves(to string, rules []Rule, moves []Move, now time.Time) (out []Item) {
+	for _, m := range moves {
+		if _, told := d.moved[to][m.ID]; told {
+			continue
+		}
+		for _, r := range rules {
+			if r.Topic == Moves && r.Scope.Covers(m.Place) && r.Hours.Open(now) && !m.At.Before(r.Created) {
+				out = append(out, Item{What: Moved, MoveID: m.ID, Rule: r, since: m.At})
+				break
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b Item) int { return cmp.Or(a.since.Compare(b.since), cmp.Compare(a.MoveID, b.MoveID)) })
+	return out
+}
+
+// gathered makes messages of what is due to one recipient.
+func (d *Desk) gathered(to string, due []Item, rules []Rule, topic Topic, now time.Time) (out []Due) {
+	if len(due) == 0 {
+		return nil
+	}
+	var gather time.Duration
+	for _, r := range rules {
+		if r.Topic == topic {
+			gather = max(gather, time.Duration(r.GatherMinutes)*time.Minute)
+		}
+	}
+	oldest := due[0].since
+	for _, i := range due {
+		if i.since.Before(oldest) {
+			oldest = i.since
+		}
+	}
+	alone, together := Gather(len(due), oldest, d.sent[to+topicOf(due[0])], gather, now)
+	for _, i := range due[:alone] {
+		out = append(out, Due{To: to, Ways: ways(i), Items: []Item{i}})
+	}
+	if rest := due[alone:]; together && len(rest) > 0 {
+		out = append(out, Due{To: to, Ways: ways(rest...), Items: rest})
+	}
+	return out
+}
+
+func ways(items ...Item) (out []Way) {
+	for _, i := range items {
+		if i.Rule.Hook != "" {
+			return []Way{ByHook}
+		}
+		for _, w := range i.Rule.Ways {
+			if !slices.Contains(out, w) {
+				out = append(out, w)
+			}
+		}
+	}
+	return out
+}
