@@ -38,15 +38,18 @@ var rooms = map[string][]string{
 	"internal/engine/proofs": {"internal/contract", "internal/engine/events", "internal/engine/locks", "internal/engine/record",
 		"internal/engine/siteside", "internal/store"},
 	"internal/engine/faults": {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
+	"internal/engine/jobs":   {},
+	"internal/engine/notices": {"internal/engine/faults", "internal/engine/jobs", "internal/engine/record", "internal/store",
+		"internal/wire"},
 	"internal/engine/zones":  {"internal/engine/locks", "internal/engine/record", "internal/wire"},
 	"internal/engine/verify": {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/wire"},
-	"internal/engine/push": {"internal/engine/events", "internal/engine/locks", "internal/engine/record",
+	"internal/engine/push": {"internal/engine/events", "internal/engine/jobs", "internal/engine/locks", "internal/engine/record",
 		"internal/engine/zones", "internal/store", "internal/wire"},
 	"internal/engine/probing": {"internal/engine/events", "internal/engine/history", "internal/engine/locks",
 		"internal/engine/record", "internal/store", "internal/wire"},
 	"internal/engine/vantages": {"internal/engine/history", "internal/engine/locks", "internal/engine/probing",
 		"internal/engine/record", "internal/store", "internal/wire"},
-	"internal/engine/rooms": append([]string{"internal/access", "internal/store"}, stateful...),
+	"internal/engine/rooms": append([]string{"internal/access", "internal/store", "internal/wire"}, stateful...),
 	"internal/engine/views": append([]string{"internal/contract", "internal/engine/rooms", "internal/store", "internal/wire"},
 		stateful...),
 	"internal/engine/changes": append([]string{"internal/engine/locks", "internal/engine/rooms", "internal/store"}, stateful...),
@@ -76,7 +79,8 @@ var rooms = map[string][]string{
 }
 
 // stateful are the rooms of the engine that hold state, which views and the order of writes work with side by side.
-var stateful = []string{"internal/engine/events", "internal/engine/faults", "internal/engine/history", "internal/engine/moves",
+var stateful = []string{"internal/engine/events", "internal/engine/faults", "internal/engine/history",
+	"internal/engine/jobs", "internal/engine/moves", "internal/engine/notices",
 	"internal/engine/probing", "internal/engine/proofs", "internal/engine/push",
 	"internal/engine/record", "internal/engine/siteside", "internal/engine/vantages", "internal/engine/verify", "internal/engine/zones"}
 

@@ -283,6 +283,7 @@ func (a *api) routes() []route {
 			in: contract.Announcement{}, out: contract.Receipt{}, serve: a.announce},
 	}
 	list = append(list, a.faultRoutes()...)
+	list = append(list, a.noticeRoutes()...)
 	if a.lab != nil {
 		list = append(list, []route{
 			{method: "GET", path: base + "/lab", summary: "The simulated world", who: person, out: contract.World{}, serve: a.world},

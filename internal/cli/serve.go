@@ -45,7 +45,8 @@ func interrupted(cmd *cobra.Command) (context.Context, context.CancelFunc) {
 func serveCommand() *cobra.Command {
 	o := daemon.Options{}
 	var owner, level string
-	var proxies, standIns, sendOn []string
+	var proxies, standIns, sendOn, hookAllow []string
+	var security string
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service on a PostgreSQL database of yours", Args: cobra.NoArgs,
 		Long: `Run the service: API and console, name server for the hosted zones, and the prober. The first
@@ -75,6 +76,18 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 					return usagef("--lab-public: %v", err)
 				}
 				o.Policy.StandIns = append(o.Policy.StandIns, prefix)
+			}
+			for _, p := range hookAllow {
+				prefix, err := readPrefix(p)
+				if err != nil {
+					return usagef("--hook-allow: %v", err)
+				}
+				o.HookAllow = append(o.HookAllow, prefix)
+			}
+			if o.Mail.Security = daemon.MailSecurity(security); o.Mail.Address != "" {
+				if err := o.Mail.Check(); err != nil {
+					return usageError{err}
+				}
 			}
 			for _, text := range sendOn {
 				a, err := netip.ParseAddr(text)
@@ -123,6 +136,14 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.StringSliceVar(&proxies, "trust-proxy", nil, "address or prefix of a proxy whose X-Forwarded-For is believed")
 	f.StringSliceVar(&o.Resolvers, "resolver", nil,
 		"ADDRESS:PORT or ADDRESS:PORT/tcp of a resolver to ask whether the world sees an address; give it again for each")
+	f.StringVar(&o.Mail.Address, "mail-server", "", "HOST or HOST:PORT of the mail server that sends notices; empty sends no mail")
+	f.StringVar(&security, "mail-security", string(daemon.MailStartTLS), "how the way there is protected: starttls, tls or plain")
+	f.StringVar(&o.Mail.From, "mail-from", "", "the sender, such as \"Saltmarsh <noc@saltmarsh.example>\"")
+	f.StringVar(&o.Mail.Auth, "mail-auth", "", "plain, login, cram-md5, scram-sha-256, scram-sha-1 or xoauth2; empty signs in nowhere")
+	f.StringVar(&o.Mail.User, "mail-user", "", "who signs in there")
+	f.StringVar(&o.Mail.Password, "mail-password", "", "with which password or token; better given as INKPOST_MAIL_PASSWORD")
+	f.StringSliceVar(&hookAllow, "hook-allow", nil,
+		"prefix of addresses that webhooks may have although they are not public; give it again for each")
 	f.StringSliceVar(&standIns, "lab-public", nil, "prefix whose addresses count as public; for a lab only")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	return c

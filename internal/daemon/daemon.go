@@ -2,6 +2,7 @@
 package daemon
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,6 +21,7 @@ import (
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/authdns"
+	"inkpost.example/inkpost/internal/wire/hook"
 	"inkpost.example/inkpost/internal/wire/redirect"
 	"inkpost.example/inkpost/internal/wire/stun"
 )
@@ -65,6 +67,10 @@ type Options struct {
 	KeyRate float64
 	// Resolvers are the "host:port" of resolvers that are asked whether the world sees an address. Default: none.
 	Resolvers []string
+	// Mail is the server that notices are mailed by. Default: none, and no mail is sent.
+	Mail MailServer
+	// HookAllow are prefixes of addresses that webhooks may have although they are not public. Default: none.
+	HookAllow []netip.Prefix
 	// Clock tells the time of day. Default: time.Now.
 	Clock func() time.Time
 	// Ticks tells the time of schedules; it never steps. Default: Clock where that is set, else the monotonic clock.
@@ -191,7 +197,8 @@ func (d *Daemon) config(serials map[string]uint32) engine.Config {
 		CheckEvery:  o.CheckEvery,
 		VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: d.DNS, Resolvers: o.Resolvers,
 		RedirectAt: o.RedirectAt,
-		Serials:    serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, KeyRate: o.KeyRate, Log: d.log}
+		Serials:    serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, KeyRate: o.KeyRate, Log: d.log,
+		Mail: o.Mail, Hooks: hook.Sender{Allowed: o.HookAllow}, ConsoleURL: cmp.Or(o.PublicURL, d.URL)}
 }
 
 func (d *Daemon) now() time.Time {

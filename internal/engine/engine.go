@@ -19,7 +19,9 @@ import (
 	"inkpost.example/inkpost/internal/engine/faults"
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/intake"
+	"inkpost.example/inkpost/internal/engine/jobs"
 	"inkpost.example/inkpost/internal/engine/moves"
+	"inkpost.example/inkpost/internal/engine/notices"
 	"inkpost.example/inkpost/internal/engine/probing"
 	"inkpost.example/inkpost/internal/engine/proofs"
 	"inkpost.example/inkpost/internal/engine/push"
@@ -95,7 +97,8 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 	if _, err := r.Record.Load(ctx, r.Store); err != nil {
 		return fmt.Errorf("read the record: %w", err)
 	}
-	if r.Push, err = push.New(ctx, e, r.Store, r.Record, r.Zones, r.Events, st.Pool(),
+	r.Jobs = jobs.New(st.Pool(), r.Store.AdoptJobs, r.Log)
+	if r.Push, err = push.New(ctx, e, r.Store, r.Record, r.Zones, r.Events, r.Jobs,
 		push.Config{Now: r.Clock, Ticks: r.Ticks, Log: r.Log}); err != nil {
 		return err
 	}
@@ -120,6 +123,13 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 	if r.Prober, err = probing.New(ctx, e, r.Store, r.Record, r.History, r.Events, probing.Config{Vantage: vantage, Attempts: r.Attempts,
 		Deadline: r.ProbeDeadline, CheckEvery: r.CheckEvery, NameServer: r.NameServer, Resolvers: r.Resolvers, Now: r.Clock,
 		Ticks: r.Ticks, Log: r.Log}); err != nil {
+		return err
+	}
+	if r.Notices, err = notices.New(ctx, e, r.Store, r.Record, r.Faults, r.Jobs, notices.Config{Mail: r.Mail, Hooks: r.Hooks,
+		Console: r.ConsoleURL, Now: r.Clock, Log: r.Log}); err != nil {
+		return err
+	}
+	if err := r.Jobs.Open(); err != nil {
 		return err
 	}
 	r.Vantages, err = vantages.New(ctx, r.Store, r.Record, r.Prober, r.History, vantages.Config{Own: vantage, Deadline: r.ProbeDeadline,
@@ -198,7 +208,7 @@ func (e *Engine) Run(ctx context.Context) {
 	r := e.rooms
 	for _, loop := range []func(context.Context){
 		e.Changes.Run, e.runTellMembers, e.runClock, e.runKeyUse, r.SiteSide.Run, r.Proofs.Run, r.Moves.Run, r.Verify.Run, r.Faults.Run,
-		r.Zones.Run, r.Push.Run, r.Prober.Run,
+		r.Zones.Run, r.Jobs.Run, r.Push.Run, r.Notices.Run, r.Prober.Run,
 		r.History.Run, r.Vantages.Run,
 	} {
 		wg.Go(func() { loop(ctx) })

@@ -21,6 +21,7 @@ type Fault struct {
 	Finding        diagnose.Finding
 	Began          time.Time // the first sign of it
 	Opened, Closed time.Time // Closed is zero while it is open
+	Turned         time.Time // when it last opened, changed, came back or closed
 	Returns        int       // how often it came back
 	Taken          Taking
 	Judgement      Judgement
@@ -60,6 +61,7 @@ type faultRow struct {
 	Began    when   `db:"began_at"`
 	Opened   when   `db:"opened_at"`
 	Closed   when   `db:"closed_at"`
+	Turned   when   `db:"turned_at"`
 	Returns  int    `db:"returns"`
 	AckedAt  when   `db:"acknowledged_at"`
 	AckedBy  string `db:"acknowledged_by"`
@@ -73,11 +75,16 @@ type faultRow struct {
 
 func (r faultRow) value() (f Fault, err error) {
 	f = Fault{ID: r.ID, SiteID: int64(r.SiteID), Under: int64(r.Under), Site: r.Site, SiteName: r.SiteName, Began: r.Began.Time,
-		Opened: r.Opened.Time, Closed: r.Closed.Time, Returns: r.Returns,
+		Opened: r.Opened.Time, Closed: r.Closed.Time, Turned: r.Turned.Time, Returns: r.Returns,
 		Taken:     Taking{Acknowledged: r.AckedAt.Time, By: r.AckedBy, Assigned: r.Assigned},
 		Judgement: Judgement{At: r.JudgedAt.Time, By: r.JudgedBy, Right: r.Right, Actual: causes.Slug(r.Actual), Note: r.Note}}
 	if f.Began.IsZero() {
 		f.Began = f.Opened
+	}
+	if f.Turned.IsZero() { // of before that was kept
+		if f.Turned = f.Closed; f.Turned.IsZero() {
+			f.Turned = f.Opened
+		}
 	}
 	return f, json.Unmarshal(r.Finding, &f.Finding)
 }
@@ -95,7 +102,8 @@ type FaultFilter struct {
 func (s *Store) Faults(ctx context.Context, f FaultFilter) ([]Fault, error) {
 	var rows []faultRow
 	err := s.db.SelectContext(ctx, &rows, `SELECT f.id, f.site_id, f.under, coalesce(s.code, '') AS site, coalesce(s.name, '') AS site_name,
-		f.finding, f.began_at, f.opened_at, f.closed_at, f.returns, f.acknowledged_at, coalesce(f.acknowledged_by, '') AS acknowledged_by,
+		f.finding, f.began_at, f.opened_at, f.closed_at, f.turned_at, f.returns, f.acknowledged_at, coalesce(f.acknowledged_by, '') AS
+			acknowledged_by,
 		coalesce(f.assigned, '') AS assigned,
 		f.judged_at, coalesce(f.judged_by, '') AS judged_by, coalesce(f.was_right, false) AS was_right, coalesce(f.actual, '') AS actual,
 		coalesce(f.judge_note, '') AS judge_note
@@ -129,13 +137,14 @@ func (s *Store) SaveFault(ctx context.Context, f Fault, events []FaultEvent) (id
 			}
 		}
 		if id == 0 {
-			err = tx.GetContext(ctx, &id, `INSERT INTO fault (site_id, under, key, finding, began_at, opened_at, closed_at, returns)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`, ref(f.SiteID), ref(f.Under), f.Finding.Key(), finding, when{f.Began},
-				f.Opened, when{f.Closed}, f.Returns)
+			err = tx.GetContext(ctx, &id, `INSERT INTO fault (site_id, under, key, finding, began_at, opened_at, closed_at, returns,
+				turned_at)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, ref(f.SiteID), ref(f.Under), f.Finding.Key(), finding,
+				when{f.Began},
+				f.Opened, when{f.Closed}, f.Returns, when{f.Turned})
 		} else {
-			_, err = tx.ExecContext(ctx, `UPDATE fault SET under = $2, key = $3, finding = $4, closed_at = $5, returns = $6 WHERE id = $1`,
-				id,
-				ref(f.Under), f.Finding.Key(), finding, when{f.Closed}, f.Returns)
+			_, err = tx.ExecContext(ctx, `UPDATE fault SET under = $2, key = $3, finding = $4, closed_at = $5, returns = $6, turned_at = $7
+				WHERE id = $1`, id, ref(f.Under), f.Finding.Key(), finding, when{f.Closed}, f.Returns, when{f.Turned})
 		}
 		if err != nil {
 			return err

@@ -31,7 +31,7 @@ func TestAFaultIsKeptWithItsTimeline(t *testing.T) {
 	taken := store.Taking{Acknowledged: noted.At, By: "dispatch", Assigned: "field technician"}
 	require.NoError(t, f.TakeFault(ctx, id, taken, noted))
 	require.ErrorContains(t, f.TakeFault(ctx, id+1, taken, noted), "fault")
-	one.Closed, one.Returns = morning.Add(time.Hour), 2
+	one.Closed, one.Turned, one.Returns = morning.Add(time.Hour), morning.Add(time.Hour), 2
 	_, err = f.SaveFault(ctx, one, nil)
 	require.NoError(t, err)
 

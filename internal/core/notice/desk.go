@@ -42,16 +42,32 @@ type Desk struct {
 	told  map[string]map[int64][]Told
 	moved map[string]map[int64]time.Time
 	sent  map[string][]time.Time // of each recipient and topic
+	// digests has when each rule's digest was written last.
+	digests map[int64]time.Time
 }
+
+// Times returns how often a recipient was told of a fault.
+func (d *Desk) Times(to string, faultID int64) int { return len(d.told[to][faultID]) }
+
+// LastDigest returns when a rule's digest was written last, zero for never.
+func (d *Desk) LastDigest(r Rule) time.Time { return d.digests[r.ID] }
+
+// WaysOf returns the ways that a rule tells by.
+func WaysOf(r Rule) []Way { return ways(Item{Rule: r}) }
 
 // NewDesk returns a desk at which nobody was told anything.
 func NewDesk(rules []Rule) *Desk {
-	return &Desk{Rules: rules, told: map[string]map[int64][]Told{}, moved: map[string]map[int64]time.Time{}, sent: map[string][]time.Time{}}
+	return &Desk{Rules: rules, told: map[string]map[int64][]Told{}, moved: map[string]map[int64]time.Time{}, sent: map[string][]time.Time{},
+		digests: map[int64]time.Time{}}
 }
 
 // Note keeps that a message was written, at a moment. Messages are noted in the order in which they were.
 func (d *Desk) Note(m Due, at time.Time) {
 	for _, i := range m.Items {
+		if i.What == Digest {
+			d.digests[i.Rule.ID] = at
+			return
+		}
 		if i.MoveID != 0 {
 			if d.moved[m.To] == nil {
 				d.moved[m.To] = map[int64]time.Time{}

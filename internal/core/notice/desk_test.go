@@ -59,7 +59,7 @@ func everybody(rules ...notice.Rule) *notice.Desk { return notice.NewDesk(rules)
 // Five hundred sites of one provider go dark within three minutes, and come back within five. The first three are dark before it is seen that
 // it is the provider.
 func TestAnOutageOfFiveHundredSitesIsOneMessage(t *testing.T) {
-	w := world{desk: everybody(notice.Rule{Person: "dispatch", Ways: []notice.Way{notice.ByMail}, Topic: notice.Faults},
+	w := world{desk: everybody(notice.Rule{Person: "dispatch", Topic: notice.Faults},
 		notice.Rule{Person: "field", Topic: notice.Faults, Scope: fault.Scope{Site: "ISL-007"}},
 		notice.Rule{Person: "owner", Topic: notice.Faults, AfterMinutes: 30})}
 	w.run(morning, morning.Add(4*time.Hour), func(now time.Time) {

@@ -119,6 +119,16 @@ func (b *Board) Unwritten() map[Of]time.Time {
 	return out
 }
 
+// Recent lists what is open, and what was closed so lately that it may come back.
+func (b *Board) Recent() (out []Fault) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, list := range b.faults {
+		out = append(out, list...)
+	}
+	return out
+}
+
 // Open lists what is open, at one site or at all when siteID is 0, those of areas with them, the newest first.
 func (b *Board) Open(siteID int64) []Fault {
 	b.mu.Lock()

@@ -126,6 +126,7 @@ func (b *Board) settle(siteID int64, findings []diagnose.Finding, began []time.T
 	}
 	after := make([]Fault, 0, len(before))
 	used := make([]bool, len(before))
+	var joined []joining
 	for _, s := range fault.Settle(known, findings, now) {
 		var f Fault
 		if s.Of >= 0 {
@@ -144,24 +145,36 @@ func (b *Board) settle(siteID int64, findings []diagnose.Finding, began []time.T
 			if at, seen := b.seen[Of{siteID, f.Finding.Key()}]; seen && now.Sub(at) < seenFor {
 				f.Opened = at
 			}
+			f.Turned = f.Opened
 			if f.Began = began[s.Found]; f.Began.After(f.Opened) {
 				f.Began = f.Opened
 			}
 		case fault.Changed:
 			words = fmt.Sprintf("%s; before, it was told as %s", words, was.Cause)
 		case fault.Reopened:
-			f.Closed, f.Returns = time.Time{}, f.Returns+1
+			f.Closed, f.Under, f.Returns = time.Time{}, 0, f.Returns+1
 		case fault.Closed:
 			f.Closed, words = now, "proven to be over"
 		case fault.Joined:
 			f.Closed, words = now, "part of something larger: "+findings[s.Into].Summary
 		}
 		if s.Kind != fault.Stays {
+			f.Turned = now
 			f.pending = append(f.pending[:len(f.pending):len(f.pending)], store.FaultEvent{At: now, Kind: s.Kind, Words: words})
 			out = append(out, happening{s.Kind, f.Finding})
 		}
+		if s.Kind == fault.Joined && f.ID != 0 {
+			joined = append(joined, joining{len(after), s.Into})
+		}
 		if f.ID != 0 || f.open() { // what never reached the database and is over is not told to anybody
 			after = append(after, f)
+		}
+	}
+	for _, j := range joined { // whoever was told of it is not told that it is over
+		for _, f := range after {
+			if f.open() && f.Finding.Key() == findings[j.into].Key() {
+				after[j.at].Under = f.ID
+			}
 		}
 	}
 	for i, f := range before {
@@ -174,6 +187,9 @@ func (b *Board) settle(siteID int64, findings []diagnose.Finding, began []time.T
 	}
 	return out
 }
+
+// joining is a fault, by its place in a list, that another explains from now on, by the place of its finding.
+type joining struct{ at, into int }
 
 // write brings the database in line with the board: what closed first, so that what goes on may take its key.
 func (b *Board) write(ctx context.Context, siteID int64) error {

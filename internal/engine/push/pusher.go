@@ -13,14 +13,13 @@ import (
 	"slices"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/riverqueue/river"
 
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/jobs"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/zones"
 	"inkpost.example/inkpost/internal/store"
@@ -39,8 +38,6 @@ type Table interface {
 	RemoteNames(ctx context.Context) ([]store.RemoteName, error)
 	PutRemoteName(ctx context.Context, n store.RemoteName) error
 	DropRemoteName(ctx context.Context, zoneID int64, name names.Name) error
-	// AdoptJobs returns jobs back to the queue that an earlier server left half-done.
-	AdoptJobs(ctx context.Context) error
 }
 
 // Config of the room.
@@ -59,20 +56,23 @@ type Pusher struct {
 	events     *events.Hub
 	now, ticks func() time.Time
 	log        *slog.Logger
-	river      *river.Client[pgx.Tx]
+	queue      *jobs.Queue
 	added      chan adding
 	state      remoteState
 }
 
 // New returns a room that knows what primaries have taken so far. Error: that of the database.
-func New(ctx context.Context, host Host, table Table, rec *record.Record, z *zones.Zones, hub *events.Hub, pool *pgxpool.Pool,
-	c Config) (*Pusher, error) {
+func New(ctx context.Context, host Host, table Table, rec *record.Record, z *zones.Zones, hub *events.Hub,
+	queue *jobs.Queue, c Config) (*Pusher, error) {
 	p, err := remembering(ctx, host, table, rec, z, hub, c)
 	if err != nil {
 		return nil, err
 	}
-	p.river, err = newQueue(p, pool)
-	return p, err
+	p.queue = queue
+	jobs.Do(queue, river.QueueDefault, maxWorkers, &worker{pusher: p})
+	jobs.Do(queue, river.QueueDefault, maxWorkers, &retainWorker{pusher: p})
+	queue.Every(retainEvery, RetainArgs{})
+	return p, nil
 }
 
 // remembering is a room without its queue.

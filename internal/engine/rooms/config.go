@@ -11,6 +11,8 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/faults"
+	"inkpost.example/inkpost/internal/wire/hook"
+	"inkpost.example/inkpost/internal/wire/mail"
 )
 
 // Config of an engine. Zero durations take the defaults.
@@ -32,6 +34,10 @@ type Config struct {
 	RedirectAt       []netip.Addr            // addresses of the redirect listener, which redirect names answer
 	Serials          map[string]uint32       // serials of zones, by apex, that are known to have been answered before
 	Clock            func() time.Time        // time.Now
+	// Mail is the server that notices are mailed by, Hooks sends to webhooks, and ConsoleURL is where notices say that the console is.
+	Mail       mail.Server
+	Hooks      hook.Sender
+	ConsoleURL string
 	// KeyRate is how many announcements a second one key may make.
 	KeyRate float64
 	// Ticks is the clock of schedules: it never steps, whatever becomes of the time of day. The process's own, or Clock where that is set.

@@ -11,7 +11,9 @@ import (
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/faults"
 	"inkpost.example/inkpost/internal/engine/history"
+	"inkpost.example/inkpost/internal/engine/jobs"
 	"inkpost.example/inkpost/internal/engine/moves"
+	"inkpost.example/inkpost/internal/engine/notices"
 	"inkpost.example/inkpost/internal/engine/probing"
 	"inkpost.example/inkpost/internal/engine/proofs"
 	"inkpost.example/inkpost/internal/engine/push"
@@ -41,6 +43,8 @@ type Rooms struct {
 	Push     *push.Pusher
 	Vantages *vantages.Vantages
 	Faults   *faults.Board
+	Jobs     *jobs.Queue
+	Notices  *notices.Room
 }
 
 // Now is the time of day, as precisely as the database keeps it.

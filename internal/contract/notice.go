@@ -1,0 +1,76 @@
+package contract
+
+import (
+	"time"
+
+	"inkpost.example/inkpost/internal/core/notice"
+)
+
+// Addressee is a person with where notices to them go.
+type Addressee struct {
+	Name string `json:"name"`
+	Mail string `json:"mail"`
+	Zone string `json:"zone"` // IANA name of the time zone that they live by; UTC if empty
+}
+
+// AddresseeInput says where notices to a person go.
+type AddresseeInput struct {
+	Mail string `json:"mail"`
+	Zone string `json:"zone"`
+}
+
+// Hook is a webhook that notices go to. Secret is shown once, when it is made.
+type Hook struct {
+	Name    string    `json:"name"`
+	URL     string    `json:"url"`
+	Secret  string    `json:"secret,omitempty"`
+	Created time.Time `json:"created,omitzero"`
+}
+
+// HookInput names a webhook.
+type HookInput struct {
+	Name string `json:"name"`
+	URL  string `json:"url"`
+}
+
+// Notice is the way of one message to one recipient: sent, waiting for its next try, or given up.
+type Notice struct {
+	ID      int64       `json:"id"`
+	To      string      `json:"to"` // person NAME or hook NAME
+	Way     notice.Way  `json:"way"`
+	State   string      `json:"state"`
+	Tries   int         `json:"tries"`
+	Decided time.Time   `json:"decided"`
+	Done    time.Time   `json:"done,omitzero"` // when it was sent or given up
+	Target  string      `json:"target,omitempty"`
+	Problem string      `json:"problem,omitempty"` // of the last try
+	What    notice.What `json:"what"`
+	Subject string      `json:"subject"`
+}
+
+// NoticeStory is a notice with what it says.
+type NoticeStory struct {
+	Notice
+	Content notice.Content `json:"content"`
+	Text    string         `json:"text"` // as mail
+}
+
+// NoticeTest asks for a test to a person or a hook.
+type NoticeTest struct {
+	Person string `json:"person,omitempty"`
+	Hook   string `json:"hook,omitempty"`
+}
+
+// NoticeTrial is how a test went, step by step.
+type NoticeTrial struct {
+	Target string       `json:"target"`
+	Good   bool         `json:"good"`
+	Steps  []NoticeStep `json:"steps"`
+}
+
+// NoticeStep is one step of sending.
+type NoticeStep struct {
+	Name  string `json:"step"`
+	Words string `json:"words"`
+	Good  bool   `json:"good"`
+}
