@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -203,7 +204,9 @@ func ruleWords(r notice.Rule) string {
 	if len(r.Hours.Days) > 0 {
 		words = append(words, strings.Join(r.Hours.Days, " "))
 	}
-	if r.Hours.From != "" || r.Hours.Until != "" {
+	if r.Topic == notice.Daily || r.Topic == notice.Weekly {
+		words = append(words, "at "+cmp.Or(r.Hours.From, notice.DigestAt))
+	} else if r.Hours.From != "" || r.Hours.Until != "" {
 		words = append(words, strings.Trim(r.Hours.From+"–"+r.Hours.Until, "–"))
 	}
 	if r.Hours.Zone != "" {

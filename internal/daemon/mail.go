@@ -8,5 +8,8 @@ type (
 	MailSecurity = mail.Security
 )
 
-// MailStartTLS encrypts after the greeting, which is what is done where nothing else is said.
-const MailStartTLS = mail.StartTLS
+// MailStartTLS encrypts after the greeting, which is what is done where nothing else is said; MailPlain never does.
+const (
+	MailStartTLS = mail.StartTLS
+	MailPlain    = mail.Plain
+)

@@ -21,6 +21,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/lab"
+	"inkpost.example/inkpost/internal/lab/mailsink"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/store/cluster"
 )
@@ -49,6 +50,9 @@ type Demo struct {
 	Owner    string // the owner's name
 	Password string // the one-time password; "" if it has been replaced
 	Key      string // an access key for the command line
+
+	// Mail is the mail server that notices go to.
+	Mail *mailsink.Sink
 
 	cluster  *cluster.Cluster
 	resolver *lab.Resolver
@@ -147,12 +151,17 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 		return err
 	}
 	d.World.Place(d.primary)
+	mailServer, err := d.startMail(o)
+	if err != nil {
+		return err
+	}
 	d.Daemon, err = daemon.Start(ctx, daemon.Options{Database: d.cluster.URL("inkpost"), HTTP: o.HTTP, PublicURL: publicURL(o.HTTP),
 		DNS: o.DNS, Redirect: o.Redirect, STUN: o.STUN, HoldDown: 30 * time.Second, WatchEvery: 15 * time.Second,
 		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}, LANs: []netip.Prefix{lab.LAN}}, ProbeDeadline: time.Second,
 		ShortestInterval: time.Second, CheckEvery: 2 * time.Second, StateDir: filepath.Join(o.Dir, "server"),
 		VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
-		Lab: d.World, Console: o.Console, Version: o.Version, Log: o.Log})
+		Mail: daemon.MailServer{Address: mailServer, Security: daemon.MailPlain, From: "Ink Post at Saltmarsh <post@saltmarsh.example>"},
+		Lab:  d.World, Console: o.Console, Version: o.Version, Log: o.Log})
 	if err != nil {
 		return err
 	}
@@ -173,6 +182,9 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	if len(recorded) == 0 {
 		say("recording %d sites of the Kettle Isles, with a made-up past of %d days", len(list), pastDays)
 		if err := seed(ctx, d, list, probeSeconds, "127.0.0.1"); err != nil {
+			return err
+		}
+		if err := seedPeople(ctx, d); err != nil {
 			return err
 		}
 	}
@@ -271,6 +283,9 @@ func (d *Demo) commandLineKey(ctx context.Context) (string, error) {
 // Stop ends the demo: agents, world, service, database.
 func (d *Demo) Stop() {
 	d.cancel()
+	if d.Mail != nil {
+		d.Mail.Close()
+	}
 	d.agents.Wait()
 	if d.Daemon != nil {
 		d.Daemon.Stop()

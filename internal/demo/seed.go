@@ -19,7 +19,7 @@ func seed(ctx context.Context, d *Demo, list []place, probeSeconds int, server s
 		return err
 	}
 	for _, p := range list {
-		if _, err := e.AddSite(ctx, contract.SiteInput{Code: p.code, Name: p.name, Note: p.note}); err != nil {
+		if _, err := e.AddSite(ctx, contract.SiteInput{Code: p.code, Name: p.name, Note: p.note, Tags: tags[p.code]}); err != nil {
 			return err
 		}
 		for _, l := range p.links {

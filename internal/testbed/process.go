@@ -43,13 +43,13 @@ var (
 	oneTime   = regexp.MustCompile(`One-time password of owner: (\S+)`)
 )
 
-// Launch starts the service on a database, and waits until it answers.
-func Launch(t testing.TB, database string) *Process {
+// Launch starts the service on a database, with further flags, and waits until it answers.
+func Launch(t testing.TB, database string, flags ...string) *Process {
 	t.Helper()
-	p := &Process{cmd: exec.Command(Program(t), "serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns", "127.0.0.1:0",
-		"--redirect", "", "--stun", "",
+	p := &Process{cmd: exec.Command(Program(t), append([]string{"serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns",
+		"127.0.0.1:0", "--redirect", "", "--stun", "",
 		"--lab-public", "198.51.100.0/24", "--key-rate", "100000", "--answer-rate", "0", "--state-dir", t.TempDir(), "--log-level",
-		"error")}
+		"error"}, flags...)...)}
 	out, err := p.cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, p.cmd.Start())

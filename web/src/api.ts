@@ -33,6 +33,14 @@ import type {
   Accuracy,
   Cause,
   Fault,
+  FaultStory,
+  PlannedWork,
+  Notice,
+  NoticeStory,
+  NoticeTrial,
+  NoticeRule,
+  Addressee,
+  Hook,
   FaultJudgement,
 } from './documents'
 
@@ -129,6 +137,22 @@ export const api = {
   pastFaults: () => call<Fault[]>('GET', '/faults?open=false'),
   judge: (id: number, of: { right: boolean; actual?: string; note?: string }) =>
     call<FaultJudgement>('PUT', at('faults', String(id), 'judgement'), of),
+  fault: (id: string) => call<FaultStory>('GET', at('faults', id)),
+  takeFault: (id: number, of: { acknowledged?: boolean; assigned?: string }) =>
+    call<FaultStory>('PUT', at('faults', String(id), 'taking'), of),
+  noteFault: (id: number, note: string) => call<FaultStory>('POST', at('faults', String(id), 'notes'), { note }),
+  muteFault: (id: number, minutes: number, reason: string) =>
+    call<PlannedWork>('POST', at('faults', String(id), 'planned-work'), { minutes, reason }),
+  plannedWork: () => call<PlannedWork[]>('GET', '/planned-work'),
+  endWork: (id: number) => call<void>('DELETE', at('planned-work', String(id))),
+  notices: () => call<Notice[]>('GET', '/notices?limit=100'),
+  notice: (id: number) => call<NoticeStory>('GET', at('notices', String(id))),
+  sendAgain: (id: number) => call<void>('POST', at('notices', String(id), 'again')),
+  testNotice: (to: { person?: string; hook?: string }) => call<NoticeTrial>('POST', '/notice-tests', to),
+  noticeRules: () => call<NoticeRule[]>('GET', '/notice-rules'),
+  removeRule: (id: number) => call<void>('DELETE', at('notice-rules', String(id))),
+  addressees: () => call<Addressee[]>('GET', '/addressees'),
+  hooks: () => call<Hook[]>('GET', '/hooks'),
   moves: (site: string, limit: number) => call<Move[]>('GET', `/moves?site=${encodeURIComponent(site)}&limit=${limit}`),
   history: (site: string, service: string, from: Date, until: Date) =>
     call<History>('GET', at('sites', site, 'services', service, 'history') + `?from=${from.toISOString()}&until=${until.toISOString()}`),
@@ -164,7 +188,7 @@ export const api = {
   pushes: (zone: string) => call<Push[]>('GET', at('zones', zone, 'pushes')),
   push: (zone: string) => call<Push[]>('POST', at('zones', zone, 'pushes')),
   differences: (zone: string) => call<Difference[]>('GET', at('zones', zone, 'differences')),
-  send: (method: 'POST' | 'PATCH', path: string, body: unknown, tag?: string) => call<unknown>(method, path, body, tag),
+  send: (method: 'POST' | 'PATCH' | 'PUT', path: string, body: unknown, tag?: string) => call<unknown>(method, path, body, tag),
   remove: (path: string, tag?: string) => call<void>('DELETE', path, undefined, tag),
   lan: (site: string) => call<DeviceReport[]>('GET', at('sites', site, 'lan')),
   look: (site: string) => call<DeviceReport[]>('POST', at('sites', site, 'lan')),

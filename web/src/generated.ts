@@ -18,6 +18,15 @@ export interface components {
         Addr: string;
         /** Format: ip-and-port */
         AddrPort: string;
+        Addressee: {
+            mail: string;
+            name: string;
+            zone: string;
+        };
+        AddresseeInput: {
+            mail?: string;
+            zone?: string;
+        };
         Advice: {
             advice: string;
             port: number;
@@ -160,6 +169,23 @@ export interface components {
             name: string;
             tells: string;
         };
+        Content: {
+            /** Format: date-time */
+            at: string;
+            cause?: string;
+            /** Format: int64 */
+            fault?: number;
+            lines?: components["schemas"]["Line"][];
+            /** Format: int64 */
+            move?: number;
+            next_step?: string;
+            parts?: components["schemas"]["Content"][];
+            serious?: boolean;
+            site?: string;
+            subject: string;
+            summary: string;
+            what: string;
+        };
         Device: {
             /** Format: int64 */
             readonly id: number;
@@ -222,6 +248,12 @@ export interface components {
         };
         Fault: {
             /** Format: date-time */
+            acknowledged?: string;
+            acknowledged_by?: string;
+            assigned?: string;
+            /** Format: date-time */
+            began: string;
+            /** Format: date-time */
             closed?: string;
             finding: components["schemas"]["Finding"];
             /** Format: int64 */
@@ -229,9 +261,23 @@ export interface components {
             judged?: components["schemas"]["FaultJudgement"];
             /** Format: date-time */
             opened: string;
+            /** Format: date-time */
+            planned_until?: string;
+            provider?: string;
+            returns?: number;
             serious: boolean;
             site: string;
             site_name: string;
+            sites?: number;
+            /** Format: int64 */
+            under?: number;
+        };
+        FaultEvent: {
+            /** Format: date-time */
+            at: string;
+            by?: string;
+            kind: string;
+            words: string;
         };
         FaultJudgement: {
             actual?: string;
@@ -245,6 +291,52 @@ export interface components {
             actual?: string;
             note?: string;
             right?: boolean;
+        };
+        FaultNote: {
+            note?: string;
+        };
+        FaultStory: {
+            /** Format: date-time */
+            acknowledged?: string;
+            acknowledged_by?: string;
+            assigned?: string;
+            /** Format: date-time */
+            began: string;
+            /** Format: date-time */
+            closed?: string;
+            explains: components["schemas"]["Fault"][];
+            finding: components["schemas"]["Finding"];
+            /** Format: int64 */
+            id: number;
+            judged?: components["schemas"]["FaultJudgement"];
+            /** Format: date-time */
+            opened: string;
+            /** Format: date-time */
+            planned_until?: string;
+            provider?: string;
+            returns?: number;
+            serious: boolean;
+            site: string;
+            site_name: string;
+            sites?: number;
+            timeline: components["schemas"]["FaultEvent"][];
+            /** Format: int64 */
+            under?: number;
+        };
+        FaultTaking: {
+            acknowledged?: boolean | null;
+            assigned?: string | null;
+        };
+        FaultTimes: {
+            faults: number;
+            /** Format: double */
+            longest_seconds: number;
+            /** Format: double */
+            mend_seconds: number;
+            name: string;
+            /** Format: double */
+            notice_seconds: number;
+            open: number;
         };
         FetchReply: {
             address?: string;
@@ -322,6 +414,17 @@ export interface components {
             /** @enum {string} */
             verdict: "proven" | "unsettled" | "broken" | "unproven";
         };
+        Hook: {
+            /** Format: date-time */
+            readonly created?: string;
+            name: string;
+            readonly secret?: string;
+            url: string;
+        };
+        HookInput: {
+            name?: string;
+            url?: string;
+        };
         HopAnswer: {
             icmp?: components["schemas"]["ICMP"];
             limit: number;
@@ -360,6 +463,12 @@ export interface components {
             name?: string;
             site?: string;
             ttl_seconds?: number;
+        };
+        Hours: {
+            days?: string[];
+            from?: string;
+            until?: string;
+            zone?: string;
         };
         ICMP: {
             code: number;
@@ -418,6 +527,10 @@ export interface components {
             reason: string;
             ttl_seconds: number;
             type: string;
+        };
+        Line: {
+            name: string;
+            text: string;
         };
         Link: {
             readonly agent: boolean;
@@ -541,6 +654,54 @@ export interface components {
         NextKey: {
             key: string;
         };
+        Notice: {
+            /** Format: date-time */
+            decided: string;
+            /** Format: date-time */
+            done?: string;
+            /** Format: int64 */
+            id: number;
+            problem?: string;
+            state: string;
+            subject: string;
+            target?: string;
+            to: string;
+            tries: number;
+            way: string;
+            what: string;
+        };
+        NoticeStep: {
+            good: boolean;
+            step: string;
+            words: string;
+        };
+        NoticeStory: {
+            content: components["schemas"]["Content"];
+            /** Format: date-time */
+            decided: string;
+            /** Format: date-time */
+            done?: string;
+            /** Format: int64 */
+            id: number;
+            problem?: string;
+            state: string;
+            subject: string;
+            target?: string;
+            text: string;
+            to: string;
+            tries: number;
+            way: string;
+            what: string;
+        };
+        NoticeTest: {
+            hook?: string;
+            person?: string;
+        };
+        NoticeTrial: {
+            good: boolean;
+            steps: components["schemas"]["NoticeStep"][];
+            target: string;
+        };
         Observed: {
             address: string;
             /** Format: double */
@@ -617,6 +778,43 @@ export interface components {
         };
         Pin: {
             fingerprint?: string;
+        };
+        PlannedWork: {
+            readonly active: boolean;
+            readonly by?: string;
+            /** Format: int64 */
+            readonly fault?: number;
+            /** Format: date-time */
+            readonly from?: string;
+            /** Format: int64 */
+            readonly id: number;
+            /** Format: date-time */
+            last?: string;
+            minutes: number;
+            provider?: string;
+            reason?: string;
+            repeats: string;
+            site?: string;
+            /** Format: date-time */
+            starts: string;
+            tag?: string;
+            /** Format: date-time */
+            readonly until?: string;
+            readonly where: string;
+            zone: string;
+        };
+        PlannedWorkInput: {
+            /** Format: date-time */
+            last?: string;
+            minutes?: number;
+            provider?: string;
+            reason?: string;
+            repeats?: string;
+            site?: string;
+            /** Format: date-time */
+            starts?: string;
+            tag?: string;
+            zone?: string;
         };
         PortSeen: {
             detail?: string;
@@ -822,6 +1020,26 @@ export interface components {
             of: number;
             review?: components["schemas"]["Review"];
         };
+        Rule: {
+            after_minutes?: number;
+            again_minutes?: number;
+            causes?: string[];
+            /** Format: date-time */
+            created?: string;
+            gather_minutes?: number;
+            hook?: string;
+            hours?: components["schemas"]["Hours"];
+            /** Format: int64 */
+            id?: number;
+            person?: string;
+            provider?: string;
+            serious?: boolean;
+            site?: string;
+            subject?: string;
+            tag?: string;
+            topic?: string;
+            ways?: string[];
+        };
         Series: {
             answers: components["schemas"]["HopAnswer"][];
             /** Format: date-time */
@@ -967,6 +1185,7 @@ export interface components {
             readonly revision: number;
             readonly service_count: number;
             readonly services: components["schemas"]["Service"][];
+            tags: string[];
             /** @enum {string} */
             readonly verdict: "proven" | "unsettled" | "broken" | "unproven";
         };
@@ -974,6 +1193,7 @@ export interface components {
             code?: string;
             name?: string;
             note?: string;
+            tags?: string[];
         };
         SiteSummary: {
             address: string;
@@ -993,6 +1213,7 @@ export interface components {
             /** Format: int64 */
             revision: number;
             service_count: number;
+            tags: string[];
             /** @enum {string} */
             verdict: "proven" | "unsettled" | "broken" | "unproven";
         };

@@ -5,9 +5,11 @@ import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Route, Routes } from 'react-router'
 import { Problem } from './api'
 import { CausePage, CausesPage } from './pages/CausesPage'
+import { FaultPage } from './pages/FaultPage'
 import { FirstPage } from './pages/FirstPage'
 import { MovesPage } from './pages/MovesPage'
 import { NamesPage } from './pages/NamesPage'
+import { NoticesPage } from './pages/NoticesPage'
 import { SitePage } from './pages/SitePage'
 import { VantagesPage } from './pages/VantagesPage'
 import { Frame } from './parts/Frame'
@@ -52,6 +54,8 @@ function Console() {
                 <Route path="/vantages" element={<VantagesPage />} />
                 <Route path="/causes" element={<CausesPage />} />
                 <Route path="/causes/:cause" element={<CausePage />} />
+                <Route path="/faults/:id" element={<FaultPage />} />
+                <Route path="/notices" element={<NoticesPage />} />
                 <Route path="/sites/:code" element={<SitePage />} />
                 <Route path="*" element={<FirstPage />} />
               </Routes>

@@ -56,8 +56,8 @@ func faultAt(id int64, cause causes.Slug, opened time.Time, site, provider strin
 
 func everybody(rules ...notice.Rule) *notice.Desk { return notice.NewDesk(rules) }
 
-// Five hundred sites of one provider go dark within three minutes, and come back within five. The first three are dark before it is seen that
-// it is the provider.
+// Five hundred sites of one provider go dark within three minutes, and come back within five. The first are dark before it is seen that it
+// is the provider.
 func TestAnOutageOfFiveHundredSitesIsOneMessage(t *testing.T) {
 	w := world{desk: everybody(notice.Rule{Person: "dispatch", Topic: notice.Faults},
 		notice.Rule{Person: "field", Topic: notice.Faults, Scope: fault.Scope{Site: "ISL-007"}},

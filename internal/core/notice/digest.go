@@ -7,15 +7,15 @@ import (
 	"inkpost.example/inkpost/internal/core/pace"
 )
 
-// digestAt is when a digest is sent where no hours say so.
-const digestAt = "07:00"
+// DigestAt is when a digest is sent where no hours say so.
+const DigestAt = "07:00"
 
 // Due returns the digest that is due at a moment, by the time from which it is: the newest one that is past. The first digest of a rule is
 // the first after since.
 func (r Rule) Due(since, now time.Time) (of time.Time, ok bool) {
 	zone := r.Hours.zone()
 	at := now.In(zone)
-	clock := minutes(r.Hours.From, minutes(digestAt, 0))
+	clock := minutes(r.Hours.From, minutes(DigestAt, 0))
 	of = time.Date(at.Year(), at.Month(), at.Day(), 0, clock, 0, 0, zone)
 	for days := 0; days <= 7; days++ {
 		d := of.AddDate(0, 0, -days)

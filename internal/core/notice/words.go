@@ -3,6 +3,7 @@ package notice
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -161,13 +162,17 @@ func OfMove(w MoveWords, now time.Time) Content {
 	return c
 }
 
+// sitesNamed is how many sites a subject names.
+const sitesNamed = 6
+
 // partsMost is how many things one message names.
 const partsMost = 100
 
 // Together puts several things into one notice.
 func Together(parts []Content, now time.Time) Content {
 	c := Content{What: Several, At: now, Parts: parts}
-	open, over, moved, sites := 0, 0, 0, map[string]bool{}
+	open, over, moved := 0, 0, 0
+	var sites []string
 	for _, p := range parts {
 		switch p.What {
 		case Over:
@@ -177,23 +182,29 @@ func Together(parts []Content, now time.Time) Content {
 		default:
 			open++
 		}
-		if p.Site != "" {
-			sites[p.Site] = true
+		if p.Site != "" && !slices.Contains(sites, p.Site) {
+			sites = append(sites, p.Site)
 		}
 		c.Serious = c.Serious || p.Serious
 	}
 	var words []string
 	for _, one := range []struct {
-		n    int
-		what string
-	}{{open, "open"}, {over, "over"}, {moved, "moved"}} {
-		if one.n > 0 {
-			words = append(words, fmt.Sprintf("%d %s", one.n, one.what))
+		n         int
+		one, many string
+	}{{open, "fault is open", "faults are open"}, {over, "fault is over", "faults are over"}, {moved, "address is new", "addresses are new"}} {
+		switch one.n {
+		case 0:
+		case 1:
+			words = append(words, "1 "+one.one)
+		default:
+			words = append(words, fmt.Sprintf("%d %s", one.n, one.many))
 		}
 	}
-	c.Subject = fmt.Sprintf("%d things at %d sites: %s", len(parts), len(sites), strings.Join(words, ", "))
-	if open+over == 0 {
-		c.Subject = fmt.Sprintf("%d sites have new addresses", len(sites))
+	c.Subject = strings.Join(words, ", ")
+	if n := len(sites) - sitesNamed; n > 0 {
+		c.Subject += fmt.Sprintf(": %s and %d more", strings.Join(sites[:sitesNamed], ", "), n)
+	} else if len(sites) > 0 {
+		c.Subject += ": " + strings.Join(sites, ", ")
 	}
 	c.Summary = c.Subject
 	if open > 0 {

@@ -26,6 +26,13 @@ func (r *Room) Try(ctx context.Context, person, hook string) (t Trial, err error
 		Summary: "Notices reach you here", Next: "Nothing is left to do.", Lines: []notice.Line{{Name: "For", Text: person + hook}}}
 	d := store.Delivery{Notice: store.Notice{To: "hook " + hook, Content: c, Decided: now}}
 	if hook != "" {
+		hooks, err := r.store.Hooks(ctx)
+		if err == nil && !slices.ContainsFunc(hooks, func(h store.Hook) bool { return h.Name == hook }) {
+			err = store.Missing{Kind: "hook", Name: hook}
+		}
+		if err != nil {
+			return t, err
+		}
 		t.Target, err = r.sendHook(ctx, d)
 		t.Good = err == nil
 		words := "it took the event"

@@ -296,16 +296,22 @@ func judged(s site.Service, spans []ledger.Span) []contract.HistorySpan {
 	return out
 }
 
+// overviewFaults is how many faults the overview shows.
+const overviewFaults = 200
+
 // overviewWait is how long the overview waits for the database.
 const overviewWait = 1500 * time.Millisecond
 
 // Overview answers "what needs me now?".
 func (vw *Views) Overview(ctx context.Context) (contract.Overview, error) {
-	faults, err := vw.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 200})
+	faults, err := vw.Faults(ctx, store.FaultFilter{OpenOnly: true, Limit: 1 << 20})
 	if err != nil {
 		return contract.Overview{}, err
 	}
+	// What a provider's fault explains stands with that one.
+	faults = slices.DeleteFunc(faults, func(f contract.Fault) bool { return f.Under != 0 })
 	slices.SortStableFunc(faults, func(a, b contract.Fault) int { return rank(a) - rank(b) })
+	faults = faults[:min(len(faults), overviewFaults)]
 	out := contract.Overview{Faults: faults, Sites: vw.Summaries()}
 	soon, cancel := context.WithTimeout(ctx, overviewWait)
 	defer cancel()

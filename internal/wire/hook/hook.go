@@ -59,7 +59,7 @@ type Failed struct {
 
 func (e Failed) Error() string { return e.Words }
 
-// CheckURL returns what is wrong with where a webhook is.
+// CheckURL returns what is wrong with where a webhook is. Error: a scheme, host or part that a webhook cannot have.
 func CheckURL(text string) error {
 	u, err := url.Parse(text)
 	switch {

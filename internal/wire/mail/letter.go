@@ -45,7 +45,7 @@ func Write(c notice.Content, console string) (Letter, error) {
 		Console   string
 		LinkOf    func(notice.Content) string
 	}{c, link(c, console), why(c, console), console, func(p notice.Content) string { return link(p, console) }})
-	return Letter{Text: text.String(), HTML: page.String()}, err
+	return Letter{Text: strings.ReplaceAll(text.String(), "\n\n\n", "\n\n"), HTML: page.String()}, err
 }
 
 func prefix(l notice.Line) string {

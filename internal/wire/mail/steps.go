@@ -37,6 +37,8 @@ func stepOf(line string) string {
 		return "recipient"
 	case "DATA":
 		return "message"
+	case "QUIT", "RSET", "NOOP":
+		return "-" // no step of ours
 	}
 	return ""
 }
@@ -52,7 +54,7 @@ func (t *teller) Debugf(l log.Log) {
 		}
 		return
 	}
-	if t.asked == "" || strings.HasPrefix(line, "250 ") && len(t.steps) > 0 && t.steps[len(t.steps)-1].Name == "message taken" {
+	if t.asked == "" || t.asked == "-" {
 		return
 	}
 	t.add(t.asked, line, len(line) > 0 && (line[0] == '2' || line[0] == '3'))
@@ -119,7 +121,7 @@ func (t *teller) ended(err error) ([]Step, error) {
 	defer t.mu.Unlock()
 	r := Refused{At: t.asked, Words: err.Error()}
 	switch words := err.Error(); {
-	case r.At == "":
+	case r.At == "" || r.At == "-":
 		r.At = "connect"
 	case strings.Contains(words, "tls: ") || strings.Contains(words, "x509: "): // the handshake comes with the greeting after it
 		r.At = "encrypt"

@@ -69,7 +69,7 @@ export function Entry({
 }: {
   title: string
   path: string
-  method: 'POST' | 'PATCH'
+  method: 'POST' | 'PATCH' | 'PUT'
   blanks: Blank[]
   given: Record<string, Value>
   tag?: string

@@ -2,6 +2,7 @@ import { Box, Link, Stack, Typography } from '@mui/material'
 import { Link as To } from 'react-router'
 import { at, type Fault, type Finding } from '../api'
 import { say } from '../catalogue'
+import { exact } from '../words'
 import { Ago } from './Ago'
 
 // Explained is a finding in words: what is wrong, what to do, what it could be instead.
@@ -38,6 +39,13 @@ export function Explained({ finding }: { finding: Finding }) {
   )
 }
 
+// taken says how far people are with a fault.
+function taken(f: Fault): string {
+  if (f.planned_until) return `${say.fault.planned} ${exact(f.planned_until)}`
+  if (f.assigned) return say.fault.whose(f.assigned)
+  return f.acknowledged_by ? say.fault.known(f.acknowledged_by) : ''
+}
+
 export function FaultCard({ fault }: { fault: Fault }) {
   return (
     <Stack
@@ -46,11 +54,16 @@ export function FaultCard({ fault }: { fault: Fault }) {
       sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1, gap: { xs: 0.5, sm: 2 } }}
     >
       <Box sx={{ minWidth: (t) => t.draw.stationWidth }}>
-        <Link component={To} to={at('sites', fault.site)} variant="value" color="text.primary">
-          {fault.site}
+        <Link
+          component={To}
+          to={fault.site ? at('sites', fault.site) : at('faults', String(fault.id))}
+          variant="value"
+          color="text.primary"
+        >
+          {fault.site || fault.provider}
         </Link>
         <Typography variant="label" component="div">
-          {fault.site_name}
+          {fault.site ? fault.site_name : say.fault.sites(fault.sites ?? 0)}
         </Typography>
       </Box>
       <Box sx={{ minWidth: (t) => t.draw.stationWidth }}>
@@ -59,8 +72,16 @@ export function FaultCard({ fault }: { fault: Fault }) {
         </Typography>
         <Typography sx={{ color: fault.serious ? 'error.main' : 'warning.main', fontWeight: 600 }}>{fault.finding.hop}</Typography>
         <Typography variant="label" component="div">
-          <Ago at={fault.opened} />
+          <Link component={To} to={at('faults', String(fault.id))} color="inherit">
+            {say.fault.one(String(fault.id))}
+          </Link>
+          , <Ago at={fault.opened} />
         </Typography>
+        {taken(fault) && (
+          <Typography variant="label" component="div" data-taken>
+            {taken(fault)}
+          </Typography>
+        )}
       </Box>
       <Box sx={{ flex: 1 }}>
         <Explained finding={fault.finding} />

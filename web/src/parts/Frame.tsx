@@ -33,6 +33,7 @@ export function Frame({ mode, turn, children }: { mode: Mode; turn: () => void; 
           ['/moves', words.moves],
           ['/vantages', words.vantages],
           ['/causes', words.causes],
+          ['/notices', words.notices],
         ].map(([to, word]) => (
           <Link key={to} component={To} to={to} color="text.primary" sx={{ fontWeight: 600 }}>
             {word}

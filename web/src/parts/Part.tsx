@@ -8,7 +8,14 @@ import type { Blank, Value } from '../forms/blank'
 const words = say.form
 
 // Form is what is filled in for one thing on the record, and where it is sent.
-export type Form = { title: string; path: string; method: 'POST' | 'PATCH'; blanks: Blank[]; given: Record<string, Value>; tag?: string }
+export type Form = {
+  title: string
+  path: string
+  method: 'POST' | 'PATCH' | 'PUT'
+  blanks: Blank[]
+  given: Record<string, Value>
+  tag?: string
+}
 
 // Doomed is what somebody asked to remove.
 export type Doomed = { key: string; path: string; words?: string; tag?: string }
