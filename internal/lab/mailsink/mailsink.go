@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/mail"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -150,19 +151,48 @@ func (s *session) hangUp(step string) bool {
 }
 
 // AuthMechanisms implements smtp.AuthSession.
-func (s *session) AuthMechanisms() []string { return []string{sasl.Plain} }
+func (s *session) AuthMechanisms() []string { return []string{sasl.Plain, xoauth2} }
 
 // Auth implements smtp.AuthSession. Error: a wrong user or password.
-func (s *session) Auth(string) (sasl.Server, error) {
-	return sasl.NewPlainServer(func(_, user, password string) error {
-		s.sink.mu.Lock()
-		defer s.sink.mu.Unlock()
-		if user != s.sink.manners.User || password != s.sink.manners.Password {
-			return smtp.ErrAuthFailed
+func (s *session) Auth(mechanism string) (sasl.Server, error) {
+	if mechanism == xoauth2 {
+		return bearer{s.check}, nil
+	}
+	return sasl.NewPlainServer(func(_, user, password string) error { return s.check(user, password) }), nil
+}
+
+func (s *session) check(user, password string) error {
+	s.sink.mu.Lock()
+	defer s.sink.mu.Unlock()
+	if user != s.sink.manners.User || password != s.sink.manners.Password {
+		return smtp.ErrAuthFailed
+	}
+	s.known = true
+	return nil
+}
+
+const xoauth2 = "XOAUTH2"
+
+// bearer takes a token: user=USER, auth=Bearer TOKEN, each ended by a control-A, and another one at the end.
+type bearer struct {
+	check func(user, token string) error
+}
+
+// Next implements sasl.Server. Error: a wrong token.
+func (b bearer) Next(said []byte) (challenge []byte, done bool, err error) {
+	if said == nil {
+		return nil, false, nil
+	}
+	var user, token string
+	for _, part := range strings.Split(string(said), "\x01") {
+		if rest, ok := strings.CutPrefix(part, "user="); ok {
+			user = rest
 		}
-		s.known = true
-		return nil
-	}), nil
+		if rest, ok := strings.CutPrefix(part, "auth=Bearer "); ok {
+			token = rest
+		}
+	}
+	return nil, true, b.check(user, token)
 }
 
 var errGone = errors.New("it hung up")

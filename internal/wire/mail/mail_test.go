@@ -121,7 +121,12 @@ func TestAPasswordIsTaken(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "+connect +greet +encrypt +greet +sign in +sender +recipient +message", strings.Join(names(steps), " "))
 
-	server.Security = mail.Plain
+	server.Auth = "xoauth2"
+	_, err = server.Send(t.Context(), message)
+	require.NoError(t, err)
+	require.Len(t, s.Kept(), 2)
+
+	server.Security, server.Auth = mail.Plain, "plain"
 	steps, err = server.Send(t.Context(), message)
 	require.NoError(t, err)
 	require.Equal(t, "+connect +greet +sign in +sender +recipient +message", strings.Join(names(steps), " "), "only on request")

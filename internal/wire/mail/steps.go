@@ -131,6 +131,10 @@ func (t *teller) ended(err error) ([]Step, error) {
 	switch {
 	case errors.As(err, &said):
 		r.Code, r.Final = said.ErrorCode(), !said.IsTemp() && said.ErrorCode() >= 500
+		if name, ok := reasons[said.Reason]; ok {
+			r.At = name
+		}
+		r.Words = replyIn(r.Words)
 	case errors.As(err, &reply):
 		r.Code, r.Words = reply.Code, fmt.Sprintf("%d %s", reply.Code, reply.Msg)
 		r.Final = reply.Code >= 500 && r.At != "sign in" // a password may be put right
@@ -139,6 +143,19 @@ func (t *teller) ended(err error) ([]Step, error) {
 	t.add(r.At, r.Words, false)
 	return t.steps, r
 }
+
+// replyIn is what the server said, of what the package makes of it.
+func replyIn(words string) string {
+	said, _, _ := strings.Cut(words, ", affected ")
+	if _, after, ok := strings.Cut(said, " command: "); ok {
+		said = after
+	}
+	return strings.ReplaceAll(said, `"`, "")
+}
+
+// reasons name the step at which the package gave up.
+var reasons = map[gomail.SendErrReason]string{gomail.ErrSMTPMailFrom: "sender", gomail.ErrSMTPRcptTo: "recipient",
+	gomail.ErrSMTPData: "message", gomail.ErrWriteContent: "message", gomail.ErrSMTPDataClose: "message"}
 
 // plainly says what the trouble is, and what to do about it.
 func plainly(r Refused) string {

@@ -1,0 +1,50 @@
+package demo_test
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/contract"
+)
+
+// A technician with a phone takes a fault up, and sees who was told of it.
+func TestTheConsoleTellsTheStoryOfAFaultAndWhoWasTold(t *testing.T) {
+	tab := signedIn(t)
+	awaitAllReachable(t, "BOA-09")
+	require.NoError(t, owner.SetLabService(t.Context(), "BOA-09", "playback", false))
+	t.Cleanup(func() { _, _ = owner.Mend(t.Context(), "BOA-09") })
+	var f contract.Fault
+	require.Eventually(t, func() bool {
+		list, err := owner.Faults(t.Context(), "BOA-09", true)
+		if err == nil && len(list) > 0 {
+			f = list[0]
+		}
+		return f.ID != 0
+	}, wide, 200*time.Millisecond)
+	do(t, tab, chromedp.EmulateViewport(390, 844), chromedp.Navigate(fmt.Sprintf("%s/faults/%d", running.URL, f.ID)),
+		chromedp.WaitVisible(`#timeline [data-event="opened"]`),
+		chromedp.Click(`//*[@id="fault"]//button[normalize-space()="It is for owner"]`),
+		chromedp.WaitVisible(`#timeline [data-event="assigned"]`),
+		chromedp.SendKeys(`//*[@id="fault"]//label[normalize-space()="Add a note"]/..//input`, "the key is with the harbour office"),
+		chromedp.Click(`//*[@id="fault"]//button[normalize-space()="Keep the note"]`),
+		chromedp.WaitVisible(`#timeline [data-event="noted"]`),
+		chromedp.Click(`//*[@id="fault"]//button[normalize-space()="3 hours"]`))
+	await(t, tab, contains(`#fault`, "planned work until"))
+	await(t, tab, contains(`#timeline`, "owner: the key is with the harbour office"))
+	await(t, tab, `document.documentElement.scrollWidth <= 390`)
+	do(t, tab, chromedp.Click(`//*[@id="fault"]//button[normalize-space()="End it now"]`),
+		chromedp.WaitVisible(`//*[@id="fault"]//button[normalize-space()="3 hours"]`))
+
+	require.Eventually(t, func() bool { return len(running.Mail.Kept()) > 0 }, wide, 200*time.Millisecond,
+		"dispatch and the technician are told")
+	do(t, tab, chromedp.Navigate(running.URL+"/notices"), chromedp.WaitVisible(`#log [data-notice]`))
+	await(t, tab, contains(`#log`, "BOA-09"))
+	await(t, tab, contains(`#rules`, "serious ones, when nobody knows of it after 30 min"))
+	await(t, tab, `document.documentElement.scrollWidth <= 390`)
+	do(t, tab, chromedp.Click(`[aria-label="Send a test: dispatch"]`), chromedp.WaitVisible(`[data-step="recipient"]`))
+	await(t, tab, contains(`[role="dialog"]`, "It got there."))
+}
