@@ -57,6 +57,8 @@ var rooms = map[string][]string{
 		"internal/engine/views", "internal/store"}, stateful...),
 	"internal/engine/zoneedits": append([]string{"internal/access", "internal/contract", "internal/engine/changes",
 		"internal/engine/rooms", "internal/engine/views", "internal/store", "internal/wire"}, stateful...),
+	"internal/engine/noticeedits": append([]string{"internal/contract", "internal/engine/rooms", "internal/store", "internal/wire"},
+		stateful...),
 	"internal/engine/intake": append([]string{"internal/access", "internal/engine/changes", "internal/engine/rooms",
 		"internal/engine/zoneedits", "internal/store", "internal/wire"}, stateful...),
 	"internal/engine":      {"internal/access", "internal/contract", "internal/engine", "internal/store", "internal/wire"},

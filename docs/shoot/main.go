@@ -16,6 +16,8 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+	corefault "inkpost.example/inkpost/internal/core/fault"
 	"inkpost.example/inkpost/internal/demo"
 	"inkpost.example/inkpost/web"
 )
@@ -58,22 +60,24 @@ func run() error {
 	if err := visit.SetPassword(ctx, password); err != nil {
 		return err
 	}
-	if err := events(ctx, c); err != nil {
+	fault, err := events(ctx, c)
+	if err != nil {
 		return err
 	}
 	if only != "terminal" {
-		if err := pages(ctx, d, password, out); err != nil {
+		if err := pages(ctx, d, password, fault, out); err != nil {
 			return err
 		}
 	}
 	if only != "pages" {
-		return terminal(d, out)
+		return terminal(d, fault, out)
 	}
 	return nil
 }
 
-// events makes something happen: a move, a forward that is gone, a service that stopped, a door that must be closed.
-func events(ctx context.Context, c *client.Client) error {
+// events makes something happen: a move, a forward that is gone, a service that stopped, a door that must be closed. It returns the fault
+// of the forward, which somebody takes up.
+func events(ctx context.Context, c *client.Client) (int64, error) {
 	time.Sleep(8 * time.Second)
 	for _, step := range []func() error{
 		func() error { _, err := c.Renumber(ctx, "KET-07", "main"); return err },
@@ -83,14 +87,28 @@ func events(ctx context.Context, c *client.Client) error {
 		func() error { _, err := c.Renumber(ctx, "FER-11", "main"); return err },
 	} {
 		if err := step(); err != nil {
-			return err
+			return 0, err
 		}
 	}
 	time.Sleep(45 * time.Second) // until the move has settled and every failure is confirmed
-	return nil
+	list, err := c.Faults(ctx, "KET-07", true)
+	if err != nil || len(list) == 0 {
+		return 0, fmt.Errorf("the fault of KET-07: %w", err)
+	}
+	id, yes, whose := list[0].ID, true, "field technician"
+	if _, err := c.TakeFault(ctx, id, contract.FaultTaking{Acknowledged: &yes, Assigned: &whose}); err != nil {
+		return 0, err
+	}
+	if _, err := c.NoteFault(ctx, id, "The museum had its router replaced this morning"); err != nil {
+		return 0, err
+	}
+	_, err = c.PlanWork(ctx, contract.PlannedWorkInput{Scope: corefault.Scope{Provider: "Kettle Cable"}, Starts: time.Now().AddDate(0, 0,
+		6),
+		Minutes: 240, Zone: "Europe/London", Repeats: corefault.Weekly, Reason: "the provider works on its core"})
+	return id, err
 }
 
-func pages(ctx context.Context, d *demo.Demo, password, out string) error {
+func pages(ctx context.Context, d *demo.Demo, password string, fault int64, out string) error {
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-quic", true))
@@ -102,7 +120,6 @@ func pages(ctx context.Context, d *demo.Demo, password, out string) error {
 		chromedp.EmulateViewport(1280, 800),
 		chromedp.Navigate(d.URL),
 		chromedp.WaitVisible(`input[name="password"]`),
-		shot(filepath.Join(out, "console-sign-in.png")),
 		chromedp.SendKeys(`input[name="name"]`, d.Owner),
 		chromedp.SendKeys(`input[name="password"]`, password+"\r"),
 		chromedp.WaitVisible(`[data-site="KET-07"]`),
@@ -117,9 +134,6 @@ func pages(ctx context.Context, d *demo.Demo, password, out string) error {
 		chromedp.ScrollIntoView(`[data-service="playback"]`),
 		chromedp.Sleep(500*time.Millisecond),
 		shot(filepath.Join(out, "console-why.png")),
-		chromedp.ScrollIntoView(`#record`),
-		chromedp.Sleep(500*time.Millisecond),
-		shot(filepath.Join(out, "console-record.png")),
 		chromedp.Navigate(d.URL+"/names"),
 		chromedp.WaitVisible(`[data-line="museum.isles.saltmarsh.example"]`),
 		chromedp.Sleep(time.Second),
@@ -128,11 +142,6 @@ func pages(ctx context.Context, d *demo.Demo, password, out string) error {
 		chromedp.WaitVisible(`[data-move]`),
 		chromedp.Sleep(time.Second),
 		shot(filepath.Join(out, "console-moves-page.png")),
-		chromedp.Navigate(d.URL+"/sites/OYS-03"),
-		chromedp.WaitVisible(`#site-side [data-device="tanks"]`),
-		chromedp.ScrollIntoView(`#site-side`),
-		chromedp.Sleep(time.Second),
-		shot(filepath.Join(out, "console-site-side.png")),
 		chromedp.Navigate(d.URL+"/sites/SCH-04"),
 		chromedp.WaitVisible(`[data-service="vpn"][data-outcome="answered"]`),
 		chromedp.Click(`//*[@data-service="vpn"]//button[normalize-space()="More"]`),
@@ -158,6 +167,14 @@ func pages(ctx context.Context, d *demo.Demo, password, out string) error {
 		chromedp.WaitVisible(`#causes [data-cause]`),
 		chromedp.Sleep(time.Second),
 		shot(filepath.Join(out, "console-causes.png")),
+		chromedp.Navigate(fmt.Sprintf("%s/faults/%d", d.URL, fault)),
+		chromedp.WaitVisible(`#timeline [data-event="noted"]`),
+		chromedp.Sleep(time.Second),
+		shot(filepath.Join(out, "console-fault.png")),
+		chromedp.Navigate(d.URL+"/notices"),
+		chromedp.WaitVisible(`#log [data-notice]`),
+		chromedp.Sleep(time.Second),
+		shot(filepath.Join(out, "console-notices.png")),
 		chromedp.EmulateViewport(390, 844),
 		chromedp.Navigate(d.URL+"/sites/KET-07"),
 		chromedp.WaitVisible(`[data-outcome="answered"]`),
@@ -180,7 +197,7 @@ func shot(file string) chromedp.Action[chromedp.Void] {
 	}
 }
 
-func terminal(d *demo.Demo, out string) error {
+func terminal(d *demo.Demo, fault int64, out string) error {
 	self, err := filepath.Abs("bin/inkpost")
 	if err != nil {
 		return err
@@ -193,7 +210,8 @@ func terminal(d *demo.Demo, out string) error {
 	defer func() { _ = x.Process.Kill(); _ = x.Wait() }()
 	time.Sleep(time.Second)
 	for name, commands := range map[string][]string{
-		"cli-help":     {"--help"},
+		"cli-notices": {fmt.Sprintf("fault show %d", fault), "planned list", "notice rule list", "notice log --limit 6",
+			"notice test --person dispatch"},
 		"cli-overview": {"overview"},
 		"cli-why":      {"why KET-07"},
 		"cli-moves": {"moves --limit 8", "service list KET-07", "probe KET-07 playback", "hostname list --site KET-07",

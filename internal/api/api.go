@@ -26,6 +26,7 @@ type Lab interface {
 	SetService(site, service string, running bool) error
 	SetForward(site, service string, present bool) error
 	SetPrimary(running bool) error
+	SetProvider(name string, running bool) error
 	Mend(site string) ([]string, error)
 }
 

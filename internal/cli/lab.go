@@ -104,6 +104,16 @@ func labCommand() *cobra.Command {
 				return err
 			})}
 	}
+	outage := func(use, short, words string, running bool) *cobra.Command {
+		return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1),
+			RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+				err := c.SetLabProvider(cmd.Context(), args[0], running)
+				if err == nil {
+					say(cmd, "The lines of %s %s.", args[0], words)
+				}
+				return err
+			})}
+	}
 	mend := &cobra.Command{Use: "mend SITE", Short: "Repair everything that is wrong at a simulated site", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			m, err := c.Mend(cmd.Context(), args[0])
@@ -121,6 +131,9 @@ func labCommand() *cobra.Command {
 	return group("lab", "Change the simulated world of the demo", world, renumber, mend,
 		group("primary", "Take the remote zone's primary away and bring it back",
 			primary("stop", "Take it away", "is away", false), primary("start", "Bring it back", "is back", true)),
+		group("outage", "Have a provider fail, and end that",
+			outage("begin PROVIDER", "Have all lines of a provider be dead", "are dead", false),
+			outage("end PROVIDER", "Bring them back", "work again", true)),
 		group("service", "Stop and start services on simulated devices",
 			toggle("stop SITE SERVICE", "Stop a service on its device", "is stopped", service(false)),
 			toggle("start SITE SERVICE", "Start a service on its device", "runs", service(true))),

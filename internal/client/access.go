@@ -127,6 +127,11 @@ func (c *Client) SetLabPrimary(ctx context.Context, running bool) error {
 	return c.toggle(ctx, running, "lab", "primary", "running")
 }
 
+// SetLabProvider has a simulated provider fail, or ends that.
+func (c *Client) SetLabProvider(ctx context.Context, name string, running bool) error {
+	return c.toggle(ctx, running, "lab", "providers", name, "running")
+}
+
 // World shows the lab.
 func (c *Client) World(ctx context.Context) (contract.World, error) {
 	return call[contract.World](ctx, c, "GET", "/lab", nil)

@@ -48,7 +48,8 @@ func seedPeople(ctx context.Context, d *Demo) error {
 		}
 	}
 	e := d.Engine()
-	for _, p := range []contract.Addressee{{Name: owner, Mail: "owner@saltmarsh.example"}, {Name: dispatch, Mail: "dispatch@saltmarsh.example"},
+	for _, p := range []contract.Addressee{{Name: owner, Mail: "owner@saltmarsh.example"}, {Name: dispatch,
+		Mail: "dispatch@saltmarsh.example"},
 		{Name: technician, Mail: "field@saltmarsh.example"}} {
 		if _, err := e.SetAddressee(ctx, p.Name, contract.AddresseeInput{Mail: p.Mail, Zone: "Europe/London"}); err != nil {
 			return err

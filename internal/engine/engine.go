@@ -21,6 +21,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/intake"
 	"inkpost.example/inkpost/internal/engine/jobs"
 	"inkpost.example/inkpost/internal/engine/moves"
+	"inkpost.example/inkpost/internal/engine/noticeedits"
 	"inkpost.example/inkpost/internal/engine/notices"
 	"inkpost.example/inkpost/internal/engine/probing"
 	"inkpost.example/inkpost/internal/engine/proofs"
@@ -48,6 +49,7 @@ type Engine struct {
 	*siteedits.SiteEdits
 	*zoneedits.ZoneEdits
 	*intake.Intake
+	*noticeedits.NoticeEdits
 	Events   *events.Hub
 	Access   *access.Access
 	SiteSide *siteside.Side
@@ -67,6 +69,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	e.Changes = changes.New(e, r, e.stopping)
 	e.SiteEdits = &siteedits.SiteEdits{Rooms: r, Changes: e.Changes, Views: e.Views}
 	e.ZoneEdits = &zoneedits.ZoneEdits{Rooms: r, Changes: e.Changes, Views: e.Views}
+	e.NoticeEdits = &noticeedits.NoticeEdits{Rooms: r}
 	e.Intake = intake.New(r, e.Changes, e.ZoneEdits, directory)
 	if err := e.fill(ctx, st, directory); err != nil {
 		return nil, err

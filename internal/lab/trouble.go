@@ -127,6 +127,25 @@ func (w *World) SetLink(code, label string, up bool) error {
 	return l.router.cut(!up)
 }
 
+// SetProvider has a provider fail, so that all of its lines are dead, or ends that. Error: site.Missing.
+func (w *World) SetProvider(name string, running bool) error {
+	found := false
+	for _, p := range w.sites {
+		for _, l := range p.links {
+			if l.Provider == name {
+				found = true
+				if err := l.router.cut(!running); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	if !found {
+		return site.Missing{Kind: "provider in the lab", Name: name}
+	}
+	return nil
+}
+
 // cut has nothing go through a router's WAN connection, or lets it again.
 func (r *router) cut(cut bool) error {
 	r.mu.Lock()

@@ -65,7 +65,8 @@ func TestAnOutageOfFiveHundredSitesIsOneMessage(t *testing.T) {
 	w.run(morning, morning.Add(4*time.Hour), func(now time.Time) {
 		n := int(now.Sub(morning) / (10 * time.Second))
 		for i := 0; i < 28 && len(w.faults) <= 500; i++ { // 28 sites every ten seconds
-			w.faults = append(w.faults, faultAt(int64(len(w.faults)+1), "site-dark", now, fmt.Sprintf("ISL-%03d", len(w.faults)), "Islenet Fibre"))
+			n := len(w.faults)
+			w.faults = append(w.faults, faultAt(int64(n+1), "site-dark", now, fmt.Sprintf("ISL-%03d", n), "Islenet Fibre"))
 		}
 		switch {
 		case n == 1:
@@ -147,11 +148,13 @@ func TestWorkThatIsPlannedIsNotToldUntilItIsOver(t *testing.T) {
 	require.NoError(t, err)
 	night := time.Date(2026, 10, 25, 0, 0, 0, 0, zone)
 	w := world{zone: zone, desk: everybody(notice.Rule{Person: "dispatch", Topic: notice.Faults}),
-		work: []fault.Work{{Scope: fault.Scope{Provider: "Kettle Cable"}, Starts: night.AddDate(0, 0, -1).Add(30 * time.Minute), Minutes: 240,
-			Zone: "Europe/London", Repeats: fault.Daily}}}
+		work: []fault.Work{{Scope: fault.Scope{Provider: "Kettle Cable"}, Starts: night.AddDate(0, 0, -1).Add(30 * time.Minute),
+			Minutes: 240,
+			Zone:    "Europe/London", Repeats: fault.Daily}}}
 	w.run(night, night.Add(8*time.Hour), func(now time.Time) {
 		if now.Equal(night.Add(time.Hour)) {
-			w.faults = []notice.Fault{faultAt(1, "site-dark", now, "KET-01", "Kettle Cable"), faultAt(2, "site-dark", now, "KET-02", "Kettle Cable"),
+			w.faults = []notice.Fault{faultAt(1, "site-dark", now, "KET-01", "Kettle Cable"), faultAt(2, "site-dark", now, "KET-02",
+				"Kettle Cable"),
 				faultAt(3, "service-stopped", now, "GAN-02", "Gannet Mobile")}
 		}
 		if f := &w.faults; len(*f) > 0 && now.Equal(night.Add(3*time.Hour)) {

@@ -1,5 +1,5 @@
-// Package notice decides who is told what, when, and in which words. It knows what each recipient was told already: from that and from what is
-// so follows what is due, whatever was lost on the way there.
+// Package notice decides who is told what, when, and in which words. It knows what each recipient was told already: from that and from what
+// is so follows what is due, whatever was lost on the way there.
 package notice
 
 import (
@@ -146,7 +146,8 @@ func (r Rule) Checked() (Rule, error) {
 	if _, err := time.LoadLocation(r.Hours.Zone); err != nil {
 		f.Note("hours", fmt.Errorf("%q is no time zone; give one such as Europe/London, or UTC", r.Hours.Zone))
 	}
-	for name, n := range map[string]int{"after_minutes": r.AfterMinutes, "again_minutes": r.AgainMinutes, "gather_minutes": r.GatherMinutes} {
+	for name, n := range map[string]int{"after_minutes": r.AfterMinutes, "again_minutes": r.AgainMinutes,
+		"gather_minutes": r.GatherMinutes} {
 		if n < 0 || n > longest {
 			f.Note(name, fmt.Errorf("%d is not from 0 to %d (31 days)", n, longest))
 		}

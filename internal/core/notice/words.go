@@ -191,7 +191,8 @@ func Together(parts []Content, now time.Time) Content {
 	for _, one := range []struct {
 		n         int
 		one, many string
-	}{{open, "fault is open", "faults are open"}, {over, "fault is over", "faults are over"}, {moved, "address is new", "addresses are new"}} {
+	}{{open, "fault is open", "faults are open"}, {over, "fault is over", "faults are over"}, {moved, "address is new",
+		"addresses are new"}} {
 		switch one.n {
 		case 0:
 		case 1:

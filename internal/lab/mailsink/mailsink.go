@@ -75,7 +75,7 @@ func (s *Sink) Kept() []Mail {
 // Arrived receives when something arrived since it was last received from.
 func (s *Sink) Arrived() <-chan struct{} { return s.arrived }
 
-// Serve answers on a listener until Close.
+// Serve answers on a listener until Close. Error: that of the listener.
 func (s *Sink) Serve(l net.Listener) error {
 	server := smtp.NewServer(s)
 	server.Domain, server.TLSConfig, server.AllowInsecureAuth = "sink.example", s.TLS, true

@@ -78,7 +78,7 @@ type Refused struct {
 
 func (e Refused) Error() string { return e.At + ": " + e.Words }
 
-// Check returns what is wrong with how a server is described.
+// Check returns what is wrong with how a server is described. Error: a field that says nothing that can be used.
 func (s Server) Check() error {
 	switch s.Security {
 	case "", StartTLS, TLS, Plain:
