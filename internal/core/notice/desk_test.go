@@ -70,11 +70,13 @@ func TestAnOutageOfFiveHundredSitesIsOneMessage(t *testing.T) {
 		}
 		switch {
 		case n == 1:
-			w.faults = append(w.faults, faultAt(1000, "provider-outage", now, "", "Islenet Fibre"))
+			outage := faultAt(1000, "provider-outage", now, "", "Islenet Fibre")
+			outage.Under = []fault.Place{{Site: "ISL-006"}, {Site: "ISL-007"}}
+			w.faults = append(w.faults, outage)
 		case n < 30:
 			for i := range w.faults {
-				if f := &w.faults[i]; f.ID < 1000 && !f.Under {
-					f.Under, f.Cause, f.Turned = true, "provider-outage", now
+				if f := &w.faults[i]; f.ID < 1000 && !f.Explained {
+					f.Explained, f.Cause, f.Turned = true, "provider-outage", now
 				}
 			}
 		case n > 360 && n <= 390: // they come back
@@ -91,8 +93,8 @@ func TestAnOutageOfFiveHundredSitesIsOneMessage(t *testing.T) {
 		}
 	})
 	require.Len(t, w.faults, 501)
-	require.Equal(t, []string{"08:02 dispatch opened fault 1000", "08:30 owner opened fault 1000", "09:06 dispatch over fault 1000",
-		"09:06 owner over fault 1000"}, w.told)
+	require.Equal(t, []string{"08:02 dispatch opened fault 1000", "08:02 field opened fault 1000", "08:30 owner opened fault 1000",
+		"09:06 dispatch over fault 1000", "09:06 field over fault 1000", "09:06 owner over fault 1000"}, w.told)
 }
 
 // A link that goes down for a minute every five, for two hours.

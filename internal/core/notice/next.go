@@ -28,13 +28,14 @@ const (
 type Fault struct {
 	ID           int64
 	Place        fault.Place
+	Under        []fault.Place // the sites that a provider's fault explains: whoever is told of one of them is told of it
 	Cause        causes.Slug
 	Serious      bool
 	Opened       time.Time
 	Closed       time.Time // zero while it is open
 	Turned       time.Time // when it last opened, changed, came back or closed
 	Returns      int
-	Under        bool // a fault of the provider explains it, and is told
+	Explained    bool // a fault of the provider explains it, and is told
 	Planned      bool // planned work is under way there
 	Acknowledged bool
 }
@@ -60,7 +61,8 @@ const (
 
 // Covers reports whether the rule is about a fault at all.
 func (r Rule) Covers(f Fault) bool {
-	return r.Topic == Faults && r.Scope.Covers(f.Place) && (len(r.Causes) == 0 || slices.Contains(r.Causes, f.Cause)) &&
+	in := r.Scope.Covers(f.Place) || slices.ContainsFunc(f.Under, r.Scope.Covers)
+	return r.Topic == Faults && in && (len(r.Causes) == 0 || slices.Contains(r.Causes, f.Cause)) &&
 		(!r.Serious || f.Serious)
 }
 
@@ -75,7 +77,7 @@ func (r Rule) Next(f Fault, told []Told, now time.Time) What {
 		return ""
 	case !f.Closed.IsZero():
 		return nextClosed(f, last, now)
-	case !r.Covers(f) || f.Under || now.Sub(f.Turned) < hold(f.Cause):
+	case !r.Covers(f) || f.Explained || now.Sub(f.Turned) < hold(f.Cause):
 		return ""
 	case r.AfterMinutes > 0 && last.What == "" && (f.Acknowledged || now.Sub(f.Opened) < time.Duration(r.AfterMinutes)*time.Minute):
 		return ""
@@ -86,7 +88,7 @@ func (r Rule) Next(f Fault, told []Told, now time.Time) What {
 func nextClosed(f Fault, last Told, now time.Time) What {
 	since := now.Sub(f.Closed)
 	switch {
-	case last.What == "" || last.What == Over || f.Under || since < overHold, last.What == Unsteady && since < Steady:
+	case last.What == "" || last.What == Over || f.Explained || since < overHold, last.What == Unsteady && since < Steady:
 		return ""
 	}
 	return Over

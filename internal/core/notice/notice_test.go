@@ -85,7 +85,7 @@ func TestWhatIsSaidOfAFault(t *testing.T) {
 
 	outage := notice.OfFault(notice.Words{Provider: "Kettle Cable", Sites: 12, What: notice.Opened,
 		Finding: diagnose.Finding{Cause: "provider-outage", Summary: "Kettle Cable has an outage"}}, morning)
-	require.Equal(t, "Kettle Cable: Kettle Cable has an outage", outage.Subject)
+	require.Equal(t, "Kettle Cable has an outage", outage.Subject)
 
 	many := make([]notice.Content, 120)
 	for i := range many {
@@ -121,7 +121,7 @@ func TestWhatComesNext(t *testing.T) {
 		"not twice":                     {rule, open, opened, 30, ""},
 		"a dark site waits":             {rule, with(func(f *notice.Fault) { f.Cause = "site-dark" }), nil, 1, ""},
 		"and is told then":              {rule, with(func(f *notice.Fault) { f.Cause = "site-dark" }), nil, 2, notice.Opened},
-		"the provider's outage is told": {rule, with(func(f *notice.Fault) { f.Under = true }), nil, 9, ""},
+		"the provider's outage is told": {rule, with(func(f *notice.Fault) { f.Explained = true }), nil, 9, ""},
 		"planned":                       {rule, with(func(f *notice.Fault) { f.Planned = true }), nil, 9, ""},
 		"another site":                  {notice.Rule{Topic: notice.Faults, Scope: fault.Scope{Site: "KET-01"}}, open, nil, 9, ""},
 		"of its tag": {notice.Rule{Topic: notice.Faults, Scope: fault.Scope{Tag: "harbour"}}, open, nil, 9,
@@ -140,7 +140,7 @@ func TestWhatComesNext(t *testing.T) {
 		"over":                    {rule, with(func(f *notice.Fault) { f.Closed = at(10) }), opened, 11, notice.Over},
 		"over, not yet believed":  {rule, with(func(f *notice.Fault) { f.Closed = at(10) }), opened, 10, ""},
 		"over, and never told":    {rule, with(func(f *notice.Fault) { f.Closed = at(10) }), nil, 30, ""},
-		"over, as part of others": {rule, with(func(f *notice.Fault) { f.Closed, f.Under = at(10), true }), opened, 30, ""},
+		"over, as part of others": {rule, with(func(f *notice.Fault) { f.Closed, f.Explained = at(10), true }), opened, 30, ""},
 		"it comes back": {rule, with(func(f *notice.Fault) { f.Returns = 1 }),
 			append(opened, told(notice.Over, "service-stopped", 0, 11)), 15, notice.Unsteady},
 		"it flickers": {rule, with(func(f *notice.Fault) { f.Returns = 3 }), opened, 15, notice.Unsteady},

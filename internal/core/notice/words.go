@@ -80,6 +80,9 @@ func OfFault(w Words, now time.Time) Content {
 		c.Summary = upper(w.heading) + ": " + w.summary
 	}
 	c.Subject, _ = fill(w.Template, w)
+	if c.Subject == "" && w.Site == "" { // the summary names the provider
+		c.Subject, _ = fill("{summary}", w)
+	}
 	if c.Subject == "" {
 		c.Subject, _ = fill("{site} {name}: {summary}", w)
 	}

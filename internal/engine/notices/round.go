@@ -74,10 +74,17 @@ func (r *Room) forget(now time.Time) {
 func (r *Room) facts(now time.Time) []notice.Fault {
 	work := r.board.Work()
 	out := make([]notice.Fault, 0, len(r.known))
+	under := map[int64][]fault.Place{}
+	for _, f := range r.known {
+		if f.Under != 0 {
+			under[f.Under] = append(under[f.Under], r.board.PlaceOf(faults.Fault{Fault: f}))
+		}
+	}
 	for _, id := range slices.Sorted(maps.Keys(r.known)) {
 		f := r.known[id]
-		one := notice.Fault{ID: id, Place: r.board.PlaceOf(faults.Fault{Fault: f}), Cause: f.Finding.Cause, Serious: f.Finding.Serious(),
-			Opened: f.Opened, Closed: f.Closed, Turned: f.Turned, Returns: f.Returns, Under: f.Under != 0,
+		one := notice.Fault{ID: id, Place: r.board.PlaceOf(faults.Fault{Fault: f}), Under: under[id], Cause: f.Finding.Cause,
+			Serious: f.Finding.Serious(),
+			Opened: f.Opened, Closed: f.Closed, Turned: f.Turned, Returns: f.Returns, Explained: f.Under != 0,
 			Acknowledged: !f.Taken.Acknowledged.IsZero()}
 		_, _, one.Planned = fault.Planned(work, one.Place, now)
 		out = append(out, one)
@@ -217,7 +224,7 @@ func (r *Room) digest(rule notice.Rule, of, now time.Time) notice.Content {
 	covered.Topic = notice.Faults
 	for _, f := range r.facts(now) {
 		known := r.known[f.ID]
-		if !covered.Covers(f) || f.Under || f.Opened.After(of) {
+		if !covered.Covers(f) || f.Explained || f.Opened.After(of) {
 			continue
 		}
 		w := r.faultWords(known, zone)
