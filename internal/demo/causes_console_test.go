@@ -1,6 +1,7 @@
 package demo_test
 
 import (
+	"context"
 	"testing"
 	"time"
 
@@ -18,7 +19,7 @@ func TestTheConsoleSaysWhyAndAsksWhatItWas(t *testing.T) {
 	name := s.Services[0].Name
 	block := `[data-service="` + name + `"]`
 	require.NoError(t, owner.SetLabForward(t.Context(), "DIS-01", name, false))
-	t.Cleanup(func() { _, _ = owner.Mend(t.Context(), "DIS-01") })
+	t.Cleanup(func() { _, _ = owner.Mend(context.Background(), "DIS-01") })
 	do(t, tab, chromedp.Navigate(running.URL+"/sites/DIS-01"), chromedp.WaitVisible(block+`[data-state="unreachable"]`))
 	await(t, tab, contains(block, "What was seen"))
 	do(t, tab, chromedp.Click(`//*[@data-weighed="`+name+`"]//button`),

@@ -1,6 +1,7 @@
 package demo_test
 
 import (
+	"context"
 	"fmt"
 	"testing"
 	"time"
@@ -16,7 +17,7 @@ func TestTheConsoleTellsTheStoryOfAFaultAndWhoWasTold(t *testing.T) {
 	tab := signedIn(t)
 	awaitAllReachable(t, "BOA-09")
 	require.NoError(t, owner.SetLabService(t.Context(), "BOA-09", "playback", false))
-	t.Cleanup(func() { _, _ = owner.Mend(t.Context(), "BOA-09") })
+	t.Cleanup(func() { _, _ = owner.Mend(context.Background(), "BOA-09") }) // t.Context has ended by then
 	var f contract.Fault
 	require.Eventually(t, func() bool {
 		list, err := owner.Faults(t.Context(), "BOA-09", true)

@@ -1,6 +1,7 @@
 package demo_test
 
 import (
+	"context"
 	"testing"
 	"time"
 
@@ -17,7 +18,7 @@ func TestAnOutageOfAProviderIsOneFault(t *testing.T) {
 	sites := []string{"BOA-09", "CLI-05", "DIS-01", "OYS-03"}
 	awaitAllReachable(t, "DIS-01")
 	require.NoError(t, owner.SetLabProvider(t.Context(), provider, false))
-	t.Cleanup(func() { _ = owner.SetLabProvider(t.Context(), provider, true) })
+	t.Cleanup(func() { _ = owner.SetLabProvider(context.Background(), provider, true) })
 	var outage contract.Fault
 	require.EventuallyWithT(t, func(c *assert.CollectT) {
 		o, err := owner.Overview(t.Context())

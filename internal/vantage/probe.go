@@ -69,15 +69,17 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	}
 	now := time.Now()
 	r.mu.Lock()
-	due := pace.Next(now, t.interval(), rand.Float64())
+	due, other := pace.Next(now, t.interval(), rand.Float64()), false
 	if o.Outcome != probe.Skipped && t.same(a) { // or else it says nothing of what is to be probed now
+		before := t.view.Outcome
 		t.view = rule.Next(t.view, o.Outcome, now)
+		other = t.view.InRow == 1 || probe.FailsOtherwise(before, o.Outcome)
 		if rule.Meaning(o.Outcome) == probe.NotWanted && !rule.Settled(t.view) {
 			due = pace.Confirm(now, t.view.Since, took, t.view.InRow, probe.Confirmations, t.interval())
 		}
 	}
 	fresh := t.view.InRow == 1
-	if fresh && rule.Meaning(o.Outcome) != probe.Nothing {
+	if other && rule.Meaning(o.Outcome) != probe.Nothing {
 		t.series = nil // it was about another failure
 	}
 	if o.Outcome != probe.Skipped {
@@ -87,7 +89,7 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	r.schedule.done(t, due, now)
 	r.rouse()
 	r.mu.Unlock()
-	r.measure(ctx, t, decided, view, rule)
+	r.measure(ctx, t, decided, view, rule, other)
 	r.health.saw(a, rule.Meaning(o.Outcome), now)
 	if len(stories) == 0 {
 		r.spool.add(o, fresh)
@@ -99,14 +101,14 @@ func (r *runner) probe(ctx context.Context, t *task) {
 	}
 }
 
-// measure has the distance of a port measured where that is due: of one that works, to compare with, and once of one that fails. It
-// goes to the server with the next outcome.
-func (r *runner) measure(ctx context.Context, t *task, decided speak.Try, v probe.View, rule probe.Rule) {
+// measure has the distance of a port measured where that is due: of one that works, to compare with, and of one that fails, first or in
+// another way. It goes to the server with the next outcome.
+func (r *runner) measure(ctx context.Context, t *task, decided speak.Try, v probe.View, rule probe.Rule, first bool) {
 	switch {
 	case !decided.Target.IsValid():
 	case decided.Outcome.Good() && decided.Transport == probe.TCP:
 		r.meter.Works(ctx, decided.Target, time.Now())
-	case rule.Expected == probe.ExpectReachable && rule.Meaning(v.Outcome) == probe.NotWanted && v.InRow == 1:
+	case rule.Expected == probe.ExpectReachable && rule.Meaning(v.Outcome) == probe.NotWanted && first:
 		r.meter.Do(func() {
 			s := r.meter.Examine(ctx, decided.Transport, decided.Target, time.Now().UTC())
 			r.mu.Lock()

@@ -51,6 +51,8 @@ type Told struct {
 const (
 	// darkHold is how long a dark site waits before it is told: others of its provider may follow.
 	darkHold = 2 * time.Minute
+	// settleHold is how long what can wait does so, and what is explained anew: while a site comes back, its services do so one by one.
+	settleHold = time.Minute
 	// overHold is how long what is over has to stay so before that is told.
 	overHold = time.Minute
 	// Steady is how long what comes and goes has to stay as it is before anything is said of it again.
@@ -77,7 +79,7 @@ func (r Rule) Next(f Fault, told []Told, now time.Time) What {
 		return ""
 	case !f.Closed.IsZero():
 		return nextClosed(f, last, now)
-	case !r.Covers(f) || f.Explained || now.Sub(f.Turned) < hold(f.Cause):
+	case !r.Covers(f) || f.Explained:
 		return ""
 	case r.AfterMinutes > 0 && last.What == "" && (f.Acknowledged || now.Sub(f.Opened) < time.Duration(r.AfterMinutes)*time.Minute):
 		return ""
@@ -96,6 +98,8 @@ func nextClosed(f Fault, last Told, now time.Time) What {
 
 func (r Rule) nextOpen(f Fault, last Told, now time.Time) What {
 	switch {
+	case last.What == "" && now.Sub(f.Turned) < f.hold():
+		return ""
 	case last.What == "":
 		return Opened
 	case last.What == Unsteady && now.Sub(f.Turned) < Steady:
@@ -104,7 +108,7 @@ func (r Rule) nextOpen(f Fault, last Told, now time.Time) What {
 		return Again
 	case last.What == Over, f.Returns-last.Returns >= unsteadyFrom:
 		return Unsteady
-	case f.Cause != last.Cause:
+	case f.Cause != last.Cause && now.Sub(f.Turned) >= f.hold():
 		return Changed
 	case r.AgainMinutes > 0 && !f.Acknowledged && now.Sub(last.At) >= time.Duration(r.AgainMinutes)*time.Minute:
 		return Again
@@ -112,9 +116,13 @@ func (r Rule) nextOpen(f Fault, last Told, now time.Time) What {
 	return ""
 }
 
-func hold(c causes.Slug) time.Duration {
-	if c == "site-dark" || c == "provider-outage" {
+// hold is how long a fault stays as it is before that is told. What cuts somebody off is told at once, as it is first explained.
+func (f Fault) hold() time.Duration {
+	switch {
+	case f.Cause == "site-dark" || f.Cause == "provider-outage":
 		return darkHold
+	case !f.Serious || !f.Turned.Equal(f.Opened):
+		return settleHold
 	}
 	return 0
 }

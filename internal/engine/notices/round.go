@@ -84,7 +84,7 @@ func (r *Room) facts(now time.Time) []notice.Fault {
 		f := r.known[id]
 		one := notice.Fault{ID: id, Place: r.board.PlaceOf(faults.Fault{Fault: f}), Under: under[id], Cause: f.Finding.Cause,
 			Serious: f.Finding.Serious(),
-			Opened: f.Opened, Closed: f.Closed, Turned: f.Turned, Returns: f.Returns, Explained: f.Under != 0,
+			Opened:  f.Opened, Closed: f.Closed, Turned: f.Turned, Returns: f.Returns, Explained: f.Under != 0,
 			Acknowledged: !f.Taken.Acknowledged.IsZero()}
 		_, _, one.Planned = fault.Planned(work, one.Place, now)
 		out = append(out, one)

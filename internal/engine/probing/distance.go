@@ -8,13 +8,9 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// measureAt is at which failure in a row the distance of a port is measured: at the first, so that it is known when the failure is
-// believed.
-const measureAt = 1
-
 // measure has the distance of a port measured where a round of ours says that it is time: of one that works, to compare with, and of one
-// that fails, once.
-func (p *Prober) measure(w *watch, r Result, v VantageResult, rule probe.Rule) {
+// that fails, once: at the first failure, so that it is known when that is believed, and when it fails otherwise.
+func (p *Prober) measure(w *watch, r Result, v VantageResult, rule probe.Rule, first bool) {
 	p.mu.Lock()
 	ctx := p.measuring
 	p.mu.Unlock()
@@ -29,7 +25,7 @@ func (p *Prober) measure(w *watch, r Result, v VantageResult, rule probe.Rule) {
 	switch {
 	case r.Outcome.Good() && r.Over == probe.TCP:
 		p.meter.Works(ctx, r.Decided, p.Now())
-	case rule.Expected == probe.ExpectReachable && !r.Outcome.Good() && r.Outcome != probe.Skipped && v.InRow == measureAt:
+	case rule.Expected == probe.ExpectReachable && !r.Outcome.Good() && r.Outcome != probe.Skipped && first:
 		p.meter.Do(func() { p.examine(ctx, w, r, v.Since) })
 	}
 }
@@ -89,8 +85,9 @@ const (
 	lookedAt = 12
 )
 
-// lookAround probes the other services of a link at once when one of them begins to fail: whether they work, too, says most of why.
-func (p *Prober) lookAround(w *watch, l site.Link) {
+// lookAround probes the other services of a link at once, those that work when one of them begins to fail, as whether they still do says
+// most of why, and those that fail when one works again.
+func (p *Prober) lookAround(w *watch, l site.Link, failing bool) {
 	where, ok := p.record.Site(w.service.SiteID)
 	if !ok {
 		return
@@ -103,7 +100,8 @@ func (p *Prober) lookAround(w *watch, l site.Link) {
 		if x == nil || x == w || n == lookedAt || x.View.InRow == 0 || now.Sub(x.Probed) < recent {
 			continue
 		}
-		if on, ok := where.Followed(s.LinkID); ok && on.ID == l.ID && x.service.RuleAt(now).Meaning(x.View.Outcome) != probe.NotWanted {
+		if on, ok := where.Followed(s.LinkID); ok && on.ID == l.ID &&
+			failing == (x.service.RuleAt(now).Meaning(x.View.Outcome) == probe.NotWanted) {
 			p.hurry(x)
 			n++
 		}

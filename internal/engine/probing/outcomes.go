@@ -91,12 +91,13 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	v := was
 	v.View, v.Latency, v.Message, v.LeftOut = rule.Next(v.View, r.Outcome, r.At), r.Latency, r.Message, r.LeftOut
 	v.Known = v.Known || r.Outcome.Open()
-	if v.Hung = r.Hung; r.ICMP.Came() || v.InRow <= 1 { // routers limit how often they say something: what was said stands while it fails
+	other := v.InRow <= 1 || probe.FailsOtherwise(was.Outcome, v.Outcome)
+	if v.Hung = r.Hung; r.ICMP.Came() || other { // routers limit how often they say something: what was said stands while it fails
 		v.ICMP = r.ICMP
 	}
 	if r.Series != nil {
 		v.Series = r.Series
-	} else if v.InRow == 1 {
+	} else if other {
 		v.Series = nil // it was about something else
 	}
 	settling := rule.Meaning(v.Outcome) == probe.NotWanted && rule.Tenancy.Settling(v.Since, v.At)
@@ -142,9 +143,10 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 		p.host.CheckAddress(l.ID)
 	}
 	if vantage == p.Vantage {
-		p.measure(w, r, v, rule)
+		p.measure(w, r, v, rule, other)
 	}
 	if r.LeftOut == "" && rule.Meaning(r.Outcome) == probe.AsWanted && was.InRow > 0 && rule.Meaning(was.Outcome) == probe.NotWanted {
+		p.lookAround(w, l, true)
 		p.host.ConfirmElsewhere(s.ID, vantage) // they may see the repair, too
 		if vantage != p.Vantage {
 			p.mu.Lock()
@@ -156,7 +158,7 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 		return confirm
 	}
 	if was.InRow == 0 || rule.Meaning(was.Outcome) != probe.NotWanted {
-		p.lookAround(w, l)
+		p.lookAround(w, l, false)
 		p.host.ConfirmElsewhere(s.ID, vantage) // from elsewhere, too
 		if vantage != p.Vantage {
 			p.mu.Lock()

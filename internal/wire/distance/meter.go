@@ -31,12 +31,35 @@ type Meter struct {
 // entry is what is known of one address.
 type entry struct {
 	calibration probe.Calibration
-	works       netip.AddrPort // a TCP port that was open
-	at          time.Time      // when it was
-	used        time.Time      // when anything was last asked of the address
+	works       [2]working // the TCP ports that were open last, two of them: the newest may be the one that fails now
+	used        time.Time  // when anything was last asked of the address
 	measuring   sync.Mutex
 	busy        bool      // a calibration is under way
 	tried       time.Time // when one was begun last
+}
+
+// working is a TCP port that was open at a moment.
+type working struct {
+	port netip.AddrPort
+	at   time.Time
+}
+
+// note keeps that a port was open.
+func (g *entry) note(w working) {
+	if g.works[0].port != w.port {
+		g.works[1] = g.works[0]
+	}
+	g.works[0] = w
+}
+
+// beside returns a port that was open lately and is not target; the zero AddrPort where there is none.
+func (g *entry) beside(target netip.AddrPort, now time.Time) netip.AddrPort {
+	for _, w := range g.works {
+		if w.port.IsValid() && w.port != target && now.Sub(w.at) < trustFor {
+			return w.port
+		}
+	}
+	return netip.AddrPort{}
 }
 
 const (
@@ -46,7 +69,7 @@ const (
 	// tryAgain is how long an address is left alone whose distance could not be measured.
 	tryAgain = time.Hour
 	// calibrations are begun a second at most, so that a start with thousands of links is no burst; series are under way at most.
-	calibrations = 10
+	calibrations = 5
 	leastRoom    = 1024
 	series       = 128
 )
@@ -85,7 +108,7 @@ func (m *Meter) Works(ctx context.Context, target netip.AddrPort, now time.Time)
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	g := m.entry(target.Addr(), now)
-	g.works, g.at = target, now
+	g.note(working{target, now})
 	known := g.calibration.Known() && now.Sub(g.calibration.At) < calibrationFor
 	if g.busy || m.closed || known || now.Sub(g.tried) < tryAgain || !m.pace.Allow() {
 		return
@@ -146,7 +169,8 @@ func (m *Meter) Examine(ctx context.Context, transport probe.Transport, target n
 	defer g.measuring.Unlock()
 	m.mu.Lock()
 	s.Calibration = g.calibration
-	control, trusted := g.works, g.works.IsValid() && g.works != target && now.Sub(g.at) < trustFor
+	control := g.beside(target, now)
+	trusted := control.IsValid()
 	calibrate := trusted && !s.Calibration.Known() && now.Sub(g.tried) >= tryAgain
 	if calibrate {
 		g.tried = now

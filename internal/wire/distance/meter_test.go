@@ -52,3 +52,18 @@ func TestAMeterMeasuresOnceAndForgetsAddressesThatAreNotUsed(t *testing.T) {
 	}
 	require.LessOrEqual(t, len(m.known), leastRoom, "what was not asked for within a day is dropped")
 }
+
+// What failed a moment after it worked has another port of its address beside it to compare with.
+func TestThePortThatWorkedLastIsNotComparedWithItself(t *testing.T) {
+	now := time.Now()
+	page, shell := netip.MustParseAddrPort("203.0.113.7:8443"), netip.MustParseAddrPort("203.0.113.7:8022")
+	var g entry
+	require.False(t, g.beside(page, now).IsValid())
+	g.note(working{page, now})
+	require.False(t, g.beside(page, now).IsValid())
+	g.note(working{shell, now})
+	g.note(working{shell, now.Add(time.Minute)})
+	require.Equal(t, page, g.beside(shell, now.Add(time.Minute)))
+	require.Equal(t, shell, g.beside(page, now.Add(time.Minute)))
+	require.False(t, g.beside(shell, now.Add(trustFor)).IsValid(), "that was too long ago")
+}
