@@ -181,5 +181,5 @@ func (b *Board) Forget(gone record.Gone) {
 
 // told is the part of a fault whose change is worth a write: times in its evidence change constantly.
 func told(f store.Fault) string {
-	return fmt.Sprintln(f.Finding.Summary, f.Finding.Next, f.Closed.UnixMicro(), f.Under, f.Returns)
+	return fmt.Sprintln(f.Finding.Summary, f.Finding.Next, f.Finding.Sure, f.Closed.UnixMicro(), f.Under, f.Returns)
 }

@@ -66,6 +66,11 @@ func (vw *Views) Fault(ctx context.Context, id int64) (contract.FaultStory, erro
 	if err != nil {
 		return contract.FaultStory{}, err
 	}
+	for _, one := range vw.Rooms.Faults.Open(f.SiteID) {
+		if one.ID == id {
+			f.Finding = one.Finding // as it is now: times in its evidence are not written each time
+		}
+	}
 	out := contract.FaultStory{Fault: vw.faultView(f), Timeline: []contract.FaultEvent{}, Explained: []contract.Fault{}}
 	lines, err := vw.Store.Timeline(ctx, id)
 	for _, e := range lines {
