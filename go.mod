@@ -3,6 +3,7 @@ module inkpost.example/inkpost
 go 1.26.0
 
 require (
+	github.com/arran4/golang-ical v0.3.4
 	github.com/chromedp/chromedp v0.23.0
 	github.com/dchest/siphash v1.2.3
 	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6

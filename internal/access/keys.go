@@ -30,6 +30,16 @@ type NewKey struct {
 // AddKey makes a key for a person's programs. It is good until expires, five years from now at most; for a year when that is the zero
 // time. Error: site.Flaws.
 func (a *Access) AddKey(ctx context.Context, personID int64, label string, expires time.Time) (NewKey, error) {
+	return a.addPersonKey(ctx, store.ScopePerson, personID, label, expires)
+}
+
+// AddCalendarKey makes a key that reads the calendar by its URL, and nothing else. It is good for as long as a key of AddKey may be. Error:
+// site.Flaws.
+func (a *Access) AddCalendarKey(ctx context.Context, personID int64, label string) (NewKey, error) {
+	return a.addPersonKey(ctx, store.ScopeCalendar, personID, label, a.now().Add(maxPersonKey))
+}
+
+func (a *Access) addPersonKey(ctx context.Context, scope string, personID int64, label string, expires time.Time) (NewKey, error) {
 	label = strings.TrimSpace(label)
 	if err := checkLabel(label); err != nil {
 		return NewKey{}, err
@@ -43,10 +53,10 @@ func (a *Access) AddKey(ctx context.Context, personID int64, label string, expir
 			Detail: fmt.Sprintf("%s is out of range; a key is valid until some time from now to five years ahead",
 				expires.Format(time.RFC3339))}}
 	}
-	k := NewKey{Scope: store.ScopePerson, Label: label, Created: now, Expires: expires.UTC().Truncate(time.Second),
+	k := NewKey{Scope: scope, Label: label, Created: now, Expires: expires.UTC().Truncate(time.Second),
 		Secret: keyPrefix + newSecret()}
 	err := a.editor.EditKeys(ctx, "a key was made", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {
-		k.ID, err = tx.AddPersonKey(ctx, hash(k.Secret), personID, label, k.Expires)
+		k.ID, err = tx.AddPersonKey(ctx, hash(k.Secret), scope, personID, label, k.Expires)
 		touched.Keys = []int64{k.ID}
 		return err
 	})

@@ -164,6 +164,9 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 			a.noteRefused(c, k, "", err)
 			return principal{}, err
 		}
+		if k.Scope == store.ScopeCalendar { // it opens one URL, and no door of the API
+			return principal{}, errNotYours
+		}
 		return principal{personID: int64(k.PersonID), name: k.Person, scope: k.Scope, linkID: int64(k.LinkID),
 			vantage: int64(k.VantageID), key: k}, nil
 	}

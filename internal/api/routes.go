@@ -284,6 +284,7 @@ func (a *api) routes() []route {
 	}
 	list = append(list, a.faultRoutes()...)
 	list = append(list, a.noticeRoutes()...)
+	list = append(list, a.calendarRoutes()...)
 	if a.lab != nil {
 		list = append(list, []route{
 			{method: "GET", path: base + "/lab", summary: "The simulated world", who: person, out: contract.World{}, serve: a.world},

@@ -71,6 +71,10 @@ func TestAFaultFromTheCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"2", "sites tagged harbour", "to come", "2030-03-31T00:30:00Z", "180", "daily", "owner", "-"}, rows[1])
 	require.Contains(t, term.ok("fault", "times", "--by", "provider"), "Kettle Cable")
+	term.ok("planned", "add", "--site", "DIS-01", "--starts", time.Now().Add(time.Hour).UTC().Format("2006-01-02T15:04"), "--lasts", "30m")
+	require.Contains(t, term.ok("calendar"), "Planned work: DIS-01")
+	require.Regexp(t, `^http://\S+/calendar/inkpost-\S+\.ics\n`, term.ok("calendar", "url", "phone"))
+	require.Contains(t, term.ok("key", "list"), "calendar")
 	require.Contains(t, term.ok("fault", "times", "--by", "site", "--format", "csv"), "DIS-01,1,1,")
 
 	require.Eventually(t, func() bool { return len(sink.Kept()) == 1 }, 20*time.Second, 100*time.Millisecond)

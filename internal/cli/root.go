@@ -140,7 +140,7 @@ start the agent there, then look whether everything answers.`,
 		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand())
 	in(groupInstall, agentCommand(), vantageCommand())
 	in(groupLook, overviewCommand(), whyCommand(), causeCommand(), probeCommand(), movesCommand(), faultCommand(), plannedCommand(),
-		noticeCommand(),
+		noticeCommand(), calendarCommand(),
 		watchCommand())
 	in(groupLab, labCommand())
 	root.SetHelpCommandGroupID(groupStart)

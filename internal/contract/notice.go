@@ -55,6 +55,20 @@ type NoticeStory struct {
 	Text    string         `json:"text"` // as mail
 }
 
+// CalendarEntry is one thing in the calendar of planned work and of what ends.
+type CalendarEntry struct {
+	ID    string    `json:"id"`
+	From  time.Time `json:"from"`
+	Until time.Time `json:"until"`
+	Title string    `json:"title"`
+	Words string    `json:"words,omitempty"`
+}
+
+// CalendarInput names a calendar, so that its key is recognised.
+type CalendarInput struct {
+	Label string `json:"label"`
+}
+
 // NoticeTest asks for a test to a person or a hook.
 type NoticeTest struct {
 	Person string `json:"person,omitempty"`

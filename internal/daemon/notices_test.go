@@ -276,3 +276,28 @@ func TestWhatCannotBeARule(t *testing.T) {
 	_, err = c.SetAddressee(ctx, "owner", contract.AddresseeInput{Mail: "owner", Zone: "Mars"})
 	require.ErrorContains(t, err, "no mail address")
 }
+
+func TestADigestIsSentOnceADay(t *testing.T) {
+	t.Parallel()
+	sink, mailed := mailbox(t)
+	var ahead atomic.Int64
+	s := testbed.Start(t, func(o *testbed.Options) {
+		mailed(o)
+		o.Clock = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())).UTC().Truncate(time.Microsecond) }
+	})
+	c, ctx := s.Client, t.Context()
+	_, err := c.SetAddressee(ctx, "owner", contract.AddresseeInput{Mail: "owner@saltmarsh.example", Zone: "Europe/London"})
+	require.NoError(t, err)
+	exposed(t, s, "127.110.1.73", "8443", "")
+	openFault(t, s)
+	_, err = c.AddNoticeRule(ctx, notice.Rule{Person: "owner", Topic: notice.Daily, Hours: notice.Hours{From: "07:00", Zone: "Europe/London"}})
+	require.NoError(t, err)
+	require.Empty(t, sink.Kept(), "the first is due in the morning")
+	for days := 1; days <= 2; days++ {
+		ahead.Store(int64(time.Duration(days) * 24 * time.Hour))
+		require.EventuallyWithT(t, func(c *assert) { require.Len(c, sink.Kept(), days) }, 10*time.Second, 20*time.Millisecond)
+	}
+	m := sink.Kept()[0]
+	require.Contains(t, m.Header("Subject"), "The last 24 h: 1 open, 0 mended")
+	require.Contains(t, string(m.Raw), "KET-07")
+}

@@ -41,6 +41,12 @@ func (e *Engine) AddKey(ctx context.Context, personID int64, person string, in c
 	return newKeyView(k, person), err
 }
 
+// AddCalendarKey makes a key that reads the calendar by its URL. Errors: site.Flaws, those of edits.
+func (e *Engine) AddCalendarKey(ctx context.Context, personID int64, person, label string) (contract.Key, error) {
+	k, err := e.rooms.Access.AddCalendarKey(ctx, personID, label)
+	return newKeyView(k, person), err
+}
+
 // AddRouterKey makes a key for a router of a link that announces by itself. Errors: store.Missing, site.Flaws, those of edits.
 func (e *Engine) AddRouterKey(ctx context.Context, code, label string, in contract.KeyInput) (contract.Key, error) {
 	p, l, err := e.announcedLink(code, label)

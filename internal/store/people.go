@@ -90,6 +90,8 @@ const (
 	ScopeRouter = "router"
 
 	ScopeVantage = "vantage"
+
+	ScopeCalendar = "calendar" // reads one calendar by its URL, and nothing else
 )
 
 // Key is an access key. Its secret is known by its hash only.
@@ -124,11 +126,11 @@ const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce
 	FROM access_key k LEFT JOIN person p ON p.id = k.person_id LEFT JOIN link l ON l.id = k.link_id LEFT JOIN site s ON s.id = l.site_id
 	LEFT JOIN vantage v ON v.id = k.vantage_id`
 
-// AddPersonKey records a key of a person under the hash of its secret.
-func (s *Store) AddPersonKey(ctx context.Context, hash []byte, personID int64, label string, expires time.Time) (id int64, err error) {
+// AddPersonKey records a key of a person under the hash of its secret: of the scope person, or calendar.
+func (s *Store) AddPersonKey(ctx context.Context, hash []byte, scope string, personID int64, label string, expires time.Time) (id int64,
+	err error) {
 	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, person_id, expires_at)
-		VALUES ($1, 'person', $2, $3, $4) RETURNING id`,
-		hash, label, personID, when{expires})
+		VALUES ($1, $2, $3, $4, $5) RETURNING id`, hash, scope, label, personID, when{expires})
 	return id, err
 }
 

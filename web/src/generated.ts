@@ -121,6 +121,18 @@ export interface components {
             clock: string;
             taken: number;
         };
+        CalendarEntry: {
+            /** Format: date-time */
+            from: string;
+            id: string;
+            title: string;
+            /** Format: date-time */
+            until: string;
+            words?: string;
+        };
+        CalendarInput: {
+            label?: string;
+        };
         Calibration: {
             /** Format: date-time */
             at: string;
@@ -494,12 +506,12 @@ export interface components {
             /** Format: date-time */
             readonly created: string;
             /** Format: date-time */
-            expires?: string;
+            readonly expires?: string;
             readonly holder: string;
             /** Format: int64 */
             readonly id: number;
             label: string;
-            may_announce?: components["schemas"]["Prefix"][];
+            readonly may_announce?: components["schemas"]["Prefix"][];
             /** Format: date-time */
             readonly revoked?: string;
             readonly scope: string;

@@ -133,6 +133,19 @@ func (w Work) Window(at time.Time) (from, until time.Time) {
 	}
 }
 
+// Windows lists the windows that touch a stretch of time, the earliest first, and at most so many.
+func (w Work) Windows(from, until time.Time, most int) (out [][2]time.Time) {
+	for at := from; len(out) < most; {
+		begins, ends := w.Window(at)
+		if begins.IsZero() || !begins.Before(until) {
+			return out
+		}
+		out = append(out, [2]time.Time{begins, ends})
+		at = ends
+	}
+	return out
+}
+
 // guess is about how many times work has started before a moment, one too many at most.
 func (w Work) guess(at time.Time) int {
 	days := int(at.Sub(w.Starts).Hours() / 24)

@@ -81,3 +81,13 @@ func TestWorkThatCannotBePlanned(t *testing.T) {
 	require.ErrorContains(t, fault.Work{Starts: morning, Minutes: 20, Repeats: fault.Once, Last: morning.Add(-1)}.Check(),
 		"before it starts")
 }
+
+func TestWindowsOfAStretchOfTime(t *testing.T) {
+	w := fault.Work{Starts: morning, Minutes: 60, Repeats: fault.Weekly}
+	list := w.Windows(morning.AddDate(0, 0, 7).Add(30*time.Minute), morning.AddDate(0, 0, 21), 10)
+	require.Equal(t, [][2]time.Time{{morning.AddDate(0, 0, 7), morning.AddDate(0, 0, 7).Add(time.Hour)},
+		{morning.AddDate(0, 0, 14), morning.AddDate(0, 0, 14).Add(time.Hour)}}, list, "the one under way, and those before the end")
+	require.Len(t, w.Windows(morning, morning.AddDate(9, 0, 0), 5), 5)
+	w.Repeats = fault.Once
+	require.Empty(t, w.Windows(morning.Add(time.Hour), morning.AddDate(1, 0, 0), 5))
+}
