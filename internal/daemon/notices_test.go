@@ -290,7 +290,8 @@ func TestADigestIsSentOnceADay(t *testing.T) {
 	require.NoError(t, err)
 	exposed(t, s, "127.110.1.73", "8443", "")
 	openFault(t, s)
-	_, err = c.AddNoticeRule(ctx, notice.Rule{Person: "owner", Topic: notice.Daily, Hours: notice.Hours{From: "07:00", Zone: "Europe/London"}})
+	_, err = c.AddNoticeRule(ctx, notice.Rule{Person: "owner", Topic: notice.Daily, Hours: notice.Hours{From: "07:00",
+		Zone: "Europe/London"}})
 	require.NoError(t, err)
 	require.Empty(t, sink.Kept(), "the first is due in the morning")
 	for days := 1; days <= 2; days++ {

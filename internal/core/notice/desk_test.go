@@ -62,7 +62,7 @@ func TestAnOutageOfFiveHundredSitesIsOneMessage(t *testing.T) {
 	w := world{desk: everybody(notice.Rule{Person: "dispatch", Topic: notice.Faults},
 		notice.Rule{Person: "field", Topic: notice.Faults, Scope: fault.Scope{Site: "ISL-007"}},
 		notice.Rule{Person: "owner", Topic: notice.Faults, AfterMinutes: 30})}
-	w.run(morning, morning.Add(4*time.Hour), func(now time.Time) {
+	w.run(morning, morning.Add(75*time.Minute), func(now time.Time) {
 		n := int(now.Sub(morning) / (10 * time.Second))
 		for i := 0; i < 28 && len(w.faults) <= 500; i++ { // 28 sites every ten seconds
 			n := len(w.faults)
