@@ -229,7 +229,7 @@ func ruleWords(r notice.Rule) string {
 
 func ruleCommand() *cobra.Command {
 	var r notice.Rule
-	var ways, causeNames []string
+	var causeNames []string
 	var topic string
 	var after, again, gather time.Duration
 	list := &cobra.Command{Use: "list", Short: "List who is told of what", Args: cobra.NoArgs,
@@ -248,9 +248,6 @@ func ruleCommand() *cobra.Command {
   inkpost notice rule add --person owner --of weekly --day mon --from 07:00`,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			r.Topic = notice.Topic(topic)
-			for _, w := range ways {
-				r.Ways = append(r.Ways, notice.Way(w))
-			}
 			for _, name := range causeNames {
 				r.Causes = append(r.Causes, causes.Slug(name))
 			}
@@ -265,7 +262,6 @@ func ruleCommand() *cobra.Command {
 	f := add.Flags()
 	f.StringVar(&r.Person, "person", "", "to this person")
 	f.StringVar(&r.Hook, "hook", "", "to this webhook")
-	f.StringSliceVar(&ways, "by", nil, "how a person is told: mail (default), push")
 	f.StringVar(&topic, "of", "faults", "faults, moves, or a digest: daily, weekly")
 	f.StringVar(&r.Site, "site", "", "only of this site")
 	f.StringVar(&r.Tag, "tag", "", "only of sites with this tag")

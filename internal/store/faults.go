@@ -180,16 +180,31 @@ func (s *Store) Timeline(ctx context.Context, id int64) (out []FaultEvent, err e
 	return out, err
 }
 
-// TakeFault keeps who has taken a fault up, with a line of its timeline. Error: Missing.
-func (s *Store) TakeFault(ctx context.Context, id int64, t Taking, e FaultEvent) error {
-	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE fault SET acknowledged_at = $2, acknowledged_by = nullif($3, ''), assigned = nullif($4, '')
-			WHERE id = $1`, id, when{t.Acknowledged}, t.By, t.Assigned)
-		if err := affected(r, err, "fault", "id", strconv.FormatInt(id, 10)); err != nil {
+// TakeFault changes who has taken a fault up: take decides it, with the line that the timeline gets, from what stands there when nobody else
+// changes it; without a kind, nothing changes. Error: Missing.
+func (s *Store) TakeFault(ctx context.Context, id int64, take func(Taking) (Taking, FaultEvent)) (t Taking, err error) {
+	err = s.inTx(ctx, func(tx *sqlx.Tx) error {
+		var r faultRow
+		if err := tx.GetContext(ctx, &r, `SELECT acknowledged_at, coalesce(acknowledged_by, '') AS acknowledged_by,
+			coalesce(assigned, '') AS assigned FROM fault WHERE id = $1 FOR UPDATE`, id); err != nil {
+			return explained(err, "fault", "id", strconv.FormatInt(id, 10))
+		}
+		var e FaultEvent
+		if t, e = take(Taking{Acknowledged: r.AckedAt.Time, By: r.AckedBy, Assigned: r.Assigned}); e.Kind == "" {
+			return nil
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE fault SET acknowledged_at = $2, acknowledged_by = nullif($3, ''), assigned = nullif($4, '')
+			WHERE id = $1`, id, when{t.Acknowledged}, t.By, t.Assigned); err != nil {
 			return err
 		}
 		return addEvents(ctx, tx, id, []FaultEvent{e})
 	})
+	return t, err
+}
+
+// NoteFault adds a line to a fault's timeline. The fault has to be on record.
+func (s *Store) NoteFault(ctx context.Context, id int64, e FaultEvent) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error { return addEvents(ctx, tx, id, []FaultEvent{e}) })
 }
 
 // JudgeFault keeps what a person said of a fault's cause, with a line of its timeline. Error: Missing.

@@ -29,8 +29,11 @@ func TestAFaultIsKeptWithItsTimeline(t *testing.T) {
 	require.NoError(t, err)
 	noted := store.FaultEvent{At: morning.Add(2 * time.Minute), Kind: fault.Assigned, By: "dispatch", Words: "for field technician"}
 	taken := store.Taking{Acknowledged: noted.At, By: "dispatch", Assigned: "field technician"}
-	require.NoError(t, f.TakeFault(ctx, id, taken, noted))
-	require.ErrorContains(t, f.TakeFault(ctx, id+1, taken, noted), "fault")
+	take := func(store.Taking) (store.Taking, store.FaultEvent) { return taken, noted }
+	_, err = f.TakeFault(ctx, id, take)
+	require.NoError(t, err)
+	_, err = f.TakeFault(ctx, id+1, take)
+	require.ErrorContains(t, err, "fault")
 	one.Closed, one.Turned, one.Returns = morning.Add(time.Hour), morning.Add(time.Hour), 2
 	_, err = f.SaveFault(ctx, one, nil)
 	require.NoError(t, err)

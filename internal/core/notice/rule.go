@@ -31,10 +31,9 @@ var Topics = []Topic{Faults, Moves, Daily, Weekly}
 // Way is how a notice gets to its recipient.
 type Way string
 
-// The ways. A webhook is a recipient of its own; the others lead to a person.
+// The ways. A webhook is a recipient of its own; mail leads to a person.
 const (
 	ByMail Way = "mail"
-	ByPush Way = "push"
 	ByHook Way = "hook"
 )
 
@@ -118,8 +117,8 @@ func (r Rule) Checked() (Rule, error) {
 		r.Ways = []Way{ByMail}
 	}
 	for _, w := range r.Ways {
-		if r.Hook != "" || w != ByMail && w != ByPush {
-			f.Note("ways", fmt.Errorf("%q is no way to a person: mail or push; a hook takes none", w))
+		if r.Hook != "" || w != ByMail {
+			f.Note("ways", fmt.Errorf("%q is no way to a person: mail is; a hook takes none", w))
 		}
 	}
 	if !slices.Contains(Topics, r.Topic) {

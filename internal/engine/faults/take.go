@@ -6,9 +6,10 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// Take notes who has taken a fault up, with a line of its timeline. Errors: store.Missing, that of the database.
-func (b *Board) Take(ctx context.Context, id int64, t store.Taking, e store.FaultEvent) error {
-	if err := b.store.TakeFault(ctx, id, t, e); err != nil {
+// Take changes who has taken a fault up, as store.TakeFault does. Errors: store.Missing, that of the database.
+func (b *Board) Take(ctx context.Context, id int64, take func(store.Taking) (store.Taking, store.FaultEvent)) error {
+	t, err := b.store.TakeFault(ctx, id, take)
+	if err != nil {
 		return err
 	}
 	b.mu.Lock()

@@ -93,41 +93,49 @@ func (vw *Views) findFault(ctx context.Context, id int64) (store.Fault, error) {
 	return list[0], nil
 }
 
-// TakeFault notes who knows of a fault, and whose it is. Errors: site.Flaws, store.Missing, that of the database.
+// TakeFault notes who knows of a fault, and whose it is. Errors: store.Missing, that of the database.
 func (vw *Views) TakeFault(ctx context.Context, id int64, in contract.FaultTaking, by string) (contract.FaultStory, error) {
-	f, err := vw.findFault(ctx, id)
-	if err != nil {
+	if in.Assigned != nil {
+		*in.Assigned = strings.TrimSpace(*in.Assigned)
+		if *in.Assigned != "" {
+			if _, err := vw.Store.PersonNamed(ctx, *in.Assigned); err != nil {
+				return contract.FaultStory{}, err
+			}
+		}
+	}
+	now := vw.Now()
+	if err := vw.Rooms.Faults.Take(ctx, id, func(t store.Taking) (store.Taking, store.FaultEvent) {
+		return taken(t, in, by, now)
+	}); err != nil {
 		return contract.FaultStory{}, err
 	}
-	now, t := vw.Now(), f.Taken
-	e := store.FaultEvent{At: now, Kind: fault.Acknowledged, By: by}
+	return vw.Fault(ctx, id)
+}
+
+// taken changes who has taken a fault up as somebody says. What is so already is no line of the timeline.
+func taken(t store.Taking, in contract.FaultTaking, by string, now time.Time) (store.Taking, store.FaultEvent) {
+	e := store.FaultEvent{At: now, By: by}
 	var words []string
 	if in.Acknowledged != nil && *in.Acknowledged != !t.Acknowledged.IsZero() {
-		if t.Acknowledged, t.By = now, by; !*in.Acknowledged {
+		e.Kind = fault.Acknowledged
+		if *in.Acknowledged {
+			t.Acknowledged, t.By = now, by
+			words = append(words, "is known of")
+		} else {
 			t.Acknowledged, t.By = time.Time{}, ""
 			words = append(words, "not known of after all")
-		} else {
-			words = append(words, "is known of")
 		}
 	}
 	if in.Assigned != nil && *in.Assigned != t.Assigned {
-		if t.Assigned = strings.TrimSpace(*in.Assigned); t.Assigned != "" {
-			if _, err := vw.Store.PersonNamed(ctx, t.Assigned); err != nil {
-				return contract.FaultStory{}, err
-			}
+		e.Kind = fault.Assigned
+		if t.Assigned = *in.Assigned; t.Assigned != "" {
 			words = append(words, "is for "+t.Assigned)
 		} else {
 			words = append(words, "is nobody's")
 		}
-		e.Kind = fault.Assigned
 	}
-	if len(words) > 0 { // nothing new is no line of the timeline
-		e.Words = strings.Join(words, ", ")
-		if err := vw.Rooms.Faults.Take(ctx, id, t, e); err != nil {
-			return contract.FaultStory{}, err
-		}
-	}
-	return vw.Fault(ctx, id)
+	e.Words = strings.Join(words, ", ")
+	return t, e
 }
 
 // NoteFault adds a note to a fault's timeline. Errors: site.Flaws, store.Missing, that of the database.
@@ -140,12 +148,14 @@ func (vw *Views) NoteFault(ctx context.Context, id int64, in contract.FaultNote,
 	if n := len([]rune(in.Note)); n > longestNote {
 		flaws.Note("note", fmt.Errorf("has %d characters; %d are allowed", n, longestNote))
 	}
-	f, err := vw.findFault(ctx, id)
-	if err = errors.Join(flaws.Err(), err); err != nil {
-		return contract.FaultStory{}, err
+	err := flaws.Err()
+	if err == nil {
+		_, err = vw.findFault(ctx, id)
 	}
-	if err := vw.Rooms.Faults.Take(ctx, id, f.Taken, store.FaultEvent{At: vw.Now(), Kind: fault.Noted, By: by,
-		Words: in.Note}); err != nil {
+	if err == nil {
+		err = vw.Store.NoteFault(ctx, id, store.FaultEvent{At: vw.Now(), Kind: fault.Noted, By: by, Words: in.Note})
+	}
+	if err != nil {
 		return contract.FaultStory{}, err
 	}
 	return vw.Fault(ctx, id)

@@ -51,12 +51,11 @@ type Sink struct {
 	manners Manners
 	later   int
 	kept    []Mail
-	arrived chan struct{}
 	server  *smtp.Server
 }
 
 // New returns a sink that offers STARTTLS where config is not nil.
-func New(config *tls.Config) *Sink { return &Sink{TLS: config, arrived: make(chan struct{}, 1)} }
+func New(config *tls.Config) *Sink { return &Sink{TLS: config} }
 
 // Behave changes its manners from the next message on.
 func (s *Sink) Behave(m Manners) {
@@ -71,9 +70,6 @@ func (s *Sink) Kept() []Mail {
 	defer s.mu.Unlock()
 	return slices.Clone(s.kept)
 }
-
-// Arrived receives when something arrived since it was last received from.
-func (s *Sink) Arrived() <-chan struct{} { return s.arrived }
 
 // Serve answers on a listener until Close. Error: that of the listener.
 func (s *Sink) Serve(l net.Listener) error {
@@ -241,10 +237,6 @@ func (s *session) Data(r io.Reader) error {
 	s.sink.mu.Lock()
 	s.sink.kept = append(s.sink.kept, Mail{From: s.from, To: s.to, At: time.Now(), Raw: raw})
 	s.sink.mu.Unlock()
-	select {
-	case s.sink.arrived <- struct{}{}:
-	default:
-	}
 	if s.hangUp("taken") { // it has the message, and nobody is told
 		return errGone
 	}

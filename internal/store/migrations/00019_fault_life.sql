@@ -22,7 +22,7 @@ CREATE TABLE fault_event (
     doer     text NOT NULL DEFAULT '',
     words    text NOT NULL
 );
-CREATE UNIQUE INDEX fault_event_once ON fault_event (fault_id, at, kind); -- a write that is tried again adds nothing
+CREATE UNIQUE INDEX fault_event_once ON fault_event (fault_id, at, kind, doer); -- a write that is tried again adds nothing
 
 CREATE TABLE planned_work (
     id       bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
