@@ -180,8 +180,8 @@ func (s *Store) Timeline(ctx context.Context, id int64) (out []FaultEvent, err e
 	return out, err
 }
 
-// TakeFault changes who has taken a fault up: take decides it, with the line that the timeline gets, from what stands there when nobody else
-// changes it; without a kind, nothing changes. Error: Missing.
+// TakeFault changes who has taken a fault up: take decides it, with the line that the timeline gets, from what stands there when nobody
+// else changes it; without a kind, nothing changes. Error: Missing.
 func (s *Store) TakeFault(ctx context.Context, id int64, take func(Taking) (Taking, FaultEvent)) (t Taking, err error) {
 	err = s.inTx(ctx, func(tx *sqlx.Tx) error {
 		var r faultRow

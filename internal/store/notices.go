@@ -120,7 +120,7 @@ func (s *Store) AddNotice(ctx context.Context, n Notice, ways []notice.Way, item
 	return deliveries, err
 }
 
-// ToldSince lists what was told since a moment, in the order in which it was.
+// ToldSince lists what was told since a moment, and of faults that are still open whenever that was, in the order in which it was.
 func (s *Store) ToldSince(ctx context.Context, since time.Time) (out []NoticeItem, err error) {
 	var rows []struct {
 		Key  string `db:"key"`
@@ -130,7 +130,8 @@ func (s *Store) ToldSince(ctx context.Context, since time.Time) (out []NoticeIte
 	}
 	err = s.db.SelectContext(ctx, &rows, `SELECT i.key, i.recipient, i.item, n.decided_at FROM notice_item i JOIN notice n ON n.id =
 		i.notice_id
-		WHERE n.decided_at >= $1 ORDER BY n.id, i.key`, since)
+		WHERE n.decided_at >= $1 OR (i.item->>'FaultID')::bigint IN (SELECT id FROM fault WHERE closed_at IS NULL OR closed_at >= $1)
+		ORDER BY n.id, i.key`, since)
 	for _, r := range rows {
 		i := NoticeItem{Key: r.Key, To: r.To, At: r.At.Time}
 		if err := json.Unmarshal(r.Item, &i.Item); err != nil {
@@ -141,9 +142,11 @@ func (s *Store) ToldSince(ctx context.Context, since time.Time) (out []NoticeIte
 	return out, err
 }
 
-// DropNotices removes what was decided before a moment and is not on its way any more.
+// DropNotices removes what was decided before a moment, is not on its way any more, and is not about a fault that is open.
 func (s *Store) DropNotices(ctx context.Context, before time.Time) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM notice n WHERE decided_at < $1
-		AND NOT EXISTS (SELECT FROM delivery d WHERE d.notice_id = n.id AND d.state = 'waiting')`, before)
+		AND NOT EXISTS (SELECT FROM delivery d WHERE d.notice_id = n.id AND d.state = 'waiting')
+		AND NOT EXISTS (SELECT FROM notice_item i JOIN fault f ON f.id = (i.item->>'FaultID')::bigint
+			WHERE i.notice_id = n.id AND f.closed_at IS NULL)`, before)
 	return err
 }

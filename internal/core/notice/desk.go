@@ -116,6 +116,29 @@ func (d *Desk) Forget(before time.Time, still map[int64]bool) {
 	}
 }
 
+// Awaits reports whether somebody who was told of a fault has yet to be told how it goes on.
+func (d *Desk) Awaits(faultID int64) bool {
+	for _, of := range d.told {
+		if list := of[faultID]; len(list) > 0 && list[len(list)-1].What != Over {
+			return true
+		}
+	}
+	return false
+}
+
+// AwaitsMove reports whether somebody has yet to be told of a move.
+func (d *Desk) AwaitsMove(m Move) bool {
+	return slices.ContainsFunc(d.Rules, func(r Rule) bool {
+		_, told := d.moved[r.To()][m.ID]
+		return !told && r.tellsMove(m)
+	})
+}
+
+// tellsMove reports whether the rule is about a move at all.
+func (r Rule) tellsMove(m Move) bool {
+	return r.Topic == Moves && r.Scope.Covers(m.Place) && !m.At.Before(r.Created)
+}
+
 // Round decides which messages are due now. Moves are those lately; older ones than a rule are not told by it.
 func (d *Desk) Round(faults []Fault, moves []Move, now time.Time) (out []Due) {
 	var order []string
@@ -165,7 +188,7 @@ func (d *Desk) dueMoves(to string, rules []Rule, moves []Move, now time.Time) (o
 			continue
 		}
 		for _, r := range rules {
-			if r.Topic == Moves && r.Scope.Covers(m.Place) && r.Hours.Open(now) && !m.At.Before(r.Created) {
+			if r.tellsMove(m) && r.Hours.Open(now) {
 				out = append(out, Item{What: Moved, MoveID: m.ID, Rule: r, since: m.At})
 				break
 			}

@@ -3,11 +3,11 @@ package faults
 import (
 	"context"
 	"slices"
-	"strings"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/fault"
+	"inkpost.example/inkpost/internal/store"
 )
 
 // reviewAreas puts the sites together that are dark with others of their provider: one fault of the provider explains theirs. Error: that
@@ -26,8 +26,8 @@ func (b *Board) reviewAreas(ctx context.Context) error {
 			under[f.ID] = f.Under
 		}
 		if f.SiteID != 0 && f.ID != 0 && f.Finding.Cause == "provider-outage" {
-			site, provider := b.providerOf(f)
-			dark = append(dark, fault.Dark{FaultID: f.ID, Site: site, Provider: provider, Opened: f.Opened})
+			p, _ := b.record.Site(f.SiteID)
+			dark = append(dark, fault.Dark{FaultID: f.ID, Site: p.Code, Provider: b.Provider(f.Fault), Opened: f.Opened})
 		}
 	}
 	if len(dark)+len(open)+len(under) == 0 {
@@ -76,14 +76,13 @@ func (b *Board) putUnder(explained map[int64]int64) (sites []int64) {
 	return sites
 }
 
-// providerOf returns the code of a fault's site, and the provider of the link that it is about.
-func (b *Board) providerOf(f Fault) (code, provider string) {
+// Provider returns the provider of the link that a fault of a site is about, or else that of the site's first link.
+func (b *Board) Provider(f store.Fault) (provider string) {
 	p, _ := b.record.Site(f.SiteID)
-	label := strings.TrimPrefix(f.Finding.Subject, "link ")
 	for l := range p.EachLink() {
-		if provider == "" || l.Label == label {
+		if provider == "" || f.Finding.Subject == "link "+l.Label {
 			provider = l.Provider
 		}
 	}
-	return p.Code, provider
+	return provider
 }

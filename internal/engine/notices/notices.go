@@ -48,8 +48,8 @@ type Room struct {
 
 	mu    sync.Mutex
 	desk  *notice.Desk
-	known map[int64]store.Fault // open, or closed lately
-	moves map[int64]store.Move
+	known map[int64]store.Fault     // open, or closed and somebody who was told of it has not been told that it is over
+	moves map[int64]moved           // of which somebody has yet to be told
 	zones map[string]*time.Location // of people
 	stale bool                      // rules or people were edited
 }
@@ -67,7 +67,7 @@ const (
 // New returns a room that knows what everybody was told. Error: that of the database.
 func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, board *faults.Board, queue *jobs.Queue, c Config) (*Room,
 	error) {
-	r := &Room{Config: c, host: host, store: st, record: rec, board: board, queue: queue, stale: true}
+	r := &Room{Config: c, host: host, store: st, record: rec, board: board, queue: queue}
 	r.Hooks.Now = c.Now
 	jobs.Do(queue, "notices", deliverAtOnce, &worker{room: r})
 	var err error
@@ -81,7 +81,7 @@ func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, bo
 func (r *Room) remember(ctx context.Context) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.desk, r.known, r.moves = notice.NewDesk(nil), map[int64]store.Fault{}, map[int64]store.Move{}
+	r.desk, r.known, r.moves = notice.NewDesk(nil), map[int64]store.Fault{}, map[int64]moved{}
 	since := r.Now().Add(-rememberFor)
 	told, err := r.store.ToldSince(ctx, since)
 	if err != nil {
@@ -97,17 +97,35 @@ func (r *Room) remember(ctx context.Context) error {
 	for _, f := range list {
 		r.known[f.ID] = f
 	}
+	if err := r.readRules(ctx); err != nil {
+		return fmt.Errorf("read the rules of notices: %w", err)
+	}
+	r.stale = false
+	if !r.tells(notice.Moves) {
+		return nil
+	}
 	return r.readMoves(ctx, since)
 }
 
-// readMoves reads moves since a moment, if anybody is told of any.
+// moved is a move, with what the decision needs of it.
+type moved struct {
+	store.Move
+	told notice.Move
+}
+
+// readMoves reads the moves since a moment of which somebody has yet to be told.
 func (r *Room) readMoves(ctx context.Context, since time.Time) error {
 	list, err := r.store.Moves(ctx, store.MoveFilter{Since: since, Limit: 1 << 20})
 	if err != nil {
 		return fmt.Errorf("read moves: %w", err)
 	}
 	for _, m := range list {
-		r.moves[m.ID] = m
+		if p, ok := r.record.Site(m.SiteID); ok {
+			one := moved{m, notice.Move{ID: m.ID, Place: r.board.Place(p), At: m.Received}}
+			if r.desk.AwaitsMove(one.told) {
+				r.moves[m.ID] = one
+			}
+		}
 	}
 	return nil
 }

@@ -41,7 +41,7 @@ func (r *Room) round(ctx context.Context, read bool) error {
 	if len(r.desk.Rules) == 0 {
 		return nil
 	}
-	for _, due := range r.desk.Round(r.facts(now), r.moved(), now) {
+	for _, due := range r.desk.Round(r.facts(r.known, now), r.waiting(), now) {
 		if err := r.write(ctx, due, now); err != nil {
 			return err
 		}
@@ -58,12 +58,13 @@ func (r *Room) forget(now time.Time) {
 	before, still := now.Add(-rememberFor), map[int64]bool{}
 	for id, f := range r.known {
 		_, there := r.record.Site(f.SiteID)
-		if still[id] = f.Closed.IsZero() || f.Closed.After(before); !still[id] || f.SiteID != 0 && !there {
+		lasts := f.Closed.IsZero() || f.Closed.After(before) && r.desk.Awaits(id)
+		if still[id] = lasts && (there || f.SiteID == 0); !still[id] {
 			delete(r.known, id)
 		}
 	}
 	for id, m := range r.moves {
-		if m.Received.Before(before) {
+		if m.Received.Before(before) || !r.desk.AwaitsMove(m.told) {
 			delete(r.moves, id)
 		}
 	}
@@ -71,17 +72,17 @@ func (r *Room) forget(now time.Time) {
 }
 
 // facts are what the decision needs of faults.
-func (r *Room) facts(now time.Time) []notice.Fault {
+func (r *Room) facts(known map[int64]store.Fault, now time.Time) []notice.Fault {
 	work := r.board.Work()
-	out := make([]notice.Fault, 0, len(r.known))
+	out := make([]notice.Fault, 0, len(known))
 	under := map[int64][]fault.Place{}
-	for _, f := range r.known {
+	for _, f := range known {
 		if f.Under != 0 {
 			under[f.Under] = append(under[f.Under], r.board.PlaceOf(faults.Fault{Fault: f}))
 		}
 	}
-	for _, id := range slices.Sorted(maps.Keys(r.known)) {
-		f := r.known[id]
+	for _, id := range slices.Sorted(maps.Keys(known)) {
+		f := known[id]
 		one := notice.Fault{ID: id, Place: r.board.PlaceOf(faults.Fault{Fault: f}), Under: under[id], Cause: f.Finding.Cause,
 			Serious: f.Finding.Serious(),
 			Opened:  f.Opened, Closed: f.Closed, Turned: f.Turned, Returns: f.Returns, Explained: f.Under != 0,
@@ -92,14 +93,11 @@ func (r *Room) facts(now time.Time) []notice.Fault {
 	return out
 }
 
-// moved are what the decision needs of moves.
-func (r *Room) moved() []notice.Move {
+// waiting are the moves of which somebody has yet to be told.
+func (r *Room) waiting() []notice.Move {
 	out := make([]notice.Move, 0, len(r.moves))
 	for _, id := range slices.Sorted(maps.Keys(r.moves)) {
-		m := r.moves[id]
-		if p, ok := r.record.Site(m.SiteID); ok {
-			out = append(out, notice.Move{ID: id, Place: r.board.Place(p), At: m.Received})
-		}
+		out = append(out, r.moves[id].told)
 	}
 	return out
 }
@@ -140,7 +138,7 @@ func (r *Room) key(to string, i notice.Item) string {
 func (r *Room) content(to string, i notice.Item, now time.Time) notice.Content {
 	zone := r.zoneOf(to, i.Rule)
 	if i.MoveID != 0 {
-		return notice.OfMove(r.moveWords(r.moves[i.MoveID], zone, i.Rule.Subject), now)
+		return notice.OfMove(r.moveWords(r.moves[i.MoveID].Move, zone, i.Rule.Subject), now)
 	}
 	f := r.known[i.FaultID]
 	w := r.faultWords(f, zone)
@@ -161,12 +159,7 @@ func (r *Room) faultWords(f store.Fault, zone *time.Location) notice.Words {
 	w := notice.Words{FaultID: f.ID, Finding: f.Finding, Began: f.Began, Opened: f.Opened, Closed: f.Closed, Returns: f.Returns,
 		Assigned: f.Taken.Assigned, Provider: fault.ProviderOf(f.Finding.Subject), Zone: zone}
 	if p, ok := r.record.Site(f.SiteID); ok {
-		w.Site, w.SiteName = p.Code, p.Name
-		for l := range p.EachLink() {
-			if w.Provider == "" || f.Finding.Subject == "link "+l.Label {
-				w.Provider = l.Provider
-			}
-		}
+		w.Site, w.SiteName, w.Provider = p.Code, p.Name, r.board.Provider(f)
 	}
 	if f.SiteID == 0 {
 		for _, one := range r.known {
@@ -209,25 +202,36 @@ func (r *Room) digests(ctx context.Context, now time.Time) error {
 		}
 		due := notice.Due{To: rule.To(), Ways: notice.WaysOf(rule), Items: []notice.Item{{What: notice.Digest, Rule: rule}}}
 		key := fmt.Sprintf("digest %d %s", rule.ID, of.UTC().Format(time.RFC3339))
-		if err := r.add(ctx, due, r.digest(rule, of, now), []store.NoticeItem{{Key: key, Item: due.Items[0]}}, now); err != nil {
+		c, err := r.digest(ctx, rule, of, now)
+		if err != nil {
+			return err
+		}
+		if err := r.add(ctx, due, c, []store.NoticeItem{{Key: key, Item: due.Items[0]}}, now); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// digest puts a day or a week together.
-func (r *Room) digest(rule notice.Rule, of, now time.Time) notice.Content {
+// digest puts a day or a week together, from the database.
+func (r *Room) digest(ctx context.Context, rule notice.Rule, of, now time.Time) (c notice.Content, err error) {
 	zone := r.zoneOf(rule.To(), rule)
 	s := notice.Summary{From: rule.Back(of), Until: of, Zone: zone}
 	covered := rule
 	covered.Topic = notice.Faults
-	for _, f := range r.facts(now) {
-		known := r.known[f.ID]
+	list, err := r.store.Faults(ctx, store.FaultFilter{Since: s.From, Limit: 1 << 20})
+	if err != nil {
+		return c, err
+	}
+	known := map[int64]store.Fault{}
+	for _, f := range list {
+		known[f.ID] = f
+	}
+	for _, f := range r.facts(known, now) {
 		if !covered.Covers(f) || f.Explained || f.Opened.After(of) {
 			continue
 		}
-		w := r.faultWords(known, zone)
+		w := r.faultWords(known[f.ID], zone)
 		switch {
 		case f.Closed.IsZero() || f.Closed.After(of):
 			w.What = notice.Opened
@@ -245,9 +249,13 @@ func (r *Room) digest(rule notice.Rule, of, now time.Time) notice.Content {
 		}
 		return 1
 	})
-	for _, m := range r.moved() {
-		if rule.Scope.Covers(m.Place) && m.At.After(s.From) && !m.At.After(of) {
-			s.Moves = append(s.Moves, notice.OfMove(r.moveWords(r.moves[m.ID], zone, ""), now))
+	moves, err := r.store.Moves(ctx, store.MoveFilter{Since: s.From, Until: of, Limit: 1 << 20})
+	if err != nil {
+		return c, err
+	}
+	for _, m := range moves {
+		if p, ok := r.record.Site(m.SiteID); ok && rule.Scope.Covers(r.board.Place(p)) {
+			s.Moves = append(s.Moves, notice.OfMove(r.moveWords(m, zone, ""), now))
 		}
 	}
 	for _, e := range r.host.Expiring(now.Add(expiringWithin)) {
@@ -255,7 +263,7 @@ func (r *Room) digest(rule notice.Rule, of, now time.Time) notice.Content {
 			s.Expiring = append(s.Expiring, e)
 		}
 	}
-	return notice.OfDigest(s, now)
+	return notice.OfDigest(s, now), nil
 }
 
 func (r *Room) siteNamed(code string) (record.Site, bool) {
