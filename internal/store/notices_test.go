@@ -15,7 +15,8 @@ import (
 func TestWhatWasToldOfAnOpenFaultIsRememberedAndKept(t *testing.T) {
 	f := furnish(t, open(t), "KET")
 	ctx := t.Context()
-	id, err := f.SaveFault(ctx, store.Fault{SiteID: f.site.ID, Opened: morning, Finding: diagnose.Finding{Cause: "device-off", Subject: "device a"}},
+	id, err := f.SaveFault(ctx, store.Fault{SiteID: f.site.ID, Opened: morning, Finding: diagnose.Finding{Cause: "device-off",
+		Subject: "device a"}},
 		nil)
 	require.NoError(t, err)
 	told := func(key string, item notice.Item) ([]int64, error) {
