@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"strconv"
-	"time"
 
 	"inkpost.example/inkpost/internal/core/fault"
 )
@@ -48,38 +47,4 @@ func (s *Store) PlanWork(ctx context.Context, siteID int64, w fault.Work) (id in
 func (s *Store) EndWork(ctx context.Context, id int64) error {
 	r, err := s.db.ExecContext(ctx, `DELETE FROM planned_work WHERE id = $1`, id)
 	return affected(r, err, "planned work", "id", strconv.FormatInt(id, 10))
-}
-
-// FaultTimes are how long faults of one kind took to be noticed and mended.
-type FaultTimes struct {
-	Site     string  `db:"site"`
-	Provider string  `db:"provider"`
-	Cause    string  `db:"cause"`
-	Faults   int     `db:"faults"`
-	Open     int     `db:"open"`
-	Notice   float64 `db:"notice"` // seconds, median
-	Mend     float64 `db:"mend"`   // seconds, median; 0 where none was mended
-	Longest  float64 `db:"longest"`
-}
-
-// Times of faults are grouped by one of these.
-var timesBy = map[string]string{"site": "coalesce(s.code, '')", "cause": "f.finding->>'cause'", "provider": "coalesce(l.provider, '')"}
-
-// FaultTimes groups the faults that opened since a moment by "site", "cause" or "provider", those with the most faults first. What a fault
-// of an area explains counts once, with that fault.
-func (s *Store) FaultTimes(ctx context.Context, by string, since time.Time) (out []FaultTimes, err error) {
-	group := timesBy[by]
-	err = s.db.SelectContext(ctx, &out, `SELECT `+group+` AS `+by+`, count(*) AS faults, count(*) FILTER (WHERE f.closed_at IS NULL) AS
-		open,
-		coalesce(percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM f.opened_at - coalesce(f.began_at, f.opened_at))), 0) AS
-			notice,
-		coalesce(percentile_cont(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM f.closed_at - f.opened_at))
-			FILTER (WHERE f.closed_at IS NOT NULL), 0) AS mend,
-		coalesce(max(extract(epoch FROM f.closed_at - f.opened_at)), 0)::float8 AS longest
-		FROM fault f LEFT JOIN site s ON s.id = f.site_id
-		LEFT JOIN LATERAL (SELECT CASE WHEN f.site_id IS NULL THEN substr(f.key, length('provider-outage provider ') + 1) ELSE
-			(SELECT provider FROM link WHERE site_id = f.site_id ORDER BY f.finding->>'subject' = 'link ' || label DESC, position LIMIT 1)
-			END AS provider) l ON true
-		WHERE f.opened_at >= $1 AND f.under IS NULL GROUP BY 1 ORDER BY faults DESC, 1`, since)
-	return out, err
 }

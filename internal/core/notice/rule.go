@@ -103,8 +103,11 @@ func minutes(clock string, otherwise int) int {
 	return t.Hour()*60 + t.Minute()
 }
 
-// longest bounds the times of a rule.
-const longest = 31 * 24 * 60
+// longest bounds the times of a rule, in minutes, and longestText its texts, in characters.
+const (
+	longest     = 31 * 24 * 60
+	longestText = 200
+)
 
 // Checked brings the rule into canonical form, or says what is wrong. Errors: site.Flaws.
 func (r Rule) Checked() (Rule, error) {
@@ -153,6 +156,11 @@ func (r Rule) Checked() (Rule, error) {
 	}
 	if _, err := fill(r.Subject, Words{}); err != nil {
 		f.Note("subject", err)
+	}
+	for name, text := range map[string]string{"subject": r.Subject, "tag": r.Tag, "provider": r.Provider} {
+		if n := len([]rune(text)); n > longestText {
+			f.Note(name, fmt.Errorf("has %d characters; %d are allowed", n, longestText))
+		}
 	}
 	return r, f.Err()
 }

@@ -1,17 +1,9 @@
 package guest_test
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"fmt"
-	"math/big"
 	"net"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
@@ -21,6 +13,7 @@ import (
 
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/lab/peer"
+	"inkpost.example/inkpost/internal/testbed/inside"
 	"inkpost.example/inkpost/internal/testbed/spaces"
 )
 
@@ -116,19 +109,8 @@ func (s *troubled) start(name string) {
 
 // furnish makes what a server is recognised by.
 func (s *troubled) furnish(dir, name string) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	require.NoError(s.t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name + ".example"},
-		DNSNames: []string{name + ".example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0), IsCA: true,
-		BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
-	require.NoError(s.t, err)
-	private, err := x509.MarshalPKCS8PrivateKey(key)
-	require.NoError(s.t, err)
-	for file, block := range map[string]*pem.Block{"cert.pem": {Type: "CERTIFICATE", Bytes: der},
-		"key.pem": {Type: "PRIVATE KEY", Bytes: private}} {
-		require.NoError(s.t, os.WriteFile(filepath.Join(dir, file), pem.EncodeToMemory(block), 0o600))
-	}
+	c, _ := inside.Certificate(s.t, name+".example")
+	inside.WriteCertificate(s.t, dir, c, 0o600)
 	if stood[name].kind == "ssh" {
 		require.NoError(s.t, os.MkdirAll("/run/sshd", 0o755))
 		s.Run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", dir+"/host")

@@ -59,10 +59,15 @@ type Failed struct {
 
 func (e Failed) Error() string { return e.Words }
 
+// longestURL bounds where a webhook is.
+const longestURL = 2000
+
 // CheckURL returns what is wrong with where a webhook is. Error: a scheme, host or part that a webhook cannot have.
 func CheckURL(text string) error {
 	u, err := url.Parse(text)
 	switch {
+	case len(text) > longestURL:
+		return fmt.Errorf("the URL has %d characters; %d are allowed", len(text), longestURL)
 	case err != nil:
 		return fmt.Errorf("%q is no URL", text)
 	case u.Scheme != "https" && u.Scheme != "http":

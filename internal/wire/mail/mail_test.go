@@ -11,12 +11,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/lab/mailsink"
+	"inkpost.example/inkpost/internal/testbed/inside"
 	"inkpost.example/inkpost/internal/wire/mail"
 )
 
 // sink runs a mail server that offers STARTTLS, and returns how it is reached.
 func sink(t *testing.T) (*mailsink.Sink, mail.Server) {
-	cert, roots := certificate(t, "127.0.0.1")
+	cert, roots := inside.Certificate(t, "127.0.0.1")
 	s := mailsink.New(&tls.Config{Certificates: []tls.Certificate{cert}, MinVersion: tls.VersionTLS12})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

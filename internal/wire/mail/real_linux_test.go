@@ -2,38 +2,24 @@ package mail_test
 
 import (
 	"context"
-	"crypto/x509"
-	"encoding/pem"
 	"fmt"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/lab/mailsink"
+	"inkpost.example/inkpost/internal/testbed/inside"
 	"inkpost.example/inkpost/internal/wire/mail"
 )
 
-// The real server runs in a network namespace of the test's own, which has no way out.
-const insideVar = "INKPOST_TEST_REAL_MAIL"
-
 func TestARealServerTakesOurMail(t *testing.T) {
-	if os.Getuid() != 0 {
-		t.Skip("a namespace of one's own needs root; the stand-in is tried without")
-	}
-	cmd := exec.Command(os.Args[0], "-test.run", "^TestInsideTheNamespace$", "-test.v")
-	cmd.Env = append(os.Environ(), insideVar+"=1")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID,
-		Pdeathsig: syscall.SIGKILL}
-	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	require.Contains(t, string(out), "--- PASS: TestInsideTheNamespace")
+	inside.Run(t, "TestInsideTheNamespace")
 }
 
 // settings of a submission server (RFC 6409) that hands everything on to a sink.
@@ -80,23 +66,15 @@ service anvil {
 `
 
 func TestInsideTheNamespace(t *testing.T) {
-	if os.Getenv(insideVar) == "" {
-		t.Skip("run by TestARealServerTakesOurMail, in a namespace")
-	}
-	out, err := exec.Command("ip", "link", "set", "lo", "up").CombinedOutput()
-	require.NoError(t, err, "%s", out)
+	inside.Here(t)
 	dir, err := os.MkdirTemp("", "inkpost-mail-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(dir, 0o755))
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	cert, roots := certificate(t, "127.0.0.1")
-	key, err := x509.MarshalPKCS8PrivateKey(cert.PrivateKey)
-	require.NoError(t, err)
-	for name, content := range map[string][]byte{"cert.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE",
-		Bytes: cert.Certificate[0]}),
-		"key.pem": pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key}), "log": nil,
-		"dovecot.conf": []byte(strings.ReplaceAll(settings, "DIR", dir))} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), content, 0o644))
+	cert, roots := inside.Certificate(t, "127.0.0.1")
+	inside.WriteCertificate(t, dir, cert, 0o644)
+	for name, content := range map[string]string{"log": "", "dovecot.conf": strings.ReplaceAll(settings, "DIR", dir)} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content), 0o644))
 	}
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "home"), 0o777))
 	require.NoError(t, os.Chmod(filepath.Join(dir, "home"), 0o777))

@@ -3,16 +3,10 @@ package speak_test
 import (
 	"context"
 	"crypto/ecdh"
-	"crypto/ecdsa"
-	"crypto/elliptic"
 	"crypto/rand"
-	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/base64"
-	"encoding/pem"
 	"fmt"
 	"io"
-	"math/big"
 	"net"
 	"net/netip"
 	"os"
@@ -27,24 +21,12 @@ import (
 
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/lab/peer"
+	"inkpost.example/inkpost/internal/testbed/inside"
 	"inkpost.example/inkpost/internal/wire/speak"
 )
 
-// The real servers run in a network namespace of the test's own, which has no way out: their ports are free, and the kernel's
-// firewall can be told to drop.
-const insideVar = "INKPOST_TEST_REAL_SERVERS"
-
 func TestRealServers(t *testing.T) {
-	if os.Getuid() != 0 {
-		t.Skip("namespaces and a firewall of one's own need root; the stand-ins are tried without")
-	}
-	cmd := exec.Command(os.Args[0], "-test.run", "^TestInsideTheNamespace$", "-test.v", "-test.parallel", "8")
-	cmd.Env = append(os.Environ(), insideVar+"=1")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: syscall.CLONE_NEWNET | syscall.CLONE_NEWNS | syscall.CLONE_NEWPID,
-		Pdeathsig: syscall.SIGKILL}
-	out, err := cmd.CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	require.Contains(t, string(out), "--- PASS: TestInsideTheNamespace")
+	inside.Run(t, "TestInsideTheNamespace")
 }
 
 func command(t *testing.T, args ...string) {
@@ -79,10 +61,7 @@ func (b bench) file(t *testing.T, name, content string) string {
 }
 
 func TestInsideTheNamespace(t *testing.T) {
-	if os.Getenv(insideVar) == "" {
-		t.Skip("run by TestRealServers, in a namespace")
-	}
-	command(t, "ip", "link", "set", "lo", "up")
+	inside.Here(t)
 	command(t, "nft", "add table inet shut; add chain inet shut in { type filter hook input priority 0; }")
 	dir, err := os.MkdirTemp("", "inkpost-real-")
 	require.NoError(t, err)
@@ -198,18 +177,9 @@ func (b bench) openvpn(port, proto string) []string {
 
 // certificate makes one that a browser would take for hut.example.
 func (b *bench) certificate(t *testing.T) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	require.NoError(t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "hut.example"},
-		DNSNames: []string{"hut.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 3, 0),
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
-	require.NoError(t, err)
-	private, err := x509.MarshalPKCS8PrivateKey(key)
-	require.NoError(t, err)
-	b.cert = b.file(t, "cert.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})))
-	b.key = b.file(t, "key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})))
+	c, _ := inside.Certificate(t, "hut.example")
+	inside.WriteCertificate(t, b.dir, c, 0o644)
+	b.cert, b.key = filepath.Join(b.dir, "cert.pem"), filepath.Join(b.dir, "key.pem")
 }
 
 // try has a server answered, dropped by the firewall, replaced by another, and stopped.
