@@ -41,9 +41,20 @@ type Desk struct {
 	Rules []Rule
 	told  map[string]map[int64][]Told
 	moved map[string]map[int64]time.Time
-	sent  map[string][]time.Time // of each recipient and topic
+	sent  map[stack][]time.Time
 	// digests has when each rule's digest was written last.
 	digests map[int64]time.Time
+}
+
+// stack is what is put together: of one recipient and topic, by rules that gather for as long.
+type stack struct {
+	to     string
+	moves  bool
+	gather time.Duration
+}
+
+func stackOf(to string, i Item) stack {
+	return stack{to, i.MoveID != 0, time.Duration(i.Rule.GatherMinutes) * time.Minute}
 }
 
 // Times returns how often a recipient was told of a fault.
@@ -57,7 +68,7 @@ func WaysOf(r Rule) []Way { return ways(Item{Rule: r}) }
 
 // NewDesk returns a desk at which nobody was told anything.
 func NewDesk(rules []Rule) *Desk {
-	return &Desk{Rules: rules, told: map[string]map[int64][]Told{}, moved: map[string]map[int64]time.Time{}, sent: map[string][]time.Time{},
+	return &Desk{Rules: rules, told: map[string]map[int64][]Told{}, moved: map[string]map[int64]time.Time{}, sent: map[stack][]time.Time{},
 		digests: map[int64]time.Time{}}
 }
 
@@ -81,18 +92,11 @@ func (d *Desk) Note(m Due, at time.Time) {
 		d.told[m.To][i.FaultID] = append(d.told[m.To][i.FaultID], Told{What: i.What, Cause: i.Cause, Returns: i.Returns, At: at})
 	}
 	if len(m.Items) > 0 {
-		key := m.To + topicOf(m.Items[0])
+		key := stackOf(m.To, m.Items[0])
 		for range min(len(m.Items), burstMost) { // a message of many things counts as many
 			d.sent[key] = append(d.sent[key], at)
 		}
 	}
-}
-
-func topicOf(i Item) string {
-	if i.MoveID != 0 {
-		return " moves"
-	}
-	return " faults"
 }
 
 // Forget drops what is kept of messages before a moment, of faults that are not among those that count still.
@@ -149,9 +153,10 @@ func (d *Desk) Round(faults []Fault, moves []Move, now time.Time) (out []Due) {
 		}
 		of[r.To()] = append(of[r.To()], r)
 	}
-	for _, to := range order {
-		out = append(out, d.gathered(to, d.dueFaults(to, of[to], faults, now), of[to], Faults, now)...)
-		out = append(out, d.gathered(to, d.dueMoves(to, of[to], moves, now), of[to], Moves, now)...)
+	for _, to := range order { // of two rules that say so, the one that waits less counts
+		slices.SortStableFunc(of[to], func(a, b Rule) int { return cmp.Compare(a.GatherMinutes, b.GatherMinutes) })
+		out = append(out, d.gathered(to, d.dueFaults(to, of[to], faults, now), now)...)
+		out = append(out, d.gathered(to, d.dueMoves(to, of[to], moves, now), now)...)
 	}
 	return out
 }
@@ -199,28 +204,27 @@ func (d *Desk) dueMoves(to string, rules []Rule, moves []Move, now time.Time) (o
 }
 
 // gathered makes messages of what is due to one recipient.
-func (d *Desk) gathered(to string, due []Item, rules []Rule, topic Topic, now time.Time) (out []Due) {
-	if len(due) == 0 {
-		return nil
-	}
-	var gather time.Duration
-	for _, r := range rules {
-		if r.Topic == topic {
-			gather = max(gather, time.Duration(r.GatherMinutes)*time.Minute)
-		}
-	}
-	oldest := due[0].since
+func (d *Desk) gathered(to string, due []Item, now time.Time) (out []Due) {
+	var order []stack
+	of := map[stack][]Item{}
 	for _, i := range due {
-		if i.since.Before(oldest) {
-			oldest = i.since
+		key := stackOf(to, i)
+		if of[key] == nil {
+			order = append(order, key)
 		}
+		of[key] = append(of[key], i)
 	}
-	alone, together := Gather(len(due), oldest, d.sent[to+topicOf(due[0])], gather, now)
-	for _, i := range due[:alone] {
-		out = append(out, Due{To: to, Ways: ways(i), Items: []Item{i}})
-	}
-	if rest := due[alone:]; together && len(rest) > 0 {
-		out = append(out, Due{To: to, Ways: ways(rest...), Items: rest})
+	for _, key := range order {
+		list := of[key]
+		oldest := slices.MinFunc(list, func(a, b Item) int { return a.since.Compare(b.since) }).since
+		switch alone, together := Gather(len(list), oldest, d.sent[key], key.gather, now); {
+		case alone:
+			for _, i := range list {
+				out = append(out, Due{To: to, Ways: ways(i), Items: []Item{i}})
+			}
+		case together:
+			out = append(out, Due{To: to, Ways: ways(list...), Items: list})
+		}
 	}
 	return out
 }

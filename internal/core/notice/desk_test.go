@@ -166,3 +166,18 @@ func TestWorkThatIsPlannedIsNotToldUntilItIsOver(t *testing.T) {
 	require.Equal(t, []string{"01:00 dispatch opened fault 3", "04:30 dispatch opened fault 2"}, w.told,
 		"half past four by the clock on the wall, an hour later than the night before")
 }
+
+// Whoever is told of some things at once, and of all the others once in a while, does not wait for the first.
+func TestWhatIsToldAtOnceDoesNotWaitForWhatIsGathered(t *testing.T) {
+	w := world{desk: everybody(notice.Rule{Person: "dispatch", Topic: notice.Faults, GatherMinutes: 240},
+		notice.Rule{Person: "dispatch", Topic: notice.Faults, Serious: true})}
+	w.run(morning, morning.Add(5*time.Hour), func(now time.Time) {
+		if now.Sub(morning)%time.Hour == 0 {
+			id := int64(now.Sub(morning)/time.Hour) + 1
+			w.faults = append(w.faults, faultAt(id, "device-off", now, fmt.Sprintf("KET-%02d", id), "Kettle Cable"))
+			w.faults[id-1].Serious = id%2 == 0
+		}
+	})
+	require.Equal(t, []string{"08:01 dispatch opened fault 1", "09:00 dispatch opened fault 2", "11:00 dispatch opened fault 4",
+		"12:01 dispatch 2 at once"}, w.told)
+}

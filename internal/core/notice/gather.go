@@ -10,13 +10,9 @@ const (
 	burstPause = 5 * time.Minute
 )
 
-// Gather decides how much of what is due now goes into messages of its own, one thing each, and whether the rest goes together into one:
-// otherwise it waits. sent has when the recipient was told something, the newest last; gather the longest time that any of its rules
-// gathers for.
-func Gather(due int, oldest time.Time, sent []time.Time, gather time.Duration, now time.Time) (alone int, together bool) {
-	if due == 0 {
-		return 0, false
-	}
+// Gather decides what becomes of so much that is due: each thing is a message alone, or all of it is one together, or, where it is neither,
+// it waits. sent has when the recipient was told something like it, the newest last; gather is how long it is put together for.
+func Gather(due int, oldest time.Time, sent []time.Time, gather time.Duration, now time.Time) (alone, together bool) {
 	lately := 0
 	var last time.Time
 	for _, at := range sent {
@@ -26,14 +22,14 @@ func Gather(due int, oldest time.Time, sent []time.Time, gather time.Duration, n
 		last = at
 	}
 	switch {
-	case gather > 0 && now.Sub(last) < gather, gather > 0 && last.IsZero() && now.Sub(oldest) < min(gather, time.Minute):
-		return 0, false
+	case due == 0:
+		return false, false
+	case gather > 0 && last.IsZero():
+		return false, now.Sub(oldest) >= min(gather, time.Minute)
 	case gather > 0:
-		return 0, true
+		return false, now.Sub(last) >= gather
 	case lately+due <= burstMost:
-		return due, false
-	case lately >= burstMost && now.Sub(last) < burstPause:
-		return 0, false
+		return true, false
 	}
-	return 0, true
+	return false, lately < burstMost || now.Sub(last) >= burstPause
 }

@@ -2,7 +2,6 @@ package faults
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/diagnose"
@@ -15,42 +14,32 @@ import (
 func (b *Board) reviewAreas(ctx context.Context) error {
 	b.reviewing.Lock()
 	defer b.reviewing.Unlock()
-	now := b.now()
-	var dark []fault.Dark
-	open, under := map[string]bool{}, map[int64]int64{}
-	for _, f := range b.Open(0) {
-		switch {
-		case f.SiteID == 0:
-			open[fault.ProviderOf(f.Finding.Subject)] = true
-		case f.Under != 0:
-			under[f.ID] = f.Under
-		}
-		if f.SiteID != 0 && f.ID != 0 && f.Finding.Cause == "provider-outage" {
-			p, _ := b.record.Site(f.SiteID)
-			dark = append(dark, fault.Dark{FaultID: f.ID, Site: p.Code, Provider: b.Provider(f.Fault), Opened: f.Opened})
-		}
-	}
-	if len(dark)+len(open)+len(under) == 0 {
+	sites, told, explaining := b.outages()
+	if len(sites) == 0 && len(told) == 0 && !explaining {
 		return nil
+	}
+	dark, open := make([]fault.Dark, len(sites)), map[string]bool{}
+	for i, f := range sites {
+		p, _ := b.record.Site(f.SiteID)
+		dark[i] = fault.Dark{FaultID: f.ID, Site: p.Code, Provider: b.Provider(f), Opened: f.Opened}
+	}
+	for name := range told {
+		open[name] = true
 	}
 	outages := fault.Outages(dark, open)
 	findings, began := make([]diagnose.Finding, len(outages)), make([]time.Time, len(outages))
 	for i, o := range outages {
 		findings[i], began[i] = o.Finding, o.Since
 	}
-	b.tell("", b.settle(0, findings, began, now))
+	b.tell("", b.settle(0, findings, began, b.now()))
 	if err := b.write(ctx, 0); err != nil {
 		return err
 	}
+	_, told, _ = b.outages() // those that have just been written have their IDs
 	explained := map[int64]int64{}
-	for _, f := range b.Open(0) {
-		if i := slices.IndexFunc(outages, func(o fault.Outage) bool {
-			return f.SiteID == 0 &&
-				o.Finding.Key() == f.Finding.Key()
-		}); i >= 0 {
-			for _, id := range outages[i].Under {
-				explained[id] = f.ID
-			}
+	for _, o := range outages {
+		for _, id := range o.Under {
+			explained[id] = told[o.Provider]
 		}
 	}
 	for _, siteID := range b.putUnder(explained) {
@@ -59,6 +48,29 @@ func (b *Board) reviewAreas(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// outages returns the open faults of sites that are dark with others, the open faults of providers by name, and whether a fault of a
+// provider explains any of a site.
+func (b *Board) outages() (dark []store.Fault, told map[string]int64, explaining bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	told = map[string]int64{}
+	for id, list := range b.faults {
+		for _, f := range list {
+			switch {
+			case !f.open():
+			case id == 0:
+				told[fault.ProviderOf(f.Finding.Subject)] = f.ID
+			default:
+				explaining = explaining || f.Under != 0
+				if f.ID != 0 && f.Finding.Cause == "provider-outage" {
+					dark = append(dark, f.Fault)
+				}
+			}
+		}
+	}
+	return dark, told, explaining
 }
 
 // putUnder has faults of sites explained by faults of areas, and no others, and returns the sites where that changed.

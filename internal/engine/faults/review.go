@@ -140,6 +140,9 @@ func (b *Board) settle(siteID int64, findings []diagnose.Finding, began []time.T
 			f.Finding = findings[s.Found]
 		}
 		words := f.Finding.Summary
+		if s.Kind != fault.Stays {
+			f.Turned = now
+		}
 		switch s.Kind {
 		case fault.Opened:
 			if at, seen := b.seen[Of{siteID, f.Finding.Key()}]; seen && now.Sub(at) < seenFor {
@@ -159,7 +162,6 @@ func (b *Board) settle(siteID int64, findings []diagnose.Finding, began []time.T
 			f.Closed, words = now, "part of something larger: "+findings[s.Into].Summary
 		}
 		if s.Kind != fault.Stays {
-			f.Turned = now
 			f.pending = append(f.pending[:len(f.pending):len(f.pending)], store.FaultEvent{At: now, Kind: s.Kind, Words: words})
 			out = append(out, happening{s.Kind, f.Finding})
 		}

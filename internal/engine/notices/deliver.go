@@ -22,6 +22,8 @@ const (
 	// deliverAtOnce is how many deliveries are tried at a time, and deliverLimit how long one may take.
 	deliverAtOnce = 8
 	deliverLimit  = 60 * time.Second
+	// recordLimit is how long the database may take to keep how a delivery went.
+	recordLimit = 5 * time.Second
 	// giveUpAfter is how long a delivery is tried.
 	giveUpAfter = 24 * time.Hour
 	// sweptAtOnce is how many deliveries a sweep puts into the queue.
@@ -110,9 +112,12 @@ func (r *Room) try(ctx context.Context, id int64) (wait time.Duration, err error
 	}
 	d := list[0]
 	target, err := r.send(ctx, d)
-	if ctx.Err() != nil && err != nil { // we are stopping: that says nothing of the receiver
+	if err != nil && errors.Is(ctx.Err(), context.Canceled) { // we are stopping: that says nothing of the receiver
 		return pauses[0], nil
 	}
+	// How it went is written down although the time for it is over: what was sent would be sent again.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), recordLimit)
+	defer cancel()
 	d.Tries++
 	d.Target, d.Problem, d.State, d.Done = target, "", store.DeliverySent, r.Now()
 	var refused mail.Refused

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/mail"
+	"strings"
 	"sync"
 	"time"
 
@@ -178,12 +179,9 @@ func (r *Room) Run(ctx context.Context) {
 
 // domain is the right side of the IDs of our mails.
 func (r *Room) domain() string {
-	if a, err := mail.ParseAddress(r.Mail.From); err == nil {
-		for i := len(a.Address) - 1; i >= 0; i-- {
-			if a.Address[i] == '@' {
-				return a.Address[i+1:]
-			}
-		}
+	a, err := mail.ParseAddress(r.Mail.From)
+	if err != nil {
+		return "inkpost.invalid"
 	}
-	return "inkpost.invalid"
+	return a.Address[strings.LastIndexByte(a.Address, '@')+1:]
 }

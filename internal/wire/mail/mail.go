@@ -136,7 +136,7 @@ func (s Server) Send(ctx context.Context, m Message) ([]Step, error) {
 	err = c.Send(msg)
 	_ = c.Close()
 	if msg.IsDelivered() { // what goes wrong after the server has taken it is not our trouble
-		return t.taken(), nil
+		return t.steps, nil
 	}
 	return t.ended(err)
 }
@@ -152,7 +152,8 @@ func (s Server) client(t *teller) (*gomail.Client, error) {
 	}
 	secure := &tls.Config{ServerName: host, RootCAs: s.Roots, MinVersion: tls.VersionTLS12}
 	options := []gomail.Option{gomail.WithPort(port), gomail.WithTimeout(patience), gomail.WithTLSConfig(secure), gomail.WithDebugLog(),
-		gomail.WithLogger(t), gomail.WithDialContextFunc(t.dialer(s.Security == TLS, secure)), gomail.WithTLSPolicy(gomail.TLSMandatory)}
+		gomail.WithLogger(t), gomail.WithDialContextFunc(t.dialer(s.Security == TLS, secure, patience)),
+			gomail.WithTLSPolicy(gomail.TLSMandatory)}
 	if s.Hello != "" {
 		options = append(options, gomail.WithHELO(s.Hello))
 	}

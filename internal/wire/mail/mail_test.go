@@ -114,6 +114,16 @@ func TestAServerThatIsDifficultIsToldStepByStep(t *testing.T) {
 	}
 }
 
+func TestAServerThatIsALittleSlowAtEachStepIsTooSlowInTheEnd(t *testing.T) {
+	t.Parallel()
+	s, server := sink(t)
+	s.Behave(mailsink.Manners{Slow: 900 * time.Millisecond})
+	began := time.Now()
+	_, err := server.Send(t.Context(), message)
+	require.ErrorContains(t, err, "in time")
+	require.Less(t, time.Since(began), 3500*time.Millisecond, "two seconds are for the whole of it")
+}
+
 func TestAPasswordIsTaken(t *testing.T) {
 	s, server := sink(t)
 	s.Behave(mailsink.Manners{User: "ink", Password: "x"})

@@ -9,6 +9,7 @@ import (
 	"net/textproto"
 	"strings"
 	"sync"
+	"time"
 
 	gomail "github.com/wneessen/go-mail"
 	"github.com/wneessen/go-mail/log"
@@ -79,8 +80,23 @@ func (t *teller) add(name, words string, good bool) {
 	t.steps = append(t.steps, Step{name, words, good})
 }
 
+// bounded is a connection that ends at a moment, whatever deadlines it is given on the way: a server that is a little slow at each step is
+// too slow in the end.
+type bounded struct {
+	net.Conn
+	end time.Time
+}
+
+// SetDeadline implements net.Conn.
+func (b bounded) SetDeadline(at time.Time) error {
+	if at.IsZero() || at.After(b.end) {
+		at = b.end
+	}
+	return b.Conn.SetDeadline(at)
+}
+
 // dialer connects, and tells so.
-func (t *teller) dialer(encrypted bool, config *tls.Config) gomail.DialContextFunc {
+func (t *teller) dialer(encrypted bool, config *tls.Config, patience time.Duration) gomail.DialContextFunc {
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
 		var d net.Dialer
 		c, err := d.DialContext(ctx, network, address)
@@ -90,6 +106,7 @@ func (t *teller) dialer(encrypted bool, config *tls.Config) gomail.DialContextFu
 		if err != nil {
 			return nil, err
 		}
+		c = bounded{c, time.Now().Add(patience)}
 		t.add("connect", "connected to "+c.RemoteAddr().String(), true)
 		if !encrypted {
 			return c, nil
@@ -103,16 +120,6 @@ func (t *teller) dialer(encrypted bool, config *tls.Config) gomail.DialContextFu
 		t.add("encrypt", tls.VersionName(secure.ConnectionState().Version), true)
 		return secure, nil
 	}
-}
-
-// taken returns the steps of a message that the server took.
-func (t *teller) taken() []Step {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	for i := range t.steps {
-		t.steps[i].Good = true
-	}
-	return t.steps
 }
 
 // ended returns the steps that were made, and why the last of them failed.
