@@ -52,16 +52,9 @@ func faultState(f contract.Fault) string {
 		words = "known"
 	}
 	if f.Returns > 0 {
-		words += fmt.Sprintf(", back %s", times(f.Returns))
+		words += fmt.Sprintf(", back %s", pace.Times(f.Returns))
 	}
 	return words
-}
-
-func times(n int) string {
-	if n == 1 {
-		return "once"
-	}
-	return fmt.Sprintf("%d times", n)
 }
 
 func faultCommand() *cobra.Command {
@@ -159,8 +152,10 @@ func printStory(cmd *cobra.Command, f contract.FaultStory) {
 	if !f.Closed.IsZero() {
 		end = "over after " + pace.Length(f.Closed.Sub(f.Opened))
 	}
-	say(cmd, "%s, noticed %s after the first sign%s.", end, pace.Length(f.Opened.Sub(f.Began)), map[bool]string{true: "; it came back " +
-		times(f.Returns)}[f.Returns > 0])
+	if f.Returns > 0 {
+		end += ", came back " + pace.Times(f.Returns)
+	}
+	say(cmd, "%s, noticed %s after the first sign.", end, pace.Length(f.Opened.Sub(f.Began)))
 	if !f.Planned.IsZero() {
 		say(cmd, "Planned work is under way until %s: nobody is told of it.", f.Planned.Local().Format("2 Jan 15:04"))
 	}

@@ -52,7 +52,7 @@ func noticeState(n contract.Notice) string {
 	case n.State == "failed":
 		return "given up"
 	case n.State == "waiting" && n.Tries > 0:
-		return "tried " + times(n.Tries)
+		return "tried " + pace.Times(n.Tries)
 	case n.State == "sent" && n.Done.Sub(n.Decided) > time.Minute:
 		return "sent after " + pace.Length(n.Done.Sub(n.Decided))
 	}

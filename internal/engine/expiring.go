@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"fmt"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/notice"
@@ -10,13 +9,17 @@ import (
 // Expiring implements notices.Host.
 func (e *Engine) Expiring(before time.Time) (out []notice.Expiry) {
 	for _, p := range e.rooms.Record.Sites() {
-		for _, s := range p.Services {
-			shown := e.rooms.Prober.Status(s.ID).Shown
-			if shown != nil && shown.Certificate != nil && !shown.Certificate.Expires.IsZero() && shown.Certificate.Expires.Before(before) {
-				out = append(out, notice.Expiry{Site: p.Code, What: "the certificate of " + s.Name, At: shown.Certificate.Expires})
+		ends := func(what string, at time.Time) {
+			if !at.IsZero() && at.Before(before) {
+				out = append(out, notice.Expiry{SiteID: p.ID, Site: p.Code, What: what, At: at})
 			}
-			if !s.OpenUntil.IsZero() && s.OpenUntil.After(e.Now()) && s.OpenUntil.Before(before) {
-				out = append(out, notice.Expiry{Site: p.Code, What: fmt.Sprintf("the opening of %s", s.Name), At: s.OpenUntil})
+		}
+		for _, s := range p.Services {
+			if shown := e.rooms.Prober.Status(s.ID).Shown; shown != nil && shown.Certificate != nil {
+				ends("the certificate of "+s.Name, shown.Certificate.Expires)
+			}
+			if s.OpenUntil.After(e.Now()) {
+				ends("the opening of "+s.Name, s.OpenUntil)
 			}
 		}
 	}

@@ -67,6 +67,7 @@ type Summary struct {
 
 // Expiry is something that ends soon: a certificate, or a door that is open for a while.
 type Expiry struct {
+	SiteID     int64
 	Site, What string
 	At         time.Time
 }

@@ -71,7 +71,7 @@ func OfFault(w Words, now time.Time) Content {
 	case Again:
 		w.heading = "still open after " + pace.Length(now.Sub(w.Opened))
 	case Unsteady:
-		w.heading = fmt.Sprintf("comes and goes, back %s", times(w.Returns))
+		w.heading = fmt.Sprintf("comes and goes, back %s", pace.Times(w.Returns))
 	case Changed:
 		w.heading = "it is another cause"
 	}
@@ -105,8 +105,10 @@ func OfFault(w Words, now time.Time) Content {
 		line("It was", f.Summary)
 	} else {
 		line("Who can mend it", f.Actor.Words())
-		for i, e := range f.Evidence {
-			line(map[bool]string{true: "Seen", false: ""}[i == 0], e)
+		name := "Seen"
+		for _, e := range f.Evidence {
+			line(name, e)
+			name = ""
 		}
 		for _, also := range f.Also {
 			line("It could also be", also)
@@ -126,13 +128,6 @@ func OfFault(w Words, now time.Time) Content {
 }
 
 func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
-
-func times(n int) string {
-	if n == 1 {
-		return "once"
-	}
-	return fmt.Sprintf("%d times", n)
-}
 
 // MoveWords are what a notice about a move is made of.
 type MoveWords struct {

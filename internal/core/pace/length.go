@@ -23,3 +23,11 @@ func Length(d time.Duration) string {
 	}
 	return fmt.Sprintf("%.0f days", d.Hours()/24)
 }
+
+// Times says how often something was: once, or so many times.
+func Times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}

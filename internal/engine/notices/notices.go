@@ -75,13 +75,11 @@ func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, bo
 	if r.name, err = st.Installation(ctx); err != nil {
 		return nil, fmt.Errorf("read the name of this installation: %w", err)
 	}
-	return r, r.remember(ctx)
+	return r, r.recall(ctx)
 }
 
-// remember reads what everybody was told, and what may have to be.
-func (r *Room) remember(ctx context.Context) error {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+// recall reads what everybody was told, and what may have to be. The caller holds the lock, or is the only one who has the room.
+func (r *Room) recall(ctx context.Context) error {
 	r.desk, r.known, r.moves = notice.NewDesk(nil), map[int64]store.Fault{}, map[int64]moved{}
 	since := r.Now().Add(-rememberFor)
 	told, err := r.store.ToldSince(ctx, since)

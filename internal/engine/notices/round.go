@@ -12,7 +12,6 @@ import (
 	"inkpost.example/inkpost/internal/core/fault"
 	"inkpost.example/inkpost/internal/core/notice"
 	"inkpost.example/inkpost/internal/engine/faults"
-	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -102,7 +101,7 @@ func (r *Room) waiting() []notice.Move {
 	return out
 }
 
-// write writes one notice down. What was told already is only noted.
+// write writes one notice down.
 func (r *Room) write(ctx context.Context, due notice.Due, now time.Time) error {
 	parts, items := make([]notice.Content, len(due.Items)), make([]store.NoticeItem, len(due.Items))
 	for i, item := range due.Items {
@@ -119,7 +118,10 @@ func (r *Room) write(ctx context.Context, due notice.Due, now time.Time) error {
 func (r *Room) add(ctx context.Context, due notice.Due, c notice.Content, items []store.NoticeItem, now time.Time) error {
 	ids, err := r.store.AddNotice(ctx, store.Notice{To: due.To, Content: c, Decided: now}, due.Ways, items)
 	var taken store.Taken
-	if err != nil && !errors.As(err, &taken) {
+	if errors.As(err, &taken) { // an answer of the database got lost: some of it was told, and the next round tells the rest
+		return r.recall(ctx)
+	}
+	if err != nil {
 		return err
 	}
 	r.desk.Note(due, now)
@@ -259,20 +261,11 @@ func (r *Room) digest(ctx context.Context, rule notice.Rule, of, now time.Time) 
 		}
 	}
 	for _, e := range r.host.Expiring(now.Add(expiringWithin)) {
-		if p, ok := r.siteNamed(e.Site); ok && rule.Scope.Covers(r.board.Place(p)) {
+		if p, ok := r.record.Site(e.SiteID); ok && rule.Scope.Covers(r.board.Place(p)) {
 			s.Expiring = append(s.Expiring, e)
 		}
 	}
 	return notice.OfDigest(s, now), nil
-}
-
-func (r *Room) siteNamed(code string) (record.Site, bool) {
-	for _, p := range r.record.Sites() {
-		if p.Code == code {
-			return p, true
-		}
-	}
-	return record.Site{}, false
 }
 
 // expiringWithin is how far ahead a digest says what ends.

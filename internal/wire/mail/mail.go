@@ -153,7 +153,7 @@ func (s Server) client(t *teller) (*gomail.Client, error) {
 	secure := &tls.Config{ServerName: host, RootCAs: s.Roots, MinVersion: tls.VersionTLS12}
 	options := []gomail.Option{gomail.WithPort(port), gomail.WithTimeout(patience), gomail.WithTLSConfig(secure), gomail.WithDebugLog(),
 		gomail.WithLogger(t), gomail.WithDialContextFunc(t.dialer(s.Security == TLS, secure, patience)),
-			gomail.WithTLSPolicy(gomail.TLSMandatory)}
+		gomail.WithTLSPolicy(gomail.TLSMandatory)}
 	if s.Hello != "" {
 		options = append(options, gomail.WithHELO(s.Hello))
 	}
