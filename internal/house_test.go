@@ -37,8 +37,9 @@ var rooms = map[string][]string{
 	"internal/engine/siteside": {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
 	"internal/engine/proofs": {"internal/contract", "internal/engine/events", "internal/engine/locks", "internal/engine/record",
 		"internal/engine/siteside", "internal/store"},
-	"internal/engine/faults": {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
-	"internal/engine/jobs":   {},
+	"internal/engine/faults":        {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
+	"internal/engine/commissioning": {"internal/engine/events", "internal/engine/locks", "internal/engine/record", "internal/store"},
+	"internal/engine/jobs":          {},
 	"internal/engine/notices": {"internal/engine/faults", "internal/engine/jobs", "internal/engine/record", "internal/store",
 		"internal/wire"},
 	"internal/engine/zones":  {"internal/engine/locks", "internal/engine/record", "internal/wire"},
@@ -81,7 +82,7 @@ var rooms = map[string][]string{
 }
 
 // stateful are the rooms of the engine that hold state, which views and the order of writes work with side by side.
-var stateful = []string{"internal/engine/events", "internal/engine/faults", "internal/engine/history",
+var stateful = []string{"internal/engine/commissioning", "internal/engine/events", "internal/engine/faults", "internal/engine/history",
 	"internal/engine/jobs", "internal/engine/moves", "internal/engine/notices",
 	"internal/engine/probing", "internal/engine/proofs", "internal/engine/push",
 	"internal/engine/record", "internal/engine/siteside", "internal/engine/vantages", "internal/engine/verify", "internal/engine/zones"}

@@ -45,6 +45,8 @@ type Options struct {
 	// LAN looks at devices; nil takes the system's neighbour table.
 	LAN LAN
 	Now func() time.Time
+	// Up says how long its machine has been up; nil asks the system.
+	Up  func() time.Duration
 	Log *slog.Logger
 }
 
@@ -79,6 +81,9 @@ func (o Options) withDefaults() Options {
 	}
 	if o.Now == nil {
 		o.Now = time.Now
+	}
+	if o.Up == nil {
+		o.Up = machineUp
 	}
 	if o.AfterLimit == 0 {
 		o.AfterLimit = 30 * time.Second

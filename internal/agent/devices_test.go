@@ -29,7 +29,7 @@ func TestAnAgentLooksAtTheDevicesOnRecordAndAtNothingElse(t *testing.T) {
 	for name, in := range map[string]contract.ServiceInput{"page": {Device: "recorder", External: "8443", Internal: "443"},
 		"shell": {Device: "desk", External: "8022", Internal: "22"},
 		"calls": {Device: "oven", External: "5060"}} {
-		in.Name, in.Interval = name, 3600
+		in.Name, in.Interval, in.InUse = name, 3600, true
 		_, err := s.Client.AddService(t.Context(), "KET-07", in)
 		require.NoError(t, err)
 	}

@@ -268,6 +268,7 @@ func (r *runner) tell(ctx context.Context, why reason) error {
 		in.Reports = append(in.Reports, out)
 	}
 	in.Protocol, in.Version, in.Platform, in.Sent = contract.AgentProtocol, r.o.Version, runtime.GOOS+"/"+runtime.GOARCH, r.o.Now().UTC()
+	in.UpSeconds = r.o.Up().Seconds()
 	in.Resolver, in.Down, in.Cannot = r.way.resolver(), r.fleet.downed(), r.o.LAN.Cannot()
 	r.mu.Lock()
 	for _, hop := range r.chain {

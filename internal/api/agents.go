@@ -24,6 +24,7 @@ import (
 // Bounds of what an agent may report.
 const (
 	maxReports = 16
+	maxUp      = 1e9 // seconds, 31 years
 	maxWords   = 300 // characters of one remark
 )
 
@@ -51,7 +52,7 @@ func (a *api) report(c *echo.Context, p principal, in contract.Announcement, not
 		return errClock{off}
 	}
 	reported := siteside.Reported{Noticed: noticed, Source: noticedBy, Agent: strings.TrimSpace(in.Version + " " + in.Platform),
-		Protocol: in.Protocol,
+		Protocol: in.Protocol, Up: time.Duration(min(max(in.UpSeconds, 0), maxUp) * float64(time.Second)),
 		Resolver: in.Resolver, Cannot: in.Cannot}
 	var f site.Flaws
 	if len(in.Reports) > maxReports || len(in.Chain) > maxReports || len(in.Cannot) > maxReports || len(in.Down) > maxReports {

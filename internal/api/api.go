@@ -25,6 +25,9 @@ type Lab interface {
 	Renumber(site, link string) (contract.Renumbering, error)
 	SetService(site, service string, running bool) error
 	SetForward(site, service string, present bool) error
+	SetForwardTo(site, service, to string) error
+	SetAwake(site, device string, awake bool) error
+	RestartMachine(site string) error
 	SetPrimary(running bool) error
 	SetProvider(name string, running bool) error
 	Mend(site string) ([]string, error)

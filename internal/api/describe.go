@@ -13,6 +13,7 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/causes"
+	"inkpost.example/inkpost/internal/core/commission"
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
@@ -170,6 +171,7 @@ var words = map[reflect.Type][]any{
 	reflect.TypeFor[diagnose.Verdict](): {diagnose.Proven, diagnose.Unsettled, diagnose.Broken, diagnose.Unproven},
 	reflect.TypeFor[contract.Need]():    {contract.NeedNow, contract.NeedSoon, contract.NeedNothing, contract.NeedUnknown},
 	reflect.TypeFor[names.ZoneKind]():   {names.Hosted, names.Remote},
+	reflect.TypeFor[commission.State](): {commission.Waiting, commission.Failing, commission.Later, commission.Done, commission.Skipped},
 }
 
 // refined describes addresses and servers as the text that they are written as, words as what they may be, and marks the fields that are

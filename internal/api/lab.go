@@ -36,6 +36,20 @@ func (a *api) labService(running bool) func(*echo.Context, principal) error {
 	}
 }
 
+func (a *api) labAwake(awake bool) func(*echo.Context, principal) error {
+	return func(c *echo.Context, _ principal) error {
+		return done(c, a.lab.SetAwake(c.Param("code"), c.Param("name"), awake))
+	}
+}
+
+func (a *api) labRestart(c *echo.Context, _ principal) error {
+	return done(c, a.lab.RestartMachine(c.Param("code")))
+}
+
+func (a *api) labForwardTo(c *echo.Context, _ principal) error {
+	return done(c, a.lab.SetForwardTo(c.Param("code"), c.Param("name"), c.Param("to")))
+}
+
 func (a *api) labForward(present bool) func(*echo.Context, principal) error {
 	return func(c *echo.Context, _ principal) error {
 		return done(c, a.lab.SetForward(c.Param("code"), c.Param("name"), present))

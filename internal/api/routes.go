@@ -284,6 +284,7 @@ func (a *api) routes() []route {
 	}
 	list = append(list, a.faultRoutes()...)
 	list = append(list, a.noticeRoutes()...)
+	list = append(list, a.commissioningRoutes()...)
 	list = append(list, a.calendarRoutes()...)
 	if a.lab != nil {
 		list = append(list, []route{
@@ -305,6 +306,16 @@ func (a *api) routes() []route {
 				status: http.StatusNoContent, serve: a.labService(true)},
 			{method: "DELETE", path: base + "/lab/sites/:code/services/:name/running", summary: "Stop a simulated service",
 				who: person, status: http.StatusNoContent, serve: a.labService(false)},
+			{method: "POST", path: base + "/lab/sites/:code/restarts",
+				summary: "Restart the machine on which a simulated site's agent runs",
+				who:     person, status: http.StatusNoContent, serve: a.labRestart},
+			{method: "PUT", path: base + "/lab/sites/:code/devices/:name/awake", summary: "Wake a simulated device", who: person,
+				status: http.StatusNoContent, serve: a.labAwake(true)},
+			{method: "DELETE", path: base + "/lab/sites/:code/devices/:name/awake", summary: "Have a simulated device sleep", who: person,
+				status: http.StatusNoContent, serve: a.labAwake(false)},
+			{method: "PUT", path: base + "/lab/sites/:code/services/:name/forward/:to",
+				summary: "Have a simulated router's forward lead to another service", who: person, status: http.StatusNoContent,
+				serve: a.labForwardTo},
 			{method: "PUT", path: base + "/lab/sites/:code/services/:name/forward", summary: "Restore a simulated router's forward",
 				who: person, status: http.StatusNoContent, serve: a.labForward(true)},
 			{method: "DELETE", path: base + "/lab/sites/:code/services/:name/forward", summary: "Remove a simulated router's forward",

@@ -85,7 +85,9 @@ func TestAnInstallationFromTheCommandLine(t *testing.T) {
 	for _, part := range []string{"Lighthouse Museum", "Kettle Cable", "ket-07." + zone, "192.168.7.20", "tcp 8443", "recorder port 443"} {
 		require.Contains(t, show, part)
 	}
-	require.Contains(t, term.ok("why", "KET-07"), "╳ address   unknown")
+	why := term.ok("why", "KET-07")
+	require.Contains(t, why, "page  to be commissioned")
+	require.Contains(t, why, "▒ address   unknown", "it is no fault yet")
 	term.ok("site", "edit", "KET-07", "--note", "Key at the cottage")
 	require.Contains(t, term.ok("site", "show", "KET-07"), "Key at the cottage")
 	term.ok("service", "edit", "KET-07", "page", "--every", "30", "--expected", "closed")

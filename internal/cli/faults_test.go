@@ -33,7 +33,7 @@ func troubled(t *testing.T) (*terminal, *mailsink.Sink) {
 	require.Contains(t, term.ok("site", "show", "DIS-01"), "tagged harbour, old-town")
 	term.ok("link", "add", "DIS-01", "main", "--mode", "static", "--ipv4", "127.110.8.7", "--provider", "Kettle Cable")
 	term.ok("device", "add", "DIS-01", "still", "--lan-address", "192.168.1.20")
-	term.ok("service", "add", "DIS-01", "shell", "--device", "still", "--external", "8022", "--internal", "22", "--every", "1")
+	term.ok("service", "add", "DIS-01", "shell", "--device", "still", "--external", "8022", "--internal", "22", "--every", "1", "--in-use")
 	require.Eventually(t, func() bool { return strings.Contains(term.ok("fault", "list"), "DIS-01") }, 30*time.Second, 200*time.Millisecond)
 	return term, sink
 }

@@ -94,6 +94,27 @@ func labCommand() *cobra.Command {
 			return c.SetLabForward(cmd.Context(), args[0], args[1], on)
 		}
 	}
+	misdirect := &cobra.Command{Use: "misdirect SITE SERVICE OTHER", Short: "Have the forward to a service lead to another one",
+		Args: cobra.ExactArgs(3), RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			err := c.SetLabForwardTo(cmd.Context(), args[0], args[1], args[2])
+			if err == nil {
+				say(cmd, "The forward of %s at %s leads to %s.", args[1], args[0], args[2])
+			}
+			return err
+		})}
+	restart := &cobra.Command{Use: "restart SITE", Short: "Restart the machine on which a site's agent runs", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			err := c.RestartLabMachine(cmd.Context(), args[0])
+			if err == nil {
+				say(cmd, "The machine of the agent at %s restarts.", args[0])
+			}
+			return err
+		})}
+	awake := func(on bool) func(*client.Client, *cobra.Command, []string) error {
+		return func(c *client.Client, cmd *cobra.Command, args []string) error {
+			return c.SetLabAwake(cmd.Context(), args[0], args[1], on)
+		}
+	}
 	primary := func(use, short, words string, running bool) *cobra.Command {
 		return &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs,
 			RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
@@ -128,7 +149,7 @@ func labCommand() *cobra.Command {
 			}
 			return nil
 		})}
-	return group("lab", "Change the simulated world of the demo", world, renumber, mend,
+	return group("lab", "Change the simulated world of the demo", world, renumber, restart, mend,
 		group("primary", "Take the remote zone's primary away and bring it back",
 			primary("stop", "Take it away", "is away", false), primary("start", "Bring it back", "is back", true)),
 		group("outage", "Have a provider fail, and end that",
@@ -137,7 +158,10 @@ func labCommand() *cobra.Command {
 		group("service", "Stop and start services on simulated devices",
 			toggle("stop SITE SERVICE", "Stop a service on its device", "is stopped", service(false)),
 			toggle("start SITE SERVICE", "Start a service on its device", "runs", service(true))),
-		group("forward", "Remove and restore forwards in simulated routers",
+		group("device", "Have simulated devices sleep and wake",
+			toggle("sleep SITE DEVICE", "Have a device sleep", "sleeps", awake(false)),
+			toggle("wake SITE DEVICE", "Wake a device", "is awake", awake(true))),
+		group("forward", "Enter, remove and mistype forwards in simulated routers", misdirect,
 			toggle("remove SITE SERVICE", "Remove the router's forward to a service", "is no longer forwarded", forward(false)),
-			toggle("restore SITE SERVICE", "Restore the router's forward to a service", "is forwarded", forward(true))))
+			toggle("restore SITE SERVICE", "Enter the router's forward to a service", "is forwarded", forward(true))))
 }

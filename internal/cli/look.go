@@ -33,6 +33,12 @@ func overviewCommand() *cobra.Command {
 				say(cmd, "Open faults")
 				printFaults(cmd, o.Faults)
 			}
+			if len(o.ToCommission) > 0 {
+				say(cmd, "\nTo be commissioned")
+				for _, t := range o.ToCommission {
+					sayMissing(cmd, t)
+				}
+			}
 			say(cmd, "\nSites")
 			if err := show(cmd, o.Sites, siteColumns()...); err != nil {
 				return err

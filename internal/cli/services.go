@@ -70,8 +70,8 @@ func serviceCommand() *cobra.Command {
 			}
 			s, err := c.AddService(cmd.Context(), args[0], in)
 			if err == nil {
-				say(cmd, "Service %s of %s is on record. What to type into the router: inkpost service card %s %s", s.Name, args[0],
-					args[0], s.Name)
+				say(cmd, "Service %s of %s is on record. What to type into the router: inkpost service card %s %s; step by step "+
+					"into use: inkpost commission %s --service %s", s.Name, args[0], args[0], s.Name, args[0], s.Name)
 				if s.PeerKey != "" {
 					say(cmd, "On the WireGuard server, add a peer with the public key %s, so that a handshake can prove it.", s.PeerKey)
 				}
@@ -82,7 +82,8 @@ func serviceCommand() *cobra.Command {
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			f, err := givenBut(cmd, map[string]string{"name": "name", "device": "device", "link": "link", "kind": "kind",
 				"transport": "transport",
-				"external":  "external", "internal": "internal", "expected": "expected", "reach": "reach", "every": "interval_seconds"})
+				"external":  "external", "internal": "internal", "expected": "expected", "reach": "reach", "every": "interval_seconds",
+				"in-use": "in_use"})
 			if err != nil {
 				return err
 			}
@@ -121,6 +122,8 @@ func serviceCommand() *cobra.Command {
 		c.Flags().StringVar(&in.Reach, "reach", "",
 			"how it is reached: forward (IPv4), pinhole (IPv6, at the device's own address) or both (default: forward)")
 		c.Flags().StringVar(&in.Expected, "expected", "", "reachable, or closed for what must not be open")
+		c.Flags().BoolVar(&in.InUse, "in-use", false,
+			"it worked before it was put on record: it is a fault, and not to be commissioned, if it does not answer")
 		c.Flags().IntVar(&in.Interval, "every", 0, "seconds between probes, 10 to 86400 (60)")
 		c.Flags().StringArrayVar(&options, "option", nil,
 			"NAME=VALUE, what a probe asks and expects beyond the kind; give it again for each")

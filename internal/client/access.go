@@ -152,6 +152,22 @@ func (c *Client) SetLabForward(ctx context.Context, code, name string, present b
 	return c.toggle(ctx, present, "lab", "sites", code, "services", name, "forward")
 }
 
+// SetLabForwardTo has a simulated router's forward lead to another service.
+func (c *Client) SetLabForwardTo(ctx context.Context, code, name, to string) error {
+	return c.toggle(ctx, true, "lab", "sites", code, "services", name, "forward", to)
+}
+
+// RestartLabMachine restarts the machine on which a simulated site's agent runs.
+func (c *Client) RestartLabMachine(ctx context.Context, code string) error {
+	_, err := call[nothing](ctx, c, "POST", at("lab", "sites", code, "restarts"), nil)
+	return err
+}
+
+// SetLabAwake wakes a simulated device, or has it sleep.
+func (c *Client) SetLabAwake(ctx context.Context, code, device string, awake bool) error {
+	return c.toggle(ctx, awake, "lab", "sites", code, "devices", device, "awake")
+}
+
 func (c *Client) toggle(ctx context.Context, on bool, elements ...string) error {
 	method := "DELETE"
 	if on {

@@ -165,6 +165,7 @@ const (
 	EventHostnameState  = "inkpost.hostname.state"
 	EventRecordEdited   = "inkpost.record.edited"
 	EventVantage        = "inkpost.vantage.changed"
+	EventCommissioning  = "inkpost.commissioning.progressed"
 )
 
 // Ready reports whether the service can do all of its work.

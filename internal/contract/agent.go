@@ -32,6 +32,8 @@ type AgentSelf struct {
 	Version  string    `json:"version,omitempty"`
 	Platform string    `json:"platform,omitempty"`
 	Sent     time.Time `json:"sent,omitzero"`
+	// UpSeconds is how long its machine has been up, or else the agent.
+	UpSeconds float64 `json:"up_seconds,omitempty"`
 	// Reports holds what every source said; Chain the devices on the way out.
 	Reports []SourceReport `json:"reports,omitempty"`
 	Chain   []string       `json:"chain,omitempty"`

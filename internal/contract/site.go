@@ -124,6 +124,8 @@ type ServiceInput struct {
 	// Reach is how it is reached: forward, pinhole or both.
 	Reach    string `json:"reach"`
 	Interval int    `json:"interval_seconds"`
+	// InUse says that it worked before it was put on record: that it does not answer is a fault, not something to be commissioned.
+	InUse bool `json:"in_use"`
 	// Options say what a probe asks and expects beyond the kind. OpenUntil is when a door opened for a while has to be closed.
 	Options   probe.Options `json:"options"`
 	OpenUntil time.Time     `json:"open_until"`
@@ -225,6 +227,7 @@ type SiteSummary struct {
 	ServiceCount    int              `json:"service_count"`
 	AsExpectedCount int              `json:"as_expected_count"`
 	FaultCount      int              `json:"fault_count"`
+	AwaitedCount    int              `json:"awaited_count,omitempty"` // services that are not in use yet: they are in no other count
 }
 
 // Need says how much a site needs somebody.
@@ -312,4 +315,7 @@ type Overview struct {
 	Faults  []Fault       `json:"faults"`
 	Sites   []SiteSummary `json:"sites"`
 	Moves   []Move        `json:"moves"`
+	// ToCommission is what is not in use yet, the first of it; AwaitedCount is how much that is in all.
+	ToCommission []ToCommission `json:"to_commission"`
+	AwaitedCount int            `json:"awaited_count"`
 }

@@ -57,7 +57,7 @@ func exposed(t *testing.T, s *testbed.Service, address, ports, expected string) 
 	_, err := s.Client.AddDevice(t.Context(), "KET-07", contract.DeviceInput{Name: "recorder", Address: "192.168.7.20"})
 	require.NoError(t, err)
 	_, err = s.Client.AddService(t.Context(), "KET-07",
-		contract.ServiceInput{Name: "page", Device: "recorder", External: ports, Expected: expected, Interval: 2})
+		contract.ServiceInput{Name: "page", Device: "recorder", External: ports, Expected: expected, Interval: 2, InUse: true})
 	require.NoError(t, err)
 }
 
@@ -178,7 +178,8 @@ func TestWithoutAnAddressNothingIsProbed(t *testing.T) {
 	record(t, s, "KET-07")
 	_, err := s.Client.AddDevice(t.Context(), "KET-07", contract.DeviceInput{Name: "recorder", Address: "192.168.7.20"})
 	require.NoError(t, err)
-	_, err = s.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "page", Device: "recorder", External: "8443"})
+	_, err = s.Client.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "page", Device: "recorder", External: "8443",
+		InUse: true})
 	require.NoError(t, err)
 	story, err := s.Client.ProbeNow(t.Context(), "KET-07", "page")
 	require.NoError(t, err)

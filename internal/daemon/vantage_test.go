@@ -21,7 +21,7 @@ func TestTwoVantagePointsJudgeTogether(t *testing.T) {
 	t.Parallel()
 	s := testbed.Start(t, nil)
 	picky(t, "127.110.5.6:8080", "127.110.9.1")
-	atSite(t, s, "127.110.5.6", contract.ServiceInput{External: "8080", Kind: "http"})
+	atSite(t, s, "127.110.5.6", contract.ServiceInput{External: "8080", Kind: "http", InUse: true})
 	awaitState(t, s, probe.Garbled, probe.StateUnreachable, 8*time.Second)
 	stop := lookout(t, s, "harbour", "127.110.9.1")
 	require.Eventually(t, func() bool {

@@ -251,7 +251,8 @@ func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) er
 				return err
 			}
 			options := agent.Options{Server: d.URL, StateDir: filepath.Join(o.Dir, "agents", p.code+"-"+l.label), Dial: dial,
-				Version: o.Version, LAN: neighbourhood{agent.SystemLAN{Lab: []netip.Prefix{lab.LAN}}, d.World, p},
+				Version: o.Version, Up: func() time.Duration { return d.World.MachineUp(p.code) },
+				LAN:     neighbourhood{agent.SystemLAN{Lab: []netip.Prefix{lab.LAN}}, d.World, p},
 				Network: source.Network{Gateway: gatewayOf(i, n), Search: netip.AddrPortFrom(gatewayOf(i, n), 1900)},
 				Log:     slog.New(quiet{o.Log.Handler()}).With("agent", p.code+" "+l.label)}
 			if !agent.Enrolled(options.StateDir) {
@@ -262,7 +263,8 @@ func (d *Demo) startAgents(ctx, run context.Context, o Options, list []place) er
 				options.Code = inv.Code
 			}
 			d.agents.Go(func() {
-				if err := agent.Run(run, options); err != nil && run.Err() == nil {
+				err := d.World.RunOn(run, p.code, func(ctx context.Context) error { return agent.Run(ctx, options) })
+				if err != nil && run.Err() == nil {
 					options.Log.Error("agent ended", "error", err)
 				}
 			})

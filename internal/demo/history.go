@@ -127,6 +127,7 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 	end := time.Now().UTC().Add(-2 * pastEvery)
 	var spans []ledger.Span
 	var days, today []store.ServiceDay
+	var states []store.ServiceState
 	for _, p := range list {
 		s, err := d.Store().Site(ctx, p.code)
 		if err != nil {
@@ -175,6 +176,8 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 				open = next
 			}
 			spans = append(spans, open)
+			states = append(states, store.ServiceState{ServiceID: svc.ID, State: probe.StateUnknown, Since: until,
+				Proven: end.AddDate(0, 0, -pastDays)})
 			today = append(today, store.ServiceDay{ServiceID: svc.ID, Day: day})
 		}
 	}
@@ -182,6 +185,9 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 		return err
 	}
 	if err := d.Store().PutDays(ctx, days); err != nil {
+		return err
+	}
+	if err := d.Store().PutServiceStates(ctx, states); err != nil {
 		return err
 	}
 	return d.Store().PutSpans(ctx, spans)

@@ -45,6 +45,7 @@ type exposed struct {
 	over               probe.Transport // tcp if empty
 	closed             bool            // must stay closed
 	expires            int             // days until its certificate expires; a year if 0
+	unpacked           bool            // its device stands there, and is not on record yet
 }
 
 const zone = "isles.saltmarsh.example"
@@ -115,7 +116,9 @@ func places() []place {
 			[]machine{{"recorder", "02:00:5e:07:00:01", true,
 				[]exposed{{name: "recorder-page", external: 8443, internal: 443, kind: web},
 					{name: "playback", external: 8554, internal: 554, kind: stream}}},
-				{"ticket-desk", "02:00:5e:07:00:02", true, []exposed{{name: "desk-shell", external: 8022, internal: 22, kind: shell}}}}},
+				{"ticket-desk", "02:00:5e:07:00:02", true, []exposed{{name: "desk-shell", external: 8022, internal: 22, kind: shell}}},
+				{"door-phone", "02:00:5e:07:00:03", false,
+					[]exposed{{name: "door-view", external: 8090, internal: 80, kind: page, unpacked: true}}}}},
 		{"OYS-03", "Oyster Hatchery", "The provider's modem stands in front of our router.",
 			[]connection{behindModem}, []string{"oys-03"},
 			[]machine{{"tanks", "02:00:5e:03:00:01", true,
@@ -177,7 +180,7 @@ func specs(list []place, recorded map[string]netip.Addr) []lab.SiteSpec {
 				}
 				s.Services = append(s.Services, lab.ServiceSpec{Until: until, Host: p.hostnames[0] + "." + zone, Name: e.name,
 					Device: d.name, LAN: netip.AddrPortFrom(lan(i, n), inner(e.internal)),
-					External: e.external, Kind: e.kind, Transport: e.over, Forwarded: !e.closed})
+					External: e.external, Kind: e.kind, Transport: e.over, Forwarded: !e.closed && !e.unpacked})
 			}
 		}
 		out = append(out, s)

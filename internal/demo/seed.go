@@ -52,6 +52,9 @@ func seed(ctx context.Context, d *Demo, list []place, probeSeconds int, server s
 	}
 	for i, p := range list {
 		for n, m := range p.devices {
+			if m.services[0].unpacked {
+				continue
+			}
 			if _, err := e.AddDevice(ctx, p.code, contract.DeviceInput{Name: m.name, MAC: m.mac, Address: lan(i, n).String(),
 				Reserved: m.reserved}); err != nil {
 				return err

@@ -15,6 +15,7 @@ import (
 
 	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/engine/changes"
+	"inkpost.example/inkpost/internal/engine/commissioning"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/faults"
 	"inkpost.example/inkpost/internal/engine/history"
@@ -132,6 +133,9 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 		Console: r.ConsoleURL, Now: r.Clock, Log: r.Log}); err != nil {
 		return err
 	}
+	if r.Runs, err = commissioning.New(ctx, r, r.Store, r.Record, r.Events, r.Clock, r.Log); err != nil {
+		return err
+	}
 	if err := r.Jobs.Open(); err != nil {
 		return err
 	}
@@ -211,7 +215,7 @@ func (e *Engine) Run(ctx context.Context) {
 	r := e.rooms
 	for _, loop := range []func(context.Context){
 		e.Changes.Run, e.runTellMembers, e.runClock, e.runKeyUse, r.SiteSide.Run, r.Proofs.Run, r.Moves.Run, r.Verify.Run, r.Faults.Run,
-		r.Zones.Run, r.Jobs.Run, r.Push.Run, r.Notices.Run, r.Prober.Run,
+		r.Zones.Run, r.Jobs.Run, r.Push.Run, r.Notices.Run, r.Runs.Run, r.Prober.Run,
 		r.History.Run, r.Vantages.Run,
 	} {
 		wg.Go(func() { loop(ctx) })

@@ -20,6 +20,11 @@ func (e *Engine) Reload(ctx context.Context) error {
 	if err := e.rooms.Moves.ReadPatterns(ctx); err != nil {
 		return err
 	}
+	states, err := e.rooms.Store.ServiceStates(ctx)
+	if err != nil {
+		return err
+	}
+	defer e.rooms.Prober.SetStates(states)
 	return e.Change(ctx, func() (changes.Edit, error) {
 		e.ForgetMoveIDs() // later moves must have higher IDs than those that another program recorded
 		return changes.Edit{Words: "the record was read again", Touched: &record.Touched{Whole: true},

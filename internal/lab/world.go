@@ -67,6 +67,7 @@ type labSite struct {
 	links    []line
 	services []ServiceSpec
 	answers  map[string]*answerer
+	machine  *machine
 }
 
 type line struct {
@@ -106,7 +107,7 @@ func New(specs []SiteSpec, log *slog.Logger) (*World, error) {
 }
 
 func (w *World) add(spec SiteSpec) error {
-	p := &labSite{code: spec.Code, services: spec.Services, answers: map[string]*answerer{}}
+	p := &labSite{code: spec.Code, services: spec.Services, answers: map[string]*answerer{}, machine: newMachine()}
 	w.sites[spec.Code] = p
 	for i, s := range spec.Services {
 		if s.Transport == "" {
@@ -292,6 +293,49 @@ func (w *World) SetForward(code, name string, present bool) error {
 		err = errors.Join(err, l.router.change(func() { l.router.forwards[s.door()].present = present }))
 	}
 	return err
+}
+
+// SetForwardTo has the forward of a service lead to another one of the site, as a mistyped one does. Leading to its own again, it is right.
+// Error: site.Missing.
+func (w *World) SetForwardTo(code, name, to string) error {
+	p, err := w.site(code)
+	if err != nil {
+		return err
+	}
+	s, err := p.spec(name)
+	if err != nil {
+		return err
+	}
+	if _, err := p.spec(to); err != nil {
+		return err
+	}
+	for _, l := range p.links {
+		err = errors.Join(err, l.router.change(func() {
+			f := l.router.forwards[s.door()]
+			f.present = false
+		}), l.router.change(func() {
+			f := l.router.forwards[s.door()]
+			f.to, f.present = p.answers[to], true
+		}))
+	}
+	return err
+}
+
+// SetAwake has a device sleep, or wakes it. Error: site.Missing.
+func (w *World) SetAwake(code, device string, awake bool) error {
+	if !awake {
+		return w.SetDevice(code, device, netip.Addr{})
+	}
+	p, err := w.site(code)
+	if err != nil {
+		return err
+	}
+	list, err := p.ofDevice(device)
+	for _, a := range list {
+		a.comeHome()
+		err = errors.Join(err, a.start())
+	}
+	return errors.Join(err, p.bindAll())
 }
 
 // World lists everything as it stands now.

@@ -38,6 +38,7 @@ type serviceRow struct {
 	OnRouter     bool            `db:"on_router"`
 	Revision     int64           `db:"revision"`
 	Reach        site.Reach      `db:"reach"`
+	InUse        bool            `db:"in_use"`
 }
 
 // options is a JSON column.
@@ -65,14 +66,14 @@ func (r serviceRow) service() site.Service {
 		Link: r.Link, Kind: r.Kind, Transport: r.Transport, ExternalFrom: r.ExternalFrom, ExternalTo: r.ExternalTo,
 		InternalFrom: r.InternalFrom, Expected: r.Expected, Interval: r.Interval, Options: r.Options.Options, OpenUntil: r.OpenUntil.Time,
 		Fingerprint: r.Fingerprint, Pinned: r.Pinned.Time, PinnedBy: r.PinnedBy, ProbeKey: r.ProbeKey, OnRouter: r.OnRouter,
-		Revision: r.Revision, Reach: r.Reach}
+		Revision: r.Revision, Reach: r.Reach, InUse: r.InUse}
 }
 
 func reachOf(s site.Service) site.Reach { return cmp.Or(s.Reach, site.ByForward) }
 
 const serviceColumns = `SELECT s.id, s.site_id, s.device_id, s.link_id, s.name, d.name AS device, coalesce(l.label, '') AS link,
 	s.kind, s.transport, s.external_from, s.external_to, s.internal_from, s.expected, s.interval_s, s.options, s.open_until,
-		s.fingerprint, s.pinned_at, s.pinned_by, s.probe_key, s.revision, s.reach, d.router AS on_router
+		s.fingerprint, s.pinned_at, s.pinned_by, s.probe_key, s.revision, s.reach, s.in_use, d.router AS on_router
 	FROM service s JOIN device d ON d.id = s.device_id LEFT JOIN link l ON l.id = s.link_id`
 
 // Services lists the services of a site by name; siteID 0 lists those of all sites.
@@ -116,19 +117,20 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 		if in.ID == 0 {
 			return tx.GetContext(ctx, &id, `INSERT INTO service
 				(site_id, device_id, link_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s,
-				options, open_until, probe_key, reach)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) RETURNING id`,
+				options, open_until, probe_key, reach, in_use)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
 				in.SiteID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo,
 				in.InternalFrom, in.Expected, in.Interval,
-				options{in.Options}, when{in.OpenUntil}, in.ProbeKey, reachOf(in))
+				options{in.Options}, when{in.OpenUntil}, in.ProbeKey, reachOf(in), in.InUse)
 		}
 		r, err := tx.ExecContext(ctx, `UPDATE service SET device_id = $2, link_id = $3, name = $4, kind = $5, transport = $6,
 			external_from = $7, external_to = $8, internal_from = $9, expected = $10, interval_s = $11,
 			options = $12, open_until = $13, probe_key = $14, fingerprint = $15, pinned_at = $16, pinned_by = $17, reach = $18,
-				revision = revision + 1 WHERE id = $1`,
+				in_use = $19, revision = revision + 1 WHERE id = $1`,
 			in.ID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom,
 			in.Expected, in.Interval,
-			options{in.Options}, when{in.OpenUntil}, in.ProbeKey, in.Fingerprint, when{in.Pinned}, in.PinnedBy, reachOf(in))
+			options{in.Options}, when{in.OpenUntil}, in.ProbeKey, in.Fingerprint, when{in.Pinned}, in.PinnedBy, reachOf(in),
+			in.InUse)
 		return affected(r, err, "service", "name", in.Name)
 	})
 	return id, explained(err, "service", "name", in.Name)

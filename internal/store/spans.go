@@ -57,19 +57,27 @@ func utcSpans(list []ledger.Span) []ledger.Span {
 	return list
 }
 
-// ServiceState is a service's judged state, and since when.
+// ServiceState is a service's judged state, and since when. Proven is when it was first seen from outside to be as expected; zero if it
+// never was.
 type ServiceState struct {
-	ServiceID int64       `db:"service_id"`
-	State     probe.State `db:"state"`
-	Since     time.Time   `db:"since_at"`
+	ServiceID int64
+	State     probe.State
+	Since     time.Time
+	Proven    time.Time
 }
 
 // ServiceStates lists the judged state of every service.
 func (s *Store) ServiceStates(ctx context.Context) ([]ServiceState, error) {
-	var out []ServiceState
-	err := s.db.SelectContext(ctx, &out, `SELECT service_id, state, since_at FROM service_state`)
-	for i := range out {
-		out[i].Since = out[i].Since.UTC()
+	var rows []struct {
+		ServiceID int64       `db:"service_id"`
+		State     probe.State `db:"state"`
+		Since     when        `db:"since_at"`
+		Proven    when        `db:"proven_at"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT service_id, state, since_at, proven_at FROM service_state`)
+	out := make([]ServiceState, len(rows))
+	for i, r := range rows {
+		out[i] = ServiceState{r.ServiceID, r.State, r.Since.Time, r.Proven.Time}
 	}
 	return out, err
 }
@@ -77,12 +85,17 @@ func (s *Store) ServiceStates(ctx context.Context) ([]ServiceState, error) {
 // PutServiceStates writes judged states; those of services that are gone are left out.
 func (s *Store) PutServiceStates(ctx context.Context, list []ServiceState) error {
 	n := len(list)
-	ids, states, since := make([]int64, n), make([]string, n), make([]time.Time, n)
+	ids, states, since, proven := make([]int64, n), make([]string, n), make([]time.Time, n), make([]*time.Time, n)
 	for i, st := range list {
 		ids[i], states[i], since[i] = st.ServiceID, string(st.State), st.Since
+		if !st.Proven.IsZero() {
+			proven[i] = &st.Proven
+		}
 	}
-	_, err := s.db.ExecContext(ctx, `INSERT INTO service_state (service_id, state, since_at)
-		SELECT t.* FROM unnest($1::bigint[], $2::text[], $3::timestamptz[]) AS t(id, state, since) JOIN service ON service.id = t.id
-		ON CONFLICT (service_id) DO UPDATE SET state = excluded.state, since_at = excluded.since_at`, ids, states, since)
+	_, err := s.db.ExecContext(ctx, `INSERT INTO service_state (service_id, state, since_at, proven_at)
+		SELECT t.* FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::timestamptz[]) AS t(id, state, since, proven)
+		JOIN service ON service.id = t.id
+		ON CONFLICT (service_id) DO UPDATE SET state = excluded.state, since_at = excluded.since_at,
+			proven_at = coalesce(service_state.proven_at, excluded.proven_at)`, ids, states, since, proven)
 	return err
 }

@@ -35,6 +35,8 @@ import type {
   Fault,
   FaultStory,
   PlannedWork,
+  Commissioning,
+  CommissioningAnswer,
   Notice,
   NoticeStory,
   NoticeTrial,
@@ -143,6 +145,12 @@ export const api = {
   noteFault: (id: number, note: string) => call<FaultStory>('POST', at('faults', String(id), 'notes'), { note }),
   muteFault: (id: number, minutes: number, reason: string) =>
     call<PlannedWork>('POST', at('faults', String(id), 'planned-work'), { minutes, reason }),
+  commissioning: (site: string) => call<Commissioning>('GET', at('sites', site, 'commissioning')),
+  commission: (site: string) => call<Commissioning>('POST', at('sites', site, 'commissioning'), {}),
+  answerStep: (site: string, answer: CommissioningAnswer) =>
+    call<Commissioning>('POST', at('sites', site, 'commissioning', 'answers'), answer),
+  proveStep: (site: string, service: string) => call<Proof>('POST', at('sites', site, 'commissioning', 'services', service, 'proof')),
+  endCommissioning: (site: string) => call<Commissioning>('DELETE', at('sites', site, 'commissioning')),
   plannedWork: () => call<PlannedWork[]>('GET', '/planned-work'),
   endWork: (id: number) => call<void>('DELETE', at('planned-work', String(id))),
   notices: () => call<Notice[]>('GET', '/notices?limit=100'),

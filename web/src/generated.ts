@@ -84,6 +84,8 @@ export interface components {
             /** Format: date-time */
             sent?: string;
             source?: string;
+            /** Format: double */
+            up_seconds?: number;
             version?: string;
         };
         Attempt: {
@@ -181,6 +183,34 @@ export interface components {
             name: string;
             tells: string;
         };
+        Commissioning: {
+            /** Format: date-time */
+            readonly began: string;
+            readonly by: string;
+            /** Format: date-time */
+            readonly ended?: string;
+            readonly ended_by?: string;
+            readonly entries: components["schemas"]["Entry"][];
+            readonly finished: boolean;
+            /** Format: int64 */
+            readonly id: number;
+            readonly open: number;
+            services: string[];
+            readonly site: string;
+            readonly site_name: string;
+        };
+        CommissioningAnswer: {
+            /** Format: date-time */
+            at?: string;
+            /** @enum {string} */
+            state?: "waiting" | "failing" | "later" | "done" | "skipped";
+            step?: string;
+            subject?: string;
+            words?: string;
+        };
+        CommissioningInput: {
+            services?: string[];
+        };
         Content: {
             /** Format: date-time */
             at: string;
@@ -257,6 +287,26 @@ export interface components {
         Enrolment: {
             code?: string;
             label?: string;
+        };
+        Entry: {
+            /** Format: date-time */
+            at?: string;
+            by?: string;
+            by_word?: boolean;
+            cards?: components["schemas"]["Card"][];
+            do: string;
+            finding?: components["schemas"]["Finding"];
+            next?: string;
+            /** Format: int64 */
+            of: number;
+            optional?: boolean;
+            provable?: boolean;
+            /** @enum {string} */
+            state: "waiting" | "failing" | "later" | "done" | "skipped";
+            step: string;
+            subject: string;
+            title: string;
+            words: string;
         };
         Fault: {
             /** Format: date-time */
@@ -770,10 +820,12 @@ export interface components {
             task?: number;
         };
         Overview: {
+            awaited_count: number;
             faults: components["schemas"]["Fault"][];
             moves: components["schemas"]["Move"][];
             sites: components["schemas"]["SiteSummary"][];
             standby?: string;
+            to_commission: components["schemas"]["ToCommission"][];
             trouble?: string;
         };
         Path: {
@@ -785,6 +837,7 @@ export interface components {
             state: string;
             state_words: string;
             stations: components["schemas"]["Station"][];
+            to_commission?: boolean;
             /** @enum {string} */
             verdict: "proven" | "unsettled" | "broken" | "unproven";
         };
@@ -1081,6 +1134,7 @@ export interface components {
             readonly fingerprint_seen?: string;
             /** Format: int64 */
             readonly id: number;
+            in_use?: boolean;
             internal: string;
             interval_seconds: number;
             kind: string;
@@ -1129,6 +1183,7 @@ export interface components {
             device?: string;
             expected?: string;
             external?: string;
+            in_use?: boolean;
             internal?: string;
             interval_seconds?: number;
             kind?: string;
@@ -1176,6 +1231,7 @@ export interface components {
         Site: {
             readonly address: string;
             readonly as_expected_count: number;
+            readonly awaited_count?: number;
             code: string;
             /** Format: date-time */
             readonly created: string;
@@ -1210,6 +1266,7 @@ export interface components {
         SiteSummary: {
             address: string;
             as_expected_count: number;
+            awaited_count?: number;
             code: string;
             /** Format: date-time */
             created: string;
@@ -1259,6 +1316,19 @@ export interface components {
             /** Format: int64 */
             at_us: number;
             step: string;
+            words: string;
+        };
+        ToCommission: {
+            do: string;
+            /** Format: int64 */
+            run_id?: number;
+            /** Format: date-time */
+            since: string;
+            site: string;
+            site_name: string;
+            step: string;
+            subject: string;
+            title: string;
             words: string;
         };
         TracedAttempt: {

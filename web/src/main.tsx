@@ -5,6 +5,7 @@ import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Route, Routes } from 'react-router'
 import { Problem } from './api'
 import { CausePage, CausesPage } from './pages/CausesPage'
+import { CommissioningPage } from './pages/CommissioningPage'
 import { FaultPage } from './pages/FaultPage'
 import { FirstPage } from './pages/FirstPage'
 import { MovesPage } from './pages/MovesPage'
@@ -56,6 +57,7 @@ function Console() {
                 <Route path="/causes/:cause" element={<CausePage />} />
                 <Route path="/faults/:id" element={<FaultPage />} />
                 <Route path="/notices" element={<NoticesPage />} />
+                <Route path="/sites/:code/commissioning" element={<CommissioningPage />} />
                 <Route path="/sites/:code" element={<SitePage />} />
                 <Route path="*" element={<FirstPage />} />
               </Routes>

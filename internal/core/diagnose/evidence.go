@@ -94,6 +94,7 @@ type ServiceEvidence struct {
 	Hung    bool       // it accepted, and said nothing
 	Trial   site.Trial // of a mapping that was asked for
 	Trying  bool       // a trial is under way
+	Awaited bool       // it was never seen from outside to be as expected, and nobody says that it is in use
 	// WorksElsewhere and SilentElsewhere count the provider's other links at which the same external port works, and at which it alone is
 	// silent.
 	WorksElsewhere, SilentElsewhere int

@@ -13,15 +13,25 @@ import (
 )
 
 // All returns every problem that the evidence shows, and the path of every service of the site. What is open stays where it still fails and
-// nothing explains it yet.
+// nothing explains it yet. What is not in use yet is no problem: only paths show what it lacks.
 func All(e Evidence, open ...Finding) (found []Finding, paths []Path) {
-	found = Site(e)
+	all := Site(e)
+	for _, f := range all {
+		if e.begun(f) {
+			found = append(found, f)
+		}
+	}
 	for _, f := range open {
 		if e.stands(f, found) {
 			found = append(found, f)
 		}
 	}
-	return found, e.paths(found)
+	for _, f := range found[:len(found):len(found)] {
+		if !slices.ContainsFunc(all, func(x Finding) bool { return x.Key() == f.Key() }) {
+			all = append(all, f)
+		}
+	}
+	return found, e.paths(all)
 }
 
 // stands reports whether a problem that was told is not over, although it is not found now: one of its services still fails, or was not

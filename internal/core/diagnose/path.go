@@ -39,8 +39,13 @@ type Path struct {
 	Outcome  probe.Outcome `json:"outcome"`
 	Stations []Station     `json:"stations"`
 	Finding  *Finding      `json:"finding,omitempty"`
-	Remarks  []Remark      `json:"remarks,omitempty"` // what may surprise, and is no fault
+	// Awaited says that it was never in use: it is to be commissioned, and what it lacks is no fault.
+	Awaited bool     `json:"to_commission,omitempty"`
+	Remarks []Remark `json:"remarks,omitempty"` // what may surprise, and is no fault
 }
+
+// AwaitedWords say how a service stands that was never in use.
+const AwaitedWords = "to be commissioned"
 
 // Paths returns the path of every service of the site, in the order of the record.
 func Paths(e Evidence) []Path { return e.paths(Site(e)) }
@@ -59,6 +64,9 @@ func (e Evidence) path(s ServiceEvidence, findings []Finding) Path {
 	p := Path{Service: s.Name, State: s.State, Verdict: OfService(s.Expected, s.State), Outcome: s.Outcome,
 		Words: probe.Words(s.Expected, s.State, s.Mute() && s.Outcome == probe.Silent)}
 	p.Finding = explains(s, findings)
+	if p.Awaited = !s.inUse(); p.Awaited && s.State != probe.StateReachable {
+		p.Verdict, p.Words = Unproven, AwaitedWords
+	}
 
 	from := "no vantage point"
 	if views := s.counting(); len(views) == 1 {
@@ -182,7 +190,7 @@ func (e Evidence) judge(p *Path, s ServiceEvidence, l LinkEvidence) {
 	for i := range p.Stations {
 		if p.Stations[i].Hop == p.Finding.Hop {
 			p.Stations[i].Verdict = Broken
-			if !p.Finding.Serious() { // it works, and should be seen to
+			if !p.Finding.Serious() || p.Awaited { // it works, and should be seen to; or it is not finished
 				p.Stations[i].Verdict = Unsettled
 			}
 			if p.Finding.Sure == causes.Open {

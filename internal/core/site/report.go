@@ -17,8 +17,9 @@ type LinkReport struct {
 	Sources  []SourceReport
 	Agent    string // version and platform
 	Protocol int
-	Resolver string   // what is wrong with name resolution at the site
-	Cannot   []string // what the agent cannot do there
+	Up       time.Time // since when its machine has been up, or else the agent; zero if it does not say
+	Resolver string    // what is wrong with name resolution at the site
+	Cannot   []string  // what the agent cannot do there
 	Reported time.Time
 	Refused  []Refusal
 	// Rhythm is how often a router without an agent announces; 0 when that is not known.
@@ -58,7 +59,7 @@ func (r LinkReport) SameAs(other LinkReport) bool {
 	}
 	a, b := timeless(r), timeless(other)
 	return a.Reason == b.Reason && a.Held == b.Held && a.Agent == b.Agent && a.Protocol == b.Protocol && a.Resolver == b.Resolver &&
-		a.Rhythm == b.Rhythm && a.Own == b.Own &&
+		a.Rhythm == b.Rhythm && a.Own == b.Own && a.Up.Equal(b.Up) &&
 		a.NAT.Verdict == b.NAT.Verdict && a.NAT.RouterWAN == b.NAT.RouterWAN && a.NAT.Seen == b.NAT.Seen && a.NAT.Words == b.NAT.Words &&
 		slices.Equal(a.NAT.Chain, b.NAT.Chain) && slices.Equal(a.NAT.Remedies, b.NAT.Remedies) && slices.Equal(a.Cannot, b.Cannot) &&
 		slices.Equal(a.Sources, b.Sources) && slices.Equal(a.Refused, b.Refused)

@@ -98,6 +98,8 @@ type Service struct {
 	Reach        Reach           `json:"reach,omitempty"`
 	Interval     int             `json:"interval_seconds"`
 	Options      probe.Options   `json:"options,omitzero"`
+	// InUse says that somebody says so: that it does not answer is a fault even before it was first proven from outside.
+	InUse bool `json:"in_use,omitempty"`
 	// OpenUntil is when a port that was opened for a while must be closed again; zero for one that stays as it is.
 	OpenUntil time.Time `json:"open_until,omitzero"`
 	// Fingerprint is what the service is recognised by, since when, and who pinned it.

@@ -14,5 +14,6 @@ func (ch *Changes) forget(gone record.Gone) {
 	ch.Proofs.Forget(gone)
 	ch.History.Forget(gone)
 	ch.Faults.Forget(gone)
+	ch.Runs.Forget(gone)
 	ch.Prober.Forget(gone)
 }

@@ -29,6 +29,7 @@ const (
 	HostnameState  Kind = contract.EventHostnameState
 	RecordEdited   Kind = contract.EventRecordEdited
 	Vantage        Kind = contract.EventVantage
+	Commissioning  Kind = contract.EventCommissioning
 )
 
 // Event is one thing that happened.

@@ -213,6 +213,9 @@ func (w *watch) judge(rule probe.Rule, unfit map[int64]string, now time.Time) {
 	if state != w.State {
 		w.State, w.Since = state, now
 	}
+	if w.Proven.IsZero() && probe.AsExpected(rule.Expected, state) {
+		w.Proven = now
+	}
 	best := probe.Representative(rule, w.State, counted)
 	if len(counted) == 0 && len(w.results) > 0 {
 		best = w.results[0].View
@@ -243,7 +246,7 @@ func (p *Prober) tell(r Result, before, after Status) {
 		p.events.Publish(events.ServiceOutcome, r.Site, s.Name, fmt.Sprintf("%s %s is %s", s.Name, r.target(), after.View.Outcome))
 	}
 	if after.State != before.State {
-		p.history.SetState(store.ServiceState{ServiceID: s.ID, State: after.State, Since: after.Since})
+		p.history.SetState(store.ServiceState{ServiceID: s.ID, State: after.State, Since: after.Since, Proven: after.Proven})
 		p.events.Publish(events.ServiceState, r.Site, s.Name,
 			fmt.Sprintf("%s went from %s to %s", s.Name, probe.Words(s.ExpectedAt(r.At), before.State, false),
 				probe.Words(s.ExpectedAt(r.At), after.State, false)))

@@ -134,17 +134,6 @@ func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hi
 	return p, nil
 }
 
-// SetStates takes over judged states from the database: this server's own from before a restart, or another server's.
-func (p *Prober) SetStates(list []store.ServiceState) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for _, s := range list {
-		if w := p.watches[s.ServiceID]; w != nil {
-			w.State, w.Since = s.State, s.Since
-		}
-	}
-}
-
 // Apply makes the watches follow a change of the record.
 func (p *Prober) Apply(d record.Diff) { p.apply(d, false) }
 
@@ -377,4 +366,14 @@ func (p *Prober) probe(ctx context.Context, w *watch, at netip.Addr, n int64) {
 	}
 	p.queue.Add(w)
 	p.rouse()
+}
+
+// Hurry has a service probed soon, by its name too: somebody waits for it.
+func (p *Prober) Hurry(serviceID int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if w := p.watches[serviceID]; w != nil {
+		w.nameDue = time.Time{}
+		p.hurry(w)
+	}
 }

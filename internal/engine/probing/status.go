@@ -27,6 +27,7 @@ type VantageResult struct {
 type Status struct {
 	State   probe.State
 	Since   time.Time
+	Proven  time.Time  // when it was first seen from outside to be as expected; zero if it never was
 	View    probe.View // that explains the state
 	Probed  time.Time
 	Turned  time.Time // since when the outcome has had the same meaning

@@ -55,6 +55,7 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Message: st.Message,
 			Quarantine: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways),
 			Lately: st.Lately}
+		one.Awaited = !s.InUse && st.Proven.IsZero()
 		if st.View.Outcome == probe.Silent {
 			one.WorksElsewhere, one.SilentElsewhere = r.Prober.Elsewhere(s, l)
 		}

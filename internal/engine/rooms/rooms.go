@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/engine/commissioning"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/faults"
 	"inkpost.example/inkpost/internal/engine/history"
@@ -45,6 +46,7 @@ type Rooms struct {
 	Faults   *faults.Board
 	Jobs     *jobs.Queue
 	Notices  *notices.Room
+	Runs     *commissioning.Room // by which services come into use
 }
 
 // Now is the time of day, as precisely as the database keeps it.

@@ -25,7 +25,7 @@ func serviceResource(s site.Service) changes.Resource {
 func serviceInput(s site.Service) contract.ServiceInput {
 	return contract.ServiceInput{Name: s.Name, Device: s.Device, Link: s.Link, Kind: string(s.Kind), Transport: string(s.Transport),
 		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected),
-		Reach: string(s.Reach), Interval: s.Interval, Options: s.Options, OpenUntil: s.OpenUntil}
+		Reach: string(s.Reach), Interval: s.Interval, Options: s.Options, OpenUntil: s.OpenUntil, InUse: s.InUse}
 }
 
 // AddService records a service of a site; it is probed at once.
@@ -90,7 +90,7 @@ func (e *SiteEdits) readService(p record.Site, s site.Service, in contract.Servi
 			s.Transport = usual[0]
 		}
 	}
-	s.Options, s.OpenUntil = in.Options, in.OpenUntil.UTC().Truncate(time.Second)
+	s.Options, s.OpenUntil, s.InUse = in.Options, in.OpenUntil.UTC().Truncate(time.Second), in.InUse
 	if s.OpenUntil.Unix() <= 0 {
 		s.OpenUntil = time.Time{}
 	}

@@ -21,6 +21,7 @@ type linkDocument struct {
 	Sources  []sourceDocument  `json:"sources,omitempty"`
 	Agent    string            `json:"agent,omitempty"`
 	Protocol int               `json:"protocol,omitempty"`
+	Up       time.Time         `json:"up_since,omitzero"`
 	Resolver string            `json:"resolver,omitempty"`
 	Cannot   []string          `json:"cannot,omitempty"`
 	Reported time.Time         `json:"reported,omitzero"`
@@ -51,7 +52,8 @@ type refusalDocument struct {
 func documentOf(r site.LinkReport) linkDocument {
 	d := linkDocument{NAT: r.NAT.Verdict, Words: r.NAT.Words, Remedies: r.NAT.Remedies, Chain: r.NAT.Chain, Router: r.NAT.RouterWAN,
 		Reason: r.Reason, Held: r.Held,
-		Agent: r.Agent, Protocol: r.Protocol, Resolver: r.Resolver, Cannot: r.Cannot, Reported: r.Reported, Rhythm: r.Rhythm.Seconds(),
+		Agent: r.Agent, Protocol: r.Protocol, Up: r.Up, Resolver: r.Resolver, Cannot: r.Cannot, Reported: r.Reported,
+		Rhythm:  r.Rhythm.Seconds(),
 		OwnIPv4: r.Own.IPv4, OwnIPv6: r.Own.IPv6}
 	for _, one := range r.Sources {
 		d.Sources = append(d.Sources, sourceDocument{one.Source, one.Via, one.Addresses.String(), one.At, one.Problem, one.Dissent})
@@ -65,7 +67,7 @@ func documentOf(r site.LinkReport) linkDocument {
 func (d linkDocument) report() site.LinkReport {
 	r := site.LinkReport{NAT: wan.NAT{Verdict: d.NAT, Words: d.Words, Remedies: d.Remedies, Chain: d.Chain, RouterWAN: d.Router},
 		Reason: d.Reason, Held: d.Held,
-		Agent: d.Agent, Protocol: d.Protocol, Resolver: d.Resolver, Cannot: d.Cannot, Reported: d.Reported,
+		Agent: d.Agent, Protocol: d.Protocol, Up: d.Up, Resolver: d.Resolver, Cannot: d.Cannot, Reported: d.Reported,
 		Rhythm: time.Duration(d.Rhythm * float64(time.Second)),
 		Own:    wan.Pair{IPv4: d.OwnIPv4, IPv6: d.OwnIPv6}}
 	for _, one := range d.Sources {

@@ -25,6 +25,9 @@ const (
 	maxRefusals = 4
 )
 
+// upSlip is how far what is computed of the same start differs from one report to the next.
+const upSlip = 10 * time.Second
+
 // reports holds what is known of links from the site's side.
 type reports struct {
 	mu    locks.Leaf
@@ -158,6 +161,7 @@ type Reported struct {
 	Chain    []netip.Addr
 	Agent    string // version and platform
 	Protocol int
+	Up       time.Duration // how long its machine has been up; 0 if it does not say
 	Resolver string
 	Cannot   []string
 }
@@ -206,6 +210,11 @@ func (s *Side) NoteReport(linkID int64, in Reported, w wan.Weighing, j wan.Judge
 		Resolver: in.Resolver, Cannot: in.Cannot,
 		Reported: w.Now}
 	r.NAT.Seen = netip.Addr{} // that is the link's address
+	if in.Up > 0 {
+		if r.Up = w.Now.Add(-in.Up); r.Up.Sub(before.Up).Abs() < upSlip {
+			r.Up = before.Up // the same, but for how long the message took
+		}
+	}
 	for _, from := range w.Reports {
 		one := site.SourceReport{Source: from.Source, Via: from.Via, Addresses: from.Addresses, At: from.At, Problem: from.Problem}
 		for _, d := range j.Dissents {

@@ -63,6 +63,11 @@ func (vw *Views) summary(p record.Site, now time.Time) contract.SiteSummary {
 			s.ServiceCount-- // it is neither up nor down
 			continue
 		}
+		if !vw.InUse(svc) {
+			s.ServiceCount--
+			s.AwaitedCount++
+			continue
+		}
 		proven = proven || st.State != probe.StateUnknown
 		if probe.AsExpected(svc.ExpectedAt(now), st.State) {
 			s.AsExpectedCount++
@@ -138,6 +143,9 @@ func (vw *Views) serviceNow(s site.Service) contract.Service {
 	out.Ways = waysView(st.Ways)
 	out.Verdict = diagnose.OfService(expected, st.State)
 	out.StateWords = probe.Words(expected, st.State, out.NotProvable)
+	if !vw.InUse(s) && !out.AsExpected {
+		out.Verdict, out.StateWords = diagnose.Unproven, diagnose.AwaitedWords
+	}
 	if st.Shown != nil {
 		out.Seen, out.Certificate, out.Weakness, out.Named = st.Shown.Fingerprint, certificateView(st.Shown.Certificate),
 			st.Shown.Weakness, namedView(st.Shown.Named)
@@ -296,7 +304,7 @@ func judged(s site.Service, spans []ledger.Span) []contract.HistorySpan {
 	return out
 }
 
-// overviewFaults is how many faults the overview shows.
+// overviewFaults is how many faults the overview shows, and how many parts that are to be commissioned.
 const overviewFaults = 200
 
 // overviewWait is how long the overview waits for the database.
@@ -312,7 +320,9 @@ func (vw *Views) Overview(ctx context.Context) (contract.Overview, error) {
 	faults = slices.DeleteFunc(faults, func(f contract.Fault) bool { return f.Under != 0 })
 	slices.SortStableFunc(faults, func(a, b contract.Fault) int { return rank(a) - rank(b) })
 	faults = faults[:min(len(faults), overviewFaults)]
-	out := contract.Overview{Faults: faults, Sites: vw.Summaries()}
+	out := contract.Overview{Faults: faults, Sites: vw.Summaries(), ToCommission: vw.ToCommission(ctx)}
+	out.AwaitedCount = len(out.ToCommission)
+	out.ToCommission = out.ToCommission[:min(out.AwaitedCount, overviewFaults)]
 	soon, cancel := context.WithTimeout(ctx, overviewWait)
 	defer cancel()
 	if out.Moves, err = vw.Moves(soon, contract.MoveQuery{Limit: 8}); err != nil {

@@ -48,6 +48,7 @@ const fields = {
     link: { label: 'Link' },
     interval_seconds: { label: 'Probe interval (seconds)' },
     options: { label: 'Options', help: 'Such as path=/live, status=200, text=Welcome; for WireGuard peer_key=KEY' },
+    in_use: { label: 'It is in use already: a fault, not to be commissioned, if it does not answer' },
     open_until: { label: 'Open until', help: 'Afterwards the port must be closed. Empty: no end.' },
   },
   rule: {

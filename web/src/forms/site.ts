@@ -61,6 +61,7 @@ export function siteForms(s: Site, suggested: string, kinds: Trait[]) {
     ofService('interval_seconds', { kind: 'number' }),
     ofService('options', { kind: 'pairs', choices: [...new Set(kinds.flatMap((k) => k.options ?? []))] }),
     ofService('open_until', { kind: 'time' }),
+    ofService('in_use', { kind: 'yes' }),
   ]
   const edit = (what: string, path: string, blanks: Blank[], given: Form['given'], of: { id: number; revision: number }): Form => ({
     title: titles.edit(what),
@@ -131,6 +132,7 @@ export function siteForms(s: Site, suggested: string, kinds: Trait[]) {
         interval_seconds: v?.interval_seconds ?? 60,
         options: v?.options ?? {},
         open_until: v?.open_until ?? '',
+        in_use: v?.in_use ?? false,
       }
       return v
         ? edit(`service ${v.name}`, base + at('services', v.name), serviceFields, given, v)

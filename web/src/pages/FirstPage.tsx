@@ -36,7 +36,7 @@ function SiteLine({ s }: { s: SiteSummary }) {
       <Typography variant="body2" sx={{ color: toneOf[s.verdict] }}>
         {needs[s.need]}
       </Typography>
-      <Typography variant="body2">{words.services(s.as_expected_count, s.service_count)}</Typography>
+      <Typography variant="body2">{words.services(s.as_expected_count, s.service_count, s.awaited_count ?? 0)}</Typography>
       <Typography variant="mono">{s.address || '-'}</Typography>
       <Typography variant="mono" noWrap>
         {s.hostname || '-'}
@@ -86,6 +86,35 @@ export function FirstPage() {
           <FaultCard key={f.id} fault={f} />
         ))}
       </Section>
+      {o && o.awaited_count > 0 && (
+        <Section title={say.commissioning.missing} id="awaited">
+          {o.to_commission.map((t) => (
+            <Stack
+              key={t.site + t.subject}
+              data-awaited={t.site}
+              direction={{ xs: 'column', sm: 'row' }}
+              sx={{ borderTop: (t) => t.rule.hair, px: 2, py: 0.75, gap: { xs: 0, sm: 2 } }}
+            >
+              <Link
+                component={To}
+                to={at('sites', t.site, ...(t.subject.startsWith('service ') ? ['commissioning'] : []))}
+                color="text.primary"
+                sx={{ fontFamily: (t) => t.font.label, fontWeight: 700, width: '5rem' }}
+              >
+                {t.site}
+              </Link>
+              <Typography sx={{ width: '10rem' }}>{t.subject}</Typography>
+              <Typography sx={{ width: '16rem', fontWeight: 600 }}>{t.title}</Typography>
+              <Typography variant="body2" sx={{ flex: 1, color: 'text.secondary' }}>
+                {t.words}
+              </Typography>
+            </Stack>
+          ))}
+          {o.awaited_count > o.to_commission.length && (
+            <Typography sx={{ px: 2, py: 0.75 }}>{say.commissioning.more(o.awaited_count - o.to_commission.length)}</Typography>
+          )}
+        </Section>
+      )}
       <Section
         title={words.sites}
         id="sites"

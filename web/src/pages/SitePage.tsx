@@ -1,8 +1,8 @@
 import { Box, Button, Stack, Typography } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
-import { useParams } from 'react-router'
-import { api, type Service, type Site } from '../api'
+import { Link as To, useParams } from 'react-router'
+import { api, at, type Service, type Site } from '../api'
 import { say } from '../catalogue'
 import { AddressStair } from '../drawings/AddressStair'
 import type { Window } from '../drawings/bars'
@@ -36,6 +36,11 @@ function Head({ site }: { site: Site }) {
         {site.name}
       </Typography>
       {site.note && <Typography sx={{ color: 'text.secondary' }}>{site.note}</Typography>}
+      {site.services.length > 0 && (
+        <Button component={To} to={at('sites', site.code, 'commissioning')} variant="outlined" sx={{ mt: 1 }}>
+          {say.commissioning.of(site.code)}
+        </Button>
+      )}
       <Box sx={{ display: 'flex', flexWrap: 'wrap', mt: 1.5, pl: '1px', pt: '1px' }}>
         <Field label={words.address}>
           <Dotted text={site.address || words.unknown} />
