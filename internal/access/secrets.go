@@ -62,3 +62,12 @@ func CheckPrefixes(list []netip.Prefix) error {
 	}
 	return nil
 }
+
+// NewSecret makes a secret of 256 bits for a URL, and the hash by which it is kept.
+func NewSecret() (secret string, kept []byte) {
+	secret = newSecret()
+	return secret, hash(secret)
+}
+
+// Hash is how a secret of 256 bits is kept: nobody can guess it, so that a fast hash will do.
+func Hash(secret string) []byte { return hash(secret) }

@@ -285,6 +285,7 @@ func (a *api) routes() []route {
 	list = append(list, a.faultRoutes()...)
 	list = append(list, a.noticeRoutes()...)
 	list = append(list, a.commissioningRoutes()...)
+	list = append(list, a.handoverRoutes()...)
 	list = append(list, a.calendarRoutes()...)
 	if a.lab != nil {
 		list = append(list, []route{

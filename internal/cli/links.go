@@ -64,8 +64,9 @@ func linkCommand() *cobra.Command {
 		})}
 	edit := &cobra.Command{Use: "edit SITE LABEL", Short: "Change a link", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"label": "label", "provider": "provider", "mode": "mode", "order": "position",
-				"ipv4": "ipv4", "ipv6": "ipv6",
+			f, err := given(cmd, map[string]string{"label": "label", "provider": "provider", "contract": "contract", "mode": "mode",
+				"order": "position",
+				"ipv4":  "ipv4", "ipv6": "ipv6",
 				"router-address": "router_address", "dynamic-range": "dynamic_range", "source": "sources", "may-map": "may_map"})
 			if err != nil {
 				return err
@@ -78,6 +79,7 @@ func linkCommand() *cobra.Command {
 		})}
 	edit.Flags().String("label", "", "the new label")
 	for _, c := range []*cobra.Command{add, edit} {
+		c.Flags().StringVar(&in.Contract, "contract", "", "number that the provider knows the line by")
 		c.Flags().StringVar(&in.Provider, "provider", "", "who provides it")
 		c.Flags().StringVar(&in.Mode, "mode", "", "dynamic (an agent announces its address) or static (you give it)")
 		c.Flags().IntVar(&in.Position, "order", 0, "order of preference among the site's links, 1 first")

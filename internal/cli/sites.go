@@ -98,7 +98,7 @@ func siteCommand() *cobra.Command {
 		})}
 	edit := &cobra.Command{Use: "edit CODE", Short: "Change a site's code, name, note or tags", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			f, err := given(cmd, map[string]string{"code": "code", "name": "name", "note": "note", "tag": "tags"})
+			f, err := given(cmd, map[string]string{"code": "code", "name": "name", "note": "note", "tag": "tags", "router": "router"})
 			if err != nil {
 				return err
 			}
@@ -111,6 +111,7 @@ func siteCommand() *cobra.Command {
 	edit.Flags().String("code", "", "the new code")
 	for _, c := range []*cobra.Command{add, edit} {
 		c.Flags().StringVar(&in.Name, "name", "", "what the premises are called")
+		c.Flags().StringVar(&in.Router, "router", "", "make of the router, and where it stands")
 		c.Flags().StringVar(&in.Note, "note", "", "anything worth knowing at the next visit")
 		c.Flags().StringArrayVar(&in.Tags, "tag", nil, "a tag, such as harbour; repeatable, and all of them at once (--tag \"\" for none)")
 	}

@@ -139,19 +139,7 @@ func zoneExport() *cobra.Command {
 	var file string
 	c := &cobra.Command{Use: "export APEX", Short: "Write a zone as a zone file (RFC 1035)", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			if file == "" {
-				return c.ExportZone(cmd.Context(), args[0], cmd.OutOrStdout())
-			}
-			f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-			if err != nil {
-				return fmt.Errorf("%w; an existing file is not overwritten", err)
-			}
-			if err := c.ExportZone(cmd.Context(), args[0], f); err != nil {
-				_ = f.Close()
-				_ = os.Remove(file)
-				return err
-			}
-			return f.Close()
+			return toFile(cmd, file, func(w io.Writer) error { return c.ExportZone(cmd.Context(), args[0], w) })
 		})}
 	c.Flags().StringVar(&file, "file", "", "write to this new file instead of standard output")
 	return c

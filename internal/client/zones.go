@@ -27,13 +27,7 @@ func (c *Client) ZoneDifferences(ctx context.Context, apex string) ([]names.Diff
 
 // ExportZone writes a zone as a zone file to w.
 func (c *Client) ExportZone(ctx context.Context, apex string, w io.Writer) error {
-	r, err := c.send(ctx, c.http, "GET", at("zones", apex, "file"), nil, nil)
-	if err != nil {
-		return err
-	}
-	defer r.Body.Close()
-	_, err = io.Copy(w, r.Body)
-	return err
+	return c.copy(ctx, at("zones", apex, "file"), w)
 }
 
 // ImportZone takes a zone file over into a zone.

@@ -46,6 +46,8 @@ type SiteInput struct {
 	Name string   `json:"name"`
 	Note string   `json:"note"`
 	Tags []string `json:"tags,omitempty"`
+	// Router is its make, and where it stands.
+	Router string `json:"router"`
 }
 
 // LinkInput is what a person gives of a link. Addresses belong to static links only.
@@ -64,6 +66,8 @@ type LinkInput struct {
 	// Dynamic is the range of LAN addresses that the router gives out, as FROM-TO.
 	Dynamic string   `json:"dynamic_range"`
 	Sources []string `json:"sources"`
+	// Contract is the number that the provider knows the line by.
+	Contract string `json:"contract"`
 	// MayMap lets the agent ask the router for a mapping for a moment, to see where what is sent to a failing port gets lost.
 	MayMap bool `json:"may_map"`
 }

@@ -18,6 +18,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/commissioning"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/faults"
+	"inkpost.example/inkpost/internal/engine/handover"
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/intake"
 	"inkpost.example/inkpost/internal/engine/jobs"
@@ -51,6 +52,7 @@ type Engine struct {
 	*zoneedits.ZoneEdits
 	*intake.Intake
 	*noticeedits.NoticeEdits
+	*handover.Handover
 	Events   *events.Hub
 	Access   *access.Access
 	SiteSide *siteside.Side
@@ -70,6 +72,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	e.Changes = changes.New(e, r, e.stopping)
 	e.SiteEdits = &siteedits.SiteEdits{Rooms: r, Changes: e.Changes, Views: e.Views}
 	e.ZoneEdits = &zoneedits.ZoneEdits{Rooms: r, Changes: e.Changes, Views: e.Views}
+	e.Handover = &handover.Handover{Rooms: r, Views: e.Views}
 	e.NoticeEdits = &noticeedits.NoticeEdits{Rooms: r}
 	e.Intake = intake.New(r, e.Changes, e.ZoneEdits, directory)
 	if err := e.fill(ctx, st, directory); err != nil {

@@ -30,6 +30,7 @@ type linkRow struct {
 	Sources  list[wan.Source] `db:"sources"`
 	Failing  bool             `db:"failing"`
 	MayMap   bool             `db:"may_map"`
+	Contract string           `db:"contract"`
 	Revision int64            `db:"revision"`
 }
 
@@ -38,12 +39,12 @@ func (r linkRow) link() site.Link {
 		IPv4: r.IPv4.Addr, IPv6: r.IPv6.Addr, Source: r.Source, Since: r.Since.Time, Heard: r.Heard.Time, Agent: r.Agent,
 		ChangeAt:  r.ChangeAt.Time,
 		RouterWAN: r.Router.Addr, Sources: r.Sources, Dynamic: site.RangeOf(r.From.Addr, r.To.Addr), Failing: r.Failing,
-		MayMap: r.MayMap, Revision: r.Revision}
+		MayMap: r.MayMap, Contract: r.Contract, Revision: r.Revision}
 }
 
 const linkColumns = `SELECT l.id, l.site_id, l.label, l.provider, l.mode, l.position, host(l.ipv4) AS ipv4, host(l.ipv6) AS ipv6,
 	l.source, l.since_at, l.heard_at, l.change_at, host(l.router_address) AS router_address, host(l.dynamic_from) AS dynamic_from,
-		host(l.dynamic_to) AS dynamic_to, l.sources, l.failing, l.may_map, l.revision,
+		host(l.dynamic_to) AS dynamic_to, l.sources, l.failing, l.may_map, l.contract, l.revision,
 	EXISTS (SELECT FROM access_key k WHERE k.link_id = l.id AND k.scope = 'agent' AND k.revoked_at IS NULL) AS agent
 	FROM link l`
 
@@ -70,9 +71,9 @@ func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 	var id int64
 	from, to := in.Dynamic.Ends()
 	err := s.db.GetContext(ctx, &id, `INSERT INTO link (site_id, label, provider, mode, position, change_at, router_address,
-		sources, dynamic_from, dynamic_to, may_map) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) RETURNING id`,
+		sources, dynamic_from, dynamic_to, may_map, contract) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) RETURNING id`,
 		in.SiteID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources),
-		inet{from}, inet{to}, in.MayMap)
+		inet{from}, inet{to}, in.MayMap, in.Contract)
 	return id, explained(err, "link", "label", in.Label)
 }
 
@@ -80,9 +81,10 @@ func (s *Store) AddLink(ctx context.Context, in site.Link) (int64, error) {
 func (s *Store) EditLink(ctx context.Context, in site.Link) error {
 	from, to := in.Dynamic.Ends()
 	r, err := s.db.ExecContext(ctx, `UPDATE link SET label = $2, provider = $3, mode = $4, position = $5, change_at = $6,
-		router_address = $7, sources = $8, dynamic_from = $9, dynamic_to = $10, may_map = $11, revision = revision + 1 WHERE id = $1`,
+		router_address = $7, sources = $8, dynamic_from = $9, dynamic_to = $10, may_map = $11, contract = $12, revision = revision + 1
+			WHERE id = $1`,
 		in.ID, in.Label, in.Provider, in.Mode, in.Position, when{in.ChangeAt}, inet{in.RouterWAN}, list[wan.Source](in.Sources),
-		inet{from}, inet{to}, in.MayMap)
+		inet{from}, inet{to}, in.MayMap, in.Contract)
 	return affected(r, err, "link", "label", in.Label)
 }
 

@@ -8,7 +8,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-const siteColumns = `id, code, name, note, created_at, revision, tags`
+const siteColumns = `id, code, name, note, created_at, revision, tags, router`
 
 type siteRow struct {
 	site.Site
@@ -41,15 +41,17 @@ func (s *Store) Site(ctx context.Context, code string) (site.Site, error) {
 // AddSite records a site and returns it with its ID.
 func (s *Store) AddSite(ctx context.Context, in site.Site) (site.Site, error) {
 	var out siteRow
-	err := s.db.GetContext(ctx, &out, `INSERT INTO site (code, name, note, tags) VALUES ($1, $2, $3, $4) RETURNING `+siteColumns, in.Code,
-		in.Name, in.Note, list[string](in.Tags))
+	err := s.db.GetContext(ctx, &out, `INSERT INTO site (code, name, note, tags, router) VALUES ($1, $2, $3, $4, $5) RETURNING
+		`+siteColumns, in.Code,
+		in.Name, in.Note, list[string](in.Tags), in.Router)
 	return out.value(), explained(err, "site", "code", in.Code)
 }
 
-// EditSite writes the site's code, name, note and tags by its ID.
+// EditSite writes the site's own fields by its ID.
 func (s *Store) EditSite(ctx context.Context, in site.Site) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE site SET code = $2, name = $3, note = $4, tags = $5, revision = revision + 1 WHERE id = $1`,
-		in.ID, in.Code, in.Name, in.Note, list[string](in.Tags))
+	r, err := s.db.ExecContext(ctx, `UPDATE site SET code = $2, name = $3, note = $4, tags = $5, router = $6, revision = revision + 1 WHERE
+		id = $1`,
+		in.ID, in.Code, in.Name, in.Note, list[string](in.Tags), in.Router)
 	return affected(r, err, "site", "code", in.Code)
 }
 

@@ -119,6 +119,8 @@ func (f Facts) before(s Service) Entry {
 	switch {
 	case !s.Proven.IsZero() && s.Proven.Before(f.Began):
 		return e.is(Skipped, fmt.Sprintf("it has been proven from outside since %s", s.Proven.UTC().Format(time.DateOnly)))
+	case !s.Proven.IsZero():
+		return e.is(Skipped, "it answered before anybody had looked: whether something else did before is not known")
 	case !f.since(s.Probed):
 		return e.is(Waiting, "not probed from outside yet")
 	case s.Outcome.Open():

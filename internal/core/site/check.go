@@ -84,6 +84,8 @@ func (s Site) Checked() (Site, error) {
 	}
 	f.text("name", s.Name, true)
 	f.text("note", s.Note, false)
+	s.Router = strings.TrimSpace(s.Router)
+	f.text("router", s.Router, false)
 	s.Tags = f.tags(s.Tags)
 	return s, f.Err()
 }
@@ -120,6 +122,8 @@ func (l Link) Checked(policy wan.Policy) (Link, error) {
 	}
 	f.label("label", l.Label)
 	f.text("provider", l.Provider, false)
+	l.Contract = strings.TrimSpace(l.Contract)
+	f.text("contract", l.Contract, false)
 	if l.Position < 1 || l.Position > 9 {
 		f.add("position", "%d is out of range; 1 (preferred) to 9", l.Position)
 	}

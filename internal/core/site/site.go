@@ -18,7 +18,8 @@ type Site struct {
 	Code    string    `json:"code" db:"code"`
 	Name    string    `json:"name" db:"name"`
 	Note    string    `json:"note" db:"note"`
-	Tags    []string  `json:"tags" db:"-"` // put sites together: for planned work, and for who is told
+	Router  string    `json:"router" db:"router"` // make of the router, and where it stands
+	Tags    []string  `json:"tags" db:"-"`        // put sites together: for planned work, and for who is told
 	Created time.Time `json:"created" db:"created_at"`
 	// Revision goes up with every edit; so in all that a site has.
 	Revision int64 `json:"revision" db:"revision"`
@@ -50,6 +51,8 @@ type Link struct {
 	ChangeAt time.Time  `json:"change_at,omitzero"` // when the provider is expected to change the address
 	// RouterWAN is the router's WAN address where no protocol tells it and somebody typed it.
 	RouterWAN netip.Addr `json:"router_address,omitzero"`
+	// Contract is the number that the provider knows the line by.
+	Contract string `json:"contract,omitempty"`
 	// MayMap lets Ink Post ask the router for a mapping for a moment, to see where what is sent to a failing port gets lost.
 	MayMap bool `json:"may_map,omitempty"`
 	// Sources are the ways of learning the address, the most trusted first; empty stands for the usual ones.

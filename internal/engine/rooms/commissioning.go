@@ -54,6 +54,9 @@ func (r *Rooms) FactsOf(ctx context.Context, p record.Site, run store.Commission
 			f.Devices = append(f.Devices, r.deviceFacts(p, d))
 		}
 	}
+	if run.ID != 0 && !slices.ContainsFunc(run.Results, func(x commission.Result) bool { return x.Step == commission.Sheet }) {
+		f.SheetKept, f.SheetBy = r.sheetKept(ctx, p.ID)
+	}
 	for _, s := range p.Services {
 		if s.ExpectedAt(now) == probe.ExpectClosed || !s.OpenUntil.IsZero() {
 			st := r.Prober.Status(s.ID)
@@ -63,6 +66,17 @@ func (r *Rooms) FactsOf(ctx context.Context, p record.Site, run store.Commission
 		}
 	}
 	return f
+}
+
+// sheetKept says when the newest version of a site's sheet was kept, and by whom.
+func (r *Rooms) sheetKept(ctx context.Context, siteID int64) (at time.Time, by string) {
+	bounded, cancel := context.WithTimeout(ctx, factsWait)
+	defer cancel()
+	list, err := r.Store.Sheets(bounded, siteID)
+	if err != nil || len(list) == 0 {
+		return at, by
+	}
+	return list[0].At, list[0].By
 }
 
 // until is when a port that is opened for a while has to be closed; zero where that is over.

@@ -22,7 +22,8 @@ func linkResource(l site.Link) changes.Resource {
 // linkInput returns a link as a person would enter it.
 func linkInput(l site.Link) contract.LinkInput {
 	in := contract.LinkInput{Label: l.Label, Provider: l.Provider, Mode: string(l.Mode), Position: l.Position, ChangeAt: l.ChangeAt,
-		RouterWAN: rooms.AddressText(l.RouterWAN), Sources: sourceWords(l.Sources), Dynamic: l.Dynamic.String(), MayMap: l.MayMap}
+		RouterWAN: rooms.AddressText(l.RouterWAN), Sources: sourceWords(l.Sources), Dynamic: l.Dynamic.String(), MayMap: l.MayMap,
+		Contract: l.Contract}
 	if l.Mode == site.Static {
 		in.IPv4, in.IPv6 = rooms.AddressText(l.IPv4), rooms.AddressText(l.IPv6)
 	}
@@ -108,7 +109,7 @@ func (e *SiteEdits) readLink(l site.Link, in contract.LinkInput) (site.Link, err
 	given := site.Link{ID: l.ID, SiteID: l.SiteID, Label: in.Label, Provider: in.Provider, Mode: site.Mode(in.Mode),
 		Position: in.Position, IPv4: v4, IPv6: v6,
 		ChangeAt: in.ChangeAt, RouterWAN: router, Sources: sourcesOf(in.Sources), Dynamic: dynamic,
-		MayMap: in.MayMap}
+		MayMap: in.MayMap, Contract: in.Contract}
 	given, err = given.Checked(e.Policy)
 	if err := changes.Flawed(err1, err2, err3, err); err != nil {
 		return l, err

@@ -12,7 +12,7 @@ import (
 )
 
 func siteInput(s site.Site) contract.SiteInput {
-	return contract.SiteInput{Code: s.Code, Name: s.Name, Note: s.Note, Tags: s.Tags}
+	return contract.SiteInput{Code: s.Code, Name: s.Name, Note: s.Note, Tags: s.Tags, Router: s.Router}
 }
 
 func siteResource(s site.Site) changes.Resource {
@@ -21,7 +21,7 @@ func siteResource(s site.Site) changes.Resource {
 
 // AddSite records a site.
 func (e *SiteEdits) AddSite(ctx context.Context, in contract.SiteInput) (contract.Site, error) {
-	s, err := site.Site{Code: in.Code, Name: in.Name, Note: in.Note, Tags: in.Tags}.Checked()
+	s, err := site.Site{Code: in.Code, Name: in.Name, Note: in.Note, Tags: in.Tags, Router: in.Router}.Checked()
 	if err != nil {
 		return contract.Site{}, err
 	}
@@ -50,7 +50,8 @@ func (e *SiteEdits) EditSite(ctx context.Context, code string, merge changes.Mer
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		if s, err = (site.Site{ID: p.ID, Code: in.Code, Name: in.Name, Note: in.Note, Tags: in.Tags}).Checked(); err != nil {
+		if s, err = (site.Site{ID: p.ID, Code: in.Code, Name: in.Name, Note: in.Note, Tags: in.Tags,
+			Router: in.Router}).Checked(); err != nil {
 			return changes.Edit{}, err
 		}
 		return changes.Edit{Site: s.Code, Words: "site " + s.Code + " edited", Touched: &record.Touched{Sites: []int64{p.ID}}, Of: of,
