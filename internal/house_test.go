@@ -58,7 +58,7 @@ var rooms = map[string][]string{
 		stateful...),
 	"internal/engine/changes": append([]string{"internal/engine/locks", "internal/engine/rooms", "internal/store"}, stateful...),
 	"internal/engine/siteedits": append([]string{"internal/contract", "internal/engine/changes", "internal/engine/rooms",
-		"internal/engine/views", "internal/store"}, stateful...),
+		"internal/engine/views", "internal/store", "internal/wire"}, stateful...),
 	"internal/engine/zoneedits": append([]string{"internal/access", "internal/contract", "internal/engine/changes",
 		"internal/engine/rooms", "internal/engine/views", "internal/store", "internal/wire"}, stateful...),
 	"internal/engine/noticeedits": append([]string{"internal/contract", "internal/engine/rooms", "internal/store", "internal/wire"},

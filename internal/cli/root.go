@@ -137,7 +137,7 @@ start the agent there, then look whether everything answers.`,
 	}
 	in(groupStart, serveCommand(), demoCommand(), loginCommand(), ownerCommand(), keyCommand())
 	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(),
-		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand())
+		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand(), kitCommand())
 	in(groupInstall, agentCommand(), commissionCommand(), sheetCommand(), contactCommand(), visitCommand(), photoCommand(),
 		vantageCommand())
 	in(groupLook, overviewCommand(), whyCommand(), causeCommand(), probeCommand(), movesCommand(), faultCommand(), plannedCommand(),

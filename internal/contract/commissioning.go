@@ -49,3 +49,14 @@ type ToCommission struct {
 	Since    time.Time       `json:"since"`            // it has been on record, or in a run
 	Run      int64           `json:"run_id,omitempty"` // the open run that it is in
 }
+
+// KitUse puts a device on record by a kit. Shift is added to each port outside, where two of a kind are at a site; Closed expects all of
+// its ports closed: it is reached through a VPN.
+type KitUse struct {
+	Device   string `json:"device"`
+	MAC      string `json:"mac"`
+	Address  string `json:"lan_address"`
+	Reserved bool   `json:"reserved"`
+	Shift    int    `json:"shift"`
+	Closed   bool   `json:"closed"`
+}

@@ -16,15 +16,17 @@ type deviceRow struct {
 	Reserved bool   `db:"reserved"`
 	IPv6     inet   `db:"ipv6"`
 	Router   bool   `db:"router"`
+	Kit      string `db:"kit"`
 	Revision int64  `db:"revision"`
 }
 
 func (r deviceRow) device() site.Device {
 	return site.Device{ID: r.ID, SiteID: r.SiteID, Name: r.Name, MAC: r.MAC, Address: r.Address.Addr, Reserved: r.Reserved,
-		IPv6: r.IPv6.Addr, Router: r.Router, Revision: r.Revision}
+		IPv6: r.IPv6.Addr, Router: r.Router, Kit: r.Kit, Revision: r.Revision}
 }
 
-const deviceColumns = `SELECT id, site_id, name, mac, host(address) AS address, reserved, host(ipv6) AS ipv6, router, revision FROM device`
+const deviceColumns = `SELECT id, site_id, name, mac, host(address) AS address, reserved, host(ipv6) AS ipv6, router, kit, revision FROM
+	device`
 
 // Devices lists the devices of a site by name; siteID 0 lists those of all sites.
 func (s *Store) Devices(ctx context.Context, siteID int64) ([]site.Device, error) {
@@ -47,9 +49,9 @@ func (s *Store) Device(ctx context.Context, siteID int64, name string) (site.Dev
 // AddDevice records a device and returns its ID.
 func (s *Store) AddDevice(ctx context.Context, in site.Device) (int64, error) {
 	var id int64
-	err := s.db.GetContext(ctx, &id, `INSERT INTO device (site_id, name, mac, address, reserved, router)
-		VALUES ($1, $2, $3, $4, $5, $6) RETURNING id`,
-		in.SiteID, in.Name, in.MAC, inet{in.Address}, in.Reserved, in.Router)
+	err := s.db.GetContext(ctx, &id, `INSERT INTO device (site_id, name, mac, address, reserved, router, kit)
+		VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`,
+		in.SiteID, in.Name, in.MAC, inet{in.Address}, in.Reserved, in.Router, in.Kit)
 	return id, explained(err, "device", "name", in.Name)
 }
 

@@ -36,6 +36,12 @@ import type {
   FaultStory,
   PlannedWork,
   Commissioning,
+  Contact,
+  SiteNote,
+  Photo,
+  HandoverSheet,
+  SheetVersion,
+  SheetLink,
   CommissioningAnswer,
   Notice,
   NoticeStory,
@@ -69,12 +75,13 @@ let intent = ''
 
 async function asked(method: string, path: string, body?: unknown, tag?: string): Promise<Response> {
   const headers: Record<string, string> = {}
-  if (body !== undefined) headers['Content-Type'] = 'application/json'
+  const file = body instanceof Blob
+  if (body !== undefined) headers['Content-Type'] = file ? body.type : 'application/json'
   if (method !== 'GET') headers['X-Inkpost-Intent'] = intent
   if (tag) headers['If-Match'] = `"${tag}"`
   let reply: Response
   try {
-    reply = await fetch('/api/v1' + path, { method, headers, body: body === undefined ? undefined : JSON.stringify(body) })
+    reply = await fetch('/api/v1' + path, { method, headers, body: body === undefined || file ? body : JSON.stringify(body) })
   } catch {
     throw new Problem(0, say.noAnswer)
   }
@@ -145,6 +152,15 @@ export const api = {
   noteFault: (id: number, note: string) => call<FaultStory>('POST', at('faults', String(id), 'notes'), { note }),
   muteFault: (id: number, minutes: number, reason: string) =>
     call<PlannedWork>('POST', at('faults', String(id), 'planned-work'), { minutes, reason }),
+  contacts: (site: string) => call<Contact[]>('GET', at('sites', site, 'contacts')),
+  siteNotes: (site: string) => call<SiteNote[]>('GET', at('sites', site, 'notes')),
+  addSiteNote: (site: string, words: string) => call<SiteNote>('POST', at('sites', site, 'notes'), { words }),
+  photos: (site: string) => call<Photo[]>('GET', at('sites', site, 'photos')),
+  addPhoto: (site: string, file: File) => call<Photo>('POST', at('sites', site, 'photos'), file),
+  sheets: (site: string) => call<SheetVersion[]>('GET', at('sites', site, 'sheets')),
+  keepSheet: (site: string) => call<HandoverSheet>('POST', at('sites', site, 'sheets'), { reason: '' }),
+  sheetLinks: (site: string) => call<SheetLink[]>('GET', at('sites', site, 'sheet-links')),
+  shareSheet: (site: string, whose: string) => call<SheetLink>('POST', at('sites', site, 'sheet-links'), { whose }),
   commissioning: (site: string) => call<Commissioning>('GET', at('sites', site, 'commissioning')),
   commission: (site: string) => call<Commissioning>('POST', at('sites', site, 'commissioning'), {}),
   answerStep: (site: string, answer: CommissioningAnswer) =>

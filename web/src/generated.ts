@@ -211,6 +211,24 @@ export interface components {
         CommissioningInput: {
             services?: string[];
         };
+        Contact: {
+            /** Format: int64 */
+            readonly id: number;
+            mail: string;
+            name: string;
+            note: string;
+            phone: string;
+            /** Format: int64 */
+            readonly revision: number;
+            role: string;
+        };
+        ContactInput: {
+            mail?: string;
+            name?: string;
+            note?: string;
+            phone?: string;
+            role?: string;
+        };
         Content: {
             /** Format: date-time */
             at: string;
@@ -599,6 +617,7 @@ export interface components {
             /** Format: date-time */
             change_at?: string;
             readonly change_pattern?: components["schemas"]["ChangePattern"];
+            contract?: string;
             dynamic_range?: string;
             readonly failing?: boolean;
             /** Format: date-time */
@@ -625,6 +644,7 @@ export interface components {
         LinkInput: {
             /** Format: date-time */
             change_at?: string;
+            contract?: string;
             dynamic_range?: string;
             ipv4?: string;
             ipv6?: string;
@@ -692,6 +712,10 @@ export interface components {
             total_ms: number;
             zones?: components["schemas"]["ZoneReached"][];
         };
+        Name: {
+            name: string;
+            to: string;
+        };
         NameCheck: {
             detail: string;
             free: boolean;
@@ -715,6 +739,12 @@ export interface components {
         };
         NextKey: {
             key: string;
+        };
+        Note: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            words: string;
         };
         Notice: {
             /** Format: date-time */
@@ -840,6 +870,18 @@ export interface components {
             to_commission?: boolean;
             /** @enum {string} */
             verdict: "proven" | "unsettled" | "broken" | "unproven";
+        };
+        Photo: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            bytes: number;
+            caption: string;
+            height: number;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            width: number;
         };
         Pin: {
             fingerprint?: string;
@@ -1208,6 +1250,57 @@ export interface components {
             lab: boolean;
             name: string;
         };
+        Sheet: {
+            /** Format: date-time */
+            readonly at: string;
+            readonly changes: string[];
+            readonly code: string;
+            readonly commissioning: components["schemas"]["Step"][];
+            readonly contacts: components["schemas"]["Contact"][];
+            readonly devices: components["schemas"]["Device"][];
+            readonly kept_by?: string;
+            readonly links: components["schemas"]["Link"][];
+            readonly name: string;
+            readonly names: components["schemas"]["Name"][];
+            readonly note?: string;
+            readonly notes: components["schemas"]["Note"][];
+            reason?: string;
+            readonly router?: string;
+            readonly services: components["schemas"]["Service"][];
+            /** Format: date-time */
+            readonly since?: string;
+            readonly url?: string;
+            readonly version?: number;
+        };
+        SheetInput: {
+            reason?: string;
+        };
+        SheetLink: {
+            by: string;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            expires: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            last_used?: string;
+            /** Format: date-time */
+            revoked?: string;
+            url?: string;
+            whose: string;
+        };
+        SheetLinkInput: {
+            days?: number;
+            whose?: string;
+        };
+        SheetVersion: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            reason: string;
+            version: number;
+        };
         SignIn: {
             name?: string;
             password?: string;
@@ -1251,6 +1344,7 @@ export interface components {
             readonly paths: components["schemas"]["Path"][];
             /** Format: int64 */
             readonly revision: number;
+            router: string;
             readonly service_count: number;
             readonly services: components["schemas"]["Service"][];
             tags: string[];
@@ -1261,7 +1355,19 @@ export interface components {
             code?: string;
             name?: string;
             note?: string;
+            router?: string;
             tags?: string[];
+        };
+        SiteNote: {
+            /** Format: date-time */
+            readonly at: string;
+            readonly by: string;
+            /** Format: int64 */
+            readonly id: number;
+            words: string;
+        };
+        SiteNoteInput: {
+            words?: string;
         };
         SiteSummary: {
             address: string;
@@ -1281,6 +1387,7 @@ export interface components {
             note: string;
             /** Format: int64 */
             revision: number;
+            router: string;
             service_count: number;
             tags: string[];
             /** @enum {string} */

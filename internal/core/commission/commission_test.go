@@ -237,3 +237,12 @@ func TestWhatProvesNothingBySilenceIsSaid(t *testing.T) {
 		require.False(t, e.State.Over(), step)
 	}
 }
+
+func TestWhatAKitAsksForComesFirst(t *testing.T) {
+	w := &world{t: t, facts: fresh()}
+	w.facts.Devices[0].Steps = []string{"Bring its firmware up to date.", "Replace the password."}
+	w.expect(commission.Prepared, commission.Waiting, "its kit asks for this")
+	require.Equal(t, "Bring its firmware up to date. Replace the password.", w.look().Do)
+	w.says(commission.Prepared, 2, commission.Done)
+	w.expect(commission.Reserved, commission.Waiting, "not noted as reserved")
+}

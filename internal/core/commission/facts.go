@@ -55,8 +55,9 @@ type Device struct {
 	Range   string // of addresses that the router gives out, if the device's address is in it
 	Looked  time.Time
 	Present bool
-	Found   string // where its MAC is, if that is elsewhere
-	HeldBy  string // MAC that answers at the recorded address, if that is another
+	Found   string   // where its MAC is, if that is elsewhere
+	Steps   []string // to set up on it, by its kit
+	HeldBy  string   // MAC that answers at the recorded address, if that is another
 }
 
 // Service is a service of the run.

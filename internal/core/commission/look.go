@@ -2,6 +2,7 @@ package commission
 
 import (
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -60,7 +61,7 @@ func (f Facts) gates(x, e Entry) bool {
 		return x.Step == Outside
 	case Resolved, Restart, Rehearsal:
 		return x.Step == OnRecord && x.Of == e.Of
-	case OnRecord, Reserved:
+	case OnRecord, Prepared, Reserved:
 		return false
 	}
 	i := slices.IndexFunc(f.Services, func(s Service) bool { return s.ID == e.Of })
@@ -68,7 +69,7 @@ func (f Facts) gates(x, e Entry) bool {
 	switch x.Step {
 	case OnRecord:
 		return x.Of == f.linkOf(s).ID
-	case Reserved:
+	case Prepared, Reserved:
 		return x.Of == s.DeviceID
 	case Resolved:
 		return x.Of == f.linkOf(s).ID && e.Step == ByName
@@ -111,6 +112,14 @@ func (f Facts) entries(step Step) (out []Entry) {
 			if e, ok := f.link(step, l); ok {
 				e.Of, e.Subject = l.ID, "link "+l.Label
 				out = append(out, e)
+			}
+		}
+	case Prepared:
+		for _, d := range f.Devices {
+			if len(d.Steps) > 0 {
+				e := Entry{Title: "It is set up", ByWord: true, Do: strings.Join(d.Steps, " ")}
+				e.Of, e.Subject = d.ID, "device "+d.Name
+				out = append(out, e.is(Waiting, "its kit asks for this, and somebody has to say that it is so"))
 			}
 		}
 	case Reserved:

@@ -15,6 +15,7 @@ type Step string
 // The steps.
 const (
 	OnRecord  Step = "on-record" // link and hostname on record, and the address known
+	Prepared  Step = "prepared"  // the device is set up as its kit says
 	Reserved  Step = "reserved"  // the device's LAN address is fixed
 	Inside    Step = "inside"    // it answers inside
 	Before    Step = "before"    // before the forward, nothing answers outside
@@ -32,7 +33,8 @@ const (
 
 // Steps lists all steps in order.
 func Steps() []Step {
-	return []Step{OnRecord, Reserved, Inside, Before, Forward, Firewall, Outside, Resolved, ByName, Restart, Rehearsal, Pinned, Doors,
+	return []Step{OnRecord, Prepared, Reserved, Inside, Before, Forward, Firewall, Outside, Resolved, ByName, Restart, Rehearsal, Pinned,
+		Doors,
 		Sheet}
 }
 

@@ -78,8 +78,10 @@ type Device struct {
 	// IPv6 is its current global address, as an agent sees it.
 	IPv6 netip.Addr `json:"ipv6,omitzero"`
 	// Router reports whether the device is the site's router: what it offers needs no forward.
-	Router   bool  `json:"router"`
-	Revision int64 `json:"revision"`
+	Router bool `json:"router"`
+	// Kit is the kit that it was put on record by; "" for none.
+	Kit      string `json:"kit,omitempty"`
+	Revision int64  `json:"revision"`
 }
 
 // Service is one exposed thing. ExternalTo is ExternalFrom for a single port; a range maps one to one from InternalFrom.

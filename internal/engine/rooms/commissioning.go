@@ -51,7 +51,9 @@ func (r *Rooms) FactsOf(ctx context.Context, p record.Site, run store.Commission
 	}
 	for _, d := range p.Devices {
 		if devices[d.ID] {
-			f.Devices = append(f.Devices, r.deviceFacts(p, d))
+			one := r.deviceFacts(p, d)
+			one.Steps = r.kitSteps(ctx, d.Kit)
+			f.Devices = append(f.Devices, one)
 		}
 	}
 	if run.ID != 0 && !slices.ContainsFunc(run.Results, func(x commission.Result) bool { return x.Step == commission.Sheet }) {
@@ -77,6 +79,22 @@ func (r *Rooms) sheetKept(ctx context.Context, siteID int64) (at time.Time, by s
 		return at, by
 	}
 	return list[0].At, list[0].By
+}
+
+// kitSteps lists what a kit asks to be set up on a device.
+func (r *Rooms) kitSteps(ctx context.Context, name string) []string {
+	list := site.Kits()
+	if name != "" && !slices.ContainsFunc(list, func(k site.Kit) bool { return k.Name == name }) {
+		bounded, cancel := context.WithTimeout(ctx, factsWait)
+		defer cancel()
+		list, _ = r.Store.Kits(bounded)
+	}
+	for _, k := range list {
+		if k.Name == name {
+			return k.Steps
+		}
+	}
+	return nil
 }
 
 // until is when a port that is opened for a while has to be closed; zero where that is over.

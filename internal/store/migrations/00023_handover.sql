@@ -63,7 +63,17 @@ CREATE TABLE sheet_link (
 );
 CREATE INDEX sheet_link_site ON sheet_link (site_id);
 
+-- Kits that somebody made here, as their files have them; and what a device was put on record by, for the steps of its set-up.
+CREATE TABLE kit (
+    name text PRIMARY KEY,
+    doc jsonb NOT NULL,
+    at timestamptz NOT NULL,
+    person text NOT NULL
+);
+ALTER TABLE device ADD COLUMN kit text NOT NULL DEFAULT '';
+
 -- +goose Down
-DROP TABLE sheet_link, sheet, site_photo, site_note, site_contact;
+ALTER TABLE device DROP COLUMN kit;
+DROP TABLE kit, sheet_link, sheet, site_photo, site_note, site_contact;
 ALTER TABLE link DROP COLUMN contract;
 ALTER TABLE site DROP COLUMN router;

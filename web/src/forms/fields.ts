@@ -6,11 +6,13 @@ const fields = {
     code: { label: 'Site code', help: 'Short and unique, such as KET-07' },
     name: { label: 'Name' },
     note: { label: 'Note for the next visit' },
+    router: { label: 'Router: its make, and where it stands' },
     tags: { label: 'Tags', help: 'Such as harbour: they put sites together' },
   },
   link: {
     label: { label: 'Label', help: 'Such as main or backup' },
     provider: { label: 'Provider' },
+    contract: { label: 'Contract number', help: 'That the provider knows the line by' },
     mode: { label: 'Address type' },
     position: { label: 'Order of preference', help: '1 is preferred' },
     ipv4: { label: 'IPv4 address', help: 'Static links only' },
@@ -67,6 +69,13 @@ const fields = {
   },
   addressee: { mail: { label: 'Mail address' }, zone: { label: 'Time zone', help: 'Such as Europe/London' } },
   hook: { name: { label: 'Name' }, url: { label: 'URL' } },
+  contact: {
+    role: { label: 'Who' },
+    name: { label: 'Name' },
+    phone: { label: 'Phone' },
+    mail: { label: 'Mail address' },
+    note: { label: 'Note', help: 'When to call, what for' },
+  },
   zone: {
     apex: { label: 'Zone', help: 'Such as isles.saltmarsh.example' },
     ttl_seconds: { label: 'TTL in seconds' },
@@ -121,6 +130,7 @@ export const fieldOf =
 // Titles of forms.
 export const titles = {
   addSite: 'Add a site',
+  addContact: 'Add a contact',
   addLink: 'Add a link',
   addHostname: 'Add a hostname',
   addDevice: 'Add a device',

@@ -6,11 +6,12 @@ import { empty, fieldOf, suchAs, titles } from './fields'
 const [ofSite, ofLink, ofHostname] = [fieldOf('site'), fieldOf('link'), fieldOf('hostname')]
 const [ofDevice, ofService] = [fieldOf('device'), fieldOf('service')]
 
-const siteFields: Blank[] = [ofSite('code'), ofSite('name'), ofSite('note'), ofSite('tags', { kind: 'list' })]
+const siteFields: Blank[] = [ofSite('code'), ofSite('name'), ofSite('note'), ofSite('router'), ofSite('tags', { kind: 'list' })]
 
 const linkFields: Blank[] = [
   ofLink('label'),
   ofLink('provider'),
+  ofLink('contract'),
   ofLink('mode', { choices: ['dynamic', 'static'] }),
   ofLink('position', { kind: 'number' }),
   ofLink('ipv4'),
@@ -34,7 +35,7 @@ export const newSite: Form = {
   path: '/sites',
   method: 'POST',
   blanks: siteFields,
-  given: { code: '', name: '', note: '', tags: [] },
+  given: { code: '', name: '', note: '', router: '', tags: [] },
 }
 
 // siteForms says what is filled in for each kind of thing at a site, and where it is sent. A kind that is given is edited, else added.
@@ -73,11 +74,12 @@ export function siteForms(s: Site, suggested: string, kinds: Trait[]) {
   })
   const add = (title: string, path: string, blanks: Blank[], given: Form['given']): Form => ({ title, path, method: 'POST', blanks, given })
   return {
-    site: () => edit(s.code, base, siteFields, { code: s.code, name: s.name, note: s.note, tags: s.tags }, s),
+    site: () => edit(s.code, base, siteFields, { code: s.code, name: s.name, note: s.note, router: s.router, tags: s.tags }, s),
     link: (l?: Link): Form => {
       const given = {
         label: l?.label ?? (s.links.length ? '' : 'main'),
         provider: l?.provider ?? '',
+        contract: l?.contract ?? '',
         mode: l?.mode ?? 'dynamic',
         position: l?.position ?? s.links.length + 1,
         router_address: l?.router_address ?? '',

@@ -13,6 +13,7 @@ import { useSession } from '../parts/SignedIn'
 import { Dotted } from '../parts/Dotted'
 import { Field, Section, Trouble } from '../parts/Sheet'
 import { Exposure } from './Exposure'
+import { Handover } from './Handover'
 import { RecordSection } from './RecordSection'
 import { ServiceBlock } from './ServiceBlock'
 import { SiteSide } from './SiteSide'
@@ -182,6 +183,7 @@ export function SitePage() {
       })}
       <SiteSide site={s} />
       <Exposure site={s} />
+      <Handover site={s} />
       <RecordSection site={s} />
     </>
   )

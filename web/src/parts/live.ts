@@ -2,7 +2,7 @@ import { useQueryClient, type QueryKey } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
 // What pages keep of one site stands under [kind, code, …]; lists that have a line of every site stand under their kind.
-const ofSites = new Set(['site', 'moves', 'cards', 'availability', 'history', 'reviews', 'lan', 'suggestion', 'commissioning'])
+const ofSites = new Set(['site', 'moves', 'cards', 'availability', 'history', 'reviews', 'lan', 'suggestion', 'commissioning', 'handover'])
 const lists = new Set(['overview', 'faults', 'notices', 'hostnames', 'aliases', 'movesBy'])
 
 // An event of a site changes what is kept of that site, and the lists; one of no site may change anything. Who is signed in
