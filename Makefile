@@ -76,9 +76,12 @@ check: console
 	$(call typed,bin/generated.ts)
 	@cmp bin/generated.ts web/src/generated.ts || { echo "web/src/generated.ts is not what internal/contract describes: run make types"; exit 1; }
 
-# The packages with goroutines run under the race detector, two packages at a time: most of them wait more than they compute.
+# The packages with goroutines run under the race detector, two packages at a time: most of them wait more than they compute. The trials have
+# no code of their own: they drive the same packages whole, at the pace that they have in the field.
+TRIALS := ./bench/... ./internal/trials/...
 test: install-test build check
-	$(GO) test -race -shuffle=on -p 2 -timeout 8m $(PACKAGES)
+	$(GO) test -race -shuffle=on -p 2 -timeout 9m $$($(GO) list $(PACKAGES) | grep -vE '/(bench|internal/trials)(/|$$)')
+	$(GO) test -shuffle=on -p 2 -timeout 8m $(TRIALS)
 
 # Each fuzz target for FUZZTIME.
 FUZZTIME ?= 30s
@@ -103,7 +106,7 @@ dist:
 	ls -l dist | awk 'NR > 1 { printf "%6.1f MB  %s\n", $$5 / 1e6, $$9 }'
 
 screenshots: build install-test
-	$(call install,/usr/bin/Xvfb:xvfb /usr/bin/xterm:xterm /usr/bin/import-im6*:imagemagick)
+	$(call install,/usr/bin/Xvfb:xvfb /usr/bin/xterm:xterm /usr/bin/import-im6*:imagemagick /usr/bin/gs:ghostscript)
 	$(GO) run ./docs/shoot docs/screenshots
 
 clean:

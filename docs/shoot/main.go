@@ -64,8 +64,11 @@ func run() error {
 	if err != nil {
 		return err
 	}
+	if err := install(ctx, d, c); err != nil {
+		return err
+	}
 	if only != "terminal" {
-		if err := pages(ctx, d, password, fault, out); err != nil {
+		if err := pages(ctx, d, c, password, fault, out); err != nil {
 			return err
 		}
 	}
@@ -108,7 +111,7 @@ func events(ctx context.Context, c *client.Client) (int64, error) {
 	return id, err
 }
 
-func pages(ctx context.Context, d *demo.Demo, password string, fault int64, out string) error {
+func pages(ctx context.Context, d *demo.Demo, c *client.Client, password string, fault int64, out string) error {
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-quic", true))
@@ -151,14 +154,6 @@ func pages(ctx context.Context, d *demo.Demo, password string, fault int64, out 
 		chromedp.ScrollIntoView(`[data-service="vpn"]`),
 		chromedp.Sleep(time.Second),
 		shot(filepath.Join(out, "console-service.png")),
-		chromedp.Navigate(d.URL+"/sites/CLI-05"),
-		chromedp.WaitVisible(`#exposure`),
-		chromedp.SendKeys(`input[name="consent"]`, "Practice manager, by phone today"),
-		chromedp.Click(`//section[@id="exposure"]//button[normalize-space()="Review"]`),
-		chromedp.WaitVisible(`[data-advice]`),
-		chromedp.ScrollIntoView(`#exposure`),
-		chromedp.Sleep(time.Second),
-		shot(filepath.Join(out, "console-exposure.png")),
 		chromedp.Navigate(d.URL+"/vantages"),
 		chromedp.WaitVisible(`[data-vantage="harbour"]`),
 		chromedp.Sleep(time.Second),
@@ -175,15 +170,13 @@ func pages(ctx context.Context, d *demo.Demo, password string, fault int64, out 
 		chromedp.WaitVisible(`#log [data-notice]`),
 		chromedp.Sleep(time.Second),
 		shot(filepath.Join(out, "console-notices.png")),
-		chromedp.EmulateViewport(390, 844),
-		chromedp.Navigate(d.URL+"/sites/KET-07"),
-		chromedp.WaitVisible(`[data-outcome="answered"]`),
-		chromedp.Sleep(2*time.Second),
-		shot(filepath.Join(out, "console-site-phone.png")),
 	); err != nil {
 		return fmt.Errorf("pages: %w", err)
 	}
-	return nil
+	if err := phones(ctx, tab, d, c, out); err != nil {
+		return fmt.Errorf("phones: %w", err)
+	}
+	return papers(ctx, tab, d, c, out)
 }
 
 func shot(file string) chromedp.Action[chromedp.Void] {
@@ -218,8 +211,8 @@ func terminal(d *demo.Demo, fault int64, out string) error {
 			"link show SCH-04 main"},
 		"cli-proven": {"vantage list", "probe CLI-05 appointments --from harbour", "probe BIR-08 beacon",
 			"service card OYS-03 tank-page", "service availability KET-07 playback"},
-		"cli-agent": {"link list BAK-02", "link show OYS-03 main", "agent lan KET-07 --now",
-			"agent prove KET-07 --external 45060 --transport udp", "agent status --state " + filepath.Join(d.Dir, "agents", "KET-07-main")},
+		"cli-commission": {"commission list", "commission show KET-07", "kit list", "kit show video-recorder", "contact list KET-07",
+			"sheet list KET-07", "agent lan KET-07"},
 		"cli-zones": {"zone list", "zone pushes quay.saltmarsh.example", "alias list", "redirect list",
 			"hostname check fähre.isles.saltmarsh.example", "zone export quay.saltmarsh.example"},
 	} {

@@ -287,6 +287,7 @@ func (a *api) routes() []route {
 	list = append(list, a.commissioningRoutes()...)
 	list = append(list, a.handoverRoutes()...)
 	list = append(list, a.kitRoutes()...)
+	list = append(list, a.pushRoutes()...)
 	list = append(list, a.calendarRoutes()...)
 	if a.lab != nil {
 		list = append(list, []route{

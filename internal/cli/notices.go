@@ -20,7 +20,7 @@ import (
 func noticeCommand() *cobra.Command {
 	c := &cobra.Command{Use: "notice", Short: "Who is told what, and whether it reached them"}
 	c.AddCommand(noticeLogCommand(), noticeShowCommand(), noticeAgainCommand(), noticeTestCommand(), ruleCommand(), addressCommand(),
-		hookCommand())
+		hookCommand(), pushCommand())
 	return c
 }
 
@@ -169,6 +169,7 @@ func noticeTestCommand() *cobra.Command {
 			return nil
 		})}
 	c.Flags().StringVar(&in.Person, "person", "", "to a person")
+	c.Flags().StringVar((*string)(&in.Way), "by", "", "to a person by mail, or by push to each browser of theirs (mail)")
 	c.Flags().StringVar(&in.Hook, "hook", "", "to a webhook")
 	return c
 }
@@ -231,6 +232,7 @@ func ruleCommand() *cobra.Command {
 	var r notice.Rule
 	var causeNames []string
 	var topic string
+	var ways []string
 	var after, again, gather time.Duration
 	list := &cobra.Command{Use: "list", Short: "List who is told of what", Args: cobra.NoArgs,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
@@ -248,6 +250,9 @@ func ruleCommand() *cobra.Command {
   inkpost notice rule add --person owner --of weekly --day mon --from 07:00`,
 		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			r.Topic = notice.Topic(topic)
+			for _, w := range ways {
+				r.Ways = append(r.Ways, notice.Way(w))
+			}
 			for _, name := range causeNames {
 				r.Causes = append(r.Causes, causes.Slug(name))
 			}
@@ -262,6 +267,7 @@ func ruleCommand() *cobra.Command {
 	f := add.Flags()
 	f.StringVar(&r.Person, "person", "", "to this person")
 	f.StringVar(&r.Hook, "hook", "", "to this webhook")
+	f.StringSliceVar(&ways, "by", nil, "to a person by mail, push or both (mail); browsers subscribe in the console")
 	f.StringVar(&topic, "of", "faults", "faults, moves, or a digest: daily, weekly")
 	f.StringVar(&r.Site, "site", "", "only of this site")
 	f.StringVar(&r.Tag, "tag", "", "only of sites with this tag")

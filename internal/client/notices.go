@@ -75,3 +75,23 @@ func (c *Client) RemoveHook(ctx context.Context, name string) error {
 	_, err := call[struct{}](ctx, c, "DELETE", at("hooks", name), nil)
 	return err
 }
+
+// PushKey returns the public key with which a browser subscribes.
+func (c *Client) PushKey(ctx context.Context) (contract.PushKey, error) {
+	return call[contract.PushKey](ctx, c, "GET", "/push-key", nil)
+}
+
+// PushBrowsers lists one's own browsers that are told by push.
+func (c *Client) PushBrowsers(ctx context.Context) ([]contract.PushBrowser, error) {
+	return call[[]contract.PushBrowser](ctx, c, "GET", "/push-browsers", nil)
+}
+
+// Subscribe has a browser be told by push.
+func (c *Client) Subscribe(ctx context.Context, in contract.PushInput) (contract.PushBrowser, error) {
+	return call[contract.PushBrowser](ctx, c, "POST", "/push-browsers", in)
+}
+
+// Unsubscribe has a browser no longer be told.
+func (c *Client) Unsubscribe(ctx context.Context, id int64) error {
+	return c.remove(ctx, "push-browsers", strconv.FormatInt(id, 10))
+}

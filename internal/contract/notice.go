@@ -73,6 +73,31 @@ type CalendarInput struct {
 type NoticeTest struct {
 	Person string `json:"person,omitempty"`
 	Hook   string `json:"hook,omitempty"`
+	// Way is mail, or push to each browser of the person; mail if empty.
+	Way notice.Way `json:"way,omitempty"`
+}
+
+// PushKey is the public key with which a browser subscribes (applicationServerKey).
+type PushKey struct {
+	Key string `json:"key"`
+}
+
+// PushInput is a subscription as a browser makes it (PushSubscription.toJSON), and what the browser is called.
+type PushInput struct {
+	Endpoint string `json:"endpoint"`
+	Keys     struct {
+		P256DH string `json:"p256dh"`
+		Auth   string `json:"auth"`
+	} `json:"keys"`
+	Label string `json:"label"`
+}
+
+// PushBrowser is a browser that wants to be told. Service is the host of its push service.
+type PushBrowser struct {
+	ID      int64     `json:"id"`
+	Label   string    `json:"label"`
+	Service string    `json:"service"`
+	Created time.Time `json:"created"`
 }
 
 // NoticeTrial is how a test went, step by step.

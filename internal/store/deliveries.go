@@ -27,6 +27,7 @@ type Delivery struct {
 	Done    time.Time
 	Target  string // where it went: an address or a URL
 	Problem string // of the last try
+	PushID  int64  // the browser that it goes to; 0 for none
 }
 
 // DeliveryFilter narrows a list of deliveries. Zero fields do not narrow.
@@ -52,17 +53,18 @@ func (s *Store) Deliveries(ctx context.Context, f DeliveryFilter) ([]Delivery, e
 		Done     when   `db:"done_at"`
 		Target   string `db:"target"`
 		Problem  string `db:"problem"`
+		PushID   ref    `db:"push_id"`
 	}
 	err := s.db.SelectContext(ctx, &rows, `SELECT d.id, d.notice_id, n.recipient, n.content, n.decided_at, d.way, d.state, d.tries,
 		d.since_at,
-		d.done_at, d.target, d.problem FROM delivery d JOIN notice n ON n.id = d.notice_id
+		d.done_at, d.target, d.problem, d.push_id FROM delivery d JOIN notice n ON n.id = d.notice_id
 		WHERE ($1 = 0 OR d.id = $1) AND ($2 = '' OR d.state = $2) AND ($3 = 0 OR d.id < $3) ORDER BY d.id DESC LIMIT $4`, f.ID, f.State,
 		f.Before, f.Limit)
 	out := make([]Delivery, len(rows))
 	for i, r := range rows {
 		out[i] = Delivery{ID: r.ID, Notice: Notice{ID: r.NoticeID, To: r.To, Decided: r.Decided.Time}, Way: notice.Way(r.Way),
 			State: r.State,
-			Tries: r.Tries, Since: r.Since.Time, Done: r.Done.Time, Target: r.Target, Problem: r.Problem}
+			Tries: r.Tries, Since: r.Since.Time, Done: r.Done.Time, Target: r.Target, Problem: r.Problem, PushID: int64(r.PushID)}
 		if err := json.Unmarshal(r.Content, &out[i].Notice.Content); err != nil {
 			return nil, err
 		}

@@ -32,7 +32,7 @@ func (s *Store) FaultTimes(ctx context.Context, by string, since time.Time) (out
 			FILTER (WHERE f.closed_at IS NOT NULL), 0) AS mend,
 		coalesce(max(extract(epoch FROM f.closed_at - f.opened_at)), 0)::float8 AS longest
 		FROM fault f LEFT JOIN site s ON s.id = f.site_id
-		LEFT JOIN LATERAL (SELECT CASE WHEN f.site_id IS NULL THEN substr(f.key, length('provider-outage provider ') + 1) ELSE
+		LEFT JOIN LATERAL (SELECT CASE WHEN f.site_id IS NULL THEN substring(f.key from '^provider-outage provider (.*)$') ELSE
 			(SELECT provider FROM link WHERE site_id = f.site_id ORDER BY f.finding->>'subject' = 'link ' || label DESC, position LIMIT 1)
 			END AS provider) l ON true
 		WHERE f.opened_at >= $1 AND f.under IS NULL GROUP BY 1 ORDER BY faults DESC, 1`, since)

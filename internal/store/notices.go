@@ -108,12 +108,23 @@ func (s *Store) AddNotice(ctx context.Context, n Notice, ways []notice.Way, item
 			}
 		}
 		for _, w := range ways {
-			var id int64
-			if err := tx.GetContext(ctx, &id, `INSERT INTO delivery (notice_id, way, since_at) VALUES ($1, $2, $3) RETURNING id`, n.ID,
-				string(w), n.Decided); err != nil {
-				return err
+			var ids []int64
+			if w == notice.ByPush { // one for each browser; one that says that there is none
+				if err := tx.SelectContext(ctx, &ids, `INSERT INTO delivery (notice_id, way, since_at, push_id) SELECT $1, $2, $3, s.id
+					FROM push_subscription s JOIN person p ON p.id = s.person_id WHERE 'person ' || p.name = $4 ORDER BY s.id RETURNING
+						id`, n.ID,
+					string(w), n.Decided, n.To); err != nil {
+					return err
+				}
 			}
-			deliveries = append(deliveries, id)
+			if len(ids) == 0 {
+				if err := tx.SelectContext(ctx, &ids, `INSERT INTO delivery (notice_id, way, since_at) VALUES ($1, $2, $3) RETURNING id`,
+					n.ID,
+					string(w), n.Decided); err != nil {
+					return err
+				}
+			}
+			deliveries = append(deliveries, ids...)
 		}
 		return nil
 	})

@@ -250,6 +250,7 @@ export interface components {
             /** Format: int64 */
             readonly id: number;
             readonly ipv6?: components["schemas"]["Addr"];
+            readonly kit?: string;
             lan_address?: components["schemas"]["Addr"];
             mac: string;
             name: string;
@@ -594,6 +595,30 @@ export interface components {
             label?: string;
             may_announce?: components["schemas"]["Prefix"][];
         };
+        Kit: {
+            advice?: string[];
+            kit: string;
+            own?: boolean;
+            services: components["schemas"]["KitService"][];
+            steps?: string[];
+            title: string;
+        };
+        KitService: {
+            expected?: string;
+            external: number;
+            internal?: number;
+            kind: string;
+            name: string;
+            transport?: string;
+        };
+        KitUse: {
+            closed?: boolean;
+            device?: string;
+            lan_address?: string;
+            mac?: string;
+            reserved?: boolean;
+            shift?: number;
+        };
         LANReport: {
             devices?: components["schemas"]["DeviceReport"][];
             gateway?: components["schemas"]["GatewayWord"];
@@ -788,6 +813,7 @@ export interface components {
         NoticeTest: {
             hook?: string;
             person?: string;
+            way?: string;
         };
         NoticeTrial: {
             good: boolean;
@@ -1013,6 +1039,25 @@ export interface components {
             taken?: string;
             tries: number;
             wanted?: string;
+        };
+        PushBrowser: {
+            /** Format: date-time */
+            created: string;
+            /** Format: int64 */
+            id: number;
+            label: string;
+            service: string;
+        };
+        PushInput: {
+            endpoint?: string;
+            keys?: {
+                auth: string;
+                p256dh: string;
+            };
+            label?: string;
+        };
+        PushKey: {
+            key: string;
         };
         RankedCause: {
             against?: string[];

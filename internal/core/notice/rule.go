@@ -31,10 +31,11 @@ var Topics = []Topic{Faults, Moves, Daily, Weekly}
 // Way is how a notice gets to its recipient.
 type Way string
 
-// The ways. A webhook is a recipient of its own; mail leads to a person.
+// The ways. A webhook is a recipient of its own; mail and push lead to a person, push to each browser of theirs.
 const (
 	ByMail Way = "mail"
 	ByHook Way = "hook"
+	ByPush Way = "push"
 )
 
 // Rule says that somebody is told of something: a person or a webhook.
@@ -120,8 +121,8 @@ func (r Rule) Checked() (Rule, error) {
 		r.Ways = []Way{ByMail}
 	}
 	for _, w := range r.Ways {
-		if r.Hook != "" || w != ByMail {
-			f.Note("ways", fmt.Errorf("%q is no way to a person: mail is; a hook takes none", w))
+		if r.Hook != "" || w != ByMail && w != ByPush {
+			f.Note("ways", fmt.Errorf("%q is no way to a person: mail and push are; a hook takes none", w))
 		}
 	}
 	if !slices.Contains(Topics, r.Topic) {

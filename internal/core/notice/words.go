@@ -226,8 +226,8 @@ func fill(template string, w Words) (string, error) {
 	if w.heading != "" {
 		value["summary"] = w.heading + ": " + w.summary
 	}
-	if w.Site == "" { // a fault of a provider
-		value["site"] = w.Provider
+	if w.Site == "" { // a fault of a provider, or of a vantage point
+		value["site"] = cmp.Or(w.Provider, w.Finding.Subject)
 	}
 	var out strings.Builder
 	for rest := template; rest != ""; {

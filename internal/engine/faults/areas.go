@@ -9,13 +9,15 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// reviewAreas puts the sites together that are dark with others of their provider: one fault of the provider explains theirs. Error: that
-// of the database.
+// reviewAreas puts the sites together that are dark with others of their provider: one fault of the provider explains theirs. A vantage
+// point that is blind is a fault of its own. Error: that of the database.
 func (b *Board) reviewAreas(ctx context.Context) error {
 	b.reviewing.Lock()
 	defer b.reviewing.Unlock()
+	now := b.now()
 	sites, told, explaining := b.outages()
-	if len(sites) == 0 && len(told) == 0 && !explaining {
+	blind := fault.Blinds(b.host.Blind(now))
+	if len(sites) == 0 && len(told) == 0 && len(blind) == 0 && !explaining {
 		return nil
 	}
 	dark, open := make([]fault.Dark, len(sites)), map[string]bool{}
@@ -31,7 +33,10 @@ func (b *Board) reviewAreas(ctx context.Context) error {
 	for i, o := range outages {
 		findings[i], began[i] = o.Finding, o.Since
 	}
-	b.tell("", b.settle(0, findings, began, b.now()))
+	for _, f := range blind {
+		findings, began = append(findings, f), append(began, now)
+	}
+	b.tell("", b.settle(0, findings, began, now))
 	if err := b.write(ctx, 0); err != nil {
 		return err
 	}

@@ -32,6 +32,8 @@ const (
 type Host interface {
 	// Evidence gathers what is known of a site now.
 	Evidence(p record.Site, now time.Time) diagnose.Evidence
+	// Blind lists the vantage points whose results do not count, and why.
+	Blind(now time.Time) []fault.Blind
 }
 
 // Of is a fault of a site, by its key.

@@ -199,7 +199,11 @@ func (e *NoticeEdits) TestNotice(ctx context.Context, in contract.NoticeTest) (c
 	if (in.Person == "") == (in.Hook == "") {
 		return contract.NoticeTrial{}, site.Flaws{{Field: "person", Detail: "give either a person or a hook"}}
 	}
-	t, err := e.Rooms.Notices.Try(ctx, in.Person, in.Hook)
+	if in.Way != "" && (in.Hook != "" || in.Way != notice.ByMail && in.Way != notice.ByPush) {
+		return contract.NoticeTrial{}, site.Flaws{{Field: "way", Detail: fmt.Sprintf("%q is no way to a person: mail and push are",
+			in.Way)}}
+	}
+	t, err := e.Rooms.Notices.Try(ctx, in.Person, in.Hook, in.Way)
 	out := contract.NoticeTrial{Target: t.Target, Good: t.Good, Steps: []contract.NoticeStep{}}
 	for _, s := range t.Steps {
 		out.Steps = append(out.Steps, contract.NoticeStep(s))

@@ -16,6 +16,7 @@ import (
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/hook"
 	"inkpost.example/inkpost/internal/wire/mail"
+	"inkpost.example/inkpost/internal/wire/webpush"
 )
 
 const (
@@ -118,25 +119,38 @@ func (r *Room) try(ctx context.Context, id int64) (wait time.Duration, err error
 	// How it went is written down although the time for it is over: what was sent would be sent again.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), recordLimit)
 	defer cancel()
+	d, wait = after(d, target, err, r.Now())
+	return wait, r.store.PutDelivery(ctx, d)
+}
+
+// after says how a delivery stands after a try that went to target and ended with err, and how long to wait for the next one; 0 where there
+// is none.
+func after(d store.Delivery, target string, err error, now time.Time) (next store.Delivery, wait time.Duration) {
 	d.Tries++
-	d.Target, d.Problem, d.State, d.Done = target, "", store.DeliverySent, r.Now()
+	d.Target, d.Problem, d.State, d.Done = target, "", store.DeliverySent, now
+	if err == nil {
+		return d, 0
+	}
 	var refused mail.Refused
 	var failed hook.Failed
-	if err != nil {
-		final := errors.As(err, &refused) && refused.Final || errors.As(err, &failed) && failed.Final
-		if d.Problem = err.Error(); final || r.Now().Sub(d.Since) >= giveUpAfter {
-			d.State = store.DeliveryFailed
-		} else {
-			d.State, d.Done, wait = store.DeliveryWaiting, time.Time{}, pauses[min(d.Tries, len(pauses))-1]
-		}
+	var unpushed webpush.Failed
+	final := errors.As(err, &refused) && refused.Final || errors.As(err, &failed) && failed.Final || errors.As(err, &unpushed) &&
+		unpushed.Final
+	if d.Problem = err.Error(); final || now.Sub(d.Since) >= giveUpAfter {
+		d.State = store.DeliveryFailed
+		return d, 0
 	}
-	return wait, r.store.PutDelivery(ctx, d)
+	d.State, d.Done = store.DeliveryWaiting, time.Time{}
+	return d, pauses[min(d.Tries, len(pauses))-1]
 }
 
 // send sends a delivery its way, and returns where to.
 func (r *Room) send(ctx context.Context, d store.Delivery) (target string, err error) {
-	if d.Way == notice.ByHook {
+	switch d.Way {
+	case notice.ByHook:
 		return r.sendHook(ctx, d)
+	case notice.ByPush:
+		return r.sendPush(ctx, d)
 	}
 	people, err := r.store.PeopleMail(ctx)
 	if err != nil {

@@ -19,8 +19,8 @@ type Trial struct {
 	Good   bool
 }
 
-// Try sends a test to a person or a webhook at once, past the queue. Errors: store.Missing, that of the database.
-func (r *Room) Try(ctx context.Context, person, hook string) (t Trial, err error) {
+// Try sends a test to a person, by mail or by push, or to a webhook at once, past the queue. Errors: store.Missing, that of the database.
+func (r *Room) Try(ctx context.Context, person, hook string, way notice.Way) (t Trial, err error) {
 	now := r.Now()
 	c := notice.Content{What: notice.Test, At: now, Subject: "A test from Ink Post",
 		Summary: "Notices reach you here", Next: "Nothing is left to do.", Lines: []notice.Line{{Name: "For", Text: person + hook}}}
@@ -49,6 +49,9 @@ func (r *Room) Try(ctx context.Context, person, hook string) (t Trial, err error
 	i := slices.IndexFunc(people, func(p store.PersonMail) bool { return p.Name == person })
 	if i < 0 {
 		return t, store.Missing{Kind: "person", Name: person}
+	}
+	if way == notice.ByPush {
+		return r.tryPush(ctx, person, d)
 	}
 	t.Target = people[i].Mail
 	bad := func(name, words string) Trial {

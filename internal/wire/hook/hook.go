@@ -117,7 +117,7 @@ func (s Sender) Send(ctx context.Context, target string, secret []byte, e Event)
 	r.Header.Set(SealedAtHeader, at)
 	r.Header.Set(SealHeader, Seal(secret, at, body))
 	r.Header.Set("User-Agent", "inkpost")
-	answer, err := s.client().Do(r)
+	answer, err := s.Client().Do(r)
 	if err != nil {
 		return failed(err)
 	}
@@ -126,8 +126,8 @@ func (s Sender) Send(ctx context.Context, target string, secret []byte, e Event)
 	return judged(answer)
 }
 
-// client connects to what may be sent to only, checked on the address that is really connected to: whatever a name resolved to before.
-func (s Sender) client() *http.Client {
+// Client connects to what may be sent to only, checked on the address that is really connected to: whatever a name resolved to before.
+func (s Sender) Client() *http.Client {
 	d := net.Dialer{Control: func(_, address string, _ syscall.RawConn) error { return s.check(address) }}
 	return &http.Client{Transport: &http.Transport{DialContext: d.DialContext, DisableKeepAlives: true, Proxy: nil},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}

@@ -56,6 +56,8 @@ const fields = {
   rule: {
     person: { label: 'Person', help: 'Or a webhook' },
     hook: { label: 'Webhook' },
+    ways: { label: 'By', help: 'mail, push or both, separated by commas. Empty: mail' },
+    hours: { label: 'Hours', help: 'Such as from=07:00, until=19:00, zone=Europe/London. Empty: always' },
     topic: { label: 'Is told of', help: 'faults, moves, or a digest: daily, weekly' },
     site: { label: 'Only of the site', help: 'Its code' },
     tag: { label: 'Only of sites tagged' },

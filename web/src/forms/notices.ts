@@ -11,6 +11,7 @@ export function newRule(people: string[], hooks: string[]): Form {
   const blanks: Blank[] = [
     ofRule('person', { choices: ['', ...people] }),
     ...(hooks.length > 0 ? [ofRule('hook', { choices: ['', ...hooks] })] : []),
+    ofRule('ways', { kind: 'list', seldom: true }),
     ofRule('topic', { choices: ['faults', 'moves', 'daily', 'weekly'] }),
     ofRule('serious', { kind: 'yes' }),
     ofRule('site'),
@@ -20,11 +21,13 @@ export function newRule(people: string[], hooks: string[]): Form {
     ofRule('after_minutes', { kind: 'number', seldom: true }),
     ofRule('again_minutes', { kind: 'number', seldom: true }),
     ofRule('gather_minutes', { kind: 'number', seldom: true }),
+    ofRule('hours', { kind: 'pairs', choices: ['from', 'until', 'zone'], seldom: true }),
     ofRule('subject', { seldom: true }),
   ]
   const given = {
     person: '',
     hook: '',
+    ways: [],
     topic: 'faults',
     serious: false,
     site: '',
@@ -34,6 +37,7 @@ export function newRule(people: string[], hooks: string[]): Form {
     after_minutes: 0,
     again_minutes: 0,
     gather_minutes: 0,
+    hours: {},
     subject: '',
   }
   return { title: say.notices.addRule, path: '/notice-rules', method: 'POST', blanks, given }

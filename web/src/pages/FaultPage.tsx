@@ -120,7 +120,7 @@ export function FaultPage() {
     <>
       <Trouble error={one.error} />
       <Section
-        title={f.site || f.provider || words.one(id)}
+        title={f.site || f.provider || f.finding.subject || words.one(id)}
         id="fault"
         aside={
           f.site ? (

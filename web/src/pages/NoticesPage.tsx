@@ -8,6 +8,9 @@ import { Ago } from '../parts/Ago'
 import { Entry } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form } from '../parts/Part'
 import { Section, Trouble } from '../parts/Sheet'
+import { useSession } from '../parts/SignedIn'
+import { subscribe } from '../parts/subscribe'
+import { exact } from '../words'
 
 const words = say.notices
 const name = (to: string) => to.replace(/^(person|hook) /, '')
@@ -84,6 +87,9 @@ export function NoticesPage() {
   const rules = useQuery({ queryKey: ['notices', 'rules'], queryFn: api.noticeRules })
   const people = useQuery({ queryKey: ['notices', 'people'], queryFn: api.addressees })
   const hooks = useQuery({ queryKey: ['notices', 'hooks'], queryFn: api.hooks })
+  const session = useSession()
+  const browsers = useQuery({ queryKey: ['notices', 'browsers'], queryFn: api.pushBrowsers })
+  const here = useMutation({ mutationFn: subscribe, onSuccess: () => queries.invalidateQueries({ queryKey: ['notices'] }) })
   const [form, setForm] = useState<Form>()
   const [doomed, setDoomed] = useState<Doomed>()
   const [trial, setTrial] = useState<NoticeTrial>()
@@ -94,7 +100,9 @@ export function NoticesPage() {
   const tried = (to: { person?: string; hook?: string }) => [{ word: words.test, act: () => test.mutate(to) }]
   return (
     <>
-      <Trouble error={log.error ?? rules.error ?? people.error ?? hooks.error ?? again.error ?? test.error} />
+      <Trouble
+        error={log.error ?? rules.error ?? people.error ?? hooks.error ?? again.error ?? test.error ?? browsers.error ?? here.error}
+      />
       {secret && (
         <Alert severity="warning" onClose={() => setSecret('')} sx={{ mb: 2 }}>
           {words.secret(secret)}
@@ -136,6 +144,34 @@ export function NoticesPage() {
               extra: tried({ hook: h.name }),
             })),
           ]}
+        />
+      </Section>
+      <Section
+        title={words.browsers(session.name)}
+        id="browsers"
+        aside={
+          <>
+            {browsers.data?.length ? (
+              <Button size="small" color="inherit" onClick={() => test.mutate({ person: session.name, way: 'push' })}>
+                {words.testPush}
+              </Button>
+            ) : null}
+            <Button variant="outlined" disabled={here.isPending} onClick={() => here.mutate()}>
+              {words.here}
+            </Button>
+          </>
+        }
+      >
+        <Part
+          title={words.byPush}
+          open={setForm}
+          remove={setDoomed}
+          lines={(browsers.data ?? []).map((b) => ({
+            key: b.label,
+            words: b.label,
+            detail: words.since(exact(b.created), b.service),
+            path: at('push-browsers', String(b.id)),
+          }))}
         />
       </Section>
       <Section title={words.log} id="log">

@@ -60,10 +60,10 @@ export function FaultCard({ fault }: { fault: Fault }) {
           variant="value"
           color="text.primary"
         >
-          {fault.site || fault.provider}
+          {fault.site || fault.provider || fault.finding.subject}
         </Link>
         <Typography variant="label" component="div">
-          {fault.site ? fault.site_name : say.fault.sites(fault.sites ?? 0)}
+          {fault.site ? fault.site_name : fault.provider ? say.fault.sites(fault.sites ?? 0) : ''}
         </Typography>
       </Box>
       <Box sx={{ minWidth: (t) => t.draw.stationWidth }}>
