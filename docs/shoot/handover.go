@@ -83,7 +83,9 @@ func phones(ctx context.Context, tab context.Context, d *demo.Demo, c *client.Cl
 		files = append(files, filepath.Join(d.Dir, name+".png"))
 		return files[len(files)-1]
 	}
-	if err := chromedp.Do(tab,
+	bounded, cancel := context.WithTimeout(tab, time.Minute)
+	defer cancel()
+	if err := chromedp.Do(bounded,
 		chromedp.EmulateViewport(390, 844),
 		chromedp.Navigate(d.URL+"/sites/KET-07"),
 		chromedp.WaitVisible(`[data-outcome="answered"]`),
@@ -95,11 +97,11 @@ func phones(ctx context.Context, tab context.Context, d *demo.Demo, c *client.Cl
 		chromedp.Sleep(time.Second),
 		shot(part("phone-commissioning")),
 		chromedp.Navigate(d.URL+secret),
-		chromedp.WaitVisible(`h1`),
-		chromedp.Sleep(500*time.Millisecond),
+		chromedp.Sleep(time.Second), // it has no script, and is there at once
 		shot(part("phone-sheet")),
 	); err != nil {
-		return err
+		text, _ := chromedp.Run(tab, chromedp.Evaluate[string](`document.body.innerText`))
+		return fmt.Errorf("%w; the page says:\n%s", err, text)
 	}
 	return beside(filepath.Join(out, "console-phones.png"), files...)
 }
