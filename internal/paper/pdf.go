@@ -178,9 +178,7 @@ func (p pdf) row(cells []string, widths []float64, font func()) {
 	font()
 	split, high := make([][]string, len(cells)), 1
 	for i, c := range cells {
-		for _, line := range p.SplitText(c, widths[i]-2) {
-			split[i] = append(split[i], line)
-		}
+		split[i] = append(split[i], p.SplitText(c, widths[i]-2)...)
 		high = max(high, len(split[i]))
 	}
 	tall := float64(high)*lineHigh + 1

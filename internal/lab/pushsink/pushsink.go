@@ -133,9 +133,12 @@ func (s *Sink) checkSender(r *http.Request) error {
 	if !ok || err != nil || len(sig) != 64 {
 		return errors.New("no ES256 token")
 	}
-	public := ecdsa.PublicKey{Curve: elliptic.P256(), X: new(big.Int).SetBytes(point[1:33]), Y: new(big.Int).SetBytes(point[33:])}
+	public, err := ecdsa.ParseUncompressedPublicKey(elliptic.P256(), point)
+	if err != nil {
+		return err
+	}
 	sum := sha256.Sum256([]byte(signed))
-	if !ecdsa.Verify(&public, sum[:], new(big.Int).SetBytes(sig[:32]), new(big.Int).SetBytes(sig[32:])) {
+	if !ecdsa.Verify(public, sum[:], new(big.Int).SetBytes(sig[:32]), new(big.Int).SetBytes(sig[32:])) {
 		return errors.New("the signature is wrong")
 	}
 	_, payload, _ := strings.Cut(signed, ".")

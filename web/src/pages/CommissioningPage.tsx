@@ -97,7 +97,8 @@ function Due({
       {e.finding ? <Explained finding={e.finding} /> : e.next && <Typography sx={{ fontWeight: 600 }}>{e.next}</Typography>}
       {!e.finding && !e.next && <Typography>{e.do}</Typography>}
       <Typography data-seen sx={{ color: toneOf[tones[e.state]], overflowWrap: 'anywhere' }}>
-        {words.states[e.state]}: {e.words}
+        {words.states[e.state]}
+        {e.words !== e.finding?.summary && `: ${e.words}`}
       </Typography>
       {e.cards?.map((card) => (
         <Box key={card.title} sx={{ border: (t) => t.rule.field }}>
