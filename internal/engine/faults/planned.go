@@ -8,8 +8,11 @@ import (
 	"inkpost.example/inkpost/internal/engine/record"
 )
 
-// ReadWork reads the planned work that the database has. Error: that of the database.
+// ReadWork reads the planned work that the database has. A database that hangs holds it up, and the reviews that wait for it, for
+// writeLimit at most. Error: that of the database.
 func (b *Board) ReadWork(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, writeLimit)
+	defer cancel()
 	list, err := b.store.PlannedWork(ctx)
 	if err != nil {
 		return err
