@@ -22,7 +22,7 @@ func fresh() commission.Facts {
 	return commission.Facts{Now: began.Add(10 * time.Second), Began: began, Site: "KET-07",
 		Links: []commission.Link{{Link: site.Link{ID: 1, Label: "main", Agent: true, IPv4: netip.MustParseAddr("198.51.100.7"),
 			Heard: began},
-			Hostname: "ket-07.isles.saltmarsh.example", Name: names.StatePointed, Want: "198.51.100.7",
+			MachineUp: began.Add(-time.Hour), Hostname: "ket-07.isles.saltmarsh.example", Name: names.StatePointed, Want: "198.51.100.7",
 			Elsewhere: []commission.Answer{{Server: "203.0.113.53:53", Given: "198.51.100.7", Right: true}}}},
 		Devices: []commission.Device{{Device: site.Device{ID: 2, Name: "door-phone", MAC: "02:00:5e:07:00:03",
 			Address: netip.MustParseAddr("192.168.7.22")}, Looked: began.Add(time.Second), Present: true}},
@@ -230,6 +230,11 @@ func TestWhatProvesNothingBySilenceIsSaid(t *testing.T) {
 	s.Kind, s.Transport, s.Inside, s.Looked, s.Probed, s.Outcome = probe.KindUDP, probe.UDP, "silent", began.Add(time.Second), f.Now,
 		probe.Silent
 	entries, _ := commission.Look(f, nil)
+	w := &world{t: t, facts: f}
+	w.says(commission.Inside, 3, commission.Done)
+	before, _ := commission.Find(func() []commission.Entry { list, _ := commission.Look(f, w.results); return list }(), commission.Before,
+		"service view")
+	require.Equal(t, commission.Skipped, before.State, "that nothing came back before is no proof either")
 	for _, step := range []commission.Step{commission.Inside, commission.Outside, commission.ByName} {
 		e, ok := commission.Find(entries, step, "service view")
 		require.True(t, ok)

@@ -34,7 +34,7 @@ func recorded(e Entry, r Result) Entry {
 		e.State, e.Words = Failing, "said by "+r.By+" to be done, and it is not so: "+e.Words
 		return e
 	}
-	e.State, e.Words, e.At, e.By, e.Next, e.Finding = r.State, r.Words, r.At, r.By, "", nil
+	e.State, e.Words, e.At, e.By, e.Next, e.Finding, e.Cards = r.State, r.Words, r.At, r.By, "", nil, nil
 	return e
 }
 

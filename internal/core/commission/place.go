@@ -43,8 +43,8 @@ func (f Facts) onRecord(l Link) Entry {
 		e.Do = "Enter the link's fixed address."
 		return e.is(Waiting, "no address is on record")
 	case !l.Addresses().Known():
-		e.Do = fmt.Sprintf("Start the agent at the site with a key of link %s, or let the router announce its address. "+
-			"The key: inkpost link key %s %s", l.Label, f.Site, l.Label)
+		e.Do = fmt.Sprintf("Start an agent at the site: inkpost agent invite %s %s. Or have the router announce its address: "+
+			"inkpost agent router-url %s %s", f.Site, l.Label, f.Site, l.Label)
 		return e.is(Waiting, "nothing has announced an address for this link yet")
 	case l.Overdue:
 		return e.failing(fmt.Sprintf("its address was %s; it was last heard %s ago", l.Addresses(), pace.Length(f.Now.Sub(l.Heard))),
@@ -72,10 +72,10 @@ func (f Facts) resolved(l Link) Entry {
 	}
 	switch {
 	case l.Name == names.StateHeld:
-		return e.failing("the zone's primary does not take "+l.Hostname, "See what it says: inkpost name show "+l.Hostname)
+		return e.failing("the zone's primary does not take "+l.Hostname, "See what it says: inkpost hostname show "+l.Hostname)
 	case l.Name == names.StateStale:
 		return e.failing(fmt.Sprintf("the zone's server gives %s for %s, and not %s", orNothing(l.Given), l.Hostname, l.Want),
-			"Is the name somebody else's, or does another program write it? inkpost name show "+l.Hostname)
+			"Is the name somebody else's, or does another program write it? inkpost hostname show "+l.Hostname)
 	case len(wrong) > 0:
 		return e.is(Waiting, strings.Join(wrong, "; ")+"; wanted is "+l.Want)
 	case len(right) == 0 && l.Name == names.StatePointed:
@@ -91,6 +91,9 @@ func (f Facts) restart(l Link) Entry {
 		Do: "Restart the machine on which the agent runs, and wait until it is " +
 			"heard again."}
 	switch {
+	case l.MachineUp.IsZero():
+		e.ByWord = true
+		return e.is(Waiting, "the agent does not say since when its machine is up: update it, or say so")
 	case f.since(l.MachineUp) && l.Heard.After(l.MachineUp) && !l.Overdue:
 		return e.is(Done, "its machine restarted, and the agent was heard since")
 	case l.Overdue:

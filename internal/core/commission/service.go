@@ -127,6 +127,8 @@ func (f Facts) before(s Service) Entry {
 		return e.failing(fmt.Sprintf("something answers at %s already: %s", s.port(), orElse(s.Seen, string(s.Outcome))),
 			"Find out what it is: a forward of earlier times, the router's own page, another device. If it is this service, and its "+
 				"forward was there before, pass this over.")
+	case s.Mute() && s.Outcome == probe.Silent:
+		return e.is(Skipped, "silence proves nothing of such a service")
 	case s.Outcome == probe.Skipped || s.Outcome == "":
 		return e.is(Waiting, orElse(s.Seen, "it could not be probed"))
 	}
@@ -193,7 +195,7 @@ func (f Facts) byName(s Service) Entry {
 		return e.is(Waiting, "not tried by its name yet")
 	case !s.Named.Good:
 		return e.failing(fmt.Sprintf("%s gives %s; there: %s", s.Named.Hostname, orNothing(s.Named.Given), s.Named.Message),
-			"Does the name lead to this site? inkpost name show "+s.Named.Hostname)
+			"Does the name lead to this site? inkpost hostname show "+s.Named.Hostname)
 	}
 	return e.is(Done, fmt.Sprintf("%s gives %s, and it answers there", s.Named.Hostname, s.Named.Given))
 }
