@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -82,6 +83,17 @@ func TestABrokenVantagePointReportsItself(t *testing.T) {
 		v := vantageNamed(t, s, "harbour")
 		return v.State == contract.VantageAiling && strings.Contains(v.Problem, "the way out is broken")
 	}, 12*time.Second, 50*time.Millisecond)
+	var blind contract.Fault
+	require.EventuallyWithT(t, func(c *assert) {
+		list, err := s.Client.Faults(context.Background(), "", true)
+		require.NoError(c, err)
+		i := slices.IndexFunc(list, func(f contract.Fault) bool { return f.Finding.Subject == "vantage harbour" && f.ID != 0 })
+		require.GreaterOrEqual(c, i, 0, "it is a fault of its own")
+		blind = list[i]
+	}, 10*time.Second, 50*time.Millisecond)
+	require.False(t, blind.Serious)
+	_, err = s.Client.MuteFault(t.Context(), blind.ID, contract.PlannedWorkInput{Minutes: 60})
+	require.ErrorContains(t, err, "acknowledge it instead", "work planned nowhere in particular would be planned everywhere")
 	got, err := s.Client.Service(t.Context(), "KET-07", "page")
 	require.NoError(t, err)
 	require.Equal(t, probe.Answered, viewFrom(got, "harbour").Outcome,

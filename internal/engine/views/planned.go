@@ -43,6 +43,10 @@ func (vw *Views) PlanWork(ctx context.Context, in contract.PlannedWorkInput, fau
 			return contract.PlannedWork{}, site.Flaws{{Field: "site", Detail: "the fault says where; leave site, tag and provider out"}}
 		}
 		w.Scope = fault.Scope{Site: f.Site, Provider: fault.ProviderOf(f.Finding.Subject)}
+		if w.Scope == (fault.Scope{}) { // nowhere in particular would be everywhere
+			return contract.PlannedWork{}, site.Flaws{{Field: "fault",
+				Detail: "it is not at a site or a provider's, so no work can be planned there; acknowledge it instead"}}
+		}
 	}
 	if err := w.Check(); err != nil {
 		return contract.PlannedWork{}, err
