@@ -27,6 +27,9 @@ const (
 	lookEvery   = time.Second
 	askEvery    = 5 * time.Second
 	followedFor = 30 * time.Second
+	// patience is how long after its last change a run is asked for that often, and askSeldom how often it is then.
+	patience  = 15 * time.Minute
+	askSeldom = time.Minute
 	// lateBy is how long ago an answer may have been given that arrives now: a phone in a cellar keeps answers until it has a connection.
 	lateBy = 24 * time.Hour
 )
@@ -48,8 +51,9 @@ type Room struct {
 	now    func() time.Time
 	log    *slog.Logger
 
-	mu   locks.Leaf
-	open map[int64]*run // by site
+	mu    locks.Leaf
+	open  map[int64]*run      // by site
+	steps map[string][]string // that kits made here ask for, by kit
 }
 
 // run is an open run.
@@ -63,7 +67,33 @@ type run struct {
 func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hub *events.Hub, now func() time.Time, log *slog.Logger) (
 	*Room, error) {
 	r := &Room{host: host, store: st, record: rec, events: hub, now: now, log: log, open: map[int64]*run{}}
+	if err := r.ReadKits(ctx); err != nil {
+		return r, err
+	}
 	return r, r.readOpen(ctx)
+}
+
+// ReadKits reads the kits that were made here. Error: that of the database.
+func (r *Room) ReadKits(ctx context.Context) error {
+	list, err := r.store.Kits(ctx)
+	if err != nil {
+		return fmt.Errorf("read kits: %w", err)
+	}
+	steps := map[string][]string{}
+	for _, k := range append(site.Kits(), list...) {
+		steps[k.Name] = k.Steps
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.steps = steps
+	return nil
+}
+
+// KitSteps lists what a kit asks to be set up on a device.
+func (r *Room) KitSteps(kit string) []string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.steps[kit]
 }
 
 // readOpen reads the runs that are open. Error: that of the database.
@@ -97,7 +127,7 @@ func (r *Room) Run(ctx context.Context) {
 			return
 		}
 		if n%20 == 0 {
-			if err := r.readOpen(ctx); err != nil && ctx.Err() == nil {
+			if err := errors.Join(r.readOpen(ctx), r.ReadKits(ctx)); err != nil && ctx.Err() == nil {
 				r.log.Warn("commissionings could not be read; retrying", "error", err)
 			}
 		}
@@ -133,12 +163,25 @@ func isTaken(err error) bool {
 	return errors.As(err, &taken)
 }
 
-// toAsk reports whether what a run waits for is to be asked for now: somebody follows it, and it was not asked for a moment ago.
+// toAsk reports whether what a run waits for is to be asked for now: somebody follows it, and it was not asked for a moment ago. A page
+// that is left open over night does not wear the site's router down: where nothing has changed for a while, it is asked as seldom as ever.
 func (r *Room) toAsk(siteID int64) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	one, now := r.open[siteID], r.now()
-	if one == nil || now.Sub(one.read) > followedFor || now.Sub(one.asked) < askEvery {
+	if one == nil || now.Sub(one.read) > followedFor {
+		return false
+	}
+	changed, every := one.Began, askEvery
+	for _, x := range one.Results {
+		if x.At.After(changed) {
+			changed = x.At
+		}
+	}
+	if now.Sub(changed) > patience {
+		every = askSeldom
+	}
+	if now.Sub(one.asked) < every {
 		return false
 	}
 	one.asked = now

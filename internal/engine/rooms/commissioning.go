@@ -26,7 +26,8 @@ func (r *Rooms) CommissioningFacts(ctx context.Context, run store.Commissioning)
 	return r.FactsOf(ctx, p, run), true
 }
 
-// FactsOf gathers what is known of the services of a run, and of what they stand on. What the database does not say for now is left out.
+// FactsOf gathers what is known of the services of a run, and of what they stand on. Only of a run that is recorded is the database asked,
+// and what it does not say for now is left out: the first page shows what there is to commission, without a query a site.
 func (r *Rooms) FactsOf(ctx context.Context, p record.Site, run store.Commissioning) commission.Facts {
 	now := r.Now()
 	f := commission.Facts{Now: now, Began: run.Began, Site: p.Code}
@@ -45,14 +46,14 @@ func (r *Rooms) FactsOf(ctx context.Context, p record.Site, run store.Commission
 		f.Services = append(f.Services, one)
 		if ok && !links[l.ID] {
 			links[l.ID] = true
-			f.Links = append(f.Links, r.linkFacts(ctx, p, l, run.Began, now))
+			f.Links = append(f.Links, r.linkFacts(ctx, p, l, run, now))
 		}
 		devices[s.DeviceID] = true
 	}
 	for _, d := range p.Devices {
 		if devices[d.ID] {
 			one := r.deviceFacts(p, d)
-			one.Steps = r.kitSteps(ctx, d.Kit)
+			one.Steps = r.Runs.KitSteps(d.Kit)
 			f.Devices = append(f.Devices, one)
 		}
 	}
@@ -81,22 +82,6 @@ func (r *Rooms) sheetKept(ctx context.Context, siteID int64) (at time.Time, by s
 	return list[0].At, list[0].By
 }
 
-// kitSteps lists what a kit asks to be set up on a device.
-func (r *Rooms) kitSteps(ctx context.Context, name string) []string {
-	list := site.Kits()
-	if name != "" && !slices.ContainsFunc(list, func(k site.Kit) bool { return k.Name == name }) {
-		bounded, cancel := context.WithTimeout(ctx, factsWait)
-		defer cancel()
-		list, _ = r.Store.Kits(bounded)
-	}
-	for _, k := range list {
-		if k.Name == name {
-			return k.Steps
-		}
-	}
-	return nil
-}
-
 // until is when a port that is opened for a while has to be closed; zero where that is over.
 func until(s site.Service, now time.Time) time.Time {
 	if s.OpenUntil.After(now) {
@@ -105,7 +90,7 @@ func until(s site.Service, now time.Time) time.Time {
 	return time.Time{}
 }
 
-func (r *Rooms) linkFacts(ctx context.Context, p record.Site, l site.Link, began, now time.Time) commission.Link {
+func (r *Rooms) linkFacts(ctx context.Context, p record.Site, l site.Link, run store.Commissioning, now time.Time) commission.Link {
 	ev := r.LinkEvidence(l, now)
 	out := commission.Link{Link: ev.Link, Overdue: ev.Overdue}
 	if len(ev.Refused) > 0 {
@@ -129,10 +114,10 @@ func (r *Rooms) linkFacts(ctx context.Context, p record.Site, l site.Link, began
 		}
 		break
 	}
-	if l.Since.After(began) {
+	if run.ID != 0 && l.Since.After(run.Began) {
 		bounded, cancel := context.WithTimeout(ctx, factsWait)
 		defer cancel()
-		list, _ := r.Store.Moves(bounded, store.MoveFilter{SiteID: p.ID, LinkID: l.ID, Since: began, Limit: 20})
+		list, _ := r.Store.Moves(bounded, store.MoveFilter{SiteID: p.ID, LinkID: l.ID, Since: run.Began, Limit: 20})
 		for _, m := range slices.Backward(list) {
 			if m.Old != (wan.Pair{}) {
 				out.Moves = append(out.Moves, commission.Move{Old: m.Old.String(), New: m.New.String(), At: m.Noticed,

@@ -26,7 +26,10 @@ func (e *SiteEdits) ImportKit(ctx context.Context, file io.Reader, by string) (s
 		return k, site.Flaws{{Field: "kit", Detail: k.Name + " is a ready-made kit; choose another name"}}
 	}
 	k.Own = true
-	return k, e.Store.PutKit(ctx, k, by, e.Now())
+	if err := e.Store.PutKit(ctx, k, by, e.Now()); err != nil {
+		return k, err
+	}
+	return k, e.Rooms.Runs.ReadKits(ctx)
 }
 
 // ExportKit writes a kit as its YAML file.
@@ -40,7 +43,10 @@ func (e *SiteEdits) ExportKit(ctx context.Context, name string, w io.Writer) err
 
 // RemoveKit removes a kit that was made here. What was put on record by it stays.
 func (e *SiteEdits) RemoveKit(ctx context.Context, name string) error {
-	return e.Store.RemoveKit(ctx, name)
+	if err := e.Store.RemoveKit(ctx, name); err != nil {
+		return err
+	}
+	return e.Rooms.Runs.ReadKits(ctx)
 }
 
 // UseKit puts a device and its services on record by a kit: all of them, or none.
