@@ -200,3 +200,32 @@ func TestACommissioningOutlivesARestartAndNotItsSite(t *testing.T) {
 	require.True(t, client.IsStatus(err, 404))
 	require.ErrorContains(t, err, "KET-07")
 }
+
+func TestWhatNoProbeCanProveComesIntoUseByAPersonsWord(t *testing.T) {
+	t.Parallel()
+	s := testbed.Start(t, nil)
+	ctx, c := t.Context(), s.Client
+	newcomer(t, s, "127.110.7.99")
+	_, err := c.AddService(ctx, "KET-07", contract.ServiceInput{Name: "beacon", Device: "door-phone", Kind: "udp", External: "7100",
+		Interval: 2})
+	require.NoError(t, err)
+	_, err = c.Commission(ctx, "KET-07", contract.CommissioningInput{Services: []string{"beacon"}})
+	require.NoError(t, err)
+	for _, a := range []contract.CommissioningAnswer{{Step: commission.OnRecord, Subject: "link main", State: commission.Skipped,
+		Words: "none"},
+		{Step: commission.Reserved, Subject: "device door-phone", State: commission.Done},
+		{Step: commission.Inside, Subject: "service beacon", State: commission.Done},
+		{Step: commission.Forward, Subject: "service beacon", State: commission.Done},
+		{Step: commission.Outside, Subject: "service beacon", State: commission.Done, Words: "heard at the harbour"}} {
+		_, err = c.AnswerStep(ctx, "KET-07", a)
+		require.NoError(t, err)
+	}
+	got, err := c.Service(ctx, "KET-07", "beacon")
+	require.NoError(t, err)
+	require.True(t, got.InUse)
+	left, err := c.ToCommission(ctx)
+	require.NoError(t, err)
+	for _, one := range left {
+		require.NotEqual(t, "service beacon", one.Subject)
+	}
+}

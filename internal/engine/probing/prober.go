@@ -197,6 +197,7 @@ func (p *Prober) watch(s *site.Service, starting bool) {
 		w.cancel() // what comes back would be about the revision before
 	}
 	before.Fingerprint, before.Pinned, before.PinnedBy, before.Revision = s.Fingerprint, s.Pinned, s.PinnedBy, s.Revision
+	before.InUse = s.InUse
 	if before != *s { // another thing to probe: what was seen is about the old one
 		w.results, w.View, w.Shown = nil, probe.View{}, nil
 	}

@@ -35,9 +35,7 @@ func (e *SiteEdits) Commission(ctx context.Context, code string, in contract.Com
 	if len(ids) == 0 {
 		ids = e.Awaited(p)
 	}
-	if _, open, err := e.Rooms.Runs.Of(ctx, p.ID); err != nil {
-		return contract.Commissioning{}, err
-	} else if len(ids) == 0 && !(open && e.runOpen(p.ID)) {
+	if len(ids) == 0 && !e.runOpen(p.ID) {
 		return contract.Commissioning{}, site.Flaws{{Field: "services",
 			Detail: "every service of " + p.Code + " is in use; name those to commission again, or record a new one first"}}
 	}
@@ -72,12 +70,26 @@ func (e *SiteEdits) AnswerStep(ctx context.Context, code string, in contract.Com
 		By: by, At: in.At}); err != nil {
 		return contract.Commissioning{}, err
 	}
+	if step.Step == commission.Outside && in.State == commission.Done { // no probe will ever prove it
+		if err := e.putToUse(ctx, p.Code, strings.TrimPrefix(step.Subject, "service ")); err != nil {
+			return contract.Commissioning{}, err
+		}
+	}
 	if step.Step == commission.Reserved && in.State == commission.Done {
 		if err := e.reserve(ctx, p.Code, strings.TrimPrefix(step.Subject, "device ")); err != nil {
 			return contract.Commissioning{}, err
 		}
 	}
 	return e.Commissioning(ctx, p.Code)
+}
+
+// putToUse notes on record that a service is in use.
+func (e *SiteEdits) putToUse(ctx context.Context, code, service string) error {
+	_, err := e.EditService(ctx, code, service, func(in *contract.ServiceInput) error {
+		in.InUse = true
+		return nil
+	})
+	return err
 }
 
 // reserve notes on record that the LAN address of a device is reserved.
