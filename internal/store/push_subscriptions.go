@@ -46,7 +46,7 @@ const maxBrowsers = 20
 // person has too many.
 func (s *Store) AddPushSubscription(ctx context.Context, personID int64, p PushSubscription) (id int64, err error) {
 	err = s.db.GetContext(ctx, &id, `INSERT INTO push_subscription (person_id, endpoint, p256dh, auth, label, created_at)
-		SELECT $1, $2, $3, $4, $5, $6 WHERE (SELECT count(*) FROM push_subscription WHERE person_id = $1) < $7
+		SELECT $1, $2, $3, $4, $5, $6 WHERE (SELECT count(*) FROM push_subscription WHERE person_id = $1 AND endpoint <> $2) < $7
 		ON CONFLICT (endpoint) DO UPDATE SET person_id = excluded.person_id, p256dh = excluded.p256dh, auth = excluded.auth,
 			label = excluded.label RETURNING id`, personID, p.Endpoint, p.P256DH, p.Auth, p.Label, p.Created, maxBrowsers)
 	if _, missing := explained(err, "", "", "").(Missing); missing {

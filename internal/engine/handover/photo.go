@@ -7,6 +7,7 @@ import (
 	"image"
 	"image/jpeg"
 	"image/png"
+	"sync"
 
 	"golang.org/x/image/draw"
 
@@ -16,10 +17,13 @@ import (
 
 const (
 	maxPhoto  = 5 << 20    // bytes of a file
-	maxPixels = 40_000_000 // of a picture before it is drawn anew
+	maxPixels = 25_000_000 // of a picture before it is drawn anew
 	longEdge  = 2400       // of a picture as it is kept, in pixels
 	quality   = 82
 )
+
+// drawing is held while a picture is unpacked: one takes up to 200 MB.
+var drawing sync.Mutex
 
 // redrawn reads a JPEG or PNG and draws it anew, upright and at most longEdge long: positions, names and whatever else the file has beside
 // the picture is gone. Error: site.Flaws for a file that is too large, or is none.
@@ -39,14 +43,16 @@ func redrawn(file []byte) (store.Photo, error) {
 		return flaw("is a picture of %d x %d pixels; at most %d million pixels are allowed", bounds.Width, bounds.Height,
 			maxPixels/1_000_000)
 	}
+	drawing.Lock()
+	defer drawing.Unlock()
 	img, _, err := image.Decode(bytes.NewReader(file))
 	if err != nil {
 		return flaw("is a broken picture: %s", err)
 	}
+	img = shrunk(img)
 	if kind == "jpeg" {
 		img = upright(img, orientation(file))
 	}
-	img = shrunk(img)
 	out := store.Photo{Kind: "image/" + kind, Width: img.Bounds().Dx(), Height: img.Bounds().Dy()}
 	var b bytes.Buffer
 	if kind == "png" {
