@@ -79,13 +79,7 @@ func faultCommand() *cobra.Command {
 }
 
 // faultID reads the number of a fault.
-func faultID(text string) (int64, error) {
-	id, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || id < 1 {
-		return 0, usagef("%q is no fault; give the number that inkpost fault list --all lists", text)
-	}
-	return id, nil
-}
+func faultID(text string) (int64, error) { return numbered("fault", "fault list --all", text) }
 
 // onFault makes the work of a command about one fault.
 func onFault(f func(cmd *cobra.Command, c *client.Client, id int64, args []string) error) func(*cobra.Command, []string) error {

@@ -14,11 +14,11 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// numberedOf reads the number of something of a site.
-func numberedOf(kind, list, text string) (int64, error) {
+// numbered reads the number of something that a command lists.
+func numbered(kind, list, text string) (int64, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || id < 1 {
-		return 0, usagef("%q is no %s; give the number that inkpost %s list lists", text, kind, list)
+		return 0, usagef("%q is no %s; give the number that inkpost %s lists", text, kind, list)
 	}
 	return id, nil
 }
@@ -70,7 +70,7 @@ func contactCommand() *cobra.Command {
 		})}
 	edit := &cobra.Command{Use: "edit SITE CONTACT", Short: "Change a contact", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			id, err := numberedOf("contact", "contact", args[1])
+			id, err := numbered("contact", "contact list", args[1])
 			if err != nil {
 				return err
 			}
@@ -93,7 +93,7 @@ func contactCommand() *cobra.Command {
 	}
 	remove := removal("remove SITE CONTACT", "Remove a contact", 2,
 		func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			id, err := numberedOf("contact", "contact", args[1])
+			id, err := numbered("contact", "contact list", args[1])
 			if err != nil {
 				return "", err
 			}
@@ -129,7 +129,7 @@ func visitCommand() *cobra.Command {
 			return err
 		})}
 	remove := removal("remove SITE NOTE", "Remove a note", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-		id, err := numberedOf("note", "visit", args[1])
+		id, err := numbered("note", "visit list", args[1])
 		if err != nil {
 			return "", err
 		}
@@ -174,7 +174,7 @@ func photoCommand() *cobra.Command {
 	add.Flags().StringVar(&caption, "caption", "", "what it shows")
 	get := &cobra.Command{Use: "get SITE PHOTO --file FILE", Short: "Write a photo to a new file", Args: cobra.ExactArgs(2),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			id, err := numberedOf("photo", "photo", args[1])
+			id, err := numbered("photo", "photo list", args[1])
 			if err != nil {
 				return err
 			}
@@ -182,7 +182,7 @@ func photoCommand() *cobra.Command {
 		})}
 	get.Flags().StringVar(&file, "file", "", "write to this new file instead of standard output")
 	remove := removal("remove SITE PHOTO", "Remove a photo", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-		id, err := numberedOf("photo", "photo", args[1])
+		id, err := numbered("photo", "photo list", args[1])
 		if err != nil {
 			return "", err
 		}

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -88,9 +87,9 @@ func noticeLogCommand() *cobra.Command {
 
 func onNotice(f func(cmd *cobra.Command, c *client.Client, id int64) error) func(*cobra.Command, []string) error {
 	return with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		id, err := strconv.ParseInt(args[0], 10, 64)
-		if err != nil || id < 1 {
-			return usagef("%q is no notice; give the number that inkpost notice log lists", args[0])
+		id, err := numbered("notice", "notice log", args[0])
+		if err != nil {
+			return err
 		}
 		return f(cmd, c, id)
 	})
@@ -283,9 +282,9 @@ func ruleCommand() *cobra.Command {
 	f.DurationVar(&gather, "gather", 0, "put together what is due within so long")
 	f.StringVar(&r.Subject, "subject", "", "template of the subject, with {site} {name} {provider} {cause} {what} {summary}")
 	remove := removal("remove RULE", "Remove a rule", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-		id, err := strconv.ParseInt(args[0], 10, 64)
+		id, err := numbered("rule", "notice rule list", args[0])
 		if err != nil {
-			return "", usagef("%q is no rule; give the number that inkpost notice rule list lists", args[0])
+			return "", err
 		}
 		return "Rule " + args[0] + " is removed.", c.RemoveNoticeRule(cmd.Context(), id)
 	})

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -132,9 +131,9 @@ func plannedCommand() *cobra.Command {
 	f.StringVar(&in.Reason, "reason", "", "what is done")
 	end := removal("end WORK", "End planned work, or call it off", 1,
 		func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			id, err := strconv.ParseInt(args[0], 10, 64)
+			id, err := numbered("planned work", "planned list", args[0])
 			if err != nil {
-				return "", usagef("%q is no planned work; give the number that inkpost planned list lists", args[0])
+				return "", err
 			}
 			return "Work " + args[0] + " is ended: faults are told again.", c.EndWork(cmd.Context(), id)
 		})

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -26,9 +25,9 @@ func pushCommand() *cobra.Command {
 		})}
 	remove := removal("remove BROWSER", "Have a browser no longer be told", 1,
 		func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			id, err := strconv.ParseInt(args[0], 10, 64)
+			id, err := numbered("browser", "notice push list", args[0])
 			if err != nil {
-				return "", usagef("%q is no browser; give the number that inkpost notice push list lists", args[0])
+				return "", err
 			}
 			return "Browser " + args[0] + " is no longer told.", c.Unsubscribe(cmd.Context(), id)
 		})

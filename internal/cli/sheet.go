@@ -6,7 +6,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -166,9 +165,9 @@ func sharedCommand() *cobra.Command {
 func unshareCommand() *cobra.Command {
 	return removal("unshare SITE LINK", "Revoke a customer's URL", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string,
 		error) {
-		id, err := strconv.ParseInt(args[1], 10, 64)
+		id, err := numbered("link to the sheet", "sheet shared "+args[0], args[1])
 		if err != nil {
-			return "", usagef("%q is no link to the sheet; give the number that inkpost sheet shared %s lists", args[1], args[0])
+			return "", err
 		}
 		return "Link " + args[1] + " no longer works.", c.UnshareSheet(cmd.Context(), args[0], id)
 	})

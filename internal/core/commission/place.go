@@ -1,6 +1,7 @@
 package commission
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -126,7 +127,7 @@ func (f Facts) reserved(d Device) Entry {
 	}
 	switch {
 	case !d.Address.IsValid():
-		e.Do = fmt.Sprintf("Reserve %s for %s (%s) in the router, and enter it here.", where, d.Name, orElse(d.MAC, "its MAC address"))
+		e.Do = fmt.Sprintf("Reserve %s for %s (%s) in the router, and enter it here.", where, d.Name, cmp.Or(d.MAC, "its MAC address"))
 		e.ByWord = false
 		return e.is(Waiting, "no LAN address is on record")
 	case d.Found != "":
@@ -142,7 +143,7 @@ func (f Facts) reserved(d Device) Entry {
 		return e.is(Done, fmt.Sprintf("%s is reserved for it", d.Address))
 	}
 	e.Do = fmt.Sprintf("In the router, reserve %s for %s (%s), or set it at the device, outside the range that the router gives out. "+
-		"Then say so here: the record notes it as reserved.", d.Address, d.Name, orElse(d.MAC, "its MAC address"))
+		"Then say so here: the record notes it as reserved.", d.Address, d.Name, cmp.Or(d.MAC, "its MAC address"))
 	return e.is(Waiting, fmt.Sprintf("%s is not noted as reserved", d.Address))
 }
 
@@ -185,11 +186,10 @@ func (f Facts) sheet() Entry {
 	return e.is(Waiting, "no sheet was kept since this run began")
 }
 
-func orNothing(s string) string { return orElse(s, "nothing") }
-
-func orElse(s, instead string) string {
+// orNothing names what a server gives; "none" is how no address is written.
+func orNothing(s string) string {
 	if s == "" || s == "none" {
-		return instead
+		return "nothing"
 	}
 	return s
 }

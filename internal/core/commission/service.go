@@ -1,6 +1,7 @@
 package commission
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -124,15 +125,15 @@ func (f Facts) before(s Service) Entry {
 	case !f.since(s.Probed):
 		return e.is(Waiting, "not probed from outside yet")
 	case s.Outcome.Open():
-		return e.failing(fmt.Sprintf("something answers at %s already: %s", s.port(), orElse(s.Seen, string(s.Outcome))),
+		return e.failing(fmt.Sprintf("something answers at %s already: %s", s.port(), cmp.Or(s.Seen, string(s.Outcome))),
 			"Find out what it is: a forward of earlier times, the router's own page, another device. If it is this service, and its "+
 				"forward was there before, pass this over.")
 	case s.Mute() && s.Outcome == probe.Silent:
 		return e.is(Skipped, "silence proves nothing of such a service")
 	case s.Outcome == probe.Skipped || s.Outcome == "":
-		return e.is(Waiting, orElse(s.Seen, "it could not be probed"))
+		return e.is(Waiting, cmp.Or(s.Seen, "it could not be probed"))
 	}
-	return e.is(Done, fmt.Sprintf("%s did not answer (%s): %s", s.port(), s.Outcome, orElse(s.Seen, "nothing came back")))
+	return e.is(Done, fmt.Sprintf("%s did not answer (%s): %s", s.port(), s.Outcome, cmp.Or(s.Seen, "nothing came back")))
 }
 
 func (f Facts) forward(s Service) Entry {
@@ -173,13 +174,13 @@ func (f Facts) outside(s Service) Entry {
 	}
 	switch {
 	case f.works(s):
-		return e.is(Done, orElse(s.Seen, "reachable"))
+		return e.is(Done, cmp.Or(s.Seen, "reachable"))
 	case !f.since(s.Probed) || s.State == probe.StateUnknown:
-		return e.is(Waiting, "not judged yet: "+orElse(s.Seen, "nothing was seen from outside"))
+		return e.is(Waiting, "not judged yet: "+cmp.Or(s.Seen, "nothing was seen from outside"))
 	case s.Finding != nil:
 		return e.found(s)
 	}
-	return e.failing(fmt.Sprintf("%s: %s", s.port(), orElse(s.Seen, string(s.Outcome))), "How the causes are weighed: inkpost why "+f.Site)
+	return e.failing(fmt.Sprintf("%s: %s", s.port(), cmp.Or(s.Seen, string(s.Outcome))), "How the causes are weighed: inkpost why "+f.Site)
 }
 
 func (f Facts) byName(s Service) Entry {

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -62,7 +63,7 @@ func (s Sheet) Sections() (out []Section) {
 	add(contacts)
 	steps := Section{Title: "Commissioning", Columns: []string{"Step", "Of", "State", "What was seen", "By", "When"}}
 	for _, x := range s.Steps {
-		steps.Rows = append(steps.Rows, []string{x.Title, x.Subject, x.State, x.Words, orElse(x.By, "seen"), moment(x.At)})
+		steps.Rows = append(steps.Rows, []string{x.Title, x.Subject, x.State, x.Words, cmp.Or(x.By, "seen"), moment(x.At)})
 	}
 	add(steps)
 	notes := Section{Title: "Notes", Columns: []string{"When", "By", "Note"}}
@@ -105,13 +106,6 @@ func moment(t time.Time) string {
 		return ""
 	}
 	return t.UTC().Format("2006-01-02 15:04")
-}
-
-func orElse(s, instead string) string {
-	if s == "" {
-		return instead
-	}
-	return s
 }
 
 // Title heads a sheet.

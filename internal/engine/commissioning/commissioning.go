@@ -5,6 +5,7 @@
 package commissioning
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -250,12 +251,12 @@ func (r *Room) Begin(ctx context.Context, p record.Site, services []int64, by st
 
 // Answer is what a person says of a step.
 type Answer struct {
-	Step  commission.Step
-	Of    int64
-	State commission.State // done or skipped; waiting makes it due again
-	Words string
-	By    string
-	At    time.Time // when it was said; zero for now
+	Step    commission.Step
+	Subject string           // as the run names it
+	State   commission.State // done or skipped; waiting makes it due again
+	Words   string
+	By      string
+	At      time.Time // when it was said; zero for now
 }
 
 // Answer takes what a person says of a step of the open run of a site. What is over already stays so: saying it twice is no error. Errors:
@@ -274,11 +275,11 @@ func (r *Room) Answer(ctx context.Context, siteID int64, a Answer) error {
 	}
 	f, _ := r.host.CommissioningFacts(ctx, c)
 	entries, _ := commission.Look(f, c.Results)
-	i := slices.IndexFunc(entries, func(e commission.Entry) bool { return e.Step == a.Step && e.Of == a.Of })
-	if i < 0 {
-		return store.Missing{Kind: "step of " + p.Code, Name: string(a.Step)}
+	e, ok := commission.Find(entries, a.Step, a.Subject)
+	if !ok {
+		return store.Missing{Kind: "step of " + p.Code, Name: strings.TrimSpace(string(a.Step) + " " + a.Subject)}
 	}
-	e, now := entries[i], r.now()
+	now := r.now()
 	if a.At.IsZero() || a.At.After(now) {
 		a.At = now
 	}
@@ -295,12 +296,12 @@ func (r *Room) Answer(ctx context.Context, siteID int64, a Answer) error {
 		if !e.ByWord {
 			flaws.Note("state", fmt.Errorf("%q is seen, not said: it is done when it is so; it can be skipped", e.Title))
 		}
-		a.Words = orElse(a.Words, "said to be so")
+		a.Words = cmp.Or(a.Words, "said to be so")
 	case commission.Skipped:
 		if a.Words == "" && !e.Optional {
 			flaws.Note("words", errors.New("say why it is passed over"))
 		}
-		a.Words = orElse(a.Words, "left out")
+		a.Words = cmp.Or(a.Words, "left out")
 	case commission.Waiting:
 	default:
 		flaws.Note("state", fmt.Errorf("%q is unknown; it is done, skipped or waiting", a.State))
@@ -311,7 +312,7 @@ func (r *Room) Answer(ctx context.Context, siteID int64, a Answer) error {
 	if a.State == commission.Waiting {
 		return r.again(ctx, c, e, a.By)
 	}
-	err := r.note(ctx, c, commission.Result{Step: a.Step, Of: a.Of, State: a.State, At: a.At, By: a.By, Words: a.Words})
+	err := r.note(ctx, c, commission.Result{Step: a.Step, Of: e.Of, State: a.State, At: a.At, By: a.By, Words: a.Words})
 	if isTaken(err) {
 		return nil
 	}
@@ -371,11 +372,4 @@ func (r *Room) Forget(gone record.Gone) {
 	for id := range gone.Sites {
 		delete(r.open, id)
 	}
-}
-
-func orElse(s, instead string) string {
-	if s == "" {
-		return instead
-	}
-	return s
 }

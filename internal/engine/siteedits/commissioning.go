@@ -53,30 +53,21 @@ func (e *SiteEdits) runOpen(siteID int64) bool {
 // the same again changes nothing.
 func (e *SiteEdits) AnswerStep(ctx context.Context, code string, in contract.CommissioningAnswer, by string) (contract.Commissioning,
 	error) {
-	run, err := e.Commissioning(ctx, code)
-	if err != nil {
-		return contract.Commissioning{}, err
-	}
 	p, err := e.FindSite(code)
 	if err != nil {
 		return contract.Commissioning{}, err
 	}
-	step, ok := commission.Find(run.Entries, in.Step, in.Subject)
-	if !ok {
-		return contract.Commissioning{}, store.Missing{Kind: "step of " + p.Code,
-			Name: strings.TrimSpace(string(in.Step) + " " + in.Subject)}
-	}
-	if err := e.Rooms.Runs.Answer(ctx, p.ID, commissioning.Answer{Step: step.Step, Of: step.Of, State: in.State, Words: in.Words,
+	if err := e.Rooms.Runs.Answer(ctx, p.ID, commissioning.Answer{Step: in.Step, Subject: in.Subject, State: in.State, Words: in.Words,
 		By: by, At: in.At}); err != nil {
 		return contract.Commissioning{}, err
 	}
-	if step.Step == commission.Outside && in.State == commission.Done { // no probe will ever prove it
-		if err := e.putToUse(ctx, p.Code, strings.TrimPrefix(step.Subject, "service ")); err != nil {
+	if in.Step == commission.Outside && in.State == commission.Done { // no probe will ever prove it
+		if err := e.putToUse(ctx, p.Code, strings.TrimPrefix(in.Subject, "service ")); err != nil {
 			return contract.Commissioning{}, err
 		}
 	}
-	if step.Step == commission.Reserved && in.State == commission.Done {
-		if err := e.reserve(ctx, p.Code, strings.TrimPrefix(step.Subject, "device ")); err != nil {
+	if in.Step == commission.Reserved && in.State == commission.Done {
+		if err := e.reserve(ctx, p.Code, strings.TrimPrefix(in.Subject, "device ")); err != nil {
 			return contract.Commissioning{}, err
 		}
 	}
