@@ -110,7 +110,7 @@ func TestATrialIsProposedWhereTheLinkDoesNotAllowItYet(t *testing.T) {
 	require.Contains(t, f.Check.Ask, "inkpost link edit KET-07 main --may-map")
 	e.Links[0].MayMap = true
 	require.NotEqual(t, causes.TryMapping, Site(e)[0].Check.Name, "it is made by itself")
-	e.Services[2].Trying, e.Services[2].Interval = true, 30
+	e.Services[2].Trying, e.Services[2].Interval = true, 60
 	require.Empty(t, Site(e), "it is waited for")
 	e.Services[2].Interval = 10
 	require.Len(t, Site(e), 1, "for two intervals at most")

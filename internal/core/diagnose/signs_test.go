@@ -248,7 +248,7 @@ func TestATroubleThatSpreadsIsToldWhenItIsKnownHowFar(t *testing.T) {
 func TestALookFromInsideIsWaitedFor(t *testing.T) {
 	e := scene()
 	fail(&e, probe.Silent, 2)
-	e.Services[2].Interval = 30
+	e.Services[2].Interval = 60
 	e.Seen = map[string]DeviceReport{"desk": {At: now.Add(-40 * time.Second), Present: true, Ports: map[string]string{"shell": "open"}}}
 	require.Empty(t, Site(e), "it was made before the failure: the next one is under way")
 	e.Seen["desk"] = DeviceReport{At: now, Unsure: true}

@@ -90,8 +90,8 @@ func TestAFailureAtAnAddressThatMayBeGoneSettles(t *testing.T) {
 		settled bool
 	}{
 		"nobody would announce another address": {Tenancy{}, failed(time.Second, 6*time.Second), true},
-		"the next check is still to come":       {every, failed(time.Second, 6*time.Second), false},
-		"the next check did not come":           {every, failed(time.Second, 18*time.Second), true},
+		"the next check is still to come":       {every, failed(10*time.Second, 6*time.Second), false},
+		"the next check did not come":           {every, failed(10*time.Second, 8*time.Second), true},
 		"heard since it failed": {Tenancy{now.Add(2 * time.Second), 18 * time.Second},
 			failed(time.Second, 6*time.Second), true},
 		"whoever announced was silent before": {every, failed(time.Minute, 6*time.Second), true},
@@ -104,6 +104,24 @@ func TestAFailureAtAnAddressThatMayBeGoneSettles(t *testing.T) {
 		}
 		require.Equal(t, want, Verdict(r, StateReachable, []View{c.v}, c.v.At), name)
 	}
+}
+
+func TestAFailureBesideAnotherIsBelievedSooner(t *testing.T) {
+	seen := View{Outcome: Silent, InRow: 2, Since: now.Add(3 * time.Second), At: now.Add(6 * time.Second)}
+	for name, c := range map[string]struct {
+		beside  time.Time
+		settled bool
+	}{
+		"nobody else fails":                   {time.Time{}, false},
+		"another began a moment before":       {now, true},
+		"another began not long enough ago":   {now.Add(1500 * time.Millisecond), false},
+		"another has failed for a long while": {now.Add(-time.Hour), false},
+		"another began later":                 {now.Add(4 * time.Second), false},
+	} {
+		require.Equal(t, c.settled, Rule{Sustain: 5 * time.Second, Beside: c.beside}.Settled(seen), name)
+	}
+	seen.InRow = 1
+	require.False(t, Rule{Sustain: 5 * time.Second, Beside: now}.Settled(seen), "one packet may be lost")
 }
 
 func TestRepresentativeExplainsTheState(t *testing.T) {

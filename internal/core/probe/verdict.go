@@ -33,6 +33,7 @@ type Rule struct {
 	Sustain  time.Duration // how long a result for the worse has to last
 	Stale    time.Duration // an older view does not count; 0 for no bound
 	Tenancy  Tenancy       // whether the address may have become somebody else's
+	Beside   time.Time     // since when another service at the same address fails, which is why this one was looked at; zero if none does
 }
 
 // Tenancy is what is known of whether a site still has the address at which its services are probed. The zero Tenancy is that of an
@@ -43,9 +44,9 @@ type Tenancy struct {
 }
 
 // Settling reports whether a failure may be the old address's and not the service's: whoever announces the site's address keeps its
-// rhythm, and has not been heard since the failure began, nor had the time to be.
+// rhythm, and has not been heard since the failure began, nor is its next word overdue.
 func (t Tenancy) Settling(since, at time.Time) bool {
-	return t.Patience > 0 && !since.Before(t.Heard) && since.Sub(t.Heard) <= t.Patience && at.Sub(since) < t.Patience
+	return !since.Before(t.Heard) && at.Sub(t.Heard) < t.Patience
 }
 
 // Meaning of an outcome under a rule.
@@ -70,9 +71,14 @@ func (r Rule) Meaning(o Outcome) Meaning {
 }
 
 // Settled reports whether a view that is not wanted may count: it was the same often enough, and for long enough, at an address that is
-// the site's.
+// the site's. What fails beside another service at the same address, and began a moment after it, need not be seen as often once more, nor
+// for as long.
 func (r Rule) Settled(v View) bool {
-	return v.InRow >= Confirmations && v.At.Sub(v.Since) >= r.Sustain && !r.Tenancy.Settling(v.Since, v.At)
+	enough, since := Confirmations, v.Since
+	if r.Beside.Before(since) && since.Sub(r.Beside) <= r.Sustain {
+		enough, since = enough-1, r.Beside
+	}
+	return v.InRow >= enough && v.At.Sub(since) >= r.Sustain && !r.Tenancy.Settling(v.Since, v.At)
 }
 
 // Next returns the view after one more outcome at the time at.

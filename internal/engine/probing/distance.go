@@ -102,7 +102,9 @@ func (p *Prober) lookAround(w *watch, l site.Link, failing bool) {
 		}
 		if on, ok := where.Followed(s.LinkID); ok && on.ID == l.ID &&
 			failing == (x.service.RuleAt(now).Meaning(x.View.Outcome) == probe.NotWanted) {
-			p.hurry(x)
+			if p.hurry(x); failing {
+				x.beside = w
+			}
 			n++
 		}
 	}

@@ -78,6 +78,9 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 		return confirm
 	}
 	rule := p.ruleOf(s, l, r.At)
+	if b := w.beside; b != nil && rule.Meaning(b.View.Outcome) == probe.NotWanted {
+		rule.Beside = b.View.Since
+	}
 	if r.LeftOut == "" && unknownPeer(s, vantage, p.Vantage, w.results, r.Outcome) {
 		r.LeftOut = unknownPeerWords
 	}

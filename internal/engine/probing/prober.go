@@ -146,6 +146,7 @@ type watch struct {
 	cancel  context.CancelFunc // ends the probe under way
 	results []VantageResult    // of each vantage point
 	nameDue time.Time          // when the way by the hostname is tried next
+	beside  *watch             // whose failure had this one looked at last
 	Status
 }
 

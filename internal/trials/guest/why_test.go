@@ -3,6 +3,7 @@ package guest_test
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"slices"
 	"strings"
@@ -188,6 +189,9 @@ func (s *troubled) try(where string, f trouble) (out []told) {
 	if f.and != "" {
 		other := troubles[slices.IndexFunc(troubles, func(x trouble) bool { return x.name == f.and })]
 		parts = append(parts, other)
+	}
+	if s.full { // what breaks does not wait until everything has just been looked at
+		time.Sleep(rand.N(10 * time.Second))
 	}
 	began := time.Now()
 	for _, p := range parts {
