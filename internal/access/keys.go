@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/team"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -21,6 +23,7 @@ type NewKey struct {
 	ID          int64
 	Scope       string
 	Label       string
+	May         team.Right // of a key of a person
 	Created     time.Time
 	Expires     time.Time // zero never
 	MayAnnounce []netip.Prefix
@@ -29,17 +32,18 @@ type NewKey struct {
 
 // AddKey makes a key for a person's programs. It is good until expires, five years from now at most; for a year when that is the zero
 // time. Error: site.Flaws.
-func (a *Access) AddKey(ctx context.Context, personID int64, label string, expires time.Time) (NewKey, error) {
-	return a.addPersonKey(ctx, store.ScopePerson, personID, label, expires)
+func (a *Access) AddKey(ctx context.Context, personID int64, label string, may team.Right, expires time.Time) (NewKey, error) {
+	return a.addPersonKey(ctx, store.ScopePerson, personID, label, may, expires)
 }
 
 // AddCalendarKey makes a key that reads the calendar by its URL, and nothing else. It is good for as long as a key of AddKey may be. Error:
 // site.Flaws.
 func (a *Access) AddCalendarKey(ctx context.Context, personID int64, label string) (NewKey, error) {
-	return a.addPersonKey(ctx, store.ScopeCalendar, personID, label, a.now().Add(maxPersonKey))
+	return a.addPersonKey(ctx, store.ScopeCalendar, personID, label, team.Read, a.now().Add(maxPersonKey))
 }
 
-func (a *Access) addPersonKey(ctx context.Context, scope string, personID int64, label string, expires time.Time) (NewKey, error) {
+func (a *Access) addPersonKey(ctx context.Context, scope string, personID int64, label string, may team.Right, expires time.Time) (NewKey,
+	error) {
 	label = strings.TrimSpace(label)
 	if err := checkLabel(label); err != nil {
 		return NewKey{}, err
@@ -53,14 +57,25 @@ func (a *Access) addPersonKey(ctx context.Context, scope string, personID int64,
 			Detail: fmt.Sprintf("%s is out of range; a key is valid until some time from now to five years ahead",
 				expires.Format(time.RFC3339))}}
 	}
-	k := NewKey{Scope: scope, Label: label, Created: now, Expires: expires.UTC().Truncate(time.Second),
+	k := NewKey{Scope: scope, Label: label, May: may, Created: now, Expires: expires.UTC().Truncate(time.Second),
 		Secret: keyPrefix + newSecret()}
 	err := a.editor.EditKeys(ctx, "a key was made", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {
-		k.ID, err = tx.AddPersonKey(ctx, hash(k.Secret), scope, personID, label, k.Expires)
+		k.ID, err = tx.AddPersonKey(ctx, hash(k.Secret), scope, personID, label, may, k.Expires)
 		touched.Keys = []int64{k.ID}
 		return err
 	})
 	return k, err
+}
+
+// Purpose is what a key is made for: to read, probe, edit or announce.
+func Purpose(scope string, may team.Right) string {
+	switch scope {
+	case store.ScopeAgent, store.ScopeRouter:
+		return "announce"
+	case store.ScopeVantage:
+		return string(team.Probe)
+	}
+	return string(may)
 }
 
 // keyPrefix makes a key recognisable, so that one that was published by mistake is found.
@@ -128,10 +143,10 @@ func (a *Access) good(k store.Key) bool {
 	return k.Revoked.IsZero() && (k.Expires.IsZero() || a.now().Before(k.Expires.Time))
 }
 
-// KeyGood reports whether a key is still good, so that a stream that was begun with it can be ended.
+// KeyGood reports whether a key is still good for the same, so that a stream that was begun with it can be ended.
 func (a *Access) KeyGood(k store.Key) bool {
 	now, known := a.keys.Key(k.Hash)
-	return known && a.good(now)
+	return known && a.good(now) && now.Role == k.Role && slices.Equal(now.Tags, k.Tags)
 }
 
 // Keys lists all keys, newest first, each with its last use. Error: that of the database.

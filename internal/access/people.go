@@ -3,15 +3,11 @@ package access
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/netip"
 	"strings"
-	"sync"
 	"time"
 	"unicode"
 	"unicode/utf8"
-
-	"golang.org/x/crypto/bcrypt"
 
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/store"
@@ -37,7 +33,7 @@ func ResetPassword(ctx context.Context, st *store.Store, name string, now time.T
 		return "", err
 	}
 	password = newCode(4)
-	h, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost)
+	h, err := hashPassword(password)
 	if err != nil {
 		return "", err
 	}
@@ -62,20 +58,20 @@ func (a *Access) PasswordWaiting(ctx context.Context, name string) (bool, error)
 	return p.Once, err
 }
 
-// absent is compared against when no such person exists, so that the answer takes as long.
-var absent = sync.OnceValue(func() []byte {
-	h, _ := bcrypt.GenerateFromPassword([]byte("nobody"), bcrypt.DefaultCost)
-	return h
-})
+// Visitor is who signs in: from where, and with what.
+type Visitor struct {
+	From    netip.Addr
+	Program string // as it calls itself
+}
 
 // SignIn opens a session and returns its token. Errors: ErrSignIn, access.TooMany, access.ErrHashing.
-func (a *Access) SignIn(ctx context.Context, name, password string, from netip.Addr) (token string, s store.Session, err error) {
+func (a *Access) SignIn(ctx context.Context, name, password string, by Visitor) (token string, s store.Session, err error) {
 	now := a.now()
-	if checkPersonName(name) != nil || len(password) > 200 { // nobody can have that name
-		a.signInFailed("", from)
+	if checkPersonName(name) != nil || len(password) > mostPassword { // nobody can have that name
+		a.signInFailed("", by.From)
 		return "", s, ErrSignIn
 	}
-	if err := a.tries.Allowed(name, from, now); err != nil {
+	if err := a.tries.Allowed(name, by.From, now); err != nil {
 		return "", s, err
 	}
 	p, err := a.store.PersonNamed(ctx, name)
@@ -84,19 +80,35 @@ func (a *Access) SignIn(ctx context.Context, name, password string, from netip.A
 	if err != nil && !absentee {
 		return "", s, err
 	}
-	kept, right := p.PasswordHash, false
+	kept := p.PasswordHash
 	if absentee {
 		kept = absent()
 	}
-	if err := a.hasher.Do(ctx, func() { right = bcrypt.CompareHashAndPassword(kept, []byte(password)) == nil }); err != nil {
+	right, stale, err := a.compare(ctx, kept, password)
+	if err != nil {
 		return "", s, err
 	}
 	if !right || absentee || p.Once && now.After(p.Until.Time) {
-		a.signInFailed(name, from)
+		a.signInFailed(name, by.From)
 		return "", s, ErrSignIn
 	}
 	a.tries.Passed(name)
-	return a.openSession(ctx, p)
+	if stale { // it is kept as passwords are kept now; that it is could not be done by anybody but who has it
+		if err := a.keepAnew(ctx, p, password); err != nil {
+			a.log.Warn("a password could not be kept anew", "name", name, "error", err)
+		}
+	}
+	return a.openSession(ctx, p, by)
+}
+
+// keepAnew keeps the password of somebody who has just shown it in the way of today, unless it was changed meanwhile.
+func (a *Access) keepAnew(ctx context.Context, p store.Person, password string) error {
+	var kept []byte
+	var failed error
+	if err := a.hasher.Do(ctx, func() { kept, failed = hashPassword(password) }); err != nil || failed != nil {
+		return errors.Join(err, failed)
+	}
+	return a.store.KeepAnew(ctx, p.ID, p.PasswordHash, kept)
 }
 
 // signInFailed counts a failed try, and writes it to the log.
@@ -108,16 +120,28 @@ func (a *Access) signInFailed(name string, from netip.Addr) {
 // FailedSignIns is how many tries to sign in have failed since the server started.
 func (a *Access) FailedSignIns() uint64 { return a.tries.Total() }
 
-// ChoosePassword replaces a person's password, ends all their sessions and opens a new one. Errors: site.Flaws, ErrHashing, that of the
-// database.
-func (a *Access) ChoosePassword(ctx context.Context, name, password string) (token string, s store.Session, err error) {
-	if n := len(password); n < 10 || n > 72 {
-		return "", s, site.Flaws{{Field: "password", Detail: fmt.Sprintf("has %d octets; 10 to 72 are allowed", n)}}
-	}
-	var h []byte
-	if err := a.hasher.Do(ctx, func() { h, err = bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost) }); err != nil {
+// Choice is a password that somebody chose in the place of their old one. EndKeys makes their keys useless as well.
+type Choice struct {
+	Old, Password string
+	EndKeys       bool
+}
+
+// ErrOldPassword reports that the password that is to be replaced was not given.
+var ErrOldPassword = site.Flaws{{Field: "old", Detail: "is not the password that you have now"}}
+
+// ChoosePassword replaces a person's password, ends all their sessions and opens a new one. Somebody who signed in with a one-time password
+// has just given it. Errors: site.Flaws, TooMany, ErrHashing, that of the database.
+func (a *Access) ChoosePassword(ctx context.Context, name string, c Choice, by Visitor) (token string, s store.Session, err error) {
+	p, err := a.store.PersonNamed(ctx, name)
+	if err != nil {
 		return "", s, err
 	}
+	if !p.Once {
+		if err := a.confirm(ctx, p, c.Old, by.From); err != nil {
+			return "", s, err
+		}
+	}
+	h, err := a.keepPassword(ctx, name, c.Password)
 	if err != nil {
 		return "", s, err
 	}
@@ -125,9 +149,40 @@ func (a *Access) ChoosePassword(ctx context.Context, name, password string) (tok
 		return "", s, err
 	}
 	a.sessions.forget()
-	p, err := a.store.PersonNamed(ctx, name)
-	if err != nil {
+	if c.EndKeys {
+		if err := a.endKeys(ctx, name); err != nil {
+			return "", s, err
+		}
+	}
+	if p, err = a.store.PersonNamed(ctx, name); err != nil {
 		return "", s, err
 	}
-	return a.openSession(ctx, p)
+	return a.openSession(ctx, p, by)
+}
+
+// confirm has somebody who is signed in show their password: what follows is more than a session that was left open may do. Errors:
+// ErrOldPassword, TooMany, ErrHashing.
+func (a *Access) confirm(ctx context.Context, p store.Person, password string, from netip.Addr) error {
+	if err := a.tries.Allowed(p.Name, from, a.now()); err != nil {
+		return err
+	}
+	right, _, err := a.compare(ctx, p.PasswordHash, password)
+	if err != nil {
+		return err
+	}
+	if !right {
+		a.signInFailed(p.Name, from)
+		return ErrOldPassword
+	}
+	a.tries.Passed(p.Name)
+	return nil
+}
+
+func (a *Access) endKeys(ctx context.Context, name string) error {
+	return a.editor.EditKeys(ctx, "somebody's keys were revoked", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {
+		if touched.Keys, err = tx.PersonKeys(ctx, name); err != nil {
+			return err
+		}
+		return tx.RevokePersonKeys(ctx, name, a.now())
+	})
 }

@@ -3,16 +3,55 @@ package access
 import (
 	"context"
 	"errors"
+	"net/netip"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/store"
 )
 
-func (a *Access) openSession(ctx context.Context, p store.Person) (token string, s store.Session, err error) {
+func (a *Access) openSession(ctx context.Context, p store.Person, by Visitor) (token string, s store.Session, err error) {
 	token = newSecret()
-	s = store.Session{PersonID: p.ID, Name: p.Name, Once: p.Once, CSRF: newSecret(), Expires: a.now().Add(SessionLife)}
-	return token, s, a.store.AddSession(ctx, hash(token), p.ID, s.CSRF, a.now(), s.Expires)
+	s = store.Session{PersonID: p.ID, Name: p.Name, Once: p.Once, CSRF: newSecret(), Expires: a.now().Add(SessionLife), Rights: p.Rights,
+		Program: string([]rune(strings.ToValidUTF8(by.Program, ""))[:min(len([]rune(by.Program)), maxProgram)])}
+	s.From(by.From)
+	s.ID, err = a.store.AddSession(ctx, hash(token), s, a.now())
+	return token, s, err
+}
+
+// maxProgram is how many characters of what a browser calls itself are kept.
+const maxProgram = 200
+
+// Sessions lists the sessions of a person, the one that was used last first. Error: that of the database.
+func (a *Access) Sessions(ctx context.Context, personID int64) ([]store.Session, error) {
+	return a.store.Sessions(ctx, personID, a.now())
+}
+
+// SessionGood reports whether a session is still good for the same. While the database does not answer, it is.
+func (a *Access) SessionGood(ctx context.Context, s store.Session) bool {
+	now, err := a.store.SessionByID(ctx, s.ID, a.now())
+	var missing store.Missing
+	return err == nil && now.Role == s.Role && slices.Equal(now.Tags, s.Tags) || err != nil && !errors.As(err, &missing)
+}
+
+// EndSession ends one session of a person. Errors: store.Missing, that of the database.
+func (a *Access) EndSession(ctx context.Context, personID, id int64) error {
+	a.sessions.forget()
+	return a.store.EndSessionOf(ctx, personID, id)
+}
+
+// seenEvery is how precisely the last use of a session is kept.
+const seenEvery = time.Minute
+
+// SeeSession notes that a session is used from somewhere. What cannot be written is written at the next use.
+func (a *Access) SeeSession(ctx context.Context, s store.Session, from netip.Addr) {
+	if now := a.now(); now.Sub(s.Seen.Time) >= seenEvery || from != s.Address.Addr {
+		if err := a.store.SeeSession(ctx, s.ID, from, now); err != nil {
+			a.log.Debug("the use of a session is not noted", "error", err)
+		}
+	}
 }
 
 // Session finds the session of a token. Error: store.Missing.

@@ -1,21 +1,26 @@
 package api
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
 	"github.com/labstack/echo/v5"
 
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/team"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/store"
 )
 
 func (a *api) sessionDoc(s store.Session) contract.Session {
-	return contract.Session{Name: s.Name, CSRF: s.CSRF, ChoosePassword: s.Once, Lab: a.lab != nil}
+	return contract.Session{Name: s.Name, CSRF: s.CSRF, ChoosePassword: s.Once, Lab: a.lab != nil, Role: s.Role,
+		Tags: append([]string{}, s.Tags...)}
 }
 
 func (a *api) signIn(c *echo.Context, _ principal) error {
@@ -23,16 +28,23 @@ func (a *api) signIn(c *echo.Context, _ principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	from, err := clientAddress(c)
+	by, err := visitor(c)
 	if err != nil {
 		return err
 	}
-	token, s, err := a.engine().Access.SignIn(c.Request().Context(), in.Name, in.Password, from)
+	named(c, in.Name)
+	token, s, err := a.engine().Access.SignIn(c.Request().Context(), in.Name, in.Password, by)
 	if err != nil {
 		return err
 	}
 	a.setCookie(c, token, sessionLife)
 	return c.JSON(http.StatusOK, a.sessionDoc(s))
+}
+
+// visitor is who signs in.
+func visitor(c *echo.Context) (access.Visitor, error) {
+	from, err := clientAddress(c)
+	return access.Visitor{From: from, Program: c.Request().UserAgent()}, err
 }
 
 func (a *api) session(c *echo.Context, p principal) error {
@@ -53,7 +65,11 @@ func (a *api) choosePassword(c *echo.Context, p principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	token, s, err := a.engine().Access.ChoosePassword(c.Request().Context(), p.name, in.Password)
+	by, err := visitor(c)
+	if err != nil {
+		return err
+	}
+	token, s, err := a.engine().Access.ChoosePassword(c.Request().Context(), p.name, access.Choice(in), by)
 	if err != nil {
 		return err
 	}
@@ -61,15 +77,59 @@ func (a *api) choosePassword(c *echo.Context, p principal) error {
 	return c.JSON(http.StatusOK, a.sessionDoc(s))
 }
 
-func (a *api) keys(c *echo.Context, _ principal) error {
+// keys lists the keys of the sites that somebody sees, and their own; an owner sees everybody's.
+func (a *api) keys(c *echo.Context, p principal) error {
 	list, err := a.engine().Keys(c.Request().Context())
+	if !p.role.May(team.Administer) {
+		list = slices.DeleteFunc(list, func(k contract.Key) bool {
+			return (k.Scope == store.ScopePerson || k.Scope == store.ScopeCalendar) && k.Holder != p.name
+		})
+	}
 	return ok(c, http.StatusOK, list, err)
+}
+
+// keyHeld checks that somebody may change a key: one of their own, of a link that they see, or any where they are an owner.
+func (a *api) keyHeld(c *echo.Context, p principal) (int64, error) {
+	missing := store.Missing{Kind: "key", Name: c.Param("id")}
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		return 0, missing
+	}
+	k, link, known := a.engine().KeyOnRecord(id)
+	switch {
+	case !known:
+		return 0, missing
+	case k.LinkID != 0:
+		if _, err := a.engine().SiteSeen(c.Request().Context(), link); err != nil {
+			return 0, missing
+		}
+		if !p.may(team.Edit) {
+			return 0, errNotYours
+		}
+	case int64(k.PersonID) != p.personID && !p.may(team.Administer):
+		return 0, missing
+	}
+	return id, nil
+}
+
+// strongest is the most that a key of a caller can be made for.
+func (p principal) strongest() team.Right {
+	for _, r := range []team.Right{team.Edit, team.Probe} {
+		if p.may(r) {
+			return r
+		}
+	}
+	return team.Read
 }
 
 func (a *api) addKey(c *echo.Context, p principal) error {
 	var in contract.KeyInput
 	if err := decode(c, &in); err != nil {
 		return err
+	}
+	in.May = cmp.Or(in.May, string(p.strongest()))
+	if may, err := team.ParseRight(in.May); err == nil && !p.may(may) {
+		return site.Flaws{{Field: "may", Detail: fmt.Sprintf("a key cannot do more than whoever makes it; %s at most", p.strongest())}}
 	}
 	k, err := a.engine().AddKey(c.Request().Context(), p.personID, p.name, in)
 	return ok(c, http.StatusCreated, k, err)
@@ -85,22 +145,22 @@ func (a *api) addRouterKey(c *echo.Context, _ principal) error {
 	return ok(c, http.StatusCreated, k, err)
 }
 
-func (a *api) allowKey(c *echo.Context, _ principal) error {
+func (a *api) allowKey(c *echo.Context, p principal) error {
 	var in contract.Allowance
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	id, err := a.keyHeld(c, p)
 	if err != nil {
-		return store.Missing{Kind: "key", Name: c.Param("id")}
+		return err
 	}
 	return done(c, a.engine().Access.AllowKey(c.Request().Context(), id, in.MayAnnounce))
 }
 
-func (a *api) revokeKey(c *echo.Context, _ principal) error {
-	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+func (a *api) revokeKey(c *echo.Context, p principal) error {
+	id, err := a.keyHeld(c, p)
 	if err != nil {
-		return store.Missing{Kind: "key", Name: c.Param("id")}
+		return err
 	}
 	return done(c, a.engine().Access.RevokeKey(c.Request().Context(), id))
 }

@@ -253,10 +253,10 @@ func (a *api) nextKey(c *echo.Context, p principal) error {
 	return ok(c, http.StatusCreated, contract.NextKey{Key: key}, err)
 }
 
-func (a *api) turnKey(c *echo.Context, _ principal) error {
-	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+func (a *api) turnKey(c *echo.Context, p principal) error {
+	id, err := a.keyHeld(c, p)
 	if err != nil {
-		return store.Missing{Kind: "key", Name: c.Param("id")}
+		return err
 	}
 	if err := a.engine().Access.RotateKey(c.Request().Context(), id); err != nil {
 		return err

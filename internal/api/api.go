@@ -29,6 +29,7 @@ type Lab interface {
 	SetAwake(site, device string, awake bool) error
 	RestartMachine(site string) error
 	SetPrimary(running bool) error
+	SetTaken(name, address string) error
 	SetProvider(name string, running bool) error
 	Mend(site string) ([]string, error)
 }
@@ -69,6 +70,9 @@ type api struct {
 	// traces bounds how often the site of a refused key is searched for, which goes through all links.
 	traces *rate.Limiter
 	stun   int
+	// reads and edits are, by path, the call that reads what stands there, and the document that edits it.
+	reads map[string]route
+	edits map[string]any
 }
 
 // New makes the HTTP handler of everything. Error: a console whose files cannot be read.
@@ -89,6 +93,15 @@ func New(o Options) (*echo.Echo, error) {
 		ErrorHandler:        func(_ *echo.Context, err error) error { return err },
 	})
 	routes := a.routes()
+	a.reads, a.edits = map[string]route{}, map[string]any{}
+	for _, r := range routes {
+		switch {
+		case r.method == http.MethodGet:
+			a.reads[r.path] = r
+		case r.in != nil && r.method != http.MethodPost:
+			a.edits[r.path] = r.in
+		}
+	}
 	for _, r := range routes {
 		limit := int64(bodyLimit)
 		if r.large {

@@ -8,6 +8,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -25,7 +26,7 @@ func (a *api) calendarRoutes() []route {
 }
 
 func (a *api) calendar(c *echo.Context, _ principal) error {
-	list := a.engine().Calendar()
+	list := a.engine().Calendar(c.Request().Context())
 	if list == nil {
 		list = []contract.CalendarEntry{}
 	}
@@ -52,7 +53,7 @@ func (a *api) calendarFile(c *echo.Context, _ principal) error {
 	cal.SetMethod(ics.MethodPublish)
 	cal.SetName("Ink Post")
 	now := a.engine().Now()
-	for _, e := range a.engine().Calendar() {
+	for _, e := range a.engine().Calendar(rooms.WithSight(c.Request().Context(), k.Sight())) {
 		event := cal.AddEvent(e.ID + "@inkpost")
 		event.SetDtStampTime(now)
 		event.SetStartAt(e.From)

@@ -64,6 +64,10 @@ func describe(routes []route, version string) ([]byte, error) {
 				"was edited since, nothing is done (412)").
 				WithSchema(openapi3.NewStringSchema()))
 		}
+		if r.who == person {
+			of := r.rule()
+			op.Extensions = map[string]any{"x-inkpost-takes": of.need, "x-inkpost-concerns": of.reach.words()}
+		}
 		switch r.who {
 		case signedIn:
 			op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("session"))

@@ -17,7 +17,7 @@ const heartbeat = 15 * time.Second
 
 // events streams what happens. A client that returns with Last-Event-ID gets what it missed; where that is no longer kept,
 // an event called "reread" tells it to read everything anew.
-func (a *api) events(c *echo.Context, _ principal) error {
+func (a *api) events(c *echo.Context, p principal) error {
 	after := c.Request().Header.Get("Last-Event-ID")
 	only := c.QueryParam("site")
 	hub := a.engine().Events
@@ -48,7 +48,7 @@ func (a *api) events(c *echo.Context, _ principal) error {
 		var err error
 		select {
 		case ev := <-sub.C:
-			if only != "" && ev.Site != only && ev.Site != "" {
+			if only != "" && ev.Site != only && ev.Site != "" || !p.sight.All() && !a.seesEvent(c, ev) {
 				continue
 			}
 			doc, _ := json.Marshal(eventDocument(ev))
@@ -65,6 +65,15 @@ func (a *api) events(c *echo.Context, _ principal) error {
 			return nil
 		}
 	}
+}
+
+// seesEvent reports whether an event is about a site that the caller sees.
+func (a *api) seesEvent(c *echo.Context, ev events.Event) bool {
+	if ev.Site == "" {
+		return false
+	}
+	_, err := a.engine().SiteSeen(c.Request().Context(), ev.Site)
+	return err == nil
 }
 
 // eventDocument makes the CloudEvents 1.0 document of an event.

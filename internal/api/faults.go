@@ -64,11 +64,11 @@ func (a *api) faults(c *echo.Context, _ principal) error {
 		return site.Flaws{{Field: "open", Detail: err.Error()}}
 	}
 	if code := c.QueryParam("site"); code != "" {
-		id, err := a.engine().SiteID(code)
+		p, err := a.engine().SiteSeen(c.Request().Context(), code)
 		if err != nil {
 			return err
 		}
-		f.SiteID = id
+		f.SiteID = p.ID
 	}
 	list, err := a.engine().Faults(c.Request().Context(), f)
 	return ok(c, http.StatusOK, list, err)
@@ -135,7 +135,7 @@ func (a *api) faultTimes(c *echo.Context, _ principal) error {
 }
 
 func (a *api) plannedWork(c *echo.Context, _ principal) error {
-	return ok(c, http.StatusOK, a.engine().PlannedWork(), nil)
+	return ok(c, http.StatusOK, a.engine().PlannedWork(c.Request().Context()), nil)
 }
 
 func (a *api) planWork(c *echo.Context, p principal) error {

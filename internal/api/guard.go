@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/subtle"
 	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"net/netip"
@@ -14,7 +15,9 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/core/team"
 	"inkpost.example/inkpost/internal/engine/changes"
+	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -32,6 +35,34 @@ type principal struct {
 	linkID   int64  // of an agent
 	vantage  int64  // ID of a vantage point
 	session  *store.Session
+	role     team.Role
+	sight    team.Sight
+}
+
+// may reports whether a person may do something, with the key that they use.
+func (p principal) may(right team.Right) bool {
+	return p.role.May(right) && (p.key.ID == 0 || team.KeyMay(p.key.May, right))
+}
+
+// allowed checks that a person may make a call. What they do not see is not there for them. Errors: failure, store.Missing.
+func (a *api) allowed(c *echo.Context, r route, p principal) (context.Context, error) {
+	of, ctx := r.rule(), rooms.WithSight(c.Request().Context(), p.sight)
+	switch {
+	case !p.role.May(of.need):
+		return ctx, problemOf(http.StatusForbidden, "not-your-part", fmt.Sprintf("%s is a %s, who may not %s; ask an owner", p.name, p.role,
+			of.need))
+	case !p.may(of.need):
+		return ctx, problemOf(http.StatusForbidden, "key-too-weak", fmt.Sprintf("this key was made to %s, and this takes one to %s; make another",
+			p.key.May, of.need))
+	case of.reach == everything && !p.sight.All():
+		return ctx, problemOf(http.StatusForbidden, "not-your-part", "this concerns all sites, and "+p.name+" sees "+p.sight.Words())
+	}
+	if of.reach == oneSite {
+		if _, err := a.engine().SiteSeen(ctx, c.Param("code")); err != nil {
+			return ctx, err
+		}
+	}
+	return ctx, nil
 }
 
 var (
@@ -66,7 +97,7 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 		case eng.Writable() != nil && !r.anywhere():
 			return eng.Writable()
 		case r.who == anyone:
-			return r.serve(c, principal{})
+			return a.traced(c, r, principal{}, func() error { return r.serve(c, principal{}) })
 		}
 		p, err := a.principal(c)
 		if err != nil {
@@ -85,19 +116,24 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 			}
 		}
 		ctx := c.Request().Context()
+		if r.who == person {
+			if ctx, err = a.allowed(c, r, p); err != nil {
+				return err
+			}
+		}
 		if seen, err := ifMatch(c.Request().Header.Values("If-Match")); err != nil {
 			return err
 		} else if r.method != http.MethodGet {
 			ctx = changes.WithRequest(ctx, changes.Request{Person: p.name, Seen: seen})
 		}
-		if r.stream && p.key.ID != 0 {
+		if r.stream {
 			var stop context.CancelFunc
 			ctx, stop = context.WithCancel(ctx)
 			defer stop()
-			go a.endWithKey(ctx, stop, p.key)
+			go a.endWith(ctx, stop, p)
 		}
 		c.SetRequest(c.Request().WithContext(ctx))
-		return r.serve(c, p)
+		return a.traced(c, r, p, func() error { return r.serve(c, p) })
 	}
 }
 
@@ -120,17 +156,26 @@ func (r route) anywhere() bool {
 		strings.HasPrefix(r.path, base+"/session")
 }
 
-// keyWatch is how soon what was begun with a key ends after it is revoked.
-const keyWatch = 500 * time.Millisecond
+// keyWatch and sessionWatch are how soon what was begun with a key or in a session ends after that does, or may do something else.
+const (
+	keyWatch     = 500 * time.Millisecond
+	sessionWatch = 3 * time.Second
+)
 
-// endWithKey ends a stream when its key is no longer good.
-func (a *api) endWithKey(ctx context.Context, stop context.CancelFunc, k store.Key) {
-	tick := time.NewTicker(keyWatch)
+// endWith ends a stream when its key or session is no longer good, or its holder may do something else.
+func (a *api) endWith(ctx context.Context, stop context.CancelFunc, p principal) {
+	every := keyWatch
+	if p.session != nil {
+		every = sessionWatch
+	}
+	tick := time.NewTicker(every)
 	defer tick.Stop()
 	for {
 		select {
 		case <-tick.C:
-			if eng := a.engine(); eng == nil || !eng.Access.KeyGood(k) {
+			eng := a.engine()
+			good := eng != nil && (p.key.ID != 0 && eng.Access.KeyGood(p.key) || p.session != nil && eng.Access.SessionGood(ctx, *p.session))
+			if !good {
 				stop()
 				return
 			}
@@ -168,7 +213,7 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 			return principal{}, errNotYours
 		}
 		return principal{personID: int64(k.PersonID), name: k.Person, scope: k.Scope, linkID: int64(k.LinkID),
-			vantage: int64(k.VantageID), key: k}, nil
+			vantage: int64(k.VantageID), key: k, role: k.Role, sight: k.Sight()}, nil
 	}
 	cookie, err := c.Cookie(cookieName)
 	if err != nil {
@@ -189,7 +234,10 @@ func (a *api) principal(c *echo.Context) (principal, error) {
 			return principal{}, errIntent
 		}
 	}
-	return principal{personID: s.PersonID, name: s.Name, session: &s}, nil
+	if from, err := clientAddress(c); err == nil {
+		a.engine().Access.SeeSession(ctx, s, from)
+	}
+	return principal{personID: s.PersonID, name: s.Name, session: &s, role: s.Role, sight: s.Sight()}, nil
 }
 
 func (a *api) setCookie(c *echo.Context, token string, life int) {

@@ -26,6 +26,10 @@ func (a *api) labPrimary(running bool) func(*echo.Context, principal) error {
 	return func(c *echo.Context, _ principal) error { return done(c, a.lab.SetPrimary(running)) }
 }
 
+func (a *api) labTaken(c *echo.Context, _ principal) error {
+	return done(c, a.lab.SetTaken(c.Param("name"), c.Param("address")))
+}
+
 func (a *api) labProvider(running bool) func(*echo.Context, principal) error {
 	return func(c *echo.Context, _ principal) error { return done(c, a.lab.SetProvider(c.Param("name"), running)) }
 }

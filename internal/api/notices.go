@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/notice"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/team"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -94,22 +95,46 @@ func (a *api) testNotice(c *echo.Context, _ principal) error {
 	return ok(c, http.StatusOK, out, err)
 }
 
-func (a *api) noticeRules(c *echo.Context, _ principal) error {
+// forOthers reports whether somebody may say what others are told of: who edits, and sees all sites.
+func (p principal) forOthers() bool { return p.may(team.Edit) && p.sight.All() }
+
+var errOthersRule = problemOf(http.StatusForbidden, "not-your-part", "you can only say what you are told of yourself")
+
+func (a *api) noticeRules(c *echo.Context, p principal) error {
 	out, err := a.engine().NoticeRules(c.Request().Context())
+	if !p.forOthers() {
+		out = slices.DeleteFunc(out, func(r notice.Rule) bool { return r.Person != p.name })
+	}
 	return ok(c, http.StatusOK, out, err)
 }
 
-func (a *api) addNoticeRule(c *echo.Context, _ principal) error {
+// ruleHeld checks that somebody may change a rule. Errors: store.Missing, that of the database.
+func (a *api) ruleHeld(c *echo.Context, p principal) (int64, error) {
+	id, err := numbered(c, "rule")
+	if err != nil || p.forOthers() {
+		return id, err
+	}
+	list, err := a.engine().NoticeRules(c.Request().Context())
+	if err == nil && !slices.ContainsFunc(list, func(r notice.Rule) bool { return r.ID == id && r.Person == p.name }) {
+		err = store.Missing{Kind: "rule", Name: c.Param("id")}
+	}
+	return id, err
+}
+
+func (a *api) addNoticeRule(c *echo.Context, p principal) error {
 	var in notice.Rule
 	if err := decode(c, &in); err != nil {
 		return err
+	}
+	if in.Person != p.name && !p.forOthers() {
+		return errOthersRule
 	}
 	out, err := a.engine().AddNoticeRule(c.Request().Context(), in)
 	return ok(c, http.StatusCreated, out, err)
 }
 
-func (a *api) editNoticeRule(c *echo.Context, _ principal) error {
-	id, err := numbered(c, "rule")
+func (a *api) editNoticeRule(c *echo.Context, p principal) error {
+	id, err := a.ruleHeld(c, p)
 	if err != nil {
 		return err
 	}
@@ -121,8 +146,8 @@ func (a *api) editNoticeRule(c *echo.Context, _ principal) error {
 	return ok(c, http.StatusOK, out, err)
 }
 
-func (a *api) removeNoticeRule(c *echo.Context, _ principal) error {
-	id, err := numbered(c, "rule")
+func (a *api) removeNoticeRule(c *echo.Context, p principal) error {
+	id, err := a.ruleHeld(c, p)
 	if err == nil {
 		err = a.engine().RemoveNoticeRule(c.Request().Context(), id)
 	}
@@ -132,12 +157,18 @@ func (a *api) removeNoticeRule(c *echo.Context, _ principal) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
-func (a *api) addressees(c *echo.Context, _ principal) error {
+func (a *api) addressees(c *echo.Context, p principal) error {
 	out, err := a.engine().Addressees(c.Request().Context())
+	if !p.forOthers() {
+		out = slices.DeleteFunc(out, func(one contract.Addressee) bool { return one.Name != p.name })
+	}
 	return ok(c, http.StatusOK, out, err)
 }
 
-func (a *api) setAddressee(c *echo.Context, _ principal) error {
+func (a *api) setAddressee(c *echo.Context, p principal) error {
+	if c.Param("name") != p.name && !p.forOthers() {
+		return errOthersRule
+	}
 	var in contract.AddresseeInput
 	if err := decode(c, &in); err != nil {
 		return err

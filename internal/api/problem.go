@@ -121,7 +121,7 @@ var errorKinds = []errorKind{
 	errorOf(http.StatusServiceUnavailable, "not-recorded", changes.ErrNotRecorded),
 	errorOf(http.StatusUnauthorized, "sign-in-refused", access.ErrSignIn),
 	errorOf(http.StatusUnauthorized, "key-not-valid", access.ErrKey),
-	errorOf(http.StatusForbidden, "code-not-valid", access.ErrCode),
+	errorOf(http.StatusForbidden, "code-not-valid", access.ErrCode, access.ErrInvitation),
 	errorOf(http.StatusConflict, "no-agent", siteside.ErrNoAgent),
 	errorOf(http.StatusGone, "vantage-gone", vantages.ErrGone),
 	errorOf(http.StatusGone, "link-gone", changes.ErrLinkGone),

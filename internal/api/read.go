@@ -74,6 +74,7 @@ func body(c *echo.Context) ([]byte, error) {
 	var tooLarge *http.MaxBytesError
 	switch {
 	case err == nil:
+		c.Set(bodyKey, doc)
 		return doc, nil
 	case errors.As(err, &tooLarge), errors.Is(err, echo.ErrStatusRequestEntityTooLarge):
 		return nil, err

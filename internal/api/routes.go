@@ -282,6 +282,7 @@ func (a *api) routes() []route {
 		{method: "POST", path: base + "/agent/announcements", summary: "Announce the link's address", who: agentOnly,
 			in: contract.Announcement{}, out: contract.Receipt{}, serve: a.announce},
 	}
+	list = append(list, a.peopleRoutes()...)
 	list = append(list, a.faultRoutes()...)
 	list = append(list, a.noticeRoutes()...)
 	list = append(list, a.commissioningRoutes()...)
@@ -301,6 +302,11 @@ func (a *api) routes() []route {
 				who: person, status: http.StatusNoContent, serve: a.labPrimary(true)},
 			{method: "DELETE", path: base + "/lab/primary/running", summary: "Take the simulated primary of the remote zone away",
 				who: person, status: http.StatusNoContent, serve: a.labPrimary(false)},
+			{method: "PUT", path: base + "/lab/primary/taken/:name/:address",
+				summary: "Have somebody else hold a name in the remote zone, at an address", who: person, status: http.StatusNoContent,
+				serve: a.labTaken},
+			{method: "DELETE", path: base + "/lab/primary/taken/:name", summary: "Free a name that somebody else held in the remote zone",
+				who: person, status: http.StatusNoContent, serve: a.labTaken},
 			{method: "PUT", path: base + "/lab/providers/:name/running", summary: "End the outage of a simulated provider", who: person,
 				status: http.StatusNoContent, serve: a.labProvider(true)},
 			{method: "DELETE", path: base + "/lab/providers/:name/running", summary: "Have a simulated provider fail: its lines are dead",

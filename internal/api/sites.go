@@ -9,7 +9,7 @@ import (
 )
 
 func (a *api) sites(c *echo.Context, _ principal) error {
-	return c.JSON(http.StatusOK, a.engine().Summaries())
+	return c.JSON(http.StatusOK, a.engine().Summaries(c.Request().Context()))
 }
 
 func (a *api) addSite(c *echo.Context, _ principal) error {
@@ -167,7 +167,7 @@ func (a *api) removeZone(c *echo.Context, _ principal) error {
 }
 
 func (a *api) hostnames(c *echo.Context, _ principal) error {
-	list, err := a.engine().Hostnames(c.QueryParam("site"))
+	list, err := a.engine().Hostnames(c.Request().Context(), c.QueryParam("site"))
 	return ok(c, http.StatusOK, list, err)
 }
 
@@ -181,7 +181,7 @@ func (a *api) addHostname(c *echo.Context, _ principal) error {
 }
 
 func (a *api) hostname(c *echo.Context, _ principal) error {
-	h, err := a.engine().Hostname(c.Param("name"))
+	h, err := a.engine().Hostname(c.Request().Context(), c.Param("name"))
 	return ok(c, http.StatusOK, h, err)
 }
 

@@ -33,7 +33,7 @@ func (a *api) removeZoneRecord(c *echo.Context, _ principal) error {
 }
 
 func (a *api) aliases(c *echo.Context, _ principal) error {
-	return c.JSON(http.StatusOK, a.engine().Aliases())
+	return c.JSON(http.StatusOK, a.engine().Aliases(c.Request().Context()))
 }
 
 func (a *api) addAlias(c *echo.Context, _ principal) error {
@@ -46,7 +46,7 @@ func (a *api) addAlias(c *echo.Context, _ principal) error {
 }
 
 func (a *api) alias(c *echo.Context, _ principal) error {
-	alias, err := a.engine().Alias(c.Param("name"))
+	alias, err := a.engine().Alias(c.Request().Context(), c.Param("name"))
 	return ok(c, http.StatusOK, alias, err)
 }
 

@@ -55,7 +55,7 @@ func (a *api) importZone(c *echo.Context, _ principal) error {
 }
 
 func (a *api) redirects(c *echo.Context, _ principal) error {
-	return c.JSON(http.StatusOK, a.engine().Redirects())
+	return c.JSON(http.StatusOK, a.engine().Redirects(c.Request().Context()))
 }
 
 func (a *api) addRedirect(c *echo.Context, _ principal) error {
@@ -68,7 +68,7 @@ func (a *api) addRedirect(c *echo.Context, _ principal) error {
 }
 
 func (a *api) redirect(c *echo.Context, _ principal) error {
-	r, err := a.engine().Redirect(c.Param("name"))
+	r, err := a.engine().Redirect(c.Request().Context(), c.Param("name"))
 	return ok(c, http.StatusOK, r, err)
 }
 

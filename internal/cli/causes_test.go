@@ -60,8 +60,8 @@ func TestStepsNameCommandsThatThereAre(t *testing.T) {
 	link := site.Link{ID: 1, Label: "main", IPv4: netip.MustParseAddr("198.51.100.7")}
 	seen := 0
 	for _, l := range []commission.Link{{Link: site.Link{ID: 1, Label: "main", Agent: true}},
-		{Link: link, Hostname: "ket-07.isles.saltmarsh.example", Name: names.StateStale},
-		{Link: link, Hostname: "ket-07.isles.saltmarsh.example", Name: names.StateHeld}} {
+		{Link: link, Hostnames: []commission.Hostname{{Name: "ket-07.isles.saltmarsh.example", State: names.StateStale}}},
+		{Link: link, Hostnames: []commission.Hostname{{Name: "ket-07.isles.saltmarsh.example", State: names.StateHeld}}}} {
 		now := time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
 		f := commission.Facts{Now: now, Began: now.Add(-time.Minute), Site: "KET-07", Links: []commission.Link{l},
 			Devices: []commission.Device{{Device: site.Device{ID: 2, Name: "door-phone", Reserved: true}}},

@@ -125,6 +125,22 @@ func labCommand() *cobra.Command {
 				return err
 			})}
 	}
+	take := &cobra.Command{Use: "take NAME ADDRESS", Short: "Have somebody else hold a name in the remote zone",
+		Args: cobra.ExactArgs(2), RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			err := c.SetLabTaken(cmd.Context(), args[0], args[1])
+			if err == nil {
+				say(cmd, "%s is somebody else's, and leads to %s.", args[0], args[1])
+			}
+			return err
+		})}
+	free := &cobra.Command{Use: "free NAME", Short: "Free a name that somebody else held", Args: cobra.ExactArgs(1),
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			err := c.SetLabTaken(cmd.Context(), args[0], "")
+			if err == nil {
+				say(cmd, "%s is nobody's.", args[0])
+			}
+			return err
+		})}
 	outage := func(use, short, words string, running bool) *cobra.Command {
 		return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1),
 			RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -150,7 +166,7 @@ func labCommand() *cobra.Command {
 			return nil
 		})}
 	return group("lab", "Change the simulated world of the demo", world, renumber, restart, mend,
-		group("primary", "Take the remote zone's primary away and bring it back",
+		group("primary", "Take the remote zone's primary away, bring it back, and have it hold names for somebody else", take, free,
 			primary("stop", "Take it away", "is away", false), primary("start", "Bring it back", "is back", true)),
 		group("outage", "Have a provider fail, and end that",
 			outage("begin PROVIDER", "Have all lines of a provider be dead", "are dead", false),

@@ -19,12 +19,16 @@ type Visit struct {
 
 // SignIn opens a session. The client's key is not used.
 func (c *Client) SignIn(ctx context.Context, name, password string) (*Visit, error) {
+	return c.visit(ctx, "/session", contract.SignIn{Name: name, Password: password})
+}
+
+func (c *Client) visit(ctx context.Context, path string, in any) (*Visit, error) {
 	jar, err := cookiejar.New(nil)
 	if err != nil {
 		return nil, err
 	}
 	v := &Visit{client: &Client{base: c.base, http: &http.Client{Jar: jar, Timeout: c.http.Timeout, Transport: c.http.Transport}}}
-	v.session, err = call[contract.Session](ctx, v.client, "POST", "/session", contract.SignIn{Name: name, Password: password})
+	v.session, err = call[contract.Session](ctx, v.client, "POST", path, in)
 	return v, err
 }
 
@@ -39,6 +43,9 @@ func (v *Visit) SetPassword(ctx context.Context, password string) error {
 	}
 	return err
 }
+
+// Session is what the server said of who is signed in.
+func (v *Visit) Session() contract.Session { return v.session }
 
 // AddKey makes a key of one's own; it is good for a year.
 func (v *Visit) AddKey(ctx context.Context, label string) (contract.Key, error) {
@@ -125,6 +132,14 @@ func (c *Client) Announce(ctx context.Context, in contract.Announcement) (contra
 // SetLabPrimary takes the simulated primary of the remote zone away, or brings it back.
 func (c *Client) SetLabPrimary(ctx context.Context, running bool) error {
 	return c.toggle(ctx, running, "lab", "primary", "running")
+}
+
+// SetLabTaken has somebody else hold a name in the remote zone, at an address; the empty address frees it.
+func (c *Client) SetLabTaken(ctx context.Context, name, address string) error {
+	if address == "" {
+		return c.toggle(ctx, false, "lab", "primary", "taken", name)
+	}
+	return c.toggle(ctx, true, "lab", "primary", "taken", name, address)
 }
 
 // SetLabProvider has a simulated provider fail, or ends that.

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"time"
 
+	"inkpost.example/inkpost/internal/core/team"
 	"inkpost.example/inkpost/internal/core/wan"
 )
 
@@ -16,15 +17,20 @@ type SignIn struct {
 // Session is a signed-in browser. CSRF goes into the X-Inkpost-Intent header of every request that changes something.
 // ChoosePassword says that nothing else is allowed before the one-time password is replaced.
 type Session struct {
-	Name           string `json:"name"`
-	CSRF           string `json:"csrf"`
-	ChoosePassword bool   `json:"choose_password"`
-	Lab            bool   `json:"lab"`
+	Name           string    `json:"name"`
+	CSRF           string    `json:"csrf"`
+	ChoosePassword bool      `json:"choose_password"`
+	Lab            bool      `json:"lab"`
+	Role           team.Role `json:"role"`
+	Tags           []string  `json:"tags"` // of the sites that are seen; all where there are none
 }
 
-// NewPassword replaces one's own password.
+// NewPassword replaces one's own password, and ends all other sessions. Old is the one that it replaces; not asked for after a sign-in with
+// a one-time password. EndKeys makes one's keys useless as well.
 type NewPassword struct {
+	Old      string `json:"old,omitempty"`
 	Password string `json:"password"`
+	EndKeys  bool   `json:"end_keys,omitempty"`
 }
 
 // KeyInput asks for a key. Expires is until when a key of one's own is good, for a year when it is left out. MayAnnounce are the
@@ -32,6 +38,7 @@ type NewPassword struct {
 // router's key may announce addresses that are not its connection's own.
 type KeyInput struct {
 	Label       string         `json:"label"`
+	May         string         `json:"may,omitempty"` // of a key of one's own: read, probe or edit; edit if left out
 	Expires     time.Time      `json:"expires,omitzero"`
 	MayAnnounce []netip.Prefix `json:"may_announce,omitempty"`
 }
@@ -50,6 +57,7 @@ type InvitationInput struct {
 type Key struct {
 	ID      int64     `json:"id"`
 	Scope   string    `json:"scope"`
+	May     string    `json:"may"` // read, probe, edit or announce
 	Label   string    `json:"label"`
 	Holder  string    `json:"holder"`
 	Created time.Time `json:"created"`

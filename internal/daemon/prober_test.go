@@ -216,7 +216,7 @@ func TestAnOverdueAgentIsAFaultThatCanWait(t *testing.T) {
 	e, err := engine.New(t.Context(), st, &authdns.Directory{},
 		engine.Config{Policy: announcePolicy, CheckEvery: time.Second, Clock: clock})
 	require.NoError(t, err)
-	need := func() contract.Need { return e.Summaries()[0].Need }
+	need := func() contract.Need { return e.Summaries(t.Context())[0].Need }
 	e.ReviewNow(t.Context(), "KET-07")
 	require.Equal(t, contract.NeedNothing, need(), "what was proven is remembered; silence before the start proves nothing")
 	ahead.Store(int64(time.Hour))
@@ -268,7 +268,7 @@ func TestANameThatAnswersWronglyIsStale(t *testing.T) {
 	_, err = e.AddHostname(ctx, contract.HostnameInput{Name: "dis-01." + zone, Site: "DIS-01", TTL: 1})
 	require.NoError(t, err)
 	state := func(want names.State) func() bool {
-		return func() bool { h, err := e.Hostname("dis-01." + zone); return err == nil && h.State == want }
+		return func() bool { h, err := e.Hostname(ctx, "dis-01."+zone); return err == nil && h.State == want }
 	}
 	require.Eventually(t, state(names.StateStale), 5*time.Second, 20*time.Millisecond)
 	require.Eventually(t, func() bool {

@@ -23,12 +23,16 @@ func stepped(step, button string) chromedp.Action[chromedp.Void] {
 	return pressed(fmt.Sprintf(`@data-step=%q`, step), button)
 }
 
+const doorName = "door.quay.saltmarsh.example"
+
 // TestANewServiceIsCommissionedOnAPhone goes from nothing to the sheet at 390 px, with a device that sleeps, a forward that leads
-// elsewhere, and a moment without a connection.
+// elsewhere, a name that is somebody else's, and a moment without a connection.
 func TestANewServiceIsCommissionedOnAPhone(t *testing.T) {
 	ctx := t.Context()
 	t.Cleanup(func() {
 		ctx := context.Background()
+		require.NoError(t, owner.SetLabTaken(ctx, doorName, ""))
+		require.NoError(t, owner.RemoveHostname(ctx, doorName))
 		require.NoError(t, owner.RemoveService(ctx, "KET-07", "door-view"))
 		require.NoError(t, owner.RemoveDevice(ctx, "KET-07", "door-phone"))
 		_, err := owner.Mend(ctx, "KET-07")
@@ -37,6 +41,9 @@ func TestANewServiceIsCommissionedOnAPhone(t *testing.T) {
 	})
 	_, err := owner.AddHostname(ctx, contract.HostnameInput{Name: "bak-02.isles.saltmarsh.example", Site: "KET-07"})
 	require.True(t, client.IsStatus(err, 409), "the name is taken")
+	require.NoError(t, owner.SetLabTaken(ctx, doorName, "203.0.113.77"))
+	_, err = owner.AddHostname(ctx, contract.HostnameInput{Name: doorName, Site: "KET-07"})
+	require.NoError(t, err, "nobody here knows that it is taken")
 	where := running.World.Where("KET-07", "door-phone")
 	_, err = owner.AddDevice(ctx, "KET-07", contract.DeviceInput{Name: "door-phone", MAC: "02:00:5e:07:00:03", Address: where.String()})
 	require.NoError(t, err)
@@ -73,6 +80,9 @@ func TestANewServiceIsCommissionedOnAPhone(t *testing.T) {
 	require.NoError(t, owner.SetLabForward(ctx, "KET-07", "door-view", true))
 	require.NoError(t, owner.SetLabForwardTo(ctx, "KET-07", "door-view", "door-view"))
 	stepIs(t, tab, "outside", "done", "answered")
+	stepIs(t, tab, "resolved", "failing", "does not take "+doorName)
+	require.NoError(t, owner.SetLabTaken(ctx, doorName, ""))
+	stepIs(t, tab, "resolved", "done", "more resolve as well")
 	stepIs(t, tab, "by-name", "done", "and it answers there")
 	require.NoError(t, owner.RestartLabMachine(ctx, "KET-07"))
 	stepIs(t, tab, "restart", "done", "its machine restarted")

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"slices"
 	"time"
@@ -18,16 +19,19 @@ const (
 )
 
 // Calendar lists what is planned and what ends: planned work, planned changes of address, certificates, doors that are open for a while.
-func (e *Engine) Calendar() (out []contract.CalendarEntry) {
+func (e *Engine) Calendar(ctx context.Context) (out []contract.CalendarEntry) {
 	now := e.Now()
 	from, until := now.Add(-calendarBack), now.Add(calendarAhead)
 	for _, w := range e.rooms.Faults.Work() {
+		if !e.SeesWork(ctx, w) {
+			continue
+		}
 		for _, one := range w.Windows(from, until, windowsMost) {
 			out = append(out, contract.CalendarEntry{ID: fmt.Sprintf("work-%d-%d", w.ID, one[0].Unix()), From: one[0], Until: one[1],
 				Title: "Planned work: " + w.Words(), Words: w.Reason})
 		}
 	}
-	for _, p := range e.rooms.Record.Sites() {
+	for _, p := range e.rooms.SitesSeen(ctx) {
 		for l := range p.EachLink() {
 			if l.ChangeAt.After(from) && l.ChangeAt.Before(until) {
 				out = append(out, contract.CalendarEntry{ID: fmt.Sprintf("change-%d-%d", l.ID, l.ChangeAt.Unix()), From: l.ChangeAt,
@@ -37,7 +41,7 @@ func (e *Engine) Calendar() (out []contract.CalendarEntry) {
 		}
 	}
 	for _, x := range e.Expiring(until) {
-		if x.At.After(from) {
+		if p, _ := e.rooms.FindSite(x.Site); x.At.After(from) && e.rooms.Sees(ctx, p.ID) {
 			out = append(out, contract.CalendarEntry{ID: fmt.Sprintf("ends-%s-%d", x.Site, x.At.Unix()), From: x.At, Until: x.At,
 				Title: fmt.Sprintf("%s: %s ends", x.Site, x.What)})
 		}

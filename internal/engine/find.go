@@ -35,8 +35,10 @@ func (e *Engine) Reload(ctx context.Context) error {
 // Zone finds a zone by its apex. Error: store.Missing.
 func (e *Engine) Zone(apex string) (names.Zone, error) { return e.rooms.Zone(apex) }
 
-// SiteID finds a site by its code. Error: store.Missing.
-func (e *Engine) SiteID(code string) (int64, error) { return e.rooms.SiteID(code) }
+// SiteSeen finds a site by its code, where whoever asks sees it. Error: store.Missing.
+func (e *Engine) SiteSeen(ctx context.Context, code string) (record.Site, error) {
+	return e.rooms.SiteSeen(ctx, code)
+}
 
 // HostnamesOf returns the hostnames that follow a link.
 func (e *Engine) HostnamesOf(linkID int64) map[string]bool { return e.rooms.HostnamesOf(linkID) }
@@ -51,4 +53,11 @@ func (e *Engine) ReviewNow(ctx context.Context, code string) error {
 		return err
 	}
 	return e.rooms.Faults.ReviewNow(ctx, p.ID)
+}
+
+// KeyOnRecord finds a key, and the code of the site whose link it announces for.
+func (e *Engine) KeyOnRecord(id int64) (k store.Key, code string, known bool) {
+	k, known = e.rooms.Record.KeyByID(id)
+	p, _, _ := e.rooms.Record.SiteOfLink(int64(k.LinkID))
+	return k, p.Code, known
 }

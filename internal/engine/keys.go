@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -8,6 +9,7 @@ import (
 	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/team"
 	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
@@ -15,6 +17,7 @@ import (
 
 // EditKeys implements access.Editor.
 func (e *Engine) EditKeys(ctx context.Context, words string, write func(context.Context, *store.Store, *access.Touched) error) error {
+	defer e.rooms.Notices.Edited() // who is told of what depends on what they see
 	return e.Change(ctx, func() (changes.Edit, error) {
 		touched := &record.Touched{}
 		return changes.Edit{Words: words, Touched: touched, Write: func(ctx context.Context, tx *store.Store) error {
@@ -31,13 +34,17 @@ func (e *Engine) EditKeys(ctx context.Context, words string, write func(context.
 }
 
 func newKeyView(k access.NewKey, holder string) contract.Key {
-	return contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created, Expires: k.Expires,
+	return contract.Key{ID: k.ID, Scope: k.Scope, May: access.Purpose(k.Scope, k.May), Label: k.Label, Holder: holder, Created: k.Created, Expires: k.Expires,
 		MayAnnounce: k.MayAnnounce, Secret: k.Secret}
 }
 
 // AddKey makes a key for programs of a person. Errors: those of Access.AddKey.
 func (e *Engine) AddKey(ctx context.Context, personID int64, person string, in contract.KeyInput) (contract.Key, error) {
-	k, err := e.rooms.Access.AddKey(ctx, personID, in.Label, in.Expires)
+	may, err := team.ParseRight(cmp.Or(in.May, string(team.Edit)))
+	if err != nil {
+		return contract.Key{}, site.Flaws{{Field: "may", Detail: err.Error()}}
+	}
+	k, err := e.rooms.Access.AddKey(ctx, personID, in.Label, may, in.Expires)
 	return newKeyView(k, person), err
 }
 

@@ -2,6 +2,8 @@ package lab
 
 import (
 	"fmt"
+	"net"
+	"net/netip"
 	"strings"
 	"sync"
 
@@ -16,11 +18,13 @@ type Primary struct {
 	mu      sync.Mutex
 	servers []*dns.Server
 	records map[string]map[uint16][]dns.RR // by owner and type
+	taken   map[string]bool                // names that are somebody else's: no update may change them
 }
 
 // NewPrimary starts a primary at "host:port" for a zone, whose names the holder of a TSIG key (hmac-sha256) may change.
 func NewPrimary(address, zone, key, secret string) (*Primary, error) {
-	p := &Primary{address: address, zone: dns.Fqdn(zone), key: dns.Fqdn(key), secret: secret, records: map[string]map[uint16][]dns.RR{}}
+	p := &Primary{address: address, zone: dns.Fqdn(zone), key: dns.Fqdn(key), secret: secret, records: map[string]map[uint16][]dns.RR{},
+		taken: map[string]bool{}}
 	return p, p.SetRunning(true)
 }
 
@@ -51,6 +55,26 @@ func (p *Primary) SetRunning(running bool) error {
 		go func() { _ = s.ActivateAndServe() }()
 		<-started
 		p.servers = append(p.servers, s)
+	}
+	return nil
+}
+
+// SetTaken gives a name to somebody else, who has it lead to an address: updates of it are refused. An address that is not valid frees
+// the name, without a record. It returns an error where the name is not in the primary's zone, or the address is not IPv4.
+func (p *Primary) SetTaken(name string, address netip.Addr) error {
+	owner := strings.ToLower(dns.Fqdn(name))
+	if !dns.IsSubDomain(p.zone, owner) {
+		return fmt.Errorf("%q is not in %s, the zone of the simulated primary", name, strings.TrimSuffix(p.zone, "."))
+	}
+	if address.IsValid() && !address.Is4() {
+		return fmt.Errorf("%s is no IPv4 address", address)
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	delete(p.records, owner)
+	if p.taken[owner] = address.IsValid(); address.IsValid() {
+		p.records[owner] = map[uint16][]dns.RR{dns.TypeA: {&dns.A{Hdr: dns.RR_Header{Name: owner, Rrtype: dns.TypeA, Class: dns.ClassINET,
+			Ttl: 30}, A: net.IP(address.AsSlice())}}}
 	}
 	return nil
 }
@@ -130,6 +154,9 @@ func (p *Primary) update(m *dns.Msg, signed bool) int {
 	for _, rr := range m.Ns {
 		if !dns.IsSubDomain(p.zone, rr.Header().Name) {
 			return dns.RcodeNotZone
+		}
+		if p.taken[strings.ToLower(rr.Header().Name)] {
+			return dns.RcodeRefused
 		}
 	}
 	for _, rr := range m.Ns {

@@ -279,6 +279,22 @@ func (w *World) SetPrimary(running bool) error {
 	return p.SetRunning(running)
 }
 
+// SetTaken has somebody else hold a name in the remote zone, at an address; the empty address frees it.
+func (w *World) SetTaken(name, address string) error {
+	p := w.primary.Load()
+	if p == nil {
+		return errors.New("this world has no primary")
+	}
+	if address == "" {
+		return p.SetTaken(name, netip.Addr{})
+	}
+	a, err := netip.ParseAddr(address)
+	if err != nil {
+		return fmt.Errorf("%q is no IPv4 address", address)
+	}
+	return p.SetTaken(name, a)
+}
+
 // SetForward restores or removes the forward to a service on every router of the site.
 func (w *World) SetForward(code, name string, present bool) error {
 	p, err := w.site(code)

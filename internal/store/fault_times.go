@@ -21,8 +21,8 @@ type FaultTimes struct {
 var timesBy = map[string]string{"site": "coalesce(s.code, '')", "cause": "f.finding->>'cause'", "provider": "coalesce(l.provider, '')"}
 
 // FaultTimes groups the faults that opened since a moment by "site", "cause" or "provider", those with the most faults first. What a fault
-// of an area explains counts once, with that fault.
-func (s *Store) FaultTimes(ctx context.Context, by string, since time.Time) (out []FaultTimes, err error) {
+// of an area explains counts once, with that fault. siteIDs, where it is not nil, are the only sites.
+func (s *Store) FaultTimes(ctx context.Context, by string, since time.Time, siteIDs []int64) (out []FaultTimes, err error) {
 	group := timesBy[by]
 	err = s.db.SelectContext(ctx, &out, `SELECT `+group+` AS `+by+`, count(*) AS faults, count(*) FILTER (WHERE f.closed_at IS NULL) AS
 		open,
@@ -35,6 +35,7 @@ func (s *Store) FaultTimes(ctx context.Context, by string, since time.Time) (out
 		LEFT JOIN LATERAL (SELECT CASE WHEN f.site_id IS NULL THEN substring(f.key from '^provider-outage provider (.*)$') ELSE
 			(SELECT provider FROM link WHERE site_id = f.site_id ORDER BY f.finding->>'subject' = 'link ' || label DESC, position LIMIT 1)
 			END AS provider) l ON true
-		WHERE f.opened_at >= $1 AND f.under IS NULL GROUP BY 1 ORDER BY faults DESC, 1`, since)
+		WHERE f.opened_at >= $1 AND f.under IS NULL AND ($2::bigint[] IS NULL OR f.site_id = ANY($2))
+		GROUP BY 1 ORDER BY faults DESC, 1`, since, siteIDs)
 	return out, err
 }

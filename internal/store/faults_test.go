@@ -60,14 +60,14 @@ func TestAFaultIsKeptWithItsTimeline(t *testing.T) {
 	for by, want := range map[string]store.FaultTimes{
 		"site": {Site: "", Faults: 1, Open: 1}, "provider": {Provider: "Kettle Cable", Faults: 1, Open: 1},
 		"cause": {Cause: "provider-outage", Faults: 1, Open: 1}} {
-		times, err := f.FaultTimes(ctx, by, morning.Add(-time.Hour))
+		times, err := f.FaultTimes(ctx, by, morning.Add(-time.Hour), nil)
 		require.NoError(t, err)
 		require.Equal(t, []store.FaultTimes{want}, times, "what the outage explains counts with it")
 	}
 	one.Under = 0
 	_, err = f.SaveFault(ctx, one, nil)
 	require.NoError(t, err)
-	times, err := f.FaultTimes(ctx, "cause", morning.Add(-time.Hour))
+	times, err := f.FaultTimes(ctx, "cause", morning.Add(-time.Hour), nil)
 	require.NoError(t, err)
 	require.Equal(t, store.FaultTimes{Cause: "router-refuses", Faults: 1, Notice: 20, Mend: 3600, Longest: 3600}, times[1])
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"net/netip"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -91,6 +92,7 @@ func stageColumns(list []Stages) []any {
 // are all confirmed.
 type MoveFilter struct {
 	SiteID, LinkID, Before int64
+	SiteIDs                []int64 // where it is not nil: the only sites
 	Since, Until           time.Time
 	Source                 wan.Source
 	Address                netip.Addr
@@ -132,8 +134,9 @@ func (s *Store) Moves(ctx context.Context, f MoveFilter) ([]Move, error) {
 			AND ($5::timestamptz IS NULL OR m.noticed_at >= $5) AND ($6::timestamptz IS NULL OR m.noticed_at < $6)
 				AND ($7 = '' OR m.source = $7)
 			AND ($8::inet IS NULL OR $8 IN (m.old_ipv4, m.old_ipv6, m.new_ipv4, m.new_ipv6)) AND (NOT $9 OR m.confirmed_at IS NULL)
+			AND ($10::bigint[] IS NULL OR m.site_id = ANY($10))
 		ORDER BY m.id DESC LIMIT $4`, f.SiteID, f.LinkID, f.Before, f.Limit, when{f.Since}, when{f.Until}, f.Source, inet{f.Address},
-		f.Unfinished)
+		f.Unfinished, f.SiteIDs)
 	out := make([]Move, len(rows))
 	for i, r := range rows {
 		out[i] = Move{ID: r.ID, SiteID: r.SiteID, LinkID: r.LinkID, Site: r.Site, Link: r.Link,
@@ -174,7 +177,7 @@ func (f MoveFilter) Takes(m Move) bool {
 	has := func(a netip.Addr) bool {
 		return a == m.Old.IPv4 || a == m.Old.IPv6 || a == m.New.IPv4 || a == m.New.IPv6
 	}
-	return (f.SiteID == 0 || m.SiteID == f.SiteID) && (f.LinkID == 0 || m.LinkID == f.LinkID) && (f.Before == 0 || m.ID < f.Before) &&
+	return (f.SiteID == 0 || m.SiteID == f.SiteID) && (f.SiteIDs == nil || slices.Contains(f.SiteIDs, m.SiteID)) && (f.LinkID == 0 || m.LinkID == f.LinkID) && (f.Before == 0 || m.ID < f.Before) &&
 		(f.Since.IsZero() || !m.Noticed.Before(f.Since)) && (f.Until.IsZero() || m.Noticed.Before(f.Until)) &&
 		(f.Source == "" || m.Source == f.Source) && (!f.Address.IsValid() || has(f.Address))
 }

@@ -9,18 +9,21 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"inkpost.example/inkpost/internal/core/notice"
+	"inkpost.example/inkpost/internal/core/team"
 )
 
 // NoticeRules lists the rules of notices, the oldest first.
 func (s *Store) NoticeRules(ctx context.Context) ([]notice.Rule, error) {
 	var rows []struct {
-		ID      int64  `db:"id"`
-		Person  string `db:"person"`
-		Hook    string `db:"hook"`
-		Rule    []byte `db:"rule"`
-		Created when   `db:"created_at"`
+		ID      int64        `db:"id"`
+		Person  string       `db:"person"`
+		Hook    string       `db:"hook"`
+		Rule    []byte       `db:"rule"`
+		Tags    list[string] `db:"tags"`
+		Created when         `db:"created_at"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, coalesce(p.name, '') AS person, coalesce(h.name, '') AS hook, r.rule, r.created_at
+	err := s.db.SelectContext(ctx, &rows, `SELECT r.id, coalesce(p.name, '') AS person, coalesce(h.name, '') AS hook, r.rule, r.created_at,
+		coalesce(p.tags, '[]') AS tags
 		FROM notice_rule r LEFT JOIN person p ON p.id = r.person_id LEFT JOIN hook h ON h.id = r.hook_id ORDER BY r.id`)
 	out := make([]notice.Rule, len(rows))
 	for i, r := range rows {
@@ -28,6 +31,7 @@ func (s *Store) NoticeRules(ctx context.Context) ([]notice.Rule, error) {
 			return nil, err
 		}
 		out[i].ID, out[i].Person, out[i].Hook, out[i].Created = r.ID, r.Person, r.Hook, r.Created.Time
+		out[i].Sight = team.Sight(r.Tags)
 	}
 	return out, err
 }

@@ -2,12 +2,13 @@ package store
 
 import (
 	"context"
-	"maps"
 	"net/netip"
-	"slices"
+	"strconv"
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"inkpost.example/inkpost/internal/core/team"
 )
 
 // Person may sign in. Once says that the password is a one-time password that must be replaced.
@@ -17,7 +18,19 @@ type Person struct {
 	PasswordHash []byte `db:"password_hash"`
 	Once         bool   `db:"once"`
 	Until        when   `db:"once_until"` // when a one-time password expires
+	Rights
+	Mail    string `db:"mail"`
+	Created when   `db:"created_at"`
 }
+
+// Rights are what a person may do, and whose sites they see: those with one of the tags, or all where there are none.
+type Rights struct {
+	Role team.Role    `db:"role"`
+	Tags list[string] `db:"tags"`
+}
+
+// Sight is whose sites are seen.
+func (r Rights) Sight() team.Sight { return team.Sight(r.Tags) }
 
 // People counts the people on record.
 func (s *Store) People(ctx context.Context) (n int, err error) {
@@ -25,11 +38,19 @@ func (s *Store) People(ctx context.Context) (n int, err error) {
 	return n, err
 }
 
+const personColumns = `SELECT id, name, password_hash, once, once_until, role, tags, mail, created_at FROM person`
+
 // PersonNamed finds a person by name.
 func (s *Store) PersonNamed(ctx context.Context, name string) (Person, error) {
 	var p Person
-	err := s.db.GetContext(ctx, &p, `SELECT id, name, password_hash, once, once_until FROM person WHERE name = $1`, name)
+	err := s.db.GetContext(ctx, &p, personColumns+` WHERE name = $1`, name)
 	return p, explained(err, "person", "name", name)
+}
+
+// KeepAnew replaces what is kept of a password, unless it is another by now.
+func (s *Store) KeepAnew(ctx context.Context, id int64, old, kept []byte) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE person SET password_hash = $3 WHERE id = $1 AND password_hash = $2`, id, old, kept)
+	return err
 }
 
 // PutPassword sets a person's password hash and ends all their sessions. A person who is not on record is Missing, or created if create is
@@ -37,7 +58,8 @@ func (s *Store) PersonNamed(ctx context.Context, name string) (Person, error) {
 func (s *Store) PutPassword(ctx context.Context, name string, hash []byte, until time.Time, create bool) error {
 	return s.inTx(ctx, func(tx *sqlx.Tx) error {
 		if create {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO person (name, password_hash) VALUES ($1, '') ON CONFLICT (name) DO NOTHING`,
+			if _, err := tx.ExecContext(ctx, `INSERT INTO person (name, password_hash, role) VALUES ($1, '', 'owner')
+				ON CONFLICT (name) DO NOTHING`,
 				name); err != nil {
 				return err
 			}
@@ -59,22 +81,58 @@ type Session struct {
 	Once     bool      `db:"once"`
 	CSRF     string    `db:"csrf"`
 	Expires  time.Time `db:"expires_at"`
+	Rights
+	ID      int64  `db:"id"`
+	Opened  when   `db:"opened_at"`
+	Seen    when   `db:"seen_at"`
+	Address inet   `db:"address"`
+	Program string `db:"program"` // what the browser calls itself
 }
 
+// From sets from where the session is used.
+func (s *Session) From(address netip.Addr) { s.Address = inet{address} }
+
 // AddSession records a session under the hash of its token, and forgets those that have expired.
-func (s *Store) AddSession(ctx context.Context, tokenHash []byte, personID int64, csrf string, now, expires time.Time) error {
-	_, err := s.db.ExecContext(ctx, `WITH gone AS (DELETE FROM session WHERE expires_at < $4)
-		INSERT INTO session (token_hash, person_id, csrf, expires_at) VALUES ($1, $2, $3, $5)`, tokenHash, personID, csrf, now, expires)
-	return err
+func (s *Store) AddSession(ctx context.Context, tokenHash []byte, x Session, now time.Time) (id int64, err error) {
+	err = s.db.GetContext(ctx, &id, `WITH gone AS (DELETE FROM session WHERE expires_at < $4)
+		INSERT INTO session (token_hash, person_id, csrf, opened_at, seen_at, expires_at, address, program)
+			VALUES ($1, $2, $3, $4, $4, $5, $6, $7) RETURNING id`, tokenHash, x.PersonID, x.CSRF, now, x.Expires, x.Address, x.Program)
+	return id, err
 }
+
+const sessionColumns = `SELECT s.id, s.person_id, p.name, p.once, p.role, p.tags, s.csrf, s.opened_at, s.seen_at, s.expires_at, s.address,
+	s.program FROM session s JOIN person p ON p.id = s.person_id`
 
 // Session finds the session of a token that has not expired.
 func (s *Store) Session(ctx context.Context, tokenHash []byte, now time.Time) (Session, error) {
 	var out Session
-	err := s.db.GetContext(ctx, &out, `SELECT s.person_id, p.name, p.once, s.csrf, s.expires_at FROM session s
-		JOIN person p ON p.id = s.person_id
-		WHERE s.token_hash = $1 AND s.expires_at > $2`, tokenHash, now)
+	err := s.db.GetContext(ctx, &out, sessionColumns+` WHERE s.token_hash = $1 AND s.expires_at > $2`, tokenHash, now)
 	return out, explained(err, "session", "", "of this cookie")
+}
+
+// Sessions lists the sessions of a person that have not expired, the one that was used last first.
+func (s *Store) Sessions(ctx context.Context, personID int64, now time.Time) (out []Session, err error) {
+	err = s.db.SelectContext(ctx, &out, sessionColumns+` WHERE s.person_id = $1 AND s.expires_at > $2 ORDER BY s.seen_at DESC, s.id DESC`,
+		personID, now)
+	return out, err
+}
+
+// SeeSession notes when and from where a session was used last.
+func (s *Store) SeeSession(ctx context.Context, id int64, from netip.Addr, now time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE session SET seen_at = $2, address = $3 WHERE id = $1`, id, now, inet{from})
+	return err
+}
+
+// SessionByID finds a session that has not expired. Error: Missing.
+func (s *Store) SessionByID(ctx context.Context, id int64, now time.Time) (out Session, err error) {
+	err = s.db.GetContext(ctx, &out, sessionColumns+` WHERE s.id = $1 AND s.expires_at > $2`, id, now)
+	return out, explained(err, "session", "id", strconv.FormatInt(id, 10))
+}
+
+// EndSessionOf ends one session of a person. Error: Missing.
+func (s *Store) EndSessionOf(ctx context.Context, personID, id int64) error {
+	r, err := s.db.ExecContext(ctx, `DELETE FROM session WHERE id = $1 AND person_id = $2`, id, personID)
+	return affected(r, err, "session", "id", strconv.FormatInt(id, 10))
 }
 
 // EndSession forgets a session.
@@ -83,170 +141,33 @@ func (s *Store) EndSession(ctx context.Context, tokenHash []byte) error {
 	return err
 }
 
-// Key scopes.
-const (
-	ScopePerson = "person"
-	ScopeAgent  = "agent"
-	ScopeRouter = "router"
-
-	ScopeVantage = "vantage"
-
-	ScopeCalendar = "calendar" // reads one calendar by its URL, and nothing else
-)
-
-// Key is an access key. Its secret is known by its hash only.
-type Key struct {
-	ID       int64  `db:"id"`
-	Hash     []byte `db:"hash"`
-	Scope    string `db:"scope"`
-	Label    string `db:"label"`
-	PersonID ref    `db:"person_id"`
-	Person   string `db:"person"`
-	LinkID   ref    `db:"link_id"`
-	Site     string `db:"site"`
-	Link     string `db:"link"`
-	Created  when   `db:"created_at"`
-	Revoked  when   `db:"revoked_at"`
-	Replaces ref    `db:"replaces"` // the key that this one takes the place of
-	Rotate   bool   `db:"rotate"`   // somebody asked for another key in its place
-
-	VantageID ref    `db:"vantage_id"`
-	Vantage   string `db:"vantage"`
-
-	Expires when `db:"expires_at"` // zero never
-	Used    when `db:"used_at"`
-	// MayAnnounce are the prefixes in which the key may announce addresses that are not its connection's.
-	MayAnnounce list[netip.Prefix] `db:"may_announce"`
-}
-
-const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person, k.link_id,
-	coalesce(s.code, '') AS site,
-	coalesce(l.label, '') AS link, k.created_at, k.revoked_at, k.replaces, k.rotate,
-	k.vantage_id, coalesce(v.name, '') AS vantage, k.expires_at, k.used_at, k.may_announce
-	FROM access_key k LEFT JOIN person p ON p.id = k.person_id LEFT JOIN link l ON l.id = k.link_id LEFT JOIN site s ON s.id = l.site_id
-	LEFT JOIN vantage v ON v.id = k.vantage_id`
-
-// AddPersonKey records a key of a person under the hash of its secret: of the scope person, or calendar.
-func (s *Store) AddPersonKey(ctx context.Context, hash []byte, scope string, personID int64, label string, expires time.Time) (id int64,
-	err error) {
-	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, person_id, expires_at)
-		VALUES ($1, $2, $3, $4, $5) RETURNING id`, hash, scope, label, personID, when{expires})
-	return id, err
-}
-
-// AddLinkKey records a key with which a router announces for a link.
-func (s *Store) AddLinkKey(ctx context.Context, hash []byte, linkID int64, label string, mayAnnounce []netip.Prefix) (id int64, err error) {
-	err = s.db.GetContext(ctx, &id, `INSERT INTO access_key (hash, scope, label, link_id, may_announce)
-		VALUES ($1, 'router', $2, $3, $4) RETURNING id`,
-		hash, label, linkID, list[netip.Prefix](mayAnnounce))
-	return id, err
-}
-
-// KeyByHash finds a key, revoked ones too.
-func (s *Store) KeyByHash(ctx context.Context, hash []byte) (Key, error) {
-	var k Key
-	err := s.db.GetContext(ctx, &k, keyColumns+` WHERE k.hash = $1`, hash)
-	return k, explained(err, "key", "", "of that secret")
-}
-
-// AllowKey sets the prefixes in which a link's key may announce addresses that are not its connection's.
-func (s *Store) AllowKey(ctx context.Context, id int64, name string, mayAnnounce []netip.Prefix) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET may_announce = $2 WHERE id = $1 AND link_id IS NOT NULL
-		AND revoked_at IS NULL`, id, list[netip.Prefix](mayAnnounce))
-	return affected(r, err, "key of a link", "", name)
-}
-
-// NoteKeyUse writes when keys were last used.
-func (s *Store) NoteKeyUse(ctx context.Context, used map[int64]time.Time) error {
-	ids := slices.Sorted(maps.Keys(used))
-	times := make([]time.Time, 0, len(used))
-	for _, id := range ids {
-		times = append(times, used[id])
-	}
-	return s.soon(ctx, `UPDATE access_key SET used_at = t.at FROM unnest($1::bigint[], $2::timestamptz[]) AS t(id, at)
-		WHERE access_key.id = t.id`, ids, times)
-}
-
-// Keys lists all keys, the newest first.
-func (s *Store) Keys(ctx context.Context) ([]Key, error) {
-	var out []Key
-	err := s.db.SelectContext(ctx, &out, keyColumns+` ORDER BY k.id DESC`)
+// PeopleOnRecord lists everybody, by name.
+func (s *Store) PeopleOnRecord(ctx context.Context) (out []Person, err error) {
+	err = s.db.SelectContext(ctx, &out, personColumns+` ORDER BY name`)
 	return out, err
 }
 
-// KeysOf lists the keys of the links of a site.
-func (s *Store) KeysOf(ctx context.Context, siteID int64) ([]Key, error) {
-	var out []Key
-	err := s.db.SelectContext(ctx, &out, keyColumns+` WHERE l.site_id = $1`, siteID)
-	return out, err
+// SetRights sets what a person may do, and whose sites they see. Error: Missing.
+func (s *Store) SetRights(ctx context.Context, name string, r Rights) error {
+	done, err := s.db.ExecContext(ctx, `UPDATE person SET role = $2, tags = $3 WHERE name = $1`, name, r.Role, r.Tags)
+	return affected(done, err, "person", "name", name)
 }
 
-// KeysByID lists some keys.
-func (s *Store) KeysByID(ctx context.Context, ids []int64) ([]Key, error) {
-	var out []Key
-	err := s.db.SelectContext(ctx, &out, keyColumns+` WHERE k.id = ANY($1::bigint[])`, ids)
-	return out, err
+// RemovePerson removes somebody with their sessions, keys and rules. Error: Missing.
+func (s *Store) RemovePerson(ctx context.Context, name string) error {
+	done, err := s.db.ExecContext(ctx, `DELETE FROM person WHERE name = $1`, name)
+	return affected(done, err, "person", "name", name)
 }
 
-// KeysOfVantage lists the keys of a vantage point.
-func (s *Store) KeysOfVantage(ctx context.Context, vantageID int64) ([]Key, error) {
-	var out []Key
-	err := s.db.SelectContext(ctx, &out, keyColumns+` WHERE k.vantage_id = $1`, vantageID)
-	return out, err
+// OtherOwners counts the owners beside one, and keeps them from being edited until the transaction ends.
+func (s *Store) OtherOwners(ctx context.Context, name string) (n int, err error) {
+	var ids []int64
+	err = s.db.SelectContext(ctx, &ids, `SELECT id FROM person WHERE role = 'owner' AND name <> $1 FOR UPDATE`, name)
+	return len(ids), err
 }
 
-// RevokeKey makes a key useless from now on.
-func (s *Store) RevokeKey(ctx context.Context, id int64, name string, now time.Time) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET revoked_at = coalesce(revoked_at, $2) WHERE id = $1`, id, now)
-	return affected(r, err, "key", "", name)
-}
-
-// RotateKey asks for another key in a key's place.
-func (s *Store) RotateKey(ctx context.Context, id int64, name string) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE access_key SET rotate = true WHERE id = $1 AND scope = 'agent' AND revoked_at IS NULL`, id)
-	return affected(r, err, "agent key", "", name)
-}
-
-// SucceedKey records a key that takes the place of another of an agent; one that was made for that before, and never used, is gone.
-func (s *Store) SucceedKey(ctx context.Context, old int64, hash []byte, now time.Time) error {
-	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE access_key SET revoked_at = $2 WHERE replaces = $1 AND revoked_at IS NULL`, old,
-			now); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO access_key (hash, scope, label, link_id, may_announce, replaces)
-			SELECT $2, scope, label, link_id, may_announce, id FROM access_key WHERE id = $1`, old, hash)
-		return err
-	})
-}
-
-// SettleKey revokes the key that a new one, which is in use now, took the place of.
-func (s *Store) SettleKey(ctx context.Context, id int64, now time.Time) error {
-	return s.inTx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE access_key SET revoked_at = coalesce(revoked_at, $2)
-			WHERE id = (SELECT replaces FROM access_key WHERE id = $1)`, id, now); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `UPDATE access_key SET replaces = NULL WHERE id = $1`, id)
-		return err
-	})
-}
-
-// AddEnrolment records a one-time code for an agent of a link under the code's hash.
-func (s *Store) AddEnrolment(ctx context.Context, codeHash []byte, linkID int64, expires time.Time, mayAnnounce []netip.Prefix) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO enrolment (code_hash, link_id, expires_at, may_announce) VALUES ($1, $2, $3, $4)`,
-		codeHash, linkID, expires, list[netip.Prefix](mayAnnounce))
-	return err
-}
-
-// Enrol uses up a one-time code and records the agent's key, both or neither. A code that is unknown, used or expired is
-// Missing. It returns the link.
-func (s *Store) Enrol(ctx context.Context, codeHash, keyHash []byte, label string, now time.Time) (linkID int64, err error) {
-	err = s.db.GetContext(ctx, &linkID, `WITH used AS (
-			UPDATE enrolment SET used_at = $4 WHERE code_hash = $1 AND used_at IS NULL AND expires_at > $4 AND link_id IS NOT NULL
-				RETURNING link_id, may_announce)
-		INSERT INTO access_key (hash, scope, label, link_id, may_announce) SELECT $2, 'agent', $3, link_id, may_announce FROM used
-			RETURNING link_id`,
-		codeHash, keyHash, label, now)
-	return linkID, explained(err, "enrolment code", "code", "given")
+// PersonKeys lists the IDs of a person's keys.
+func (s *Store) PersonKeys(ctx context.Context, name string) (ids []int64, err error) {
+	err = s.db.SelectContext(ctx, &ids, `SELECT k.id FROM access_key k JOIN person p ON p.id = k.person_id WHERE p.name = $1`, name)
+	return ids, err
 }

@@ -16,11 +16,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/alexedwards/argon2id"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/crypto/bcrypt"
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/team"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/store/cluster"
@@ -202,9 +203,9 @@ func Start(t testing.TB, edit func(*Options)) *Service {
 	t.Cleanup(d.Stop)
 	s := &Service{Daemon: d, Password: "slipway-gannet-kettle"}
 	// A cheap hash: signing in is not what most tests are about.
-	hash, err := bcrypt.GenerateFromPassword([]byte(s.Password), bcrypt.MinCost)
+	hash, err := argon2id.CreateHash(s.Password, &argon2id.Params{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32})
 	require.NoError(t, err)
-	require.NoError(t, d.Store().PutPassword(t.Context(), "owner", hash, time.Time{}, true))
+	require.NoError(t, d.Store().PutPassword(t.Context(), "owner", []byte(hash), time.Time{}, true))
 	anonymous, err := client.New(d.URL, "")
 	require.NoError(t, err)
 	visit, err := anonymous.SignIn(t.Context(), "owner", s.Password)
@@ -215,6 +216,22 @@ func Start(t testing.TB, edit func(*Options)) *Service {
 	s.Client, err = client.New(d.URL, key.Secret)
 	require.NoError(t, err)
 	return s
+}
+
+// Join makes somebody part of the team, and returns their visit and a client with a key of theirs.
+func (s *Service) Join(t testing.TB, name string, role team.Role, tags ...string) (*client.Visit, *client.Client) {
+	t.Helper()
+	inv, err := s.Client.InvitePerson(t.Context(), contract.PersonInvitationInput{Name: name, Role: role, Tags: tags})
+	require.NoError(t, err)
+	anonymous, err := client.New(s.URL, "")
+	require.NoError(t, err)
+	visit, err := anonymous.Accept(t.Context(), inv.Code, s.Password)
+	require.NoError(t, err)
+	key, err := visit.AddKey(t.Context(), "test")
+	require.NoError(t, err)
+	c, err := client.New(s.URL, key.Secret)
+	require.NoError(t, err)
+	return visit, c
 }
 
 // lines hands log lines to the test, until it has ended.

@@ -22,8 +22,9 @@ func fresh() commission.Facts {
 	return commission.Facts{Now: began.Add(10 * time.Second), Began: began, Site: "KET-07",
 		Links: []commission.Link{{Link: site.Link{ID: 1, Label: "main", Agent: true, IPv4: netip.MustParseAddr("198.51.100.7"),
 			Heard: began},
-			MachineUp: began.Add(-time.Hour), Hostname: "ket-07.isles.saltmarsh.example", Name: names.StatePointed, Want: "198.51.100.7",
-			Elsewhere: []commission.Answer{{Server: "203.0.113.53:53", Given: "198.51.100.7", Right: true}}}},
+			MachineUp: began.Add(-time.Hour), Hostnames: []commission.Hostname{{Name: "ket-07.isles.saltmarsh.example",
+				State: names.StatePointed, Want: "198.51.100.7",
+				Elsewhere: []commission.Answer{{Server: "203.0.113.53:53", Given: "198.51.100.7", Right: true}}}}}},
 		Devices: []commission.Device{{Device: site.Device{ID: 2, Name: "door-phone", MAC: "02:00:5e:07:00:03",
 			Address: netip.MustParseAddr("192.168.7.22")}, Looked: began.Add(time.Second), Present: true}},
 		Services: []commission.Service{{Service: site.Service{ID: 3, DeviceID: 2, Name: "view", Kind: probe.KindHTTP, Transport: probe.TCP,
@@ -141,7 +142,7 @@ func TestEachTroubleIsFoundAtItsStep(t *testing.T) {
 			f.Links[0].IPv4, f.Links[0].Refused = netip.Addr{}, "its address is private"
 		},
 			commission.OnRecord, commission.Failing, "its address is private"},
-		"no hostname": {func(f *commission.Facts) { f.Links[0].Hostname = "" }, commission.OnRecord, commission.Waiting, "no hostname"},
+		"no hostname": {func(f *commission.Facts) { f.Links[0].Hostnames = nil }, commission.OnRecord, commission.Waiting, "no hostname"},
 		"moved inside": {func(f *commission.Facts) { f.Devices[0].Found = "192.168.7.140" }, commission.Reserved, commission.Failing,
 			"192.168.7.140"},
 		"its address is another's": {func(f *commission.Facts) { f.Devices[0].HeldBy = "02:00:5e:07:00:09" }, commission.Reserved,
@@ -175,13 +176,20 @@ func TestTheNameIsLookedAtElsewhere(t *testing.T) {
 		return e
 	}
 	require.Equal(t, commission.Done, at().State)
-	l.Elsewhere = append(l.Elsewhere, commission.Answer{Server: "203.0.113.54:53", Given: "198.51.100.3"})
+	h := &l.Hostnames[0]
+	h.Elsewhere = append(h.Elsewhere, commission.Answer{Server: "203.0.113.54:53", Given: "198.51.100.3"})
 	require.Equal(t, commission.Waiting, at().State)
 	require.Contains(t, at().Words, "203.0.113.54:53 gives 198.51.100.3")
-	l.Name, l.Given = names.StateStale, "198.51.100.99"
+	other := commission.Hostname{Name: "slip.quay.saltmarsh.example", State: names.StateHeld, Want: "198.51.100.7"}
+	l.Hostnames = append(l.Hostnames, other)
+	require.Equal(t, commission.Failing, at().State, "what fails is told before what is waited for")
+	require.Contains(t, at().Words, "does not take slip.quay.saltmarsh.example")
+	l.Hostnames = l.Hostnames[:1]
+	h = &l.Hostnames[0]
+	h.State, h.Given = names.StateStale, "198.51.100.99"
 	require.Equal(t, commission.Failing, at().State)
 	require.Contains(t, at().Next, "somebody else's", "the name may be taken")
-	l.Hostname = ""
+	l.Hostnames = nil
 	require.Equal(t, commission.Later, at().State, "a hostname is asked for first")
 }
 

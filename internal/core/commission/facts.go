@@ -25,15 +25,20 @@ type Facts struct {
 type Link struct {
 	site.Link
 	Overdue   bool
-	Refused   string // why something that announces for it is refused
-	Hostname  string // that leads to it; "" for none
-	Name      names.State
-	Given     string   // what the zone's server gives
-	Want      string   // what it should
-	Elsewhere []Answer // of resolvers elsewhere
+	Refused   string     // why something that announces for it is refused
+	Hostnames []Hostname // that lead to it
 	// MachineUp is since when the machine is up on which the agent runs, or else the agent; zero if that is not known.
 	MachineUp time.Time
 	Moves     []Move // since the run began
+}
+
+// Hostname is a hostname that leads to a link.
+type Hostname struct {
+	Name      string
+	State     names.State
+	Given     string   // what the zone's server gives
+	Want      string   // what it should
+	Elsewhere []Answer // of resolvers elsewhere
 }
 
 // Answer is what a resolver gives for a hostname.

@@ -50,41 +50,61 @@ func (f Facts) onRecord(l Link) Entry {
 	case l.Overdue:
 		return e.failing(fmt.Sprintf("its address was %s; it was last heard %s ago", l.Addresses(), pace.Length(f.Now.Sub(l.Heard))),
 			"See that the agent runs and the line is up.")
-	case l.Hostname == "":
+	case len(l.Hostnames) == 0:
 		e.Do = "Give the site a hostname, so that it can be reached wherever its address moves. Where none is wanted, pass this over."
 		return e.is(Waiting, fmt.Sprintf("the address is %s; no hostname leads to it", l.Addresses()))
 	}
-	return e.is(Done, fmt.Sprintf("%s is to lead to %s", l.Hostname, l.Addresses()))
+	given := make([]string, len(l.Hostnames))
+	for i, h := range l.Hostnames {
+		given[i] = h.Name
+	}
+	return e.is(Done, fmt.Sprintf("to lead to %s: %s", l.Addresses(), strings.Join(given, ", ")))
 }
 
+// resolved tells of the hostname that is furthest from what it should be.
 func (f Facts) resolved(l Link) Entry {
 	e := Entry{Title: "The name resolves at resolvers elsewhere"}
-	if l.Hostname == "" {
+	if len(l.Hostnames) == 0 {
 		return e.is(Skipped, "no hostname leads to this link")
 	}
 	e.Do = "Wait: caches elsewhere may hold an older answer until its time to live is over."
+	for _, state := range []State{Failing, Waiting} {
+		for _, h := range l.Hostnames {
+			if one := h.resolved(e); one.State == state {
+				return one
+			}
+		}
+	}
+	first := l.Hostnames[0].resolved(e)
+	if n := len(l.Hostnames) - 1; n > 0 {
+		first.Words += fmt.Sprintf("; %d more resolve as well", n)
+	}
+	return first
+}
+
+func (h Hostname) resolved(e Entry) Entry {
 	var right, wrong []string
-	for _, a := range l.Elsewhere {
+	for _, a := range h.Elsewhere {
 		if a.Right {
 			right = append(right, a.Server)
 		} else {
 			wrong = append(wrong, a.Server+" gives "+orNothing(a.Given))
 		}
 	}
+	whose := "Is the name somebody else's, or does another program write it? inkpost hostname show " + h.Name
 	switch {
-	case l.Name == names.StateHeld:
-		return e.failing("the zone's primary does not take "+l.Hostname, "See what it says: inkpost hostname show "+l.Hostname)
-	case l.Name == names.StateStale:
-		return e.failing(fmt.Sprintf("the zone's server gives %s for %s, and not %s", orNothing(l.Given), l.Hostname, l.Want),
-			"Is the name somebody else's, or does another program write it? inkpost hostname show "+l.Hostname)
+	case h.State == names.StateHeld:
+		return e.failing("the zone's primary does not take "+h.Name, whose)
+	case h.State == names.StateStale:
+		return e.failing(fmt.Sprintf("the zone's server gives %s for %s, and not %s", orNothing(h.Given), h.Name, h.Want), whose)
 	case len(wrong) > 0:
-		return e.is(Waiting, strings.Join(wrong, "; ")+"; wanted is "+l.Want)
-	case len(right) == 0 && l.Name == names.StatePointed:
-		return e.is(Done, fmt.Sprintf("the zone's server gives %s for %s; this service asks no resolver elsewhere", l.Want, l.Hostname))
+		return e.is(Waiting, strings.Join(wrong, "; ")+fmt.Sprintf(" for %s; wanted is %s", h.Name, h.Want))
+	case len(right) == 0 && h.State == names.StatePointed:
+		return e.is(Done, fmt.Sprintf("the zone's server gives %s for %s; this service asks no resolver elsewhere", h.Want, h.Name))
 	case len(right) == 0:
-		return e.is(Waiting, "nobody was asked yet")
+		return e.is(Waiting, h.Name+": nobody was asked yet")
 	}
-	return e.is(Done, fmt.Sprintf("%s gives %s at %s", l.Hostname, l.Want, strings.Join(right, ", ")))
+	return e.is(Done, fmt.Sprintf("%s gives %s at %s", h.Name, h.Want, strings.Join(right, ", ")))
 }
 
 func (f Facts) restart(l Link) Entry {

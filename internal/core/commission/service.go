@@ -187,7 +187,7 @@ func (f Facts) byName(s Service) Entry {
 	e := Entry{Title: "It answers by its name, as for a user", Do: "Wait: the name is looked up elsewhere, and what it gives is tried."}
 	l := f.linkOf(s)
 	switch {
-	case l.Hostname == "":
+	case len(l.Hostnames) == 0:
 		return e.is(Skipped, "no hostname leads to it")
 	case s.Mute():
 		e.ByWord = true

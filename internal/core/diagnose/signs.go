@@ -287,7 +287,7 @@ func (l LinkEvidence) alive(failing []ServiceEvidence, now time.Time) causes.Val
 		return causes.Heard
 	case began(failing).Sub(l.Heard) > silentBefore:
 		return causes.Unseen
-	case now.Sub(began(failing)) <= l.Every && !l.Overdue:
+	case now.Sub(l.Heard) <= wan.Patience(l.Every) && !l.Overdue:
 		return causes.Unseen // it has not had the time to say something
 	case l.Overdue, l.Announced:
 		return causes.Quiet

@@ -140,7 +140,7 @@ func (d *Desk) AwaitsMove(m Move) bool {
 
 // tellsMove reports whether the rule is about a move at all.
 func (r Rule) tellsMove(m Move) bool {
-	return r.Topic == Moves && r.Scope.Covers(m.Place) && !m.At.Before(r.Created)
+	return r.Topic == Moves && r.Within(m.Place) && !m.At.Before(r.Created)
 }
 
 // Round decides which messages are due now. Moves are those lately; older ones than a rule are not told by it.

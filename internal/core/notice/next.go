@@ -61,9 +61,10 @@ const (
 	unsteadyFrom = 3
 )
 
-// Covers reports whether the rule is about a fault at all.
+// Covers reports whether the rule is about a fault at all. What explains the faults of several sites is for those who see all of them; who
+// does not is told of each.
 func (r Rule) Covers(f Fault) bool {
-	in := r.Scope.Covers(f.Place) || slices.ContainsFunc(f.Under, r.Scope.Covers)
+	in := r.Within(f.Place) || r.Sight.All() && slices.ContainsFunc(f.Under, r.Scope.Covers)
 	return r.Topic == Faults && in && (len(r.Causes) == 0 || slices.Contains(r.Causes, f.Cause)) &&
 		(!r.Serious || f.Serious)
 }
@@ -79,7 +80,7 @@ func (r Rule) Next(f Fault, told []Told, now time.Time) What {
 		return ""
 	case !f.Closed.IsZero():
 		return nextClosed(f, last, now)
-	case !r.Covers(f) || f.Explained:
+	case !r.Covers(f) || f.Explained && r.Sight.All():
 		return ""
 	case r.AfterMinutes > 0 && last.What == "" && (f.Acknowledged || now.Sub(f.Opened) < time.Duration(r.AfterMinutes)*time.Minute):
 		return ""

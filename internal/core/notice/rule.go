@@ -12,6 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/fault"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/core/team"
 )
 
 // Topic is what a rule tells of.
@@ -58,7 +59,12 @@ type Rule struct {
 	// Subject is a template of the subject; the usual one if empty.
 	Subject string    `json:"subject,omitempty"`
 	Created time.Time `json:"created,omitzero"`
+	// Sight is whose sites the person sees: they are told of no others.
+	Sight team.Sight `json:"-"`
 }
+
+// Within reports whether the rule is about a place, and its person sees that.
+func (r Rule) Within(p fault.Place) bool { return r.Scope.Covers(p) && r.Sight.Sees(p.Tags) }
 
 // Hours are when somebody wants to be told. What is due at other times waits. The zero Hours are always.
 type Hours struct {

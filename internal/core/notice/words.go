@@ -105,6 +105,9 @@ func OfFault(w Words, now time.Time) Content {
 		line("It was", f.Summary)
 	} else {
 		line("Who can mend it", f.Actor.Words())
+		if len(f.Evidence) > 0 { // which says "9 seconds ago", to somebody who may read it tomorrow
+			line("As of", now.In(w.Zone).Format("Mon 2 Jan 15:04:05 MST"))
+		}
 		name := "Seen"
 		for _, e := range f.Evidence {
 			line(name, e)

@@ -86,15 +86,15 @@ func (s Site) Checked() (Site, error) {
 	f.text("note", s.Note, false)
 	s.Router = strings.TrimSpace(s.Router)
 	f.text("router", s.Router, false)
-	s.Tags = f.tags(s.Tags)
+	s.Tags = f.Tags(s.Tags)
 	return s, f.Err()
 }
 
 // maxTags bounds the tags of a site.
 const maxTags = 20
 
-// tags brings tags into canonical form: in lower case, each once, in order.
-func (f *Flaws) tags(list []string) []string {
+// Tags brings tags into canonical form: in lower case, each once, in order.
+func (f *Flaws) Tags(list []string) []string {
 	out := []string{}
 	for _, one := range list {
 		if one = strings.ToLower(strings.TrimSpace(one)); one != "" {

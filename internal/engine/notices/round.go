@@ -230,7 +230,7 @@ func (r *Room) digest(ctx context.Context, rule notice.Rule, of, now time.Time) 
 		known[f.ID] = f
 	}
 	for _, f := range r.facts(known, now) {
-		if !covered.Covers(f) || f.Explained || f.Opened.After(of) {
+		if !covered.Covers(f) || f.Explained && rule.Sight.All() || f.Opened.After(of) {
 			continue
 		}
 		w := r.faultWords(known[f.ID], zone)
@@ -256,12 +256,12 @@ func (r *Room) digest(ctx context.Context, rule notice.Rule, of, now time.Time) 
 		return c, err
 	}
 	for _, m := range moves {
-		if p, ok := r.record.Site(m.SiteID); ok && rule.Scope.Covers(r.board.Place(p)) {
+		if p, ok := r.record.Site(m.SiteID); ok && rule.Within(r.board.Place(p)) {
 			s.Moves = append(s.Moves, notice.OfMove(r.moveWords(m, zone, ""), now))
 		}
 	}
 	for _, e := range r.host.Expiring(now.Add(expiringWithin)) {
-		if p, ok := r.record.Site(e.SiteID); ok && rule.Scope.Covers(r.board.Place(p)) {
+		if p, ok := r.record.Site(e.SiteID); ok && rule.Within(r.board.Place(p)) {
 			s.Expiring = append(s.Expiring, e)
 		}
 	}

@@ -103,16 +103,16 @@ func (r *Rooms) linkFacts(ctx context.Context, p record.Site, l site.Link, run s
 			continue
 		}
 		want := p.AnswerOf(h)
-		out.Hostname, out.Name, out.Want = string(h.Name), r.Verify.State(p, h, now), want.String()
+		one := commission.Hostname{Name: string(h.Name), State: r.Verify.State(p, h, now), Want: want.String()}
 		if given, asked := r.Verify.Given(h.ID); asked {
-			out.Given = given.String()
+			one.Given = given.String()
 		}
 		for _, a := range r.Verify.Elsewhere(h) {
 			if !a.Authoritative {
-				out.Elsewhere = append(out.Elsewhere, commission.Answer{Server: a.Server, Given: a.Given.String(), Right: a.Given == want})
+				one.Elsewhere = append(one.Elsewhere, commission.Answer{Server: a.Server, Given: a.Given.String(), Right: a.Given == want})
 			}
 		}
-		break
+		out.Hostnames = append(out.Hostnames, one)
 	}
 	if run.ID != 0 && l.Since.After(run.Began) {
 		bounded, cancel := context.WithTimeout(ctx, factsWait)

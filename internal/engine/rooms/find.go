@@ -120,12 +120,6 @@ func (r *Rooms) HostnamesOf(linkID int64) map[string]bool {
 	return out
 }
 
-// SiteID finds a site on record by its code. Error: store.Missing.
-func (r *Rooms) SiteID(code string) (int64, error) {
-	p, err := r.FindSite(code)
-	return p.ID, err
-}
-
 // International is the profile of RFC 5891 for names to be recorded.
 var International = idna.New(idna.MapForLookup(), idna.Transitional(false), idna.StrictDomainName(true), idna.BidiRule(),
 	idna.CheckJoiners(true))

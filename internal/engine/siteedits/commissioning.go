@@ -16,7 +16,7 @@ import (
 // Commission begins a run for services of a site, or adds them to the one that is open.
 func (e *SiteEdits) Commission(ctx context.Context, code string, in contract.CommissioningInput, by string) (contract.Commissioning,
 	error) {
-	p, err := e.FindSite(code)
+	p, err := e.SiteSeen(ctx, code)
 	if err != nil {
 		return contract.Commissioning{}, err
 	}
@@ -53,7 +53,7 @@ func (e *SiteEdits) runOpen(siteID int64) bool {
 // the same again changes nothing.
 func (e *SiteEdits) AnswerStep(ctx context.Context, code string, in contract.CommissioningAnswer, by string) (contract.Commissioning,
 	error) {
-	p, err := e.FindSite(code)
+	p, err := e.SiteSeen(ctx, code)
 	if err != nil {
 		return contract.Commissioning{}, err
 	}
@@ -113,7 +113,7 @@ func (e *SiteEdits) ProveStep(ctx context.Context, code, service, by string) (co
 
 // EndCommissioning ends the open run of a site. Errors: store.Missing, that of the database.
 func (e *SiteEdits) EndCommissioning(ctx context.Context, code, by string) (contract.Commissioning, error) {
-	p, err := e.FindSite(code)
+	p, err := e.SiteSeen(ctx, code)
 	if err != nil {
 		return contract.Commissioning{}, err
 	}

@@ -56,7 +56,7 @@ func (e *SiteEdits) UseKit(ctx context.Context, code, name string, in contract.K
 		return contract.Site{}, err
 	}
 	err = e.Change(ctx, func() (changes.Edit, error) {
-		p, err := e.FindSite(code)
+		p, err := e.SiteSeen(ctx, code)
 		if err != nil {
 			return changes.Edit{}, err
 		}

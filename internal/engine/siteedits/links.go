@@ -34,7 +34,7 @@ func linkInput(l site.Link) contract.LinkInput {
 func (e *SiteEdits) AddLink(ctx context.Context, code string, in contract.LinkInput) (contract.Link, error) {
 	var given site.Link
 	err := e.Change(ctx, func() (changes.Edit, error) {
-		p, err := e.FindSite(code)
+		p, err := e.SiteSeen(ctx, code)
 		if err != nil {
 			return changes.Edit{}, err
 		}

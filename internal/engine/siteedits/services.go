@@ -32,7 +32,7 @@ func serviceInput(s site.Service) contract.ServiceInput {
 func (e *SiteEdits) AddService(ctx context.Context, code string, in contract.ServiceInput) (contract.Service, error) {
 	var s site.Service
 	err := e.Change(ctx, func() (changes.Edit, error) {
-		p, err := e.FindSite(code)
+		p, err := e.SiteSeen(ctx, code)
 		if err != nil {
 			return changes.Edit{}, err
 		}

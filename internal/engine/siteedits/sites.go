@@ -22,6 +22,9 @@ func siteResource(s site.Site) changes.Resource {
 // AddSite records a site.
 func (e *SiteEdits) AddSite(ctx context.Context, in contract.SiteInput) (contract.Site, error) {
 	s, err := site.Site{Code: in.Code, Name: in.Name, Note: in.Note, Tags: in.Tags, Router: in.Router}.Checked()
+	if err == nil {
+		err = inSight(ctx, s)
+	}
 	if err != nil {
 		return contract.Site{}, err
 	}
@@ -37,11 +40,19 @@ func (e *SiteEdits) AddSite(ctx context.Context, in contract.SiteInput) (contrac
 	return e.Site(ctx, s.Code)
 }
 
+// inSight refuses a site that whoever enters it would not see. Error: site.Flaws.
+func inSight(ctx context.Context, s site.Site) error {
+	if sight := rooms.SightOf(ctx); !sight.Sees(s.Tags) {
+		return site.Flaws{{Field: "tags", Detail: "you see " + sight.Words() + ": give it one of those tags"}}
+	}
+	return nil
+}
+
 // EditSite changes a site.
 func (e *SiteEdits) EditSite(ctx context.Context, code string, merge changes.Merge[contract.SiteInput]) (contract.Site, error) {
 	var s site.Site
 	err := e.Change(ctx, func() (changes.Edit, error) {
-		p, err := e.FindSite(code)
+		p, err := e.SiteSeen(ctx, code)
 		if err != nil {
 			return changes.Edit{}, err
 		}
@@ -52,6 +63,9 @@ func (e *SiteEdits) EditSite(ctx context.Context, code string, merge changes.Mer
 		}
 		if s, err = (site.Site{ID: p.ID, Code: in.Code, Name: in.Name, Note: in.Note, Tags: in.Tags,
 			Router: in.Router}).Checked(); err != nil {
+			return changes.Edit{}, err
+		}
+		if err := inSight(ctx, s); err != nil {
 			return changes.Edit{}, err
 		}
 		return changes.Edit{Site: s.Code, Words: "site " + s.Code + " edited", Touched: &record.Touched{Sites: []int64{p.ID}}, Of: of,
@@ -67,7 +81,7 @@ func (e *SiteEdits) EditSite(ctx context.Context, code string, merge changes.Mer
 // RemoveSite removes a site with everything on its record.
 func (e *SiteEdits) RemoveSite(ctx context.Context, code string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
-		p, err := e.FindSite(code)
+		p, err := e.SiteSeen(ctx, code)
 		return changes.Edit{Site: p.Code, Words: "site " + p.Code + " removed", Of: siteResource(p.Site),
 			Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.RemoveSite(ctx, p.Site); return err }}, err
 	})
@@ -85,7 +99,7 @@ func deviceResource(d site.Device) changes.Resource {
 func (e *SiteEdits) AddDevice(ctx context.Context, code string, in contract.DeviceInput) (site.Device, error) {
 	var d site.Device
 	err := e.Change(ctx, func() (changes.Edit, error) {
-		p, err := e.FindSite(code)
+		p, err := e.SiteSeen(ctx, code)
 		if err != nil {
 			return changes.Edit{}, err
 		}

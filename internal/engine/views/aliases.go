@@ -1,6 +1,7 @@
 package views
 
 import (
+	"context"
 	"slices"
 
 	"inkpost.example/inkpost/internal/contract"
@@ -13,11 +14,13 @@ import (
 )
 
 // Aliases lists all aliases by name, each with what it and its hostname were last answered with.
-func (vw *Views) Aliases() []contract.Alias {
+func (vw *Views) Aliases(ctx context.Context) []contract.Alias {
 	list := vw.Record.Aliases()
 	out := make([]contract.Alias, 0, len(list))
 	for _, a := range list {
-		out = append(out, vw.aliasNow(a))
+		if vw.SeesNamed(ctx, a.Hostname) {
+			out = append(out, vw.aliasNow(a))
+		}
 	}
 	return out
 }
@@ -46,9 +49,9 @@ func (vw *Views) aliasNow(a site.Alias) contract.Alias {
 }
 
 // Alias returns one alias.
-func (vw *Views) Alias(name string) (contract.Alias, error) {
+func (vw *Views) Alias(ctx context.Context, name string) (contract.Alias, error) {
 	a, ok := vw.Record.Alias(names.Name(rooms.Canonical(name)))
-	if !ok {
+	if !ok || !vw.SeesNamed(ctx, a.Hostname) {
 		return contract.Alias{}, store.Missing{Kind: "alias", Name: name}
 	}
 	return vw.aliasNow(a), nil

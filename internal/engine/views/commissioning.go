@@ -69,7 +69,7 @@ func (vw *Views) ToCommission(ctx context.Context) []contract.ToCommission {
 	for _, c := range vw.Rooms.Runs.Open() {
 		open[c.SiteID] = c
 	}
-	for _, p := range vw.Record.Sites() {
+	for _, p := range vw.SitesSeen(ctx) {
 		run := open[p.ID]
 		ids := vw.Awaited(p)
 		if len(ids) > 0 {

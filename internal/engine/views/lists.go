@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"time"
 
+	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/names"
@@ -92,18 +93,20 @@ func (vw *Views) SigningKeys(ctx context.Context) ([]contract.SigningKey, error)
 }
 
 // Redirects lists the redirect names.
-func (vw *Views) Redirects() []contract.Redirect {
+func (vw *Views) Redirects(ctx context.Context) []contract.Redirect {
 	out := []contract.Redirect{}
 	for _, r := range vw.Record.Redirects() {
-		out = append(out, contract.Redirect{Redirect: r, Leads: r.Base()})
+		if vw.SeesNamed(ctx, r.Hostname) {
+			out = append(out, contract.Redirect{Redirect: r, Leads: r.Base()})
+		}
 	}
 	return out
 }
 
 // Redirect returns one redirect name.
-func (vw *Views) Redirect(name string) (contract.Redirect, error) {
+func (vw *Views) Redirect(ctx context.Context, name string) (contract.Redirect, error) {
 	r, ok := vw.Record.Redirect(names.Name(rooms.Canonical(name)))
-	if !ok {
+	if !ok || !vw.SeesNamed(ctx, r.Hostname) {
 		return contract.Redirect{}, store.Missing{Kind: "redirect", Name: name}
 	}
 	return contract.Redirect{Redirect: r, Leads: r.Base()}, nil
@@ -212,16 +215,18 @@ func (vw *Views) Keys(ctx context.Context) ([]contract.Key, error) {
 	list, err := vw.Access.Keys(ctx)
 	out := make([]contract.Key, 0, len(list))
 	for _, k := range list {
+		if p, _, _ := vw.Record.SiteOfLink(int64(k.LinkID)); k.LinkID != 0 && !vw.Sees(ctx, p.ID) {
+			continue
+		}
 		holder := k.Site + " " + k.Link
 		switch k.Scope {
-		case store.ScopePerson:
+		case store.ScopePerson, store.ScopeCalendar:
 			holder = k.Person
 		case store.ScopeVantage:
 			holder = "vantage point " + k.Vantage
 		}
-		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, Label: k.Label, Holder: holder, Created: k.Created.Time,
-			Revoked: k.Revoked.Time,
-			Expires: k.Expires.Time, Used: k.Used.Time, MayAnnounce: k.MayAnnounce})
+		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, May: access.Purpose(k.Scope, k.May), Label: k.Label, Holder: holder,
+			Created: k.Created.Time, Revoked: k.Revoked.Time, Expires: k.Expires.Time, Used: k.Used.Time, MayAnnounce: k.MayAnnounce})
 	}
 	return out, err
 }

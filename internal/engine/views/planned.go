@@ -4,19 +4,40 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"slices"
+	"strconv"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/fault"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rooms"
+	"inkpost.example/inkpost/internal/store"
 )
 
 // PlannedWork lists planned work, the earliest first.
-func (vw *Views) PlannedWork() []contract.PlannedWork {
+func (vw *Views) PlannedWork(ctx context.Context) []contract.PlannedWork {
 	out := []contract.PlannedWork{}
 	for _, w := range vw.Rooms.Faults.Work() {
-		out = append(out, vw.workView(w))
+		if vw.SeesWork(ctx, w) {
+			out = append(out, vw.workView(w))
+		}
 	}
 	return out
+}
+
+// SeesWork reports whether planned work is at a site that whoever asks sees.
+func (vw *Views) SeesWork(ctx context.Context, w fault.Work) bool {
+	return rooms.SightOf(ctx).All() || slices.ContainsFunc(vw.SitesSeen(ctx), func(p record.Site) bool {
+		return w.Scope.Covers(vw.Rooms.Faults.Place(p))
+	})
+}
+
+// holds reports whether whoever asks sees all sites that a scope covers: what somebody plans concerns none of those that they do not see.
+func (vw *Views) holds(ctx context.Context, s fault.Scope) bool {
+	return rooms.SightOf(ctx).All() || s.Site != "" || !vw.anySite(func(place fault.Place) bool {
+		return s.Covers(place) && !rooms.SightOf(ctx).Sees(place.Tags)
+	})
 }
 
 func (vw *Views) workView(w fault.Work) contract.PlannedWork {
@@ -56,7 +77,7 @@ func (vw *Views) PlanWork(ctx context.Context, in contract.PlannedWorkInput, fau
 	}
 	var siteID int64
 	if w.Site != "" {
-		p, err := vw.FindSite(w.Site)
+		p, err := vw.SiteSeen(ctx, w.Site)
 		if err != nil {
 			return contract.PlannedWork{}, err
 		}
@@ -68,6 +89,9 @@ func (vw *Views) PlanWork(ctx context.Context, in contract.PlannedWorkInput, fau
 	}
 	if w.Provider != "" && !vw.anySite(func(place fault.Place) bool { return fault.Scope{Provider: w.Provider}.Covers(place) }) {
 		flaws.Note("provider", errors.New("no link is of "+w.Provider))
+	}
+	if len(flaws) == 0 && !vw.holds(ctx, w.Scope) {
+		flaws.Note("site", errors.New("that concerns sites that you do not see; name a site, or a tag or provider of yours alone"))
 	}
 	if err := flaws.Err(); err != nil {
 		return contract.PlannedWork{}, err
@@ -87,5 +111,10 @@ func (vw *Views) anySite(is func(fault.Place) bool) bool {
 
 // EndWork ends planned work. Errors: store.Missing, that of the database.
 func (vw *Views) EndWork(ctx context.Context, id int64) error {
+	for _, w := range vw.Rooms.Faults.Work() {
+		if w.ID == id && (!vw.SeesWork(ctx, w) || !vw.holds(ctx, w.Scope)) {
+			return store.Missing{Kind: "planned work", Name: strconv.FormatInt(id, 10)}
+		}
+	}
 	return vw.Rooms.Faults.EndWork(ctx, id)
 }

@@ -32,11 +32,11 @@ type Views struct {
 	*rooms.Rooms
 }
 
-// Summaries lists all sites, those that need somebody first.
-func (vw *Views) Summaries() []contract.SiteSummary {
+// Summaries lists the sites, those that need somebody first.
+func (vw *Views) Summaries(ctx context.Context) []contract.SiteSummary {
 	now := vw.Now()
 	out := []contract.SiteSummary{}
-	for _, p := range vw.Record.Sites() {
+	for _, p := range vw.SitesSeen(ctx) {
 		out = append(out, vw.summary(p, now))
 	}
 	rank := map[contract.Need]int{contract.NeedNow: 0, contract.NeedSoon: 1, contract.NeedUnknown: 2, contract.NeedNothing: 3}
@@ -166,10 +166,10 @@ func (vw *Views) seenBy(s site.Service, now time.Time) []contract.VantageResult 
 }
 
 // Hostnames lists the hostnames of one site, or of all where code is empty.
-func (vw *Views) Hostnames(code string) ([]contract.Hostname, error) {
-	list := vw.Record.Sites()
+func (vw *Views) Hostnames(ctx context.Context, code string) ([]contract.Hostname, error) {
+	list := vw.SitesSeen(ctx)
 	if code != "" {
-		p, err := vw.FindSite(code)
+		p, err := vw.SiteSeen(ctx, code)
 		if err != nil {
 			return nil, err
 		}
@@ -187,9 +187,9 @@ func (vw *Views) Hostnames(code string) ([]contract.Hostname, error) {
 }
 
 // Hostname returns one hostname as it stands now.
-func (vw *Views) Hostname(name string) (contract.Hostname, error) {
+func (vw *Views) Hostname(ctx context.Context, name string) (contract.Hostname, error) {
 	p, h, ok := vw.Record.HostnameAt(names.Name(name))
-	if !ok || string(h.Name) != name { // or else it is one of its extra names
+	if !ok || string(h.Name) != name || !vw.Sees(ctx, p.ID) { // or else it is one of its extra names
 		return contract.Hostname{}, store.Missing{Kind: "hostname", Name: name}
 	}
 	return vw.hostname(p, h, vw.Now()), nil
@@ -205,9 +205,9 @@ func (vw *Views) Zones() []names.Zone {
 // Moves lists moves, the newest first.
 func (vw *Views) Moves(ctx context.Context, q contract.MoveQuery) ([]contract.Move, error) {
 	f := store.MoveFilter{Before: q.Before, Limit: q.Limit, Since: q.Since, Until: q.Until, Source: wan.Source(q.Source),
-		Unfinished: q.Unfinished}
+		Unfinished: q.Unfinished, SiteIDs: vw.IDsSeen(ctx)}
 	if q.Site != "" {
-		p, err := vw.FindSite(q.Site)
+		p, err := vw.SiteSeen(ctx, q.Site)
 		if err != nil {
 			return nil, err
 		}
@@ -317,10 +317,10 @@ func (vw *Views) Overview(ctx context.Context) (contract.Overview, error) {
 		return contract.Overview{}, err
 	}
 	// What a provider's fault explains stands with that one.
-	faults = slices.DeleteFunc(faults, func(f contract.Fault) bool { return f.Under != 0 })
+	faults = slices.DeleteFunc(faults, func(f contract.Fault) bool { return f.Under != 0 && rooms.SightOf(ctx).All() })
 	slices.SortStableFunc(faults, func(a, b contract.Fault) int { return rank(a) - rank(b) })
 	faults = faults[:min(len(faults), overviewFaults)]
-	out := contract.Overview{Faults: faults, Sites: vw.Summaries(), ToCommission: vw.ToCommission(ctx)}
+	out := contract.Overview{Faults: faults, Sites: vw.Summaries(ctx), ToCommission: vw.ToCommission(ctx)}
 	out.AwaitedCount = len(out.ToCommission)
 	out.ToCommission = out.ToCommission[:min(out.AwaitedCount, overviewFaults)]
 	soon, cancel := context.WithTimeout(ctx, overviewWait)

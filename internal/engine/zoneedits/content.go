@@ -30,7 +30,7 @@ func (e *ZoneEdits) AddAlias(ctx context.Context, in contract.AliasInput) (contr
 		var f site.Flaws
 		var z names.Zone
 		name, z = e.placed(in.Name, &f)
-		h, err := e.Hostname(rooms.Canonical(in.Hostname))
+		h, err := e.Hostname(ctx, rooms.Canonical(in.Hostname))
 		f.Note("hostname", err)
 		if in.TTL == 0 {
 			in.TTL = int(z.TTL)
@@ -47,13 +47,13 @@ func (e *ZoneEdits) AddAlias(ctx context.Context, in contract.AliasInput) (contr
 	if err != nil {
 		return contract.Alias{}, err
 	}
-	return e.Alias(string(name))
+	return e.Alias(ctx, string(name))
 }
 
 // RemoveAlias removes an alias.
 func (e *ZoneEdits) RemoveAlias(ctx context.Context, name string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
-		a, err := e.Alias(name)
+		a, err := e.Alias(ctx, name)
 		return changes.Edit{Site: a.Site, Words: "alias " + name + " removed",
 			Of:    changes.Resource{Kind: "alias", Name: name, ID: a.ID, Revision: a.Revision, Tag: a.Tag()},
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveAlias(ctx, a.Alias) }}, err
@@ -169,7 +169,7 @@ func (e *ZoneEdits) AddSigningKey(ctx context.Context, in contract.SigningKeyInp
 	f.Note("may_announce", access.CheckPrefixes(in.MayAnnounce))
 	var siteID int64
 	if in.Site != "" {
-		p, err := e.FindSite(in.Site)
+		p, err := e.SiteSeen(ctx, in.Site)
 		f.Note("site", err)
 		siteID = p.ID
 	}

@@ -35,7 +35,7 @@ func (e *ZoneEdits) ReleaseHostname(ctx context.Context, name string) (contract.
 func (e *ZoneEdits) keep(ctx context.Context, name string,
 	decide func(record.Site, site.Hostname) (site.Holder, wan.Pair, string, error)) (contract.Hostname, error) {
 	err := e.Change(ctx, func() (changes.Edit, error) {
-		h, err := e.Hostname(name)
+		h, err := e.Hostname(ctx, name)
 		if err != nil {
 			return changes.Edit{}, err
 		}
@@ -50,7 +50,7 @@ func (e *ZoneEdits) keep(ctx context.Context, name string,
 	if err != nil {
 		return contract.Hostname{}, err
 	}
-	return e.Hostname(name)
+	return e.Hostname(ctx, name)
 }
 
 // HoldBack holds exactly the named hostnames of a link where they are while an announcement moves the others. What an earlier announcement

@@ -36,7 +36,7 @@ func (e *ZoneEdits) AddHostname(ctx context.Context, in contract.HostnameInput) 
 		}
 		var p record.Site
 		var err error
-		if p, h, err = e.readHostname(site.Hostname{Name: name, ZoneID: zone.ID, TTL: in.TTL}, in, f); err != nil {
+		if p, h, err = e.readHostname(ctx, site.Hostname{Name: name, ZoneID: zone.ID, TTL: in.TTL}, in, f); err != nil {
 			return changes.Edit{}, err
 		}
 		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " recorded", Parts: record.Hostnames,
@@ -45,13 +45,13 @@ func (e *ZoneEdits) AddHostname(ctx context.Context, in contract.HostnameInput) 
 	if err != nil {
 		return contract.Hostname{}, err
 	}
-	return e.Hostname(string(h.Name))
+	return e.Hostname(ctx, string(h.Name))
 }
 
 // EditHostname changes which link a hostname follows, and its TTL.
 func (e *ZoneEdits) EditHostname(ctx context.Context, name string, merge changes.Merge[contract.HostnameInput]) (contract.Hostname, error) {
 	err := e.Change(ctx, func() (changes.Edit, error) {
-		now, err := e.Hostname(name)
+		now, err := e.Hostname(ctx, name)
 		if err != nil {
 			return changes.Edit{}, err
 		}
@@ -69,7 +69,7 @@ func (e *ZoneEdits) EditHostname(ctx context.Context, name string, merge changes
 		}
 		h := now.Hostname
 		h.TTL = in.TTL
-		p, h, err := e.readHostname(h, in, f)
+		p, h, err := e.readHostname(ctx, h, in, f)
 		if err != nil {
 			return changes.Edit{}, err
 		}
@@ -80,16 +80,16 @@ func (e *ZoneEdits) EditHostname(ctx context.Context, name string, merge changes
 	if err != nil {
 		return contract.Hostname{}, err
 	}
-	return e.Hostname(name)
+	return e.Hostname(ctx, name)
 }
 
 // readHostname reads what a person entered of a hostname, beside its name.
-func (e *ZoneEdits) readHostname(h site.Hostname, in contract.HostnameInput, f site.Flaws) (record.Site, site.Hostname, error) {
+func (e *ZoneEdits) readHostname(ctx context.Context, h site.Hostname, in contract.HostnameInput, f site.Flaws) (record.Site, site.Hostname, error) {
 	e.extraFields(&h, in, &f)
 	if h.ZoneID != 0 {
 		f.Note("ttl_seconds", names.CheckTTL(h.TTL))
 	}
-	p, err := e.FindSite(in.Site)
+	p, err := e.SiteSeen(ctx, in.Site)
 	f.Note("site", err)
 	h.SiteID, h.LinkID = p.ID, 0
 	if in.Link != "" && err == nil {
@@ -199,7 +199,7 @@ func joined(list []names.Name) string {
 // RemoveHostname removes a hostname; the zone answers "no such name" at once.
 func (e *ZoneEdits) RemoveHostname(ctx context.Context, name string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
-		h, err := e.Hostname(name)
+		h, err := e.Hostname(ctx, name)
 		return changes.Edit{Site: h.Site, Words: "hostname " + name + " removed", Of: hostnameResource(h.Hostname),
 			Write: func(ctx context.Context, tx *store.Store) error {
 				_, err := tx.RemoveHostname(ctx, h.Hostname)

@@ -47,7 +47,7 @@ func (e *ZoneEdits) AddRedirect(ctx context.Context, in contract.RedirectInput) 
 			}
 		}
 		var err error
-		if r, err = e.readRedirect(site.Redirect{Name: name, ZoneID: z.ID}, in, f); err != nil {
+		if r, err = e.readRedirect(ctx, site.Redirect{Name: name, ZoneID: z.ID}, in, f); err != nil {
 			return changes.Edit{}, err
 		}
 		return changes.Edit{Site: r.Site, Words: "redirect " + string(r.Name) + " recorded",
@@ -57,13 +57,13 @@ func (e *ZoneEdits) AddRedirect(ctx context.Context, in contract.RedirectInput) 
 	if err != nil {
 		return contract.Redirect{}, err
 	}
-	return e.Redirect(string(r.Name))
+	return e.Redirect(ctx, string(r.Name))
 }
 
 // EditRedirect changes where a redirect name leads.
 func (e *ZoneEdits) EditRedirect(ctx context.Context, name string, merge changes.Merge[contract.RedirectInput]) (contract.Redirect, error) {
 	err := e.Change(ctx, func() (changes.Edit, error) {
-		now, err := e.Redirect(name)
+		now, err := e.Redirect(ctx, name)
 		if err != nil {
 			return changes.Edit{}, err
 		}
@@ -76,7 +76,7 @@ func (e *ZoneEdits) EditRedirect(ctx context.Context, name string, merge changes
 		if rooms.Canonical(in.Name) != string(now.Name) {
 			f.Note("name", fmt.Errorf("a redirect keeps its name; add %q and remove %q", in.Name, now.Name))
 		}
-		r, err := e.readRedirect(now.Redirect, in, f)
+		r, err := e.readRedirect(ctx, now.Redirect, in, f)
 		return changes.Edit{Site: r.Site, Words: "redirect " + name + " edited",
 			Touched: &record.Touched{Sites: []int64{now.SiteID, r.SiteID}, Parts: record.Redirects}, Of: of,
 			Before: redirectInput(now.Redirect), After: in,
@@ -85,12 +85,12 @@ func (e *ZoneEdits) EditRedirect(ctx context.Context, name string, merge changes
 	if err != nil {
 		return contract.Redirect{}, err
 	}
-	return e.Redirect(name)
+	return e.Redirect(ctx, name)
 }
 
 // readRedirect reads what a person entered of a redirect, beside its name.
-func (e *ZoneEdits) readRedirect(r site.Redirect, in contract.RedirectInput, f site.Flaws) (site.Redirect, error) {
-	h, err := e.Hostname(rooms.Canonical(in.Hostname))
+func (e *ZoneEdits) readRedirect(ctx context.Context, r site.Redirect, in contract.RedirectInput, f site.Flaws) (site.Redirect, error) {
+	h, err := e.Hostname(ctx, rooms.Canonical(in.Hostname))
 	f.Note("hostname", err)
 	if r.ZoneID != 0 {
 		f.Note("ttl_seconds", names.CheckTTL(in.TTL))
@@ -104,7 +104,7 @@ func (e *ZoneEdits) readRedirect(r site.Redirect, in contract.RedirectInput, f s
 // RemoveRedirect removes a redirect name.
 func (e *ZoneEdits) RemoveRedirect(ctx context.Context, name string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
-		r, err := e.Redirect(name)
+		r, err := e.Redirect(ctx, name)
 		return changes.Edit{Site: r.Site, Words: "redirect " + name + " removed", Of: redirectResource(r.Redirect),
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveRedirect(ctx, r.Redirect) }}, err
 	})

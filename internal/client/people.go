@@ -1,0 +1,83 @@
+package client
+
+import (
+	"context"
+	"io"
+	"net/url"
+	"strconv"
+
+	"inkpost.example/inkpost/internal/contract"
+)
+
+// People lists people and what they may do.
+func (c *Client) People(ctx context.Context) ([]contract.Person, error) {
+	return call[[]contract.Person](ctx, c, "GET", "/people", nil)
+}
+
+// EditPerson changes what somebody may do.
+func (c *Client) EditPerson(ctx context.Context, name string, in contract.PersonEdit) (contract.Person, error) {
+	return call[contract.Person](ctx, c, "PATCH", at("people", name), in)
+}
+
+// RemovePerson removes somebody with their sessions, keys and rules.
+func (c *Client) RemovePerson(ctx context.Context, name string) error {
+	_, err := call[nothing](ctx, c, "DELETE", at("people", name), nil)
+	return err
+}
+
+// Invitations lists the invitations that can still be used.
+func (c *Client) Invitations(ctx context.Context) ([]contract.PersonInvitation, error) {
+	return call[[]contract.PersonInvitation](ctx, c, "GET", "/invitations", nil)
+}
+
+// InvitePerson invites somebody.
+func (c *Client) InvitePerson(ctx context.Context, in contract.PersonInvitationInput) (contract.PersonInvitation, error) {
+	return call[contract.PersonInvitation](ctx, c, "POST", "/invitations", in)
+}
+
+// TakeBack takes an invitation back.
+func (c *Client) TakeBack(ctx context.Context, id int64) error {
+	_, err := call[nothing](ctx, c, "DELETE", at("invitations", strconv.FormatInt(id, 10)), nil)
+	return err
+}
+
+// Invited shows what an invitation makes of whoever has its code.
+func (c *Client) Invited(ctx context.Context, code string) (contract.PersonInvitation, error) {
+	return call[contract.PersonInvitation](ctx, c, "GET", "/session/invitation?"+url.Values{"code": {code}}.Encode(), nil)
+}
+
+// Accept uses an invitation up, with a password of one's own, and signs in.
+func (c *Client) Accept(ctx context.Context, code, password string) (*Visit, error) {
+	return c.visit(ctx, "/session/invitation", contract.Acceptance{Code: code, Password: password})
+}
+
+// Sessions lists the sessions of whoever is signed in.
+func (v *Visit) Sessions(ctx context.Context) ([]contract.SessionView, error) {
+	return callWith[[]contract.SessionView](ctx, v, "GET", "/session/all", nil)
+}
+
+// EndSession ends a session of one's own.
+func (v *Visit) EndSession(ctx context.Context, id int64) error {
+	_, err := callWith[nothing](ctx, v, "DELETE", at("session", "all", strconv.FormatInt(id, 10)), nil)
+	return err
+}
+
+// ReplacePassword replaces the password by another, and ends all other sessions.
+func (v *Visit) ReplacePassword(ctx context.Context, in contract.NewPassword) error {
+	s, err := callWith[contract.Session](ctx, v, "PUT", "/session/password", in)
+	if err == nil {
+		v.session = s
+	}
+	return err
+}
+
+// Acts lists who did what; query narrows it as the API's parameters do.
+func (c *Client) Acts(ctx context.Context, query url.Values) ([]contract.Act, error) {
+	return call[[]contract.Act](ctx, c, "GET", "/audit?"+query.Encode(), nil)
+}
+
+// ActLines writes who did what to w as JSON lines, all of it.
+func (c *Client) ActLines(ctx context.Context, query url.Values, w io.Writer) error {
+	query.Set("format", "lines")
+	return c.copy(ctx, "/audit?"+query.Encode(), w)
+}

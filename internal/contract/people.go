@@ -1,0 +1,77 @@
+package contract
+
+import (
+	"encoding/json"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/team"
+)
+
+// Person is somebody who may sign in. Tags are those of the sites that they see; all where there are none.
+type Person struct {
+	Name    string    `json:"name"`
+	Role    team.Role `json:"role"`
+	Tags    []string  `json:"tags"`
+	Created time.Time `json:"created"`
+	// Waiting says that they have a one-time password, and have not replaced it yet.
+	Waiting bool `json:"waiting,omitempty"`
+	Second  bool `json:"second_factor,omitempty"` // they sign in with a second factor
+}
+
+// PersonEdit changes what somebody may do. Absent fields stay as they are.
+type PersonEdit struct {
+	Role *team.Role `json:"role,omitempty"`
+	Tags *[]string  `json:"tags,omitempty"`
+}
+
+// PersonInvitationInput invites somebody.
+type PersonInvitationInput struct {
+	Name string    `json:"name"`
+	Role team.Role `json:"role"`
+	Tags []string  `json:"tags,omitempty"`
+}
+
+// PersonInvitation is what somebody becomes who has its one-time code. Code and URL are there once only: in the reply that made it.
+type PersonInvitation struct {
+	ID int64 `json:"id"`
+	PersonInvitationInput
+	By      string    `json:"invited_by"`
+	Created time.Time `json:"created"`
+	Expires time.Time `json:"expires"`
+	Code    string    `json:"code,omitempty"`
+	URL     string    `json:"url,omitempty"`
+}
+
+// Acceptance uses an invitation up.
+type Acceptance struct {
+	Code     string `json:"code"`
+	Password string `json:"password"`
+}
+
+// SessionView is a session of one's own.
+type SessionView struct {
+	ID      int64     `json:"id"`
+	Opened  time.Time `json:"opened"`
+	Seen    time.Time `json:"seen"` // last, to the minute
+	Expires time.Time `json:"expires"`
+	Address string    `json:"address"` // from where it was used last
+	Program string    `json:"program"` // what the browser calls itself
+	Current bool      `json:"current"`
+}
+
+// Act is something that somebody did, or tried to do. Status is that of HTTP: below 400 it was done; 0 where the server ended before it
+// knew. Before and After are what a person would enter, without secrets.
+type Act struct {
+	ID      int64           `json:"id"`
+	At      time.Time       `json:"at"`
+	Person  string          `json:"person"`
+	Key     string          `json:"key,omitempty"` // that it was done with
+	Address string          `json:"address,omitempty"`
+	Kind    string          `json:"kind"`
+	Words   string          `json:"words"`
+	Site    string          `json:"site,omitempty"`
+	Subject string          `json:"subject,omitempty"`
+	Status  int             `json:"status"`
+	Before  json.RawMessage `json:"before,omitempty"`
+	After   json.RawMessage `json:"after,omitempty"`
+}
