@@ -50,10 +50,11 @@ type Access struct {
 	now    func() time.Time
 	log    *slog.Logger
 
-	tries    Tries
-	hasher   Hasher
-	sessions recentSessions
-	used     keyUse
+	tries      Tries
+	hasher     Hasher
+	sessions   recentSessions
+	ceremonies ceremonies
+	used       keyUse
 }
 
 // New returns a room that edits keys through editor and finds them through keys.

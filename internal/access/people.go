@@ -64,8 +64,9 @@ type Visitor struct {
 	Program string // as it calls itself
 }
 
-// SignIn opens a session and returns its token. Errors: ErrSignIn, access.TooMany, access.ErrHashing.
-func (a *Access) SignIn(ctx context.Context, name, password string, by Visitor) (token string, s store.Session, err error) {
+// SignIn opens a session and returns its token. code is that of an authenticator, or a recovery code, for who has one. Errors: ErrSignIn,
+// SecondNeeded, TooMany, ErrHashing.
+func (a *Access) SignIn(ctx context.Context, name, password, code string, by Visitor) (token string, s store.Session, err error) {
 	now := a.now()
 	if checkPersonName(name) != nil || len(password) > mostPassword { // nobody can have that name
 		a.signInFailed("", by.From)
@@ -91,6 +92,12 @@ func (a *Access) SignIn(ctx context.Context, name, password string, by Visitor) 
 	if !right || absentee || p.Once && now.After(p.Until.Time) {
 		a.signInFailed(name, by.From)
 		return "", s, ErrSignIn
+	}
+	if err := a.second(ctx, p, code); err != nil {
+		if errors.Is(err, ErrSignIn) {
+			a.signInFailed(name, by.From)
+		}
+		return "", s, err
 	}
 	a.tries.Passed(name)
 	if stale { // it is kept as passwords are kept now; that it is could not be done by anybody but who has it

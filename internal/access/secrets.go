@@ -3,6 +3,7 @@ package access
 import (
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
 	"net/netip"
@@ -15,17 +16,21 @@ import (
 // codeAlphabet has no letters that are mistaken for digits.
 const codeAlphabet = "ABCDEFGHJKMNPQRSTUVWXYZ23456789"
 
-// newSecret makes a secret of 256 bits.
-func newSecret() string {
-	b := make([]byte, 32)
+func random(octets int) []byte {
+	b := make([]byte, octets)
 	_, _ = rand.Read(b) // never fails
-	return base64.RawURLEncoding.EncodeToString(b)
+	return b
 }
+
+// newSecret makes a secret of 256 bits.
+func newSecret() string { return base64.RawURLEncoding.EncodeToString(random(32)) }
+
+// equal compares secrets in a time that tells nothing of them.
+func equal(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
 
 // newCode makes groups of four characters that a person can read out, 4.9 bits each.
 func newCode(groups int) string {
-	b := make([]byte, 4*groups)
-	_, _ = rand.Read(b)
+	b := random(4 * groups)
 	var out strings.Builder
 	for i, c := range b {
 		if i > 0 && i%4 == 0 {

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"inkpost.example/inkpost/internal/core/team"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -17,8 +18,28 @@ func (a *Access) openSession(ctx context.Context, p store.Person, by Visitor) (t
 	s = store.Session{PersonID: p.ID, Name: p.Name, Once: p.Once, CSRF: newSecret(), Expires: a.now().Add(SessionLife), Rights: p.Rights,
 		Program: string([]rune(strings.ToValidUTF8(by.Program, ""))[:min(len([]rune(by.Program)), maxProgram)])}
 	s.From(by.From)
+	if s.Bare, err = a.bare(ctx, p); err != nil {
+		return "", s, err
+	}
 	s.ID, err = a.store.AddSession(ctx, hash(token), s, a.now())
 	return token, s, err
+}
+
+// bare reports whether somebody lacks a second factor that they have to have.
+func (a *Access) bare(ctx context.Context, p store.Person) (bool, error) {
+	required, err := a.secondRequired(ctx, p.Rights)
+	if err != nil || !required {
+		return false, err
+	}
+	has, err := a.store.SecondOf(ctx, p.ID)
+	return !has.Has(), err
+}
+
+func (a *Access) secondRequired(ctx context.Context, r store.Rights) (bool, error) {
+	if r.Role != team.Owner {
+		return false, nil
+	}
+	return a.store.OwnersNeedSecond(ctx)
 }
 
 // maxProgram is how many characters of what a browser calls itself are kept.

@@ -20,7 +20,7 @@ import (
 
 func (a *api) sessionDoc(s store.Session) contract.Session {
 	return contract.Session{Name: s.Name, CSRF: s.CSRF, ChoosePassword: s.Once, Lab: a.lab != nil, Role: s.Role,
-		Tags: append([]string{}, s.Tags...)}
+		Tags: append([]string{}, s.Tags...), SetUpSecond: s.Bare}
 }
 
 func (a *api) signIn(c *echo.Context, _ principal) error {
@@ -33,7 +33,7 @@ func (a *api) signIn(c *echo.Context, _ principal) error {
 		return err
 	}
 	named(c, in.Name)
-	token, s, err := a.engine().Access.SignIn(c.Request().Context(), in.Name, in.Password, by)
+	token, s, err := a.engine().Access.SignIn(c.Request().Context(), in.Name, in.Password, in.Code, by)
 	if err != nil {
 		return err
 	}

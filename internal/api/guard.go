@@ -109,6 +109,8 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 			return errNotYours
 		case r.who == person && p.session != nil && p.session.Once:
 			return errOnce
+		case r.who == person && p.session != nil && p.session.Bare:
+			return access.ErrSecondMissing
 		}
 		if p.key.ID != 0 {
 			if err := a.bound(anythingOfKey, p); err != nil && (p.linkID != 0 || p.vantage != 0) {

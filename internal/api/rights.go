@@ -37,6 +37,8 @@ var rules = map[string]rule{
 	"POST /invitations":       {everything, team.Administer},
 	"DELETE /invitations/:id": {everything, team.Administer},
 	"GET /audit":              {seen, team.Read},
+	"GET /settings":           {everything, team.Administer},
+	"PUT /settings":           {everything, team.Administer},
 
 	"GET /keys":               {seen, ""},
 	"POST /keys":              {noSite, team.Read},

@@ -283,6 +283,7 @@ func (a *api) routes() []route {
 			in: contract.Announcement{}, out: contract.Receipt{}, serve: a.announce},
 	}
 	list = append(list, a.peopleRoutes()...)
+	list = append(list, a.secondRoutes()...)
 	list = append(list, a.faultRoutes()...)
 	list = append(list, a.noticeRoutes()...)
 	list = append(list, a.commissioningRoutes()...)

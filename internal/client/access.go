@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/http/cookiejar"
@@ -19,7 +20,18 @@ type Visit struct {
 
 // SignIn opens a session. The client's key is not used.
 func (c *Client) SignIn(ctx context.Context, name, password string) (*Visit, error) {
-	return c.visit(ctx, "/session", contract.SignIn{Name: name, Password: password})
+	return c.SignInAs(ctx, contract.SignIn{Name: name, Password: password})
+}
+
+// SignInAs signs in, with a second factor where somebody has one.
+func (c *Client) SignInAs(ctx context.Context, in contract.SignIn) (*Visit, error) {
+	return c.visit(ctx, "/session", in)
+}
+
+// NeedsSecond reports whether an error of SignIn says that somebody has a second factor, and did not give it.
+func NeedsSecond(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && e.Type == "urn:inkpost:problem:second-factor-needed"
 }
 
 func (c *Client) visit(ctx context.Context, path string, in any) (*Visit, error) {

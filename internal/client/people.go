@@ -62,6 +62,37 @@ func (v *Visit) EndSession(ctx context.Context, id int64) error {
 	return err
 }
 
+// Seconds shows one's own second factors.
+func (v *Visit) Seconds(ctx context.Context) (contract.Seconds, error) {
+	return callWith[contract.Seconds](ctx, v, "GET", "/session/second", nil)
+}
+
+// NewTOTP makes a secret for an authenticator.
+func (v *Visit) NewTOTP(ctx context.Context) (contract.TOTPSecret, error) {
+	return callWith[contract.TOTPSecret](ctx, v, "POST", "/session/totp/secret", nil)
+}
+
+// KeepTOTP keeps it, and returns codes for when the authenticator is lost.
+func (v *Visit) KeepTOTP(ctx context.Context, in contract.TOTPInput) (contract.RecoveryCodes, error) {
+	return callWith[contract.RecoveryCodes](ctx, v, "PUT", "/session/totp", in)
+}
+
+// DropTOTP takes one's authenticator away.
+func (v *Visit) DropTOTP(ctx context.Context, password string) error {
+	_, err := callWith[nothing](ctx, v, "POST", "/session/totp/removal", contract.Confirmation{Password: password})
+	return err
+}
+
+// SetSettings sets what is set for the whole installation.
+func (c *Client) SetSettings(ctx context.Context, in contract.Settings) (contract.Settings, error) {
+	return call[contract.Settings](ctx, c, "PUT", "/settings", in)
+}
+
+// Settings shows what is set for the whole installation.
+func (c *Client) Settings(ctx context.Context) (contract.Settings, error) {
+	return call[contract.Settings](ctx, c, "GET", "/settings", nil)
+}
+
 // ReplacePassword replaces the password by another, and ends all other sessions.
 func (v *Visit) ReplacePassword(ctx context.Context, in contract.NewPassword) error {
 	s, err := callWith[contract.Session](ctx, v, "PUT", "/session/password", in)

@@ -12,17 +12,20 @@ import (
 type SignIn struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
+	Code     string `json:"code,omitempty"` // of an authenticator, or a recovery code, where they have one
 }
 
 // Session is a signed-in browser. CSRF goes into the X-Inkpost-Intent header of every request that changes something.
 // ChoosePassword says that nothing else is allowed before the one-time password is replaced.
 type Session struct {
-	Name           string    `json:"name"`
-	CSRF           string    `json:"csrf"`
-	ChoosePassword bool      `json:"choose_password"`
-	Lab            bool      `json:"lab"`
-	Role           team.Role `json:"role"`
-	Tags           []string  `json:"tags"` // of the sites that are seen; all where there are none
+	Name           string `json:"name"`
+	CSRF           string `json:"csrf"`
+	ChoosePassword bool   `json:"choose_password"`
+	// SetUpSecond says that nothing else is allowed before a second factor is set up.
+	SetUpSecond bool      `json:"set_up_second_factor,omitempty"`
+	Lab         bool      `json:"lab"`
+	Role        team.Role `json:"role"`
+	Tags        []string  `json:"tags"` // of the sites that are seen; all where there are none
 }
 
 // NewPassword replaces one's own password, and ends all other sessions. Old is the one that it replaces; not asked for after a sign-in with

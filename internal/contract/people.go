@@ -75,3 +75,60 @@ type Act struct {
 	Before  json.RawMessage `json:"before,omitempty"`
 	After   json.RawMessage `json:"after,omitempty"`
 }
+
+// Seconds are the second factors of somebody. Required says that they have to have one.
+type Seconds struct {
+	TOTP          bool      `json:"totp"`
+	RecoveryCodes int       `json:"recovery_codes"` // that are left
+	Required      bool      `json:"required"`
+	Passkeys      []Passkey `json:"passkeys"`
+}
+
+// Passkey is a key pair in an authenticator, of which the server has the public half.
+type Passkey struct {
+	ID      int64     `json:"id"`
+	Label   string    `json:"label"`
+	Created time.Time `json:"created"`
+	Used    time.Time `json:"used,omitzero"`
+}
+
+// TOTPSecret is for an authenticator (RFC 6238); it takes URL over from a QR code.
+type TOTPSecret struct {
+	Secret string `json:"secret"`
+	URL    string `json:"url"`
+}
+
+// TOTPInput keeps a secret. Code is what the authenticator shows now, Password one's own.
+type TOTPInput struct {
+	Secret   string `json:"secret"`
+	Code     string `json:"code"`
+	Password string `json:"password"`
+}
+
+// Confirmation is one's own password, for what a session that was left open may not do.
+type Confirmation struct {
+	Password string `json:"password"`
+}
+
+// RecoveryCodes are codes for when an authenticator is lost: each works once, and they are shown once.
+type RecoveryCodes struct {
+	Codes []string `json:"codes"`
+}
+
+// Ceremony is what a browser asks its authenticator (Web Authentication, PublicKeyCredential's JSON forms); Handle goes back with the answer.
+type Ceremony struct {
+	Handle  string          `json:"handle"`
+	Options json.RawMessage `json:"options"`
+}
+
+// PasskeyInput is what an authenticator answered. Label, of a new one, says where it is.
+type PasskeyInput struct {
+	Handle string          `json:"handle"`
+	Label  string          `json:"label,omitempty"`
+	Answer json.RawMessage `json:"answer"`
+}
+
+// Settings are set for the whole installation.
+type Settings struct {
+	OwnersNeedSecond bool `json:"owners_need_second_factor"`
+}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
@@ -44,7 +45,17 @@ func (e *Engine) Taken(h site.Hostname, zoneID int64, at time.Time, done bool) {
 }
 
 // Retain implements push.Host.
-func (e *Engine) Retain(ctx context.Context) error { return e.rooms.History.Retain(ctx) }
+func (e *Engine) Retain(ctx context.Context) error {
+	err := e.rooms.History.Retain(ctx)
+	n, forgetting := e.rooms.Store.ForgetActs(ctx, e.Now().Add(-auditKept))
+	if n > 0 {
+		e.rooms.Log.Info("old rows of the audit trail dropped", "rows", n)
+	}
+	return errors.Join(err, forgetting)
+}
+
+// auditKept is how long it is known who did what.
+const auditKept = 2 * 365 * 24 * time.Hour
 
 // LastHeard implements probing.Host.
 func (e *Engine) LastHeard(l site.Link) time.Time { return e.rooms.SiteSide.LastHeard(l) }

@@ -47,6 +47,12 @@ func (s *Store) PersonNamed(ctx context.Context, name string) (Person, error) {
 	return p, explained(err, "person", "name", name)
 }
 
+// PersonByID finds a person. Error: Missing.
+func (s *Store) PersonByID(ctx context.Context, id int64) (p Person, err error) {
+	err = s.db.GetContext(ctx, &p, personColumns+` WHERE id = $1`, id)
+	return p, explained(err, "person", "id", strconv.FormatInt(id, 10))
+}
+
 // KeepAnew replaces what is kept of a password, unless it is another by now.
 func (s *Store) KeepAnew(ctx context.Context, id int64, old, kept []byte) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE person SET password_hash = $3 WHERE id = $1 AND password_hash = $2`, id, old, kept)
@@ -82,6 +88,8 @@ type Session struct {
 	CSRF     string    `db:"csrf"`
 	Expires  time.Time `db:"expires_at"`
 	Rights
+	// Bare says that they lack a second factor that they have to have.
+	Bare    bool   `db:"bare"`
 	ID      int64  `db:"id"`
 	Opened  when   `db:"opened_at"`
 	Seen    when   `db:"seen_at"`
@@ -101,7 +109,9 @@ func (s *Store) AddSession(ctx context.Context, tokenHash []byte, x Session, now
 }
 
 const sessionColumns = `SELECT s.id, s.person_id, p.name, p.once, p.role, p.tags, s.csrf, s.opened_at, s.seen_at, s.expires_at, s.address,
-	s.program FROM session s JOIN person p ON p.id = s.person_id`
+	s.program, p.role = 'owner' AND p.totp_secret = '' AND coalesce((SELECT bool_or(owners_second) FROM installation), false)
+		AND NOT EXISTS (SELECT 1 FROM passkey k WHERE k.person_id = p.id) AS bare
+	FROM session s JOIN person p ON p.id = s.person_id`
 
 // Session finds the session of a token that has not expired.
 func (s *Store) Session(ctx context.Context, tokenHash []byte, now time.Time) (Session, error) {
