@@ -41,7 +41,7 @@ func (a *Access) InvitePerson(ctx context.Context, name string, r store.Rights, 
 		return "", in, err
 	}
 	in = store.Invitation{Name: name, Rights: r, By: by}
-	in.Created.Time, in.Expires.Time = a.now(), a.now().Add(personInvitationLife)
+	in.Created.Time, in.Expires.Time = a.now(), a.now().Add(personInvitationLife).UTC().Truncate(time.Second)
 	code = newSecret()
 	in.ID, err = a.store.AddInvitation(ctx, hash(code), in)
 	return code, in, err

@@ -21,6 +21,7 @@ func (a *api) peopleRoutes() []route {
 	return []route{
 		{method: "GET", path: base + "/people", summary: "List people and what they may do", who: person, out: []contract.Person{},
 			serve: a.people},
+		{method: "GET", path: base + "/people/:name", summary: "Show somebody", who: person, out: contract.Person{}, serve: a.person},
 		{method: "PATCH", path: base + "/people/:name", summary: "Change what somebody may do", who: person, in: contract.PersonEdit{},
 			out: contract.Person{}, serve: a.editPerson},
 		{method: "DELETE", path: base + "/people/:name", summary: "Remove somebody with their sessions, keys and rules", who: person,
@@ -52,17 +53,27 @@ func personView(p store.Person) contract.Person {
 	return contract.Person{Name: p.Name, Role: p.Role, Tags: append([]string{}, p.Tags...), Created: p.Created.Time, Waiting: p.Once}
 }
 
+// shownTo is what a caller sees of somebody: names are needed to hand faults over, and no more is.
+func shownTo(p principal, one store.Person) contract.Person {
+	v := personView(one)
+	if !p.role.May(team.Administer) {
+		v.Tags, v.Waiting = []string{}, false
+	}
+	return v
+}
+
 func (a *api) people(c *echo.Context, p principal) error {
 	list, err := a.engine().Access.People(c.Request().Context())
 	out := make([]contract.Person, 0, len(list))
 	for _, one := range list {
-		v := personView(one)
-		if !p.role.May(team.Administer) { // names are needed to hand faults over, and no more is
-			v.Tags, v.Waiting = []string{}, false
-		}
-		out = append(out, v)
+		out = append(out, shownTo(p, one))
 	}
 	return ok(c, http.StatusOK, out, err)
+}
+
+func (a *api) person(c *echo.Context, p principal) error {
+	one, err := a.engine().Access.Person(c.Request().Context(), c.Param("name"))
+	return ok(c, http.StatusOK, shownTo(p, one), err)
 }
 
 func (a *api) editPerson(c *echo.Context, _ principal) error {

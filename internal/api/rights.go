@@ -31,6 +31,7 @@ type rule struct {
 // any other concerns all of them. So a call that nobody has thought of is closed to whoever is limited.
 var rules = map[string]rule{
 	"GET /people":             {noSite, team.Read},
+	"GET /people/:name":       {noSite, team.Read},
 	"PATCH /people/:name":     {everything, team.Administer},
 	"DELETE /people/:name":    {everything, team.Administer},
 	"GET /invitations":        {everything, team.Administer},

@@ -1,11 +1,14 @@
 package api
 
 import (
+	"encoding/base64"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
 
 	"github.com/labstack/echo/v5"
+	"rsc.io/qr"
 
 	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/contract"
@@ -41,9 +44,9 @@ func (a *api) secondRoutes() []route {
 	}
 }
 
-// origin is that of the console that a browser has open: where it is reached, or else where the browser says that it is.
+// origin is that of the console that a browser has open: where it is reached by name, or else where the browser says that it is.
 func (a *api) origin(c *echo.Context) string {
-	if u, err := url.Parse(a.public); err == nil && u.Host != "" {
+	if u, err := url.Parse(a.public); err == nil && u.Host != "" && net.ParseIP(u.Hostname()) == nil {
 		return u.Scheme + "://" + u.Host
 	}
 	if a.overTLS(c) {
@@ -63,7 +66,12 @@ func (a *api) seconds(c *echo.Context, p principal) error {
 
 func (a *api) newTOTP(c *echo.Context, p principal) error {
 	secret, uri := a.engine().Access.NewTOTP(p.name)
-	return c.JSON(http.StatusOK, contract.TOTPSecret{Secret: secret, URL: uri})
+	code, err := qr.Encode(uri, qr.M)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, contract.TOTPSecret{Secret: secret, URL: uri,
+		QR: "data:image/png;base64," + base64.StdEncoding.EncodeToString(code.PNG())})
 }
 
 // confirmed reads a document of which a part is the caller's password.

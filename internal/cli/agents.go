@@ -121,6 +121,7 @@ func keyCommand() *cobra.Command {
 			return show(cmd, rows,
 				column[contract.Key]{title: "key", text: func(k contract.Key) string { return fmt.Sprint(k.ID) }},
 				column[contract.Key]{title: "scope", text: func(k contract.Key) string { return k.Scope }},
+				column[contract.Key]{title: "may", text: func(k contract.Key) string { return k.May }},
 				column[contract.Key]{title: "holder", text: func(k contract.Key) string { return k.Holder },
 					tone: func(contract.Key) tone { return strong }},
 				column[contract.Key]{title: "label", text: func(k contract.Key) string { return k.Label }},
@@ -175,6 +176,7 @@ func keyCommand() *cobra.Command {
 				column[contract.Key]{title: "secret", text: func(k contract.Key) string { return k.Secret },
 					tone: func(contract.Key) tone { return strong }})
 		})}
+	add.Flags().StringVar(&in.May, "may", "", "what it is made for: read, probe or edit; as much as you may if left out")
 	add.Flags().IntVar(&days, "days", 365, "how many days it is valid")
 	allow := &cobra.Command{Use: "allow KEY [PREFIX...]",
 		Short: "Set which addresses a link's key may announce besides its connection's own", Args: cobra.MinimumNArgs(1),

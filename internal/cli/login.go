@@ -13,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
 )
 
 // login is what the command line keeps of a server.
@@ -71,8 +72,8 @@ func loginCommand() *cobra.Command {
 		Use: "login", Short: "Log in to a server and keep a key for this account", Args: cobra.NoArgs,
 		Long: `Log in to a server. The password is asked for on the terminal, or read from the first line of
 standard input with --password-stdin. A one-time password has to be replaced: the new one is
-asked for too (the second line of standard input). What is kept is an access key, not the
-password; inkpost key list shows it, inkpost key revoke ends it.`,
+asked for too (the second line of standard input), and so is the code of a second factor. What is
+kept is an access key, not the password; inkpost key list shows it, inkpost key revoke ends it.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			server, _ := cmd.Flags().GetString("server")
 			if server == "" || name == "" {
@@ -88,6 +89,13 @@ password; inkpost key list shows it, inkpost key revoke ends it.`,
 				return err
 			}
 			visit, err := anonymous.SignIn(cmd.Context(), name, password)
+			if client.NeedsSecond(err) {
+				code, asked := ask("The code of your authenticator, or a recovery code: ")
+				if asked != nil {
+					return asked
+				}
+				visit, err = anonymous.SignInAs(cmd.Context(), contract.SignIn{Name: name, Password: password, Code: code})
+			}
 			if err != nil {
 				return err
 			}

@@ -135,14 +135,13 @@ start the agent there, then look whether everything answers.`,
 			root.AddCommand(c)
 		}
 	}
-	in(groupStart, serveCommand(), demoCommand(), loginCommand(), ownerCommand(), keyCommand())
+	in(groupStart, serveCommand(), demoCommand(), loginCommand(), ownerCommand(), personCommand(), keyCommand(), settingsCommand())
 	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(),
 		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand(), kitCommand())
 	in(groupInstall, agentCommand(), commissionCommand(), sheetCommand(), contactCommand(), visitCommand(), photoCommand(),
 		vantageCommand())
 	in(groupLook, overviewCommand(), whyCommand(), causeCommand(), probeCommand(), movesCommand(), faultCommand(), plannedCommand(),
-		noticeCommand(), calendarCommand(),
-		watchCommand())
+		noticeCommand(), calendarCommand(), auditCommand(), watchCommand())
 	in(groupLab, labCommand())
 	root.SetHelpCommandGroupID(groupStart)
 	root.SetCompletionCommandGroupID(groupStart)

@@ -92,10 +92,11 @@ type Passkey struct {
 	Used    time.Time `json:"used,omitzero"`
 }
 
-// TOTPSecret is for an authenticator (RFC 6238); it takes URL over from a QR code.
+// TOTPSecret is for an authenticator (RFC 6238); one takes the URL over from a QR code.
 type TOTPSecret struct {
 	Secret string `json:"secret"`
 	URL    string `json:"url"`
+	QR     string `json:"qr"` // a picture of the URL, as a data URL (RFC 2397)
 }
 
 // TOTPInput keeps a secret. Code is what the authenticator shows now, Password one's own.

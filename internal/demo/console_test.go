@@ -64,7 +64,7 @@ func signedIn(t *testing.T) context.Context {
 		do(t, tab, chromedp.Navigate(running.URL), chromedp.WaitVisible(`input[name="password"]`),
 			chromedp.SendKeys(`input[name="name"]`, running.Owner), chromedp.SendKeys(`input[name="password"]`, running.Password+"\r"),
 			chromedp.WaitVisible(`input[name="new-password"]`), chromedp.SendKeys(`input[name="new-password"]`, "short\r"))
-		await(t, tab, contains(`[role="alert"]`, "10 to 72 are allowed"))
+		await(t, tab, contains(`[role="alert"]`, "10 to 200 are allowed"))
 		do(t, tab, chromedp.SendKeys(`input[name="new-password"]`, password[len("short"):]+"\r"))
 	} else {
 		require.NoError(t, err)

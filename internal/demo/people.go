@@ -10,7 +10,9 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/fault"
 	"inkpost.example/inkpost/internal/core/notice"
+	"inkpost.example/inkpost/internal/core/team"
 	"inkpost.example/inkpost/internal/lab/mailsink"
+	"inkpost.example/inkpost/internal/store"
 )
 
 // mailAt is where the demo's mail server listens: it keeps what it gets.
@@ -34,6 +36,7 @@ func (d *Demo) startMail(o Options) (string, error) {
 const (
 	dispatch   = "dispatch"
 	technician = "field technician"
+	museum     = "museum"
 )
 
 // tags put the sites of the scenario together.
@@ -42,12 +45,16 @@ var tags = map[string][]string{"KET-07": {"harbour", "museum"}, "FER-11": {"harb
 
 // seedPeople puts those on record who are told, and says of what.
 func seedPeople(ctx context.Context, d *Demo) error {
-	for _, name := range []string{dispatch, technician} {
+	e := d.Engine()
+	for name, r := range map[string]store.Rights{dispatch: {Role: team.Technician}, technician: {Role: team.Technician,
+		Tags: []string{"harbour"}}, museum: {Role: team.Viewer, Tags: []string{"museum"}}} {
 		if _, err := access.ResetPassword(ctx, d.Store(), name, time.Now(), true); err != nil {
 			return err
 		}
+		if err := e.Access.SetRights(ctx, name, func(store.Rights) store.Rights { return r }); err != nil {
+			return err
+		}
 	}
-	e := d.Engine()
 	for _, p := range []contract.Addressee{{Name: owner, Mail: "owner@saltmarsh.example"}, {Name: dispatch,
 		Mail: "dispatch@saltmarsh.example"},
 		{Name: technician, Mail: "field@saltmarsh.example"}} {

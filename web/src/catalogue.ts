@@ -1,5 +1,6 @@
 // All words of the console, in one place to be read and mended. What is found out, and what to do, comes from the server in words.
 
+import { account, audit, people, second } from './catalogue.people'
 import type { NameResult, Need, Span } from './documents'
 import { exact, length } from './words'
 
@@ -13,12 +14,18 @@ export const needs: Record<Need, string> = {
 
 export const say = {
   product: 'INK POST',
+  account,
+  audit,
+  people,
+  second,
   frame: {
     names: 'Names',
     moves: 'Moves',
     vantages: 'Vantage points',
     causes: 'Causes',
     notices: 'Notices',
+    people: 'People',
+    audit: 'Audit',
     live: 'live',
     lost: 'connection to the server lost; retrying',
     night: 'Night',
@@ -32,7 +39,7 @@ export const say = {
     choose: 'Choose your password',
     once: 'The password you used works once only.',
     fresh: 'New password',
-    bounds: '10 to 72 characters',
+    bounds: '10 characters or more: a few words that have nothing to do with each other',
     set: 'Set this password',
   },
   form: {

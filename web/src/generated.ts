@@ -7,12 +7,32 @@ export type paths = Record<string, never>;
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Acceptance: {
+            code?: string;
+            password?: string;
+        };
         Accuracy: {
             cause: string;
             instead?: components["schemas"]["Instead"][];
             judged: number;
             right: number;
             told: number;
+        };
+        Act: {
+            address?: string;
+            after?: unknown;
+            /** Format: date-time */
+            at: string;
+            before?: unknown;
+            /** Format: int64 */
+            id: number;
+            key?: string;
+            kind: string;
+            person: string;
+            site?: string;
+            status: number;
+            subject?: string;
+            words: string;
         };
         /** Format: ip */
         Addr: string;
@@ -163,6 +183,10 @@ export interface components {
             takes: string;
             who: string;
         };
+        Ceremony: {
+            handle: string;
+            options: unknown;
+        };
         Certificate: {
             /** Format: date-time */
             expires: string;
@@ -210,6 +234,9 @@ export interface components {
         };
         CommissioningInput: {
             services?: string[];
+        };
+        Confirmation: {
+            password?: string;
         };
         Contact: {
             /** Format: int64 */
@@ -580,6 +607,7 @@ export interface components {
             /** Format: int64 */
             readonly id: number;
             label: string;
+            readonly may: string;
             readonly may_announce?: components["schemas"]["Prefix"][];
             /** Format: date-time */
             readonly revoked?: string;
@@ -593,6 +621,7 @@ export interface components {
             /** Format: date-time */
             expires?: string;
             label?: string;
+            may?: string;
             may_announce?: components["schemas"]["Prefix"][];
         };
         Kit: {
@@ -760,6 +789,8 @@ export interface components {
             resolver: string;
         };
         NewPassword: {
+            end_keys?: boolean;
+            old?: string;
             password?: string;
         };
         NextKey: {
@@ -884,6 +915,20 @@ export interface components {
             to_commission: components["schemas"]["ToCommission"][];
             trouble?: string;
         };
+        Passkey: {
+            /** Format: date-time */
+            created: string;
+            /** Format: int64 */
+            id: number;
+            label: string;
+            /** Format: date-time */
+            used?: string;
+        };
+        PasskeyInput: {
+            answer?: unknown;
+            handle?: string;
+            label?: string;
+        };
         Path: {
             finding?: components["schemas"]["Finding"];
             /** @enum {string} */
@@ -896,6 +941,38 @@ export interface components {
             to_commission?: boolean;
             /** @enum {string} */
             verdict: "proven" | "unsettled" | "broken" | "unproven";
+        };
+        Person: {
+            /** Format: date-time */
+            readonly created: string;
+            readonly name: string;
+            role: string;
+            readonly second_factor?: boolean;
+            tags: string[];
+            readonly waiting?: boolean;
+        };
+        PersonEdit: {
+            role?: string | null;
+            tags?: string[] | null;
+        };
+        PersonInvitation: {
+            readonly code?: string;
+            /** Format: date-time */
+            readonly created: string;
+            /** Format: date-time */
+            readonly expires: string;
+            /** Format: int64 */
+            readonly id: number;
+            readonly invited_by: string;
+            name: string;
+            role: string;
+            tags?: string[];
+            readonly url?: string;
+        };
+        PersonInvitationInput: {
+            name?: string;
+            role?: string;
+            tags?: string[];
         };
         Photo: {
             /** Format: date-time */
@@ -1107,6 +1184,9 @@ export interface components {
             ttl_seconds?: number | null;
             type?: string;
         };
+        RecoveryCodes: {
+            codes: string[];
+        };
         Redirect: {
             hostname: string;
             /** Format: int64 */
@@ -1191,6 +1271,12 @@ export interface components {
             tag?: string;
             topic?: string;
             ways?: string[];
+        };
+        Seconds: {
+            passkeys: components["schemas"]["Passkey"][];
+            recovery_codes: number;
+            required: boolean;
+            totp: boolean;
         };
         Series: {
             answers: components["schemas"]["HopAnswer"][];
@@ -1294,6 +1380,25 @@ export interface components {
             csrf: string;
             lab: boolean;
             name: string;
+            role: string;
+            set_up_second_factor?: boolean;
+            tags: string[];
+        };
+        SessionView: {
+            address: string;
+            current: boolean;
+            /** Format: date-time */
+            expires: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            opened: string;
+            program: string;
+            /** Format: date-time */
+            seen: string;
+        };
+        Settings: {
+            owners_need_second_factor?: boolean;
         };
         Sheet: {
             /** Format: date-time */
@@ -1347,6 +1452,7 @@ export interface components {
             version: number;
         };
         SignIn: {
+            code?: string;
             name?: string;
             password?: string;
         };
@@ -1469,6 +1575,16 @@ export interface components {
             at_us: number;
             step: string;
             words: string;
+        };
+        TOTPInput: {
+            code?: string;
+            password?: string;
+            secret?: string;
+        };
+        TOTPSecret: {
+            qr: string;
+            secret: string;
+            url: string;
         };
         ToCommission: {
             do: string;

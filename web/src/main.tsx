@@ -4,6 +4,8 @@ import { useMemo, useState } from 'react'
 import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Route, Routes } from 'react-router'
 import { Problem } from './api'
+import { AccountPage } from './pages/AccountPage'
+import { AuditPage } from './pages/AuditPage'
 import { CausePage, CausesPage } from './pages/CausesPage'
 import { CommissioningPage } from './pages/CommissioningPage'
 import { FaultPage } from './pages/FaultPage'
@@ -11,6 +13,7 @@ import { FirstPage } from './pages/FirstPage'
 import { MovesPage } from './pages/MovesPage'
 import { NamesPage } from './pages/NamesPage'
 import { NoticesPage } from './pages/NoticesPage'
+import { PeoplePage } from './pages/PeoplePage'
 import { SitePage } from './pages/SitePage'
 import { VantagesPage } from './pages/VantagesPage'
 import { Frame } from './parts/Frame'
@@ -57,6 +60,9 @@ function Console() {
                 <Route path="/causes/:cause" element={<CausePage />} />
                 <Route path="/faults/:id" element={<FaultPage />} />
                 <Route path="/notices" element={<NoticesPage />} />
+                <Route path="/people" element={<PeoplePage />} />
+                <Route path="/audit" element={<AuditPage />} />
+                <Route path="/account" element={<AccountPage />} />
                 <Route path="/sites/:code/commissioning" element={<CommissioningPage />} />
                 <Route path="/sites/:code" element={<SitePage />} />
                 <Route path="*" element={<FirstPage />} />

@@ -2,6 +2,15 @@ import type { Blank } from './blank'
 
 // The fields of every form: what they are called, and what is allowed.
 const fields = {
+  person: {
+    name: { label: 'Name', help: 'That they sign in with' },
+    role: { label: 'Role' },
+    tags: { label: 'Tags of the sites that they see', help: 'Such as north, quay. Empty: all sites' },
+  },
+  key: {
+    label: { label: 'Where it is used' },
+    may: { label: 'What it is made for', help: 'To read, to have something probed, or to edit' },
+  },
   site: {
     code: { label: 'Site code', help: 'Short and unique, such as KET-07' },
     name: { label: 'Name' },

@@ -7,7 +7,7 @@ import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
 import { Explained } from '../parts/FaultCard'
 import { Field, Section, Trouble } from '../parts/Sheet'
-import { useSession } from '../parts/SignedIn'
+import { useSession } from '../parts/session'
 import { exact, length } from '../words'
 
 const words = say.fault

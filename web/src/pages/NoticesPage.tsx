@@ -8,7 +8,7 @@ import { Ago } from '../parts/Ago'
 import { Entry } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form } from '../parts/Part'
 import { Section, Trouble } from '../parts/Sheet'
-import { useSession } from '../parts/SignedIn'
+import { useSession } from '../parts/session'
 import { subscribe } from '../parts/subscribe'
 import { exact } from '../words'
 

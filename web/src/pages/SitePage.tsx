@@ -9,10 +9,11 @@ import type { Window } from '../drawings/bars'
 import { Legend, Scale } from '../drawings/Ribbon'
 import { Trail } from '../drawings/Trail'
 import { Ago } from '../parts/Ago'
-import { useSession } from '../parts/SignedIn'
+import { useSession } from '../parts/session'
 import { Dotted } from '../parts/Dotted'
 import { Field, Section, Trouble } from '../parts/Sheet'
 import { Exposure } from './Exposure'
+import { ChangedHere } from './AuditPage'
 import { Handover } from './Handover'
 import { RecordSection } from './RecordSection'
 import { ServiceBlock } from './ServiceBlock'
@@ -185,6 +186,7 @@ export function SitePage() {
       <Exposure site={s} />
       <Handover site={s} />
       <RecordSection site={s} />
+      <ChangedHere site={s.code} />
     </>
   )
 }

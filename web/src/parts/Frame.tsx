@@ -5,7 +5,7 @@ import { Link as To } from 'react-router'
 import { api } from '../api'
 import { say } from '../catalogue'
 import type { Mode } from '../theme'
-import { useSession } from './SignedIn'
+import { useSession } from './session'
 import { useLive } from './live'
 
 const words = say.frame
@@ -34,6 +34,8 @@ export function Frame({ mode, turn, children }: { mode: Mode; turn: () => void; 
           ['/vantages', words.vantages],
           ['/causes', words.causes],
           ['/notices', words.notices],
+          ['/people', words.people],
+          ['/audit', words.audit],
         ].map(([to, word]) => (
           <Link key={to} component={To} to={to} color="text.primary" sx={{ fontWeight: 600 }}>
             {word}
@@ -46,12 +48,11 @@ export function Frame({ mode, turn, children }: { mode: Mode; turn: () => void; 
         <Button size="small" variant="text" color="inherit" onClick={turn}>
           {mode === 'day' ? words.night : words.day}
         </Button>
+        <Link component={To} to="/account" color="text.primary">
+          {session.name}
+        </Link>
         <Button size="small" variant="text" color="inherit" onClick={() => leave.mutate()}>
           {words.signOut}
-          <Box component="span" sx={{ display: { xs: 'none', sm: 'inline' }, whiteSpace: 'pre' }}>
-            {' '}
-            {session.name}
-          </Box>
         </Button>
       </Stack>
       <Box component="main">{children}</Box>

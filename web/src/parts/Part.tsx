@@ -4,6 +4,7 @@ import type { ReactNode } from 'react'
 import { api } from '../api'
 import { say } from '../catalogue'
 import type { Blank, Value } from '../forms/blank'
+import { useSession } from './session'
 
 const words = say.form
 
@@ -28,6 +29,7 @@ export interface Line {
   edit?: Form
   path?: string
   tag?: string
+  warning?: string // what removing it means
   extra?: { word: string; act: () => void }[]
 }
 
@@ -38,20 +40,23 @@ export function Part({
   add,
   open,
   remove,
+  own = false,
 }: {
   title: string
   lines: Line[]
   add?: Form
   open: (f: Form) => void
   remove: (d: Doomed) => void
+  own?: boolean // it is one's own
 }) {
+  const may = useSession().role !== 'viewer' || own // what somebody may not do is not offered
   return (
     <Box sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1 }}>
       <Stack direction="row" sx={{ alignItems: 'center' }}>
         <Typography variant="label" sx={{ flex: 1 }}>
           {title}
         </Typography>
-        {add && (
+        {may && add && (
           <Button size="small" color="inherit" onClick={() => open(add)}>
             {add.title}
           </Button>
@@ -68,16 +73,16 @@ export function Part({
               {x.word}
             </Button>
           ))}
-          {l.edit && (
+          {may && l.edit && (
             <Button size="small" onClick={() => open(l.edit!)} aria-label={`${words.edit} ${l.key}`}>
               {words.edit}
             </Button>
           )}
-          {l.path && (
+          {may && l.path && (
             <Button
               size="small"
               color="error"
-              onClick={() => remove({ key: l.key, path: l.path!, tag: l.tag })}
+              onClick={() => remove({ key: l.key, path: l.path!, tag: l.tag, words: l.warning })}
               aria-label={`${words.remove} ${l.key}`}
             >
               {words.remove}

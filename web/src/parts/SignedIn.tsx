@@ -1,12 +1,11 @@
 import { Alert, Box, Button, Stack, TextField, Typography } from '@mui/material'
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { createContext, useContext, useState, type ReactNode } from 'react'
+import { useState, type ReactNode } from 'react'
 import { api, Problem, type Session } from '../api'
 import { say } from '../catalogue'
-
-const SessionContext = createContext<Session | null>(null)
-
-export const useSession = () => useContext(SessionContext)!
+import { SecondFactor } from './SecondFactor'
+import { signInByPasskey, usable } from './passkeys'
+import { SessionContext } from './session'
 
 const words = say.signIn
 
@@ -15,7 +14,17 @@ export function SignedIn({ children }: { children: ReactNode }) {
   const queries = useQueryClient()
   const session = useQuery({ queryKey: ['session'], queryFn: api.session, refetchInterval: false, staleTime: Infinity })
   const enter = (s: Session) => queries.setQueryData(['session'], s)
+  const invitation = location.pathname === '/invitation' ? location.hash.slice(1) : ''
+  if (invitation && !session.data) return <Join code={invitation} enter={enter} />
   if (session.isPending) return null
+  if (session.data?.set_up_second_factor)
+    return (
+      <SessionContext value={session.data}>
+        <Box component="main" sx={{ maxWidth: (t) => t.draw.column, mx: 'auto', p: 2 }}>
+          <SecondFactor changed={() => void session.refetch()} />
+        </Box>
+      </SessionContext>
+    )
   if (session.data && !session.data.choose_password) return <SessionContext value={session.data}>{children}</SessionContext>
   const away = session.error instanceof Problem && session.error.status !== 401 ? session.error.message : ''
   return session.data ? <ChoosePassword enter={enter} /> : <SignIn enter={enter} away={away} />
@@ -54,11 +63,15 @@ function Card({ title, children, onSubmit }: { title: string; children: ReactNod
 function SignIn({ enter, away }: { enter: (s: Session) => void; away: string }) {
   const [name, setName] = useState('')
   const [password, setPassword] = useState('')
-  const sign = useMutation({ mutationFn: () => api.signIn(name, password), onSuccess: enter })
+  const [code, setCode] = useState('')
+  const sign = useMutation({ mutationFn: () => api.signIn(name, password, code || undefined), onSuccess: enter })
+  const byPasskey = useMutation({ mutationFn: signInByPasskey, onSuccess: enter })
+  const second = code !== '' || (sign.error instanceof Problem && sign.error.type.endsWith(':second-factor-needed'))
   return (
     <Card title={words.title} onSubmit={() => sign.mutate()}>
       {away && <Alert severity="warning">{away}</Alert>}
-      {sign.error && <Alert severity="error">{sign.error.message}</Alert>}
+      {sign.error && <Alert severity={second && !code ? 'info' : 'error'}>{sign.error.message}</Alert>}
+      {byPasskey.error && <Alert severity="error">{byPasskey.error.message}</Alert>}
       <TextField
         label={words.name}
         name="name"
@@ -77,9 +90,64 @@ function SignIn({ enter, away }: { enter: (s: Session) => void; away: string }) 
         value={password}
         onChange={(e) => setPassword(e.target.value)}
       />
+      {second && (
+        <TextField
+          label={say.second.code}
+          name="code"
+          autoComplete="one-time-code"
+          autoFocus
+          value={code}
+          onChange={(e) => setCode(e.target.value)}
+        />
+      )}
       <Button type="submit" variant="contained" disabled={sign.isPending}>
         {words.title}
       </Button>
+      {usable() && (
+        <Button color="inherit" disabled={byPasskey.isPending} onClick={() => byPasskey.mutate()}>
+          {say.second.passkey}
+        </Button>
+      )}
+    </Card>
+  )
+}
+
+// Join is what somebody sees who was invited.
+function Join({ code, enter }: { code: string; enter: (s: Session) => void }) {
+  const [password, setPassword] = useState('')
+  const invited = useQuery({ queryKey: ['invitation', code], queryFn: () => api.invited(code), retry: false, refetchInterval: false })
+  const join = useMutation({
+    mutationFn: () => api.accept(code, password),
+    onSuccess: (s) => {
+      history.replaceState(null, '', '/')
+      enter(s)
+    },
+  })
+  const error = invited.error ?? join.error
+  return (
+    <Card title={say.people.welcome} onSubmit={() => join.mutate()}>
+      {error && <Alert severity="error">{error.message}</Alert>}
+      {invited.data && (
+        <>
+          <Typography>
+            {say.people.join(invited.data.name, say.people.roles[invited.data.role], say.people.sees(invited.data.tags ?? []))}
+          </Typography>
+          <TextField
+            label={words.fresh}
+            name="new-password"
+            type="password"
+            autoComplete="new-password"
+            autoFocus
+            required
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+            helperText={words.bounds}
+          />
+          <Button type="submit" variant="contained" disabled={join.isPending}>
+            {say.people.enter}
+          </Button>
+        </>
+      )}
     </Card>
   )
 }

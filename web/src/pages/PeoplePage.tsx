@@ -1,0 +1,94 @@
+import { Alert, Box, Checkbox, FormControlLabel, Typography } from '@mui/material'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { api, at, type PersonInvitation } from '../api'
+import { say } from '../catalogue'
+import { editPerson, newPerson } from '../forms/people'
+import { Entry } from '../parts/Entry'
+import { Part, Removal, type Doomed, type Form } from '../parts/Part'
+import { Section, Trouble } from '../parts/Sheet'
+import { useSession } from '../parts/session'
+import { exact } from '../words'
+
+const words = say.people
+
+// PeoplePage says who may do what. An owner changes it.
+export function PeoplePage() {
+  const queries = useQueryClient()
+  const owner = useSession().role === 'owner'
+  const list = useQuery({ queryKey: ['people'], queryFn: api.people })
+  const invited = useQuery({ queryKey: ['people', 'invitations'], queryFn: api.invitations, enabled: owner })
+  const settings = useQuery({ queryKey: ['people', 'settings'], queryFn: api.settings, enabled: owner })
+  const set = useMutation({ mutationFn: api.setSettings, onSuccess: () => queries.invalidateQueries({ queryKey: ['people'] }) })
+  const [form, setForm] = useState<Form>()
+  const [doomed, setDoomed] = useState<Doomed>()
+  const [made, setMade] = useState<PersonInvitation>()
+  return (
+    <>
+      <Trouble error={list.error ?? invited.error ?? settings.error ?? set.error} />
+      {made && (
+        <Alert severity="warning" data-invited={made.name} onClose={() => setMade(undefined)} sx={{ mb: 2, overflowWrap: 'anywhere' }}>
+          {words.link(made.name)}
+          <Typography variant="mono">{new URL(made.url!, location.origin).href}</Typography>
+        </Alert>
+      )}
+      <Section title={words.title} id="people">
+        <Part
+          title={words.team}
+          add={owner ? newPerson : undefined}
+          open={setForm}
+          remove={setDoomed}
+          lines={(list.data ?? []).map((p) => ({
+            key: p.name,
+            words: p.name,
+            detail: [words.roles[p.role], owner && words.sees(p.tags), p.waiting && words.waiting].filter(Boolean).join(', '),
+            edit: owner ? editPerson(p) : undefined,
+            path: owner ? at('people', p.name) : undefined,
+            warning: words.removal,
+          }))}
+        />
+        <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>{words.about}</Typography>
+      </Section>
+      {owner && (
+        <Section title={words.invitations} id="invitations">
+          <Part
+            title={invited.data?.length === 0 ? words.noInvitations : ''}
+            open={setForm}
+            remove={setDoomed}
+            lines={(invited.data ?? []).map((i) => ({
+              key: i.name,
+              words: i.name,
+              detail: [words.roles[i.role], words.sees(i.tags ?? []), words.invitedBy(i.invited_by, exact(i.expires))].join(', '),
+              path: at('invitations', String(i.id)),
+              warning: words.takeBack,
+            }))}
+          />
+        </Section>
+      )}
+      {owner && settings.data && (
+        <Section title={words.settings} id="settings">
+          <Box sx={{ px: 2, pb: 1 }}>
+            <FormControlLabel
+              label={words.second}
+              control={
+                <Checkbox
+                  checked={settings.data.owners_need_second_factor}
+                  onChange={(e) => set.mutate({ owners_need_second_factor: e.target.checked })}
+                />
+              }
+            />
+          </Box>
+        </Section>
+      )}
+      {form && (
+        <Entry
+          key={form.path + form.title}
+          {...form}
+          close={() => setForm(undefined)}
+          done={(saved) => setMade((saved as PersonInvitation).url ? (saved as PersonInvitation) : undefined)}
+        />
+      )}
+      {doomed && <Removal doomed={doomed} keep={() => setDoomed(undefined)} removed={() => setDoomed(undefined)} />}
+    </>
+  )
+}
