@@ -82,6 +82,8 @@ func TestANewServiceIsCommissionedOnAPhone(t *testing.T) {
 	stepIs(t, tab, "outside", "done", "answered")
 	stepIs(t, tab, "resolved", "failing", "does not take "+doorName)
 	require.NoError(t, owner.SetLabTaken(ctx, doorName, ""))
+	_, err = owner.PushZone(ctx, "quay.saltmarsh.example")
+	require.NoError(t, err)
 	stepIs(t, tab, "resolved", "done", "more resolve as well")
 	stepIs(t, tab, "by-name", "done", "and it answers there")
 	require.NoError(t, owner.RestartLabMachine(ctx, "KET-07"))

@@ -74,7 +74,7 @@ func (p *Primary) SetTaken(name string, address netip.Addr) error {
 	delete(p.records, owner)
 	if p.taken[owner] = address.IsValid(); address.IsValid() {
 		p.records[owner] = map[uint16][]dns.RR{dns.TypeA: {&dns.A{Hdr: dns.RR_Header{Name: owner, Rrtype: dns.TypeA, Class: dns.ClassINET,
-			Ttl: 30}, A: net.IP(address.AsSlice())}}}
+			Ttl: 5}, A: net.IP(address.AsSlice())}}}
 	}
 	return nil
 }

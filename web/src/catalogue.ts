@@ -14,6 +14,7 @@ export const needs: Record<Need, string> = {
 
 export const say = {
   product: 'INK POST',
+  titled: (page: string) => `${page} · Ink Post`,
   account,
   audit,
   people,
@@ -159,6 +160,7 @@ export const say = {
     direct: 'It is seen directly, and not weighed against other causes.',
   },
   first: {
+    title: 'What needs me',
     standby: (what: string) => `${what}. What you see is what it writes; changes are made there.`,
     quiet: 'Nothing needs you now',
     needed: 'What needs you now',

@@ -113,10 +113,10 @@ export function themeFor(mode: Mode) {
         styleOverrides: { root: { minHeight: 36, lineHeight: 1.2 }, outlined: { borderColor: c.rule, color: c.ink } },
       },
       MuiPaper: { defaultProps: { elevation: 0, square: true } },
-      MuiDialog: { styleOverrides: { paper: { border: rule.section, backgroundImage: 'none' } } },
+      MuiDialog: { defaultProps: { transitionDuration: 0 }, styleOverrides: { paper: { border: rule.section, backgroundImage: 'none' } } },
       MuiOutlinedInput: { styleOverrides: { notchedOutline: { borderColor: c.rule } } },
       MuiTextField: { defaultProps: { size: 'small', fullWidth: true } },
-      MuiLink: { defaultProps: { underline: 'hover' } },
+      MuiLink: { defaultProps: { underline: 'always' } },
       MuiCssBaseline: {
         styleOverrides: {
           '@media print': { body: { backgroundColor: '#FFFFFF' } },

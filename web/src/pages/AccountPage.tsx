@@ -9,6 +9,7 @@ import { Entry } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form } from '../parts/Part'
 import { Secret, SecondFactor } from '../parts/SecondFactor'
 import { Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 import { useSession } from '../parts/session'
 
 const words = say.account
@@ -110,6 +111,7 @@ export function AccountPage() {
   const own = (keys.data ?? []).filter((k) => k.holder === session.name && !k.revoked && k.scope === 'person')
   return (
     <>
+      <Titled of={words.title(session.name)} />
       <Section title={words.title(session.name)} id="account">
         <Typography sx={{ px: 2, pb: 1 }}>{words.is(say.people.roles[session.role], say.people.sees(session.tags))}</Typography>
       </Section>

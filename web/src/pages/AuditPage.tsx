@@ -5,6 +5,7 @@ import { api, type Act } from '../api'
 import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
 import { Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 
 const words = say.audit
 
@@ -76,6 +77,7 @@ export function AuditPage() {
   }
   return (
     <>
+      <Titled of={words.title} />
       <Trouble error={list.error} />
       <Section
         title={words.title}

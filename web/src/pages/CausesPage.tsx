@@ -6,6 +6,7 @@ import { api, at, type Accuracy, type Cause, type Fault } from '../api'
 import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
 import { Field, Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 
 const words = say.causes
 
@@ -78,6 +79,7 @@ export function CausesPage() {
   const asked = (faults.data ?? []).filter((f) => f.closed && !f.judged && f.serious).slice(0, 5)
   return (
     <>
+      <Titled of={say.frame.causes} />
       <Trouble error={list.error ?? accuracy.error ?? faults.error} />
       {asked.length > 0 && (
         <Section title={words.ask} id="judge">
@@ -127,6 +129,7 @@ export function CausePage() {
         </Link>
       }
     >
+      <Titled of={cause} />
       <Trouble error={one.error} />
       {c && (
         <Box sx={{ px: 2, pb: 2 }}>
@@ -143,7 +146,7 @@ export function CausePage() {
           {c.can_wait && <Typography>{words.canWait}</Typography>}
           {c.predicts?.length ? (
             <>
-              <Typography variant="h2" component="h3" sx={{ mt: 2, mb: 1 }}>
+              <Typography variant="h2" sx={{ mt: 2, mb: 1 }}>
                 {words.predicts}
               </Typography>
               {c.predicts.map((p) => (

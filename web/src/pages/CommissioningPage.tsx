@@ -7,6 +7,7 @@ import { say } from '../catalogue'
 import { useAnswers } from '../parts/answers'
 import { Explained } from '../parts/FaultCard'
 import { Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 import { Ago } from '../parts/Ago'
 import { same, type Kept } from '../parts/answers'
 import { toneOf } from '../words'
@@ -184,6 +185,7 @@ export function CommissioningPage() {
   const due = (e: CommissioningEntry) => !c?.ended && (e.state === 'waiting' || e.state === 'failing')
   return (
     <Box sx={{ maxWidth: (t) => t.draw.column / 1.6, mx: 'auto' }}>
+      <Titled of={words.of(code)} />
       <Section
         title={words.title}
         id="commissioning"

@@ -7,6 +7,7 @@ import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
 import { Explained } from '../parts/FaultCard'
 import { Field, Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 import { useSession } from '../parts/session'
 import { exact, length } from '../words'
 
@@ -118,6 +119,7 @@ export function FaultPage() {
   const who = f.assigned ? words.whose(f.assigned) : f.acknowledged_by ? words.known(f.acknowledged_by) : words.nobody
   return (
     <>
+      <Titled of={f.site || f.provider || words.one(id)} />
       <Trouble error={one.error} />
       <Section
         title={f.site || f.provider || f.finding.subject || words.one(id)}

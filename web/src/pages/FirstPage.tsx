@@ -9,6 +9,7 @@ import { Entry } from '../parts/Entry'
 import { FaultCard } from '../parts/FaultCard'
 import { MoveLine } from '../parts/MoveLine'
 import { Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 import { toneOf } from '../words'
 
 const words = say.first
@@ -70,6 +71,7 @@ export function FirstPage() {
   })
   return (
     <>
+      <Titled of={words.title} />
       <Trouble error={overview.error} />
       {o?.trouble && (
         <Alert severity="warning" sx={{ mb: 2 }}>

@@ -5,6 +5,7 @@ import { api } from '../api'
 import { say } from '../catalogue'
 import { MoveLine } from '../parts/MoveLine'
 import { Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 
 const words = say.moves
 
@@ -53,6 +54,7 @@ export function MovesPage() {
   const table = new URLSearchParams([...query, ['format', 'csv'], ['limit', '500']])
   return (
     <>
+      <Titled of={words.title} />
       <Trouble error={moves.error} />
       <Section
         title={words.title}

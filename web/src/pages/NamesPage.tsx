@@ -8,6 +8,7 @@ import { Ago } from '../parts/Ago'
 import { Entry } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form, type Line } from '../parts/Part'
 import { Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 import { ZoneSheet } from './ZoneSheet'
 
 const words = say.names
@@ -38,6 +39,7 @@ export function NamesPage() {
   const pushing = (keys.data ?? []).filter((k) => !k.site).map((k) => k.name)
   return (
     <>
+      <Titled of={say.frame.names} />
       <Trouble error={zones.error ?? hostnames.error} />
       <Stack direction="row" sx={{ gap: 1, mb: 1, flexWrap: 'wrap', alignItems: 'center' }}>
         {(zones.data ?? []).map((z) => (

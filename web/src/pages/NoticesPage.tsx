@@ -8,6 +8,7 @@ import { Ago } from '../parts/Ago'
 import { Entry } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form } from '../parts/Part'
 import { Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 import { useSession } from '../parts/session'
 import { subscribe } from '../parts/subscribe'
 import { exact } from '../words'
@@ -100,6 +101,7 @@ export function NoticesPage() {
   const tried = (to: { person?: string; hook?: string }) => [{ word: words.test, act: () => test.mutate(to) }]
   return (
     <>
+      <Titled of={say.frame.notices} />
       <Trouble
         error={log.error ?? rules.error ?? people.error ?? hooks.error ?? again.error ?? test.error ?? browsers.error ?? here.error}
       />

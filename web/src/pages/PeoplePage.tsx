@@ -7,6 +7,7 @@ import { editPerson, newPerson } from '../forms/people'
 import { Entry } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form } from '../parts/Part'
 import { Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 import { useSession } from '../parts/session'
 import { exact } from '../words'
 
@@ -25,6 +26,7 @@ export function PeoplePage() {
   const [made, setMade] = useState<PersonInvitation>()
   return (
     <>
+      <Titled of={words.title} />
       <Trouble error={list.error ?? invited.error ?? settings.error ?? set.error} />
       {made && (
         <Alert severity="warning" data-invited={made.name} onClose={() => setMade(undefined)} sx={{ mb: 2, overflowWrap: 'anywhere' }}>

@@ -12,6 +12,7 @@ import { Ago } from '../parts/Ago'
 import { useSession } from '../parts/session'
 import { Dotted } from '../parts/Dotted'
 import { Field, Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 import { Exposure } from './Exposure'
 import { ChangedHere } from './AuditPage'
 import { Handover } from './Handover'
@@ -113,6 +114,7 @@ export function SitePage() {
   const services = [...s.services].sort((a, b) => order(a) - order(b))
   return (
     <>
+      <Titled of={s.code} shown />
       <Trouble error={site.error} />
       <Head site={s} />
       <Section

@@ -6,6 +6,7 @@ import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
 import { Removal, type Doomed } from '../parts/Part'
 import { Field, Section, Trouble } from '../parts/Sheet'
+import { Titled } from '../parts/Titled'
 import { toneOf } from '../words'
 
 const words = say.vantages
@@ -51,6 +52,7 @@ export function VantagesPage() {
   const invite = useMutation({ mutationFn: () => api.inviteVantage(name, note), onSuccess: () => list.refetch() })
   return (
     <Section title={words.title} id="vantages">
+      <Titled of={words.title} />
       <Trouble error={list.error} />
       <Typography sx={{ px: 2, pb: 1 }}>{words.about}</Typography>
       {list.data?.map((v) => (

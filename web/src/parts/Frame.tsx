@@ -37,7 +37,7 @@ export function Frame({ mode, turn, children }: { mode: Mode; turn: () => void; 
           ['/people', words.people],
           ['/audit', words.audit],
         ].map(([to, word]) => (
-          <Link key={to} component={To} to={to} color="text.primary" sx={{ fontWeight: 600 }}>
+          <Link key={to} component={To} to={to} color="text.primary" underline="hover" sx={{ fontWeight: 600 }}>
             {word}
           </Link>
         ))}
@@ -48,7 +48,7 @@ export function Frame({ mode, turn, children }: { mode: Mode; turn: () => void; 
         <Button size="small" variant="text" color="inherit" onClick={turn}>
           {mode === 'day' ? words.night : words.day}
         </Button>
-        <Link component={To} to="/account" color="text.primary">
+        <Link component={To} to="/account" color="text.primary" underline="hover">
           {session.name}
         </Link>
         <Button size="small" variant="text" color="inherit" onClick={() => leave.mutate()}>

@@ -34,17 +34,31 @@ export function useLive(): boolean {
         void queries.invalidateQueries({ predicate: (q) => touched(of, all, q.queryKey) })
       }, 250)
     }
-    const events = new EventSource('/api/v1/events')
-    events.onmessage = (e: MessageEvent<string>) => reread((JSON.parse(e.data) as { subject?: string }).subject ?? '')
-    events.addEventListener('reread', () => reread(''))
-    events.onopen = () => {
-      setUp(true)
-      reread('')
+    let events: EventSource | undefined
+    const listen = () => {
+      if (events && events.readyState !== EventSource.CLOSED) return
+      events = new EventSource('/api/v1/events')
+      events.onmessage = (e: MessageEvent<string>) => reread((JSON.parse(e.data) as { subject?: string }).subject ?? '')
+      events.addEventListener('reread', () => reread(''))
+      events.onopen = () => {
+        setUp(true)
+        reread('')
+      }
+      events.onerror = () => setUp(false)
     }
-    events.onerror = () => setUp(false)
+    // A page that the browser keeps for the way back would hold one of its six connections; one that slept begins anew.
+    const hide = () => events?.close()
+    const wake = () => document.visibilityState === 'visible' && listen()
+    listen()
+    addEventListener('pagehide', hide)
+    addEventListener('pageshow', listen)
+    document.addEventListener('visibilitychange', wake)
     return () => {
       clearTimeout(timer)
-      events.close()
+      removeEventListener('pagehide', hide)
+      removeEventListener('pageshow', listen)
+      document.removeEventListener('visibilitychange', wake)
+      events?.close()
     }
   }, [queries])
   return up

@@ -1,0 +1,76 @@
+package demo_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+)
+
+// violations runs axe-core, with all of its rules for WCAG 2.2 up to AA and its best practices, on what is shown.
+func violations(t *testing.T, tab context.Context, axe, what string) {
+	t.Helper()
+	do(t, tab, ran(axe))
+	await(t, tab, `(window.axeDone = window.axeDone || axe.run({resultTypes: ['violations']}).then(r => { window.axeFound = r.violations.flatMap(v =>
+		v.nodes.map(n => v.id + ' (' + v.impact + '): ' + n.target.join(' ') + ' ' + n.failureSummary.split('\n').slice(1, 3).join(';'))) }))
+		&& window.axeFound !== undefined`)
+	found, err := chromedp.Run(tab, chromedp.Evaluate[[]string](`window.axeFound`))
+	require.NoError(t, err)
+	do(t, tab, ran(`delete window.axeDone; delete window.axeFound`))
+	if len(found) > 0 {
+		t.Errorf("%s:\n  %s", what, strings.Join(found[:min(len(found), 12)], "\n  "))
+	}
+}
+
+// consolePages are all pages of the console, with what has to be there before they are looked at, and the button that opens a dialog.
+var consolePages = []struct{ path, there, dialog string }{
+	{"/", `[data-site="KET-07"]`, ""},
+	{"/sites/KET-07", `#changes`, "Edit"},
+	{"/sites/CLI-05", `#changes`, ""},
+	{"/sites/KET-07/commissioning", `#commissioning`, ""},
+	{"/names", `[data-line="ket-07.isles.saltmarsh.example"]`, ""},
+	{"/moves", `#moves`, ""},
+
+	{"/vantages", `[data-vantage]`, ""},
+	{"/causes", `#causes`, ""},
+	{"/causes/forward-missing", `#cause .MuiTypography-h2`, ""},
+	{"/notices", `#log`, "Add a rule"},
+	{"/people", `#people [data-line]`, "Invite somebody"},
+	{"/audit", `[data-act]`, ""},
+	{"/account", `#sessions [data-session]`, "Set up an authenticator"},
+}
+
+// TestEveryPageCanBeUsedByEverybody looks at each page and dialog, by day and by night, for what somebody who sees, hears or moves otherwise
+// could not use.
+func TestEveryPageCanBeUsedByEverybody(t *testing.T) {
+	script, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
+	require.NoError(t, err)
+	axe := string(script)
+	tab := signedIn(t)
+	faults, err := owner.Faults(t.Context(), "", false)
+	require.NoError(t, err)
+	require.NotEmpty(t, faults, "the demo has a past")
+	pages := append(consolePages, struct{ path, there, dialog string }{fmt.Sprintf("/faults/%d", faults[0].ID), "#fault", ""})
+	for _, mode := range []string{"day", "night"} {
+		do(t, tab, ran(fmt.Sprintf(`localStorage.setItem('inkpost.mode', %q)`, mode)))
+		for _, p := range pages {
+			do(t, tab, chromedp.Navigate(running.URL+p.path))
+			await(t, tab, fmt.Sprintf(`document.querySelector(%q) !== null`, p.there))
+			title, err := chromedp.Run(tab, chromedp.Title())
+			require.NoError(t, err)
+			require.Contains(t, title, "Ink Post", p.path)
+			violations(t, tab, axe, mode+" "+p.path)
+			if p.dialog != "" {
+				do(t, tab, chromedp.Click(fmt.Sprintf(`(//button[normalize-space()=%q])[1]`, p.dialog)), chromedp.WaitVisible(`[role="dialog"]`))
+				violations(t, tab, axe, mode+" "+p.path+", "+p.dialog)
+			}
+		}
+	}
+	other := browser(t)
+	do(t, other, chromedp.WaitVisible(`input[name="password"]`))
+	violations(t, other, axe, "sign-in")
+}
