@@ -1,6 +1,7 @@
 package api
 
 import (
+	"fmt"
 	"net/http"
 	"strconv"
 	"time"
@@ -8,6 +9,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -16,7 +18,8 @@ import (
 func (a *api) faultRoutes() []route {
 	return []route{
 		{method: "GET", path: base + "/faults", summary: "List faults, open ones first", who: person, out: []contract.Fault{},
-			query: []param{{"site", "only this site code", wordParam}, {"open", "true lists open faults only", flagParam}},
+			query: []param{{"site", "only this site code", wordParam}, {"open", "true lists open faults only", flagParam},
+				{"cause", "only those with this cause", wordParam}},
 			serve: a.faults},
 		{method: "GET", path: base + "/faults/:id", summary: "Show a fault and all that happened to it", who: person,
 			out: contract.FaultStory{}, serve: a.fault},
@@ -58,7 +61,10 @@ func numbered(c *echo.Context, kind string) (int64, error) {
 }
 
 func (a *api) faults(c *echo.Context, _ principal) error {
-	f := store.FaultFilter{Limit: 500}
+	f := store.FaultFilter{Limit: 500, Cause: causes.Slug(c.QueryParam("cause"))}
+	if _, known := causes.Find(f.Cause); f.Cause != "" && !known {
+		return site.Flaws{{Field: "cause", Detail: fmt.Sprintf("%q is no cause; GET %s/causes lists them", f.Cause, base)}}
+	}
 	var err error
 	if f.OpenOnly, err = yes(c, "open"); err != nil {
 		return site.Flaws{{Field: "open", Detail: err.Error()}}

@@ -11,6 +11,7 @@ import (
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/pace"
 )
 
@@ -58,10 +59,10 @@ func faultState(f contract.Fault) string {
 }
 
 func faultCommand() *cobra.Command {
-	var code string
+	var code, cause string
 	var all bool
 	run := with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		rows, err := c.Faults(cmd.Context(), code, !all)
+		rows, err := c.FaultsOf(cmd.Context(), code, causes.Slug(cause), !all)
 		if err != nil {
 			return err
 		}
@@ -72,6 +73,7 @@ func faultCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List open faults with their cause", Args: cobra.NoArgs, RunE: run}
 	for _, c := range []*cobra.Command{c, list} {
 		c.Flags().StringVar(&code, "site", "", "only those of this site")
+		c.Flags().StringVar(&cause, "cause", "", "only those with this cause, such as forward-missing")
 		c.Flags().BoolVar(&all, "all", false, "closed ones too")
 	}
 	c.AddCommand(list, showFaultCommand(), takeCommand(), noteCommand(), muteCommand(), judgeCommand(), accuracyCommand(), timesCommand())

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,10 +28,13 @@ func overviewCommand() *cobra.Command {
 			if o.Standby != "" {
 				say(cmd, "%s\n", painter(coloured(cmd))(unsettled, "Mind that "+o.Standby+"."))
 			}
-			if len(o.Faults) == 0 {
+			if o.FaultCount == 0 {
 				say(cmd, "Nothing needs you.")
 			} else {
 				say(cmd, "Open faults")
+				for _, g := range o.Groups {
+					sayGroup(cmd, g)
+				}
 				printFaults(cmd, o.Faults)
 			}
 			if len(o.ToCommission) > 0 {
@@ -46,6 +50,26 @@ func overviewCommand() *cobra.Command {
 			say(cmd, "\nRecent moves")
 			return show(cmd, o.Moves, moveColumns()...)
 		})}
+}
+
+// sayGroup says what several sites have in common.
+func sayGroup(cmd *cobra.Command, g contract.FaultGroup) {
+	paint, tone := painter(coloured(cmd)), unsettled
+	if g.Serious {
+		tone = wrong
+	}
+	var at []string
+	for _, f := range g.Faults {
+		if !slices.Contains(at, f.Site) {
+			at = append(at, f.Site)
+		}
+	}
+	more := ""
+	if g.Sites > len(at) {
+		more = fmt.Sprintf(" and %d more", g.Sites-len(at))
+	}
+	say(cmd, "%s  %s.\n  %s%s\n  inkpost fault list --cause %s", paint(tone, fmt.Sprintf("%d sites", g.Sites)), g.Summary,
+		strings.Join(at, " "), more, g.Cause)
 }
 
 func moveColumns() []column[contract.Move] {

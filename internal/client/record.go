@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 )
@@ -217,9 +218,14 @@ func instant(t time.Time) string {
 
 // Faults lists faults, open ones first.
 func (c *Client) Faults(ctx context.Context, code string, openOnly bool) ([]contract.Fault, error) {
+	return c.FaultsOf(ctx, code, "", openOnly)
+}
+
+// FaultsOf lists faults of a site and with a cause, of any where it is empty.
+func (c *Client) FaultsOf(ctx context.Context, code string, cause causes.Slug, openOnly bool) ([]contract.Fault, error) {
 	open := ""
 	if openOnly {
 		open = "true"
 	}
-	return call[[]contract.Fault](ctx, c, "GET", "/faults"+query("site", code, "open", open), nil)
+	return call[[]contract.Fault](ctx, c, "GET", "/faults"+query("site", code, "cause", string(cause), "open", open), nil)
 }

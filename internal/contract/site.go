@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"time"
 
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/names"
@@ -310,15 +311,29 @@ type ProbeTrace struct {
 	NotProvable bool `json:"not_provable,omitempty"`
 }
 
+// FaultGroup is open faults with one cause at several sites. Faults are the first of them; GET /faults?open=true&cause= lists all.
+type FaultGroup struct {
+	Cause   causes.Slug `json:"cause"`
+	Summary string      `json:"summary"` // in general words
+	Serious bool        `json:"serious"`
+	Count   int         `json:"count"`
+	Sites   int         `json:"sites"`
+	Faults  []Fault     `json:"faults"`
+}
+
 // Overview answers "what needs me now?".
 type Overview struct {
 	// Standby says, on a server that does not write, which one does.
 	Standby string `json:"standby,omitempty"`
 	// Trouble says what of this could not be had, and why.
-	Trouble string        `json:"trouble,omitempty"`
-	Faults  []Fault       `json:"faults"`
-	Sites   []SiteSummary `json:"sites"`
-	Moves   []Move        `json:"moves"`
+	Trouble string `json:"trouble,omitempty"`
+	// Faults are open ones that stand alone; FaultCount is how many are open in all.
+	Faults     []Fault `json:"faults"`
+	FaultCount int     `json:"fault_count"`
+	// Groups are open faults with one cause at several sites each.
+	Groups []FaultGroup  `json:"fault_groups"`
+	Sites  []SiteSummary `json:"sites"`
+	Moves  []Move        `json:"moves"`
 	// ToCommission is what is not in use yet, the first of it; AwaitedCount is how much that is in all.
 	ToCommission []ToCommission `json:"to_commission"`
 	AwaitedCount int            `json:"awaited_count"`

@@ -94,6 +94,7 @@ type FaultFilter struct {
 	ID       int64
 	SiteID   int64
 	SiteIDs  []int64 // where it is not nil: the only sites
+	Cause    causes.Slug
 	OpenOnly bool
 	Since    time.Time // those that are open, or were closed since
 	Limit    int
@@ -111,7 +112,9 @@ func (s *Store) Faults(ctx context.Context, f FaultFilter) ([]Fault, error) {
 		FROM fault f LEFT JOIN site s ON s.id = f.site_id
 		WHERE ($1 = 0 OR f.site_id = $1) AND (NOT $2 OR f.closed_at IS NULL) AND ($3 = 0 OR f.id = $3)
 		AND ($4::timestamptz IS NULL OR f.closed_at IS NULL OR f.closed_at >= $4) AND ($6::bigint[] IS NULL OR f.site_id = ANY($6))
-		ORDER BY f.closed_at IS NOT NULL, f.id DESC LIMIT $5`, f.SiteID, f.OpenOnly, f.ID, when{f.Since}, f.Limit, f.SiteIDs)
+			AND ($7 = '' OR f.finding->>'cause' = $7)
+		ORDER BY f.closed_at IS NOT NULL, f.id DESC LIMIT $5`, f.SiteID, f.OpenOnly, f.ID, when{f.Since}, f.Limit, f.SiteIDs,
+		f.Cause)
 	if err != nil {
 		return nil, err
 	}

@@ -177,6 +177,7 @@ export const api = {
   causes: () => call<Cause[]>('GET', '/causes'),
   cause: (slug: string) => call<Cause>('GET', at('causes', slug)),
   accuracy: () => call<Accuracy[]>('GET', '/faults/accuracy'),
+  faultsWith: (cause: string) => call<Fault[]>('GET', `/faults?open=true&cause=${encodeURIComponent(cause)}`),
   pastFaults: () => call<Fault[]>('GET', '/faults?open=false'),
   judge: (id: number, of: { right: boolean; actual?: string; note?: string }) =>
     call<FaultJudgement>('PUT', at('faults', String(id), 'judgement'), of),

@@ -161,6 +161,11 @@ export const say = {
   },
   first: {
     title: 'What needs me',
+    more: (n: number) => `Show ${n} more`,
+    sitesAlike: (n: number) => `${n} sites`,
+    andMore: (n: number) => ` and ${n} more`,
+    fold: 'Fold',
+    unfold: 'Open',
     standby: (what: string) => `${what}. What you see is what it writes; changes are made there.`,
     quiet: 'Nothing needs you now',
     needed: 'What needs you now',

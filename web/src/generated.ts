@@ -387,6 +387,14 @@ export interface components {
             kind: string;
             words: string;
         };
+        FaultGroup: {
+            cause: string;
+            count: number;
+            faults: components["schemas"]["Fault"][];
+            serious: boolean;
+            sites: number;
+            summary: string;
+        };
         FaultJudgement: {
             actual?: string;
             /** Format: date-time */
@@ -908,6 +916,8 @@ export interface components {
         };
         Overview: {
             awaited_count: number;
+            fault_count: number;
+            fault_groups: components["schemas"]["FaultGroup"][];
             faults: components["schemas"]["Fault"][];
             moves: components["schemas"]["Move"][];
             sites: components["schemas"]["SiteSummary"][];

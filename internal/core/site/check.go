@@ -50,7 +50,7 @@ func (f *Flaws) Note(field string, err error) {
 }
 
 var (
-	codeForm  = regexp.MustCompile(`^[A-Z][A-Z0-9]{1,7}(-[A-Z0-9]{1,8})?$`)
+	codeForm  = regexp.MustCompile(`^[A-Z0-9][A-Z0-9.-]{0,30}[A-Z0-9]$`)
 	labelForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,30}[a-z0-9])?$`)
 	macForm   = regexp.MustCompile(`^([0-9a-f]{2}:){5}[0-9a-f]{2}$`)
 )
@@ -79,8 +79,8 @@ func (s Site) Checked() (Site, error) {
 	var f Flaws
 	s.Code, s.Name, s.Note = strings.ToUpper(strings.TrimSpace(s.Code)), strings.TrimSpace(s.Name), strings.TrimSpace(s.Note)
 	if !codeForm.MatchString(s.Code) {
-		f.add("code", "%q is not a site code; 2 to 8 letters and digits beginning with a letter, then perhaps a hyphen and up to 8 "+
-			"more, as KET-07", s.Code)
+		f.add("code", "%q is not a site code; 2 to 32 letters, digits, hyphens and dots, with a letter or digit at either end, as "+
+			"KET-07 or KETTLE-EAST-001", s.Code)
 	}
 	f.text("name", s.Name, true)
 	f.text("note", s.Note, false)

@@ -31,7 +31,12 @@ func TestSiteChecked(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "KET-07", s.Code)
 	require.Equal(t, "Lighthouse Museum", s.Name)
-	for _, code := range []string{"", "7", "K", "KET_07", "KETTLEISLES", "KET-", "KET-123456789", "KET 07"} {
+	for _, code := range []string{"kettle-east-001", "07", "isles.ket-07", strings.Repeat("k", 32)} {
+		s, err = Site{Code: code, Name: "x"}.Checked()
+		require.NoError(t, err)
+		require.Equal(t, strings.ToUpper(code), s.Code)
+	}
+	for _, code := range []string{"", "7", "K", "KET_07", "KET-", ".KET", "..", strings.Repeat("k", 33), "KET 07", "KET/07", "ÆR-01"} {
 		_, err := Site{Code: code, Name: "x"}.Checked()
 		flawed(t, err, "code", "is not a site code")
 	}

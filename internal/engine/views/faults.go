@@ -22,7 +22,7 @@ func (vw *Views) Faults(ctx context.Context, f store.FaultFilter) ([]contract.Fa
 	out := []contract.Fault{}
 	if f.OpenOnly {
 		for _, one := range vw.Rooms.Faults.Open(f.SiteID) {
-			if len(out) < f.Limit && vw.Sees(ctx, one.SiteID) {
+			if len(out) < f.Limit && vw.Sees(ctx, one.SiteID) && (f.Cause == "" || one.Finding.Cause == f.Cause) {
 				out = append(out, vw.faultView(ctx, one.Fault))
 			}
 		}

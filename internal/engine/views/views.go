@@ -16,7 +16,9 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/diagnose"
+	"inkpost.example/inkpost/internal/core/fault"
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
@@ -304,8 +306,12 @@ func judged(s site.Service, spans []ledger.Span) []contract.HistorySpan {
 	return out
 }
 
-// overviewFaults is how many faults the overview shows, and how many parts that are to be commissioned.
-const overviewFaults = 200
+const (
+	// overviewFaults is how many faults the overview shows, and how many parts that are to be commissioned.
+	overviewFaults = 100
+	// groupShown is how many faults of a group it shows.
+	groupShown = 20
+)
 
 // overviewWait is how long the overview waits for the database.
 const overviewWait = 1500 * time.Millisecond
@@ -319,8 +325,8 @@ func (vw *Views) Overview(ctx context.Context) (contract.Overview, error) {
 	// What a provider's fault explains stands with that one.
 	faults = slices.DeleteFunc(faults, func(f contract.Fault) bool { return f.Under != 0 && rooms.SightOf(ctx).All() })
 	slices.SortStableFunc(faults, func(a, b contract.Fault) int { return rank(a) - rank(b) })
-	faults = faults[:min(len(faults), overviewFaults)]
-	out := contract.Overview{Faults: faults, Sites: vw.Summaries(ctx), ToCommission: vw.ToCommission(ctx)}
+	groups, single := grouped(faults)
+	out := contract.Overview{Faults: single[:min(len(single), overviewFaults)], FaultCount: len(faults), Groups: groups, Sites: vw.Summaries(ctx), ToCommission: vw.ToCommission(ctx)}
 	out.AwaitedCount = len(out.ToCommission)
 	out.ToCommission = out.ToCommission[:min(out.AwaitedCount, overviewFaults)]
 	soon, cancel := context.WithTimeout(ctx, overviewWait)
@@ -339,6 +345,34 @@ func (vw *Views) Overview(ctx context.Context) (contract.Overview, error) {
 		out.Standby = fmt.Sprintf("this server stands by: %s writes since %s", cmp.Or(server, "another one"), since.Format(time.RFC3339))
 	}
 	return out, nil
+}
+
+// grouped puts like faults together.
+func grouped(list []contract.Fault) (groups []contract.FaultGroup, single []contract.Fault) {
+	like := make([]fault.Like, len(list))
+	for i, f := range list {
+		like[i] = fault.Like{Cause: f.Finding.Cause, Serious: f.Serious, Site: f.Site + f.Provider}
+	}
+	alike, alone := fault.Group(like)
+	groups, single = []contract.FaultGroup{}, []contract.Fault{}
+	for _, ids := range alike {
+		one := contract.FaultGroup{Cause: like[ids[0]].Cause, Serious: like[ids[0]].Serious, Count: len(ids)}
+		if c, known := causes.Find(one.Cause); known {
+			one.Summary = causes.Fill(c.So, nil)
+		}
+		sites := map[string]bool{}
+		for _, i := range ids {
+			if sites[like[i].Site] = true; len(one.Faults) < groupShown {
+				one.Faults = append(one.Faults, list[i])
+			}
+		}
+		one.Sites = len(sites)
+		groups = append(groups, one)
+	}
+	for _, i := range alone {
+		single = append(single, list[i])
+	}
+	return groups, single
 }
 
 // rank puts serious faults first.

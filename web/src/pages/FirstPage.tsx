@@ -2,7 +2,7 @@ import { Alert, Box, Button, Link, Stack, TextField, Typography } from '@mui/mat
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 import { Link as To, useNavigate } from 'react-router'
-import { at, api, type SiteSummary } from '../api'
+import { at, api, type FaultGroup, type SiteSummary } from '../api'
 import { needs, say } from '../catalogue'
 import { newSite } from '../forms/site'
 import { Entry } from '../parts/Entry'
@@ -30,7 +30,12 @@ function SiteLine({ s }: { s: SiteSummary }) {
         containIntrinsicSize: 'auto 2rem',
       }}
     >
-      <Link component={To} to={at('sites', s.code)} color="text.primary" sx={{ fontFamily: (t) => t.font.label, fontWeight: 700 }}>
+      <Link
+        component={To}
+        to={at('sites', s.code)}
+        color="text.primary"
+        sx={{ fontFamily: (t) => t.font.label, fontWeight: 700, overflowWrap: 'anywhere' }}
+      >
         {s.code}
       </Link>
       <Typography noWrap>{s.name}</Typography>
@@ -46,11 +51,48 @@ function SiteLine({ s }: { s: SiteSummary }) {
   )
 }
 
+// few is how many faults that stand alone are shown at once: the list of sites stays in view.
+const few = 6
+
+// Alike is what several sites have in common, opened on demand.
+function Alike({ group: g }: { group: FaultGroup }) {
+  const [open, setOpen] = useState(false)
+  const rest = useQuery({
+    queryKey: ['faults', 'alike', g.cause],
+    queryFn: () => api.faultsWith(g.cause),
+    enabled: open && g.count > g.faults.length,
+  })
+  const faults = (rest.data ?? g.faults).filter((f) => f.serious === g.serious)
+  return (
+    <Box data-alike={g.cause} sx={{ borderTop: (t) => t.rule.field }}>
+      <Stack direction={{ xs: 'column', sm: 'row' }} sx={{ px: 2, py: 1, columnGap: 2, alignItems: 'baseline' }}>
+        <Typography variant="value" sx={{ minWidth: (t) => t.draw.stationWidth, color: g.serious ? 'error.main' : 'warning.main' }}>
+          {words.sitesAlike(g.sites)}
+        </Typography>
+        <Box sx={{ flex: 1 }}>
+          <Typography sx={{ fontWeight: 600 }}>{g.summary}.</Typography>
+          {!open && (
+            <Typography variant="body2" sx={{ color: 'text.secondary' }}>
+              {[...new Set(g.faults.map((f) => f.site || f.provider))].slice(0, 12).join(', ')}
+              {g.sites > 12 && words.andMore(g.sites - 12)}
+            </Typography>
+          )}
+        </Box>
+        <Button color="inherit" size="small" aria-expanded={open} onClick={() => setOpen(!open)}>
+          {open ? words.fold : words.unfold}
+        </Button>
+      </Stack>
+      {open && faults.map((f) => <FaultCard key={f.id} fault={f} />)}
+    </Box>
+  )
+}
+
 // FirstPage answers "what needs me now?".
 export function FirstPage() {
   const overview = useQuery({ queryKey: ['overview'], queryFn: api.overview })
   const [search, setSearch] = useState('')
   const [adding, setAdding] = useState(false)
+  const [all, setAll] = useState(false)
   const field = useRef<HTMLInputElement>(null)
   const go = useNavigate()
   useEffect(() => {
@@ -83,10 +125,18 @@ export function FirstPage() {
           {words.standby(o.standby)}
         </Alert>
       )}
-      <Section title={o && o.faults.length === 0 ? words.quiet : words.needed} id="faults">
-        {o?.faults.map((f) => (
+      <Section title={o && o.fault_count === 0 ? words.quiet : words.needed} id="faults">
+        {o?.fault_groups.map((g) => (
+          <Alike key={g.cause + g.serious} group={g} />
+        ))}
+        {o?.faults.slice(0, all ? undefined : few).map((f) => (
           <FaultCard key={f.id} fault={f} />
         ))}
+        {o && !all && o.faults.length > few && (
+          <Button color="inherit" sx={{ m: 1 }} onClick={() => setAll(true)}>
+            {words.more(o.faults.length - few)}
+          </Button>
+        )}
       </Section>
       {o && o.awaited_count > 0 && (
         <Section title={say.commissioning.missing} id="awaited">

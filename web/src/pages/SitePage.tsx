@@ -34,7 +34,9 @@ function Head({ site }: { site: Site }) {
   const name = site.hostnames[0]
   return (
     <Box sx={{ bgcolor: 'background.paper', borderTop: (t) => t.rule.section, mb: 2, p: 2 }}>
-      <Typography variant="code">{site.code}</Typography>
+      <Typography variant="code" sx={{ overflowWrap: 'anywhere' }}>
+        {site.code}
+      </Typography>
       <Typography variant="value" component="div">
         {site.name}
       </Typography>
