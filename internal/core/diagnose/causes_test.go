@@ -192,7 +192,7 @@ func TestAPathShowsWhatIsKnownFromInside(t *testing.T) {
 	e.Links[0].NAT.Verdict = wan.NATDouble
 	p = Paths(e)[0]
 	require.Equal(t, Unsettled, p.Stations[3].Verdict)
-	require.Equal(t, "double NAT", p.Stations[3].Detail)
+	require.Equal(t, "double NAT", p.Stations[3].Value)
 
 	e.Services[0].Turned = now
 	p = Paths(e)[0]

@@ -132,7 +132,11 @@ func (e Evidence) fromTheSite(p *Path, s ServiceEvidence, l LinkEvidence) {
 			upstream.Value, upstream.Verdict = "no NAT in front", Proven
 		}
 	case wan.NATDouble, wan.NATCarrier:
-		upstream.Detail = string(l.NAT.Verdict) + " NAT"
+		if upstream.Verdict == Proven {
+			upstream.Detail = string(l.NAT.Verdict) + " NAT"
+		} else {
+			upstream.Value = string(l.NAT.Verdict) + " NAT"
+		}
 		if upstream.Verdict == Unproven {
 			upstream.Verdict = Unsettled
 		}

@@ -49,6 +49,7 @@ export function ServiceBlock({
   vantages,
   view,
   zoom,
+  folded = false,
 }: {
   site: string
   service: Service
@@ -56,6 +57,7 @@ export function ServiceBlock({
   vantages: string[]
   view: Window
   zoom: (w: Window) => void
+  folded?: boolean // its path is shown on demand
 }) {
   const [chosen, setFrom] = useState('')
   const from = chosen || vantages[0] || ''
@@ -116,7 +118,7 @@ export function ServiceBlock({
           {words.silence}
         </Alert>
       )}
-      {path && <PathLine path={path} />}
+      {path && (!folded || open || probe.data) && <PathLine path={path} />}
       {path?.finding && <Weighed site={site} service={service.name} finding={path.finding} />}
       <Box sx={{ mt: 1 }}>
         <Ribbon site={site} service={service.name} view={view} zoom={zoom} />

@@ -11,6 +11,7 @@ import { Trail } from '../drawings/Trail'
 import { Ago } from '../parts/Ago'
 import { useSession } from '../parts/session'
 import { Dotted } from '../parts/Dotted'
+import { FaultCard } from '../parts/FaultCard'
 import { Field, Section, Trouble } from '../parts/Sheet'
 import { Titled } from '../parts/Titled'
 import { Exposure } from './Exposure'
@@ -101,6 +102,9 @@ function useWindow() {
   }
 }
 
+// many is how many services a site has before the paths of those that are well are folded.
+const many = 3
+
 // SitePage shows one site: where its paths break, what its services did, how its address moved, and its record.
 export function SitePage() {
   const { code = '' } = useParams()
@@ -114,11 +118,21 @@ export function SitePage() {
   if (!s) return <Trouble error={site.error} />
   const order = (svc: Service) => (svc.verdict === 'proven' ? 2 : svc.not_provable ? 1 : 0) // what is broken first
   const services = [...s.services].sort((a, b) => order(a) - order(b))
+  // What stands under the break of a path is not said twice.
+  const told = new Set(s.paths.flatMap((p) => (p.finding ? [p.finding.cause + p.finding.subject] : [])))
+  const apart = s.faults.filter((f) => !told.has(f.finding.cause + f.finding.subject))
   return (
     <>
       <Titled of={s.code} shown />
       <Trouble error={site.error} />
       <Head site={s} />
+      {apart.length > 0 && (
+        <Section title={say.first.needed} id="faults">
+          {apart.map((f) => (
+            <FaultCard key={f.id} fault={f} />
+          ))}
+        </Section>
+      )}
       <Section
         title={words.wayIn}
         id="services"
@@ -138,9 +152,10 @@ export function SitePage() {
           </Stack>
         }
       >
-        {services.map((svc) => (
+        {services.map((svc, i) => (
           <ServiceBlock
             key={svc.name}
+            folded={services.length > many && i > 0 && svc.verdict === 'proven'}
             site={s.code}
             vantages={(vantages.data ?? []).filter((v) => v.state !== 'invited').map((v) => v.name)}
             service={svc}
