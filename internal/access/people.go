@@ -82,14 +82,14 @@ func (a *Access) SignIn(ctx context.Context, name, password, code string, by Vis
 		return "", s, err
 	}
 	kept := p.PasswordHash
-	if absentee {
+	if absentee || len(kept) == 0 { // somebody who signs in at a provider has none here
 		kept = absent()
 	}
 	right, stale, err := a.compare(ctx, kept, password)
 	if err != nil {
 		return "", s, err
 	}
-	if !right || absentee || p.Once && now.After(p.Until.Time) {
+	if !right || absentee || len(p.PasswordHash) == 0 || p.Once && now.After(p.Until.Time) {
 		a.signInFailed(name, by.From)
 		return "", s, ErrSignIn
 	}

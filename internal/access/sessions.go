@@ -14,12 +14,19 @@ import (
 )
 
 func (a *Access) openSession(ctx context.Context, p store.Person, by Visitor) (token string, s store.Session, err error) {
+	return a.open(ctx, p, by, false)
+}
+
+// open opens a session; elsewhere says that it is by a provider's word, which asks for second factors by itself.
+func (a *Access) open(ctx context.Context, p store.Person, by Visitor, elsewhere bool) (token string, s store.Session, err error) {
 	token = newSecret()
 	s = store.Session{PersonID: p.ID, Name: p.Name, Once: p.Once, CSRF: newSecret(), Expires: a.now().Add(SessionLife), Rights: p.Rights,
 		Program: string([]rune(strings.ToValidUTF8(by.Program, ""))[:min(len([]rune(by.Program)), maxProgram)])}
 	s.From(by.From)
-	if s.Bare, err = a.bare(ctx, p); err != nil {
-		return "", s, err
+	if s.Elsewhere = elsewhere; !elsewhere {
+		if s.Bare, err = a.bare(ctx, p); err != nil {
+			return "", s, err
+		}
 	}
 	s.ID, err = a.store.AddSession(ctx, hash(token), s, a.now())
 	return token, s, err

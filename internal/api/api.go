@@ -17,6 +17,7 @@ import (
 	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/wire/openid"
 )
 
 // Lab is the simulated world of the demo, as the API changes it.
@@ -48,7 +49,9 @@ type Options struct {
 	// Proxies are trusted to say, in X-Forwarded-For, whom they speak for. Where empty, the client's address is the
 	// socket's and the header is ignored.
 	Proxies []netip.Prefix
-	Log     *slog.Logger
+	// Provider is where people may sign in as well; nil for nowhere.
+	Provider *openid.Provider
+	Log      *slog.Logger
 }
 
 // Limits of a request in bytes. The largest honest document is a few hundred; a zone file may be large.
@@ -70,6 +73,9 @@ type api struct {
 	// traces bounds how often the site of a refused key is searched for, which goes through all links.
 	traces *rate.Limiter
 	stun   int
+
+	provider *openid.Provider
+	asks     asks
 	// reads and edits are, by path, the call that reads what stands there, and the document that edits it.
 	reads map[string]route
 	edits map[string]any
@@ -79,7 +85,7 @@ type api struct {
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
 	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, public: o.Public,
-		stun: o.STUN, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)}, traces: rate.NewLimiter(50, 50)}
+		stun: o.STUN, provider: o.Provider, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)}, traces: rate.NewLimiter(50, 50)}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)

@@ -19,6 +19,8 @@ import (
 const (
 	bodyKey = "request body" // where a request's context keeps the document that was read
 	nameKey = "claimed name" // where it keeps who somebody says they are who signs in
+	// failedKey is where it keeps the status of what failed and is answered by a redirect.
+	failedKey = "failed"
 	// remembered is how much of a document is looked at, in octets.
 	remembered = 64 << 10
 )
@@ -29,7 +31,7 @@ func named(c *echo.Context, name string) { c.Set(nameKey, name) }
 // audited reports whether it is written down who made a call: of every change by a person, and of every try to sign in or to enrol. What
 // agents and vantage points report has records of its own.
 func (r route) audited() bool {
-	return r.method != http.MethodGet && r.who != agentOnly && r.who != vantageOnly && !r.announces && !r.always &&
+	return (r.method != http.MethodGet || r.traced) && r.who != agentOnly && r.who != vantageOnly && !r.announces && !r.always &&
 		!strings.HasPrefix(r.path, base+"/lab")
 }
 
@@ -69,6 +71,9 @@ func (a *api) traced(c *echo.Context, r route, p principal, serve func() error) 
 	status := said.status
 	if err != nil {
 		status = explain(err).Status
+	}
+	if failed, is := c.Get(failedKey).(int); is {
+		status = failed
 	}
 	if status == 0 {
 		status = http.StatusOK

@@ -123,6 +123,7 @@ var errorKinds = []errorKind{
 	errorOf(http.StatusUnauthorized, "key-not-valid", access.ErrKey),
 	errorOfType[access.SecondNeeded](http.StatusUnauthorized, "second-factor-needed", nil),
 	errorOf(http.StatusForbidden, "second-factor-missing", access.ErrSecondMissing),
+	errorOf(http.StatusForbidden, "no-role", access.ErrNoRole),
 	errorOf(http.StatusUnauthorized, "passkey-not-valid", access.ErrPasskey),
 	errorOf(http.StatusUnprocessableEntity, "no-passkeys", access.ErrNoPasskeys),
 	errorOf(http.StatusForbidden, "code-not-valid", access.ErrCode, access.ErrInvitation),

@@ -24,6 +24,7 @@ type route struct {
 	announces    bool // changes something although it may be a GET
 	stream       bool // ends with the key that it was begun with
 	slow         bool // waits for others: devices, agents, vantage points, name servers
+	traced       bool // somebody signs in by it, although it is a GET
 	limited      bool // few tries a second from one address: it takes a password or a code
 	serve        func(c *echo.Context, p principal) error
 }
@@ -284,6 +285,7 @@ func (a *api) routes() []route {
 	}
 	list = append(list, a.peopleRoutes()...)
 	list = append(list, a.secondRoutes()...)
+	list = append(list, a.elsewhereRoutes()...)
 	list = append(list, a.faultRoutes()...)
 	list = append(list, a.noticeRoutes()...)
 	list = append(list, a.commissioningRoutes()...)

@@ -60,6 +60,9 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 			if o.Log, err = logger(cmd.ErrOrStderr(), level); err != nil {
 				return err
 			}
+			if o.OpenID.Issuer != "" && (o.OpenID.ClientID == "" || o.PublicURL == "") {
+				return usagef("--openid-issuer needs --openid-client, and --public-url, to which the provider sends people back")
+			}
 			if o.PublicURL, err = publicURL(o.PublicURL); err != nil {
 				return err
 			}
@@ -115,6 +118,12 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f := c.Flags()
 	f.StringVar(&o.Database, "database-url", "", "the PostgreSQL database, such as postgres://inkpost@127.0.0.1:5432/inkpost")
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
+	f.StringVar(&o.OpenID.Issuer, "openid-issuer", "", "URL of a provider of OpenID Connect at which people may sign in as well")
+	f.StringVar(&o.OpenID.ClientID, "openid-client", "", "what this server is called there; its redirect URI is PUBLIC-URL/api/v1/session/provider/return")
+	f.StringVar(&o.OpenID.ClientSecret, "openid-secret", "", "its secret there; better by the environment: INKPOST_OPENID_SECRET")
+	f.StringVar(&o.OpenID.Title, "openid-title", "", "what the provider is called on the sign-in page (default: its host)")
+	f.StringVar(&o.OpenID.RoleClaim, "openid-role-claim", "inkpost_role", "the claim that says owner, technician or viewer")
+	f.StringVar(&o.OpenID.TagsClaim, "openid-tags-claim", "inkpost_tags", "the claim that lists the tags of the sites that somebody sees")
 	f.StringVar(&o.PublicURL, "public-url", "", "URL at which sites and vantage points reach this server, such as "+
 		"https://post.saltmarsh.example; invitations name it")
 	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")

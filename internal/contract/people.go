@@ -133,3 +133,8 @@ type PasskeyInput struct {
 type Settings struct {
 	OwnersNeedSecond bool `json:"owners_need_second_factor"`
 }
+
+// SignInWays says how one signs in. Provider is what the provider of OpenID Connect is called; "" where there is none.
+type SignInWays struct {
+	Provider string `json:"provider,omitempty"`
+}

@@ -254,8 +254,8 @@ func TestSessionsNeedTheIntentHeaderAndAChosenPassword(t *testing.T) {
 	visit, err := anonymous.SignIn(t.Context(), "owner", s.Password)
 	require.NoError(t, err)
 	require.False(t, visit.ChoosePassword())
-	err = visit.SetPassword(t.Context(), "short")
-	refused(t, err, 422, "password", "10 to 72")
+	err = visit.ReplacePassword(t.Context(), contract.NewPassword{Old: s.Password, Password: "short"})
+	refused(t, err, 422, "password", "10 to 200")
 
 	sign := func(path string, intent bool) *http.Response {
 		req, err := http.NewRequestWithContext(t.Context(), "POST", s.URL+"/api/v1/session",

@@ -22,6 +22,7 @@ import (
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/authdns"
 	"inkpost.example/inkpost/internal/wire/hook"
+	"inkpost.example/inkpost/internal/wire/openid"
 	"inkpost.example/inkpost/internal/wire/redirect"
 	"inkpost.example/inkpost/internal/wire/stun"
 )
@@ -33,6 +34,8 @@ type Options struct {
 	// PublicURL is where sites reach the API: http:// or https://, a host, and perhaps a port. Default: none, and invitations name the
 	// address at which whoever asked reached the server.
 	PublicURL string
+	// OpenID is where people may sign in as well; its zero value is nowhere.
+	OpenID openid.Config
 	// HTTP is the "host:port" of API and console; port 0 picks a free one. Required.
 	HTTP string
 	// DNS is the "host:port" of the name server, over UDP and TCP; port 0 picks a free one. Required.
@@ -175,7 +178,7 @@ func (d *Daemon) open(ctx context.Context) error {
 		}
 	}
 	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), Lab: d.o.Lab, Console: d.o.Console,
-		Version: d.o.Version, Public: d.o.PublicURL, STUN: d.stunPort(),
+		Version: d.o.Version, Public: d.o.PublicURL, Provider: d.provider(), STUN: d.stunPort(),
 		KeyRate: d.o.KeyRate, Proxies: d.o.Proxies, Log: d.log})
 	if err == nil {
 		err = d.enter(ctx)
@@ -306,4 +309,12 @@ func (d *Daemon) Stop() {
 		d.endEngine()
 	}
 	d.store.Close()
+}
+
+// provider is where people may sign in as well; nil for nowhere.
+func (d *Daemon) provider() *openid.Provider {
+	if d.o.OpenID.Issuer == "" {
+		return nil
+	}
+	return openid.New(d.o.OpenID)
 }

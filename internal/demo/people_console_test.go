@@ -2,6 +2,7 @@ package demo_test
 
 import (
 	"context"
+	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -98,6 +99,39 @@ func TestASecondFactorIsSetUpInTheConsole(t *testing.T) {
 		chromedp.WaitVisible(`[data-site="KET-07"]`), chromedp.Navigate(byName+"/account"))
 	await(t, tab, contains(`[data-passkey]`, "last used"))
 	await(t, tab, contains(`#second`, "9 recovery codes are left"))
+	answer := passkeyAnswer(t, tab)
+	for i, host := range []string{"post.example", strings.TrimPrefix(byName, "http://")} { // each is used up by the first try
+		require.Equal(t, http.StatusUnauthorized, answered(t, host, answer), "%d: given for another address, or used before", i)
+	}
+	require.Equal(t, http.StatusOK, answered(t, strings.TrimPrefix(byName, "http://"), passkeyAnswer(t, tab)))
 	do(t, tab, chromedp.Navigate(running.URL), chromedp.WaitVisible(`input[name="password"]`))
 	await(t, tab, `![...document.querySelectorAll('button')].some(b => b.textContent.includes('passkey'))`)
+}
+
+// passkeyAnswer has the authenticator of a tab answer a ceremony of its page, and keeps the answer from the server.
+func passkeyAnswer(t *testing.T, tab context.Context) string {
+	t.Helper()
+	do(t, tab, ran(`window.passkeyAnswer = undefined; (async () => {
+		const { handle, options } = await (await fetch('/api/v1/session/passkey/ceremony', { method: 'POST' })).json()
+		const publicKey = PublicKeyCredential.parseRequestOptionsFromJSON(options.publicKey)
+		const shown = await navigator.credentials.get({ publicKey })
+		window.passkeyAnswer = JSON.stringify({ handle, answer: shown.toJSON() })
+	})()`))
+	await(t, tab, `window.passkeyAnswer !== undefined`)
+	answer, err := chromedp.Run(tab, chromedp.Evaluate[string](`window.passkeyAnswer`))
+	require.NoError(t, err)
+	return answer
+}
+
+// answered gives an answer to the server, as the console at a host would.
+func answered(t *testing.T, host, answer string) int {
+	t.Helper()
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, running.URL+"/api/v1/session/passkey", strings.NewReader(answer))
+	require.NoError(t, err)
+	req.Host = host
+	req.Header.Set("Content-Type", "application/json")
+	r, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer r.Body.Close()
+	return r.StatusCode
 }

@@ -62,6 +62,20 @@ func (s *Store) RemoveInvitation(ctx context.Context, id int64) error {
 func (s *Store) UseInvitation(ctx context.Context, codeHash, passwordHash []byte, now time.Time) (p Person, err error) {
 	err = s.db.GetContext(ctx, &p, `WITH used AS (DELETE FROM invitation WHERE code_hash = $1 AND expires_at > $3 RETURNING name, role, tags)
 		INSERT INTO person (name, password_hash, role, tags, created_at) SELECT name, $2, role, tags, $3 FROM used
-		RETURNING id, name, password_hash, once, once_until, role, tags, mail, created_at`, codeHash, passwordHash, now)
+		RETURNING id, name, password_hash, once, once_until, role, tags, mail, created_at, issuer`, codeHash, passwordHash, now)
 	return p, explained(err, "invitation", "code", "given")
+}
+
+// PersonBySubject finds somebody by who they are at a provider. Error: Missing.
+func (s *Store) PersonBySubject(ctx context.Context, issuer, subject string) (p Person, err error) {
+	err = s.db.GetContext(ctx, &p, personColumns+` WHERE issuer = $1 AND subject = $2`, issuer, subject)
+	return p, explained(err, "person", "subject", subject)
+}
+
+// AddPersonOf records somebody who signs in at a provider; they have no password here. Error: Taken where somebody has that name.
+func (s *Store) AddPersonOf(ctx context.Context, name, issuer, subject string, r Rights, now time.Time) (p Person, err error) {
+	err = s.db.GetContext(ctx, &p, `INSERT INTO person (name, password_hash, role, tags, created_at, issuer, subject)
+		VALUES ($1, '', $2, $3, $4, $5, $6) RETURNING id, name, password_hash, once, once_until, role, tags, mail, created_at, issuer`,
+		name, r.Role, r.Tags, now, issuer, subject)
+	return p, explained(err, "person", "name", name)
 }

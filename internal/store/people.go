@@ -21,6 +21,7 @@ type Person struct {
 	Rights
 	Mail    string `db:"mail"`
 	Created when   `db:"created_at"`
+	Issuer  string `db:"issuer"` // of the provider at which they sign in; "" for none
 }
 
 // Rights are what a person may do, and whose sites they see: those with one of the tags, or all where there are none.
@@ -38,7 +39,7 @@ func (s *Store) People(ctx context.Context) (n int, err error) {
 	return n, err
 }
 
-const personColumns = `SELECT id, name, password_hash, once, once_until, role, tags, mail, created_at FROM person`
+const personColumns = `SELECT id, name, password_hash, once, once_until, role, tags, mail, created_at, issuer FROM person`
 
 // PersonNamed finds a person by name.
 func (s *Store) PersonNamed(ctx context.Context, name string) (Person, error) {
@@ -88,6 +89,7 @@ type Session struct {
 	CSRF     string    `db:"csrf"`
 	Expires  time.Time `db:"expires_at"`
 	Rights
+	Elsewhere bool `db:"elsewhere"` // it was opened by a provider's word
 	// Bare says that they lack a second factor that they have to have.
 	Bare    bool   `db:"bare"`
 	ID      int64  `db:"id"`
@@ -103,13 +105,14 @@ func (s *Session) From(address netip.Addr) { s.Address = inet{address} }
 // AddSession records a session under the hash of its token, and forgets those that have expired.
 func (s *Store) AddSession(ctx context.Context, tokenHash []byte, x Session, now time.Time) (id int64, err error) {
 	err = s.db.GetContext(ctx, &id, `WITH gone AS (DELETE FROM session WHERE expires_at < $4)
-		INSERT INTO session (token_hash, person_id, csrf, opened_at, seen_at, expires_at, address, program)
-			VALUES ($1, $2, $3, $4, $4, $5, $6, $7) RETURNING id`, tokenHash, x.PersonID, x.CSRF, now, x.Expires, x.Address, x.Program)
+		INSERT INTO session (token_hash, person_id, csrf, opened_at, seen_at, expires_at, address, program, elsewhere)
+			VALUES ($1, $2, $3, $4, $4, $5, $6, $7, $8) RETURNING id`, tokenHash, x.PersonID, x.CSRF, now, x.Expires, x.Address, x.Program,
+		x.Elsewhere)
 	return id, err
 }
 
 const sessionColumns = `SELECT s.id, s.person_id, p.name, p.once, p.role, p.tags, s.csrf, s.opened_at, s.seen_at, s.expires_at, s.address,
-	s.program, p.role = 'owner' AND p.totp_secret = '' AND coalesce((SELECT bool_or(owners_second) FROM installation), false)
+	s.program, s.elsewhere, p.role = 'owner' AND NOT s.elsewhere AND p.totp_secret = '' AND coalesce((SELECT bool_or(owners_second) FROM installation), false)
 		AND NOT EXISTS (SELECT 1 FROM passkey k WHERE k.person_id = p.id) AS bare
 	FROM session s JOIN person p ON p.id = s.person_id`
 

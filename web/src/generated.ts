@@ -1466,6 +1466,9 @@ export interface components {
             name?: string;
             password?: string;
         };
+        SignInWays: {
+            provider?: string;
+        };
         SigningKey: {
             algorithm: string;
             /** Format: date-time */

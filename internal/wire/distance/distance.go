@@ -67,7 +67,7 @@ func Measure(ctx context.Context, r Request) ([]probe.HopAnswer, error) {
 }
 
 // againMost is how many limits are tried again behind the last that was answered: further on, silence is what is expected.
-const againMost = 4
+const againMost = 3
 
 // unanswered lists what is to be tried again.
 func unanswered(list []probe.HopAnswer) (left []int) {

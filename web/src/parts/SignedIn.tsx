@@ -65,11 +65,14 @@ function SignIn({ enter, away }: { enter: (s: Session) => void; away: string }) 
   const [password, setPassword] = useState('')
   const [code, setCode] = useState('')
   const sign = useMutation({ mutationFn: () => api.signIn(name, password, code || undefined), onSuccess: enter })
+  const ways = useQuery({ queryKey: ['ways'], queryFn: api.ways, refetchInterval: false })
+  const refused = new URLSearchParams(location.search).get('refused')
   const byPasskey = useMutation({ mutationFn: signInByPasskey, onSuccess: enter })
   const second = code !== '' || (sign.error instanceof Problem && sign.error.type.endsWith(':second-factor-needed'))
   return (
     <Card title={words.title} onSubmit={() => sign.mutate()}>
       {away && <Alert severity="warning">{away}</Alert>}
+      {refused && !sign.error && <Alert severity="error">{refused}</Alert>}
       {sign.error && <Alert severity={second && !code ? 'info' : 'error'}>{sign.error.message}</Alert>}
       {byPasskey.error && <Alert severity="error">{byPasskey.error.message}</Alert>}
       <TextField
@@ -103,6 +106,11 @@ function SignIn({ enter, away }: { enter: (s: Session) => void; away: string }) 
       <Button type="submit" variant="contained" disabled={sign.isPending}>
         {words.title}
       </Button>
+      {ways.data?.provider && (
+        <Button variant="outlined" href="/api/v1/session/provider">
+          {say.second.provider(ways.data.provider)}
+        </Button>
+      )}
       {usable() && (
         <Button color="inherit" disabled={byPasskey.isPending} onClick={() => byPasskey.mutate()}>
           {say.second.passkey}
