@@ -148,6 +148,7 @@ export const api = {
   signIn: (name: string, password: string, code?: string) => opened(call<Session>('POST', '/session', { name, password, code })),
   choosePassword: (password: string) => opened(call<Session>('PUT', '/session/password', { password })),
   replacePassword: (of: { old: string; password: string; end_keys: boolean }) => opened(call<Session>('PUT', '/session/password', of)),
+  ways: () => call<{ provider?: string }>('GET', '/session/ways'),
   invited: (code: string) => call<PersonInvitation>('GET', `/session/invitation?code=${encodeURIComponent(code)}`),
   accept: (code: string, password: string) => opened(call<Session>('POST', '/session/invitation', { code, password })),
   sessions: () => call<SessionView[]>('GET', '/session/all'),

@@ -81,4 +81,8 @@ export const audit = {
   nobody: 'somebody',
 }
 
-export const second = { code: 'Code of your authenticator, or a recovery code', passkey: 'Sign in with a passkey' }
+export const second = {
+  provider: (name: string) => `Sign in with ${name}`,
+  code: 'Code of your authenticator, or a recovery code',
+  passkey: 'Sign in with a passkey',
+}
