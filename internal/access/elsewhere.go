@@ -20,8 +20,8 @@ type Elsewhere struct {
 // ErrNoRole reports somebody whom their provider gives no role here.
 var ErrNoRole = errors.New("your provider gives you no role here; ask whoever looks after it for owner, technician or viewer")
 
-// SignInElsewhere opens a session for somebody by their provider's word. They are recorded at their first sign-in, and have the role that the
-// provider says at each. Errors: ErrNoRole, store.Taken where the name is that of somebody who signs in here, site.Flaws, that of the
+// SignInElsewhere opens a session for somebody by their provider's word. They are recorded at their first sign-in, and have the role that
+// the provider says at each. Errors: ErrNoRole, store.Taken where the name is that of somebody who signs in here, site.Flaws, that of the
 // database.
 func (a *Access) SignInElsewhere(ctx context.Context, who Elsewhere, by Visitor) (token string, s store.Session, err error) {
 	r := store.Rights{Tags: who.Tags}

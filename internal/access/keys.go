@@ -67,17 +67,6 @@ func (a *Access) addPersonKey(ctx context.Context, scope string, personID int64,
 	return k, err
 }
 
-// Purpose is what a key is made for: to read, probe, edit or announce.
-func Purpose(scope string, may team.Right) string {
-	switch scope {
-	case store.ScopeAgent, store.ScopeRouter:
-		return "announce"
-	case store.ScopeVantage:
-		return string(team.Probe)
-	}
-	return string(may)
-}
-
 // keyPrefix makes a key recognisable, so that one that was published by mistake is found.
 const keyPrefix = "inkpost-"
 

@@ -155,7 +155,8 @@ func (a *Access) BeginPasskey(ctx context.Context, personID int64, password, ori
 	if len(u.keys) >= maxPasskeys {
 		return Asked{}, site.Flaws{{Field: "passkey", Detail: fmt.Sprintf("you have %d; remove one first", len(u.keys))}}
 	}
-	options, data, err := party.BeginRegistration(u, webauthn.WithExclusions(webauthn.Credentials(u.WebAuthnCredentials()).CredentialDescriptors()))
+	options, data, err := party.BeginRegistration(u,
+		webauthn.WithExclusions(webauthn.Credentials(u.WebAuthnCredentials()).CredentialDescriptors()))
 	if err != nil {
 		return Asked{}, err
 	}
@@ -165,8 +166,8 @@ func (a *Access) BeginPasskey(ctx context.Context, personID int64, password, ori
 // ErrPasskey reports an answer of an authenticator that proves nothing.
 var ErrPasskey = errors.New("the passkey's answer is not valid here: it was given for another address, or too late; begin again")
 
-// KeepPasskey keeps a passkey that an authenticator made, and returns codes for when it is lost where there are none yet. Errors: ErrPasskey,
-// site.Flaws, store.Taken, that of the database.
+// KeepPasskey keeps a passkey that an authenticator made, and returns codes for when it is lost where there are none yet. Errors:
+// ErrPasskey, site.Flaws, store.Taken, that of the database.
 func (a *Access) KeepPasskey(ctx context.Context, personID int64, handle, label, origin string, answer json.RawMessage) ([]string, error) {
 	if err := checkLabel(label); err != nil {
 		return nil, err
@@ -225,8 +226,8 @@ func (a *Access) AskPasskey(origin string) (Asked, error) {
 	return a.asked(options, data, 0)
 }
 
-// SignInByPasskey opens a session for who has a passkey, which their authenticator gave only to them: it is both factors. Errors: ErrPasskey,
-// TooMany, that of the database.
+// SignInByPasskey opens a session for who has a passkey, which their authenticator gave only to them: it is both factors. Errors:
+// ErrPasskey, TooMany, that of the database.
 func (a *Access) SignInByPasskey(ctx context.Context, handle, origin string, answer json.RawMessage, by Visitor) (token string,
 	s store.Session, err error) {
 	if err := a.tries.Allowed("", by.From, a.now()); err != nil {
@@ -270,8 +271,8 @@ func (a *Access) SignInByPasskey(ctx context.Context, handle, origin string, ans
 	return "", s, store.Missing{Kind: "passkey", Name: strconv.Itoa(len(who.keys))}
 }
 
-// SetOwnersNeedSecond sets whether owners have to have a second factor. An open session of one who has none may set one up, and nothing else.
-// Error: that of the database.
+// SetOwnersNeedSecond sets whether owners have to have a second factor. An open session of one who has none may set one up, and nothing
+// else. Error: that of the database.
 func (a *Access) SetOwnersNeedSecond(ctx context.Context, need bool) error {
 	a.sessions.forget()
 	return a.store.SetOwnersNeedSecond(ctx, need)

@@ -109,7 +109,8 @@ func (a *Access) KeepTOTP(ctx context.Context, personID int64, password, secret,
 	}
 	step, ok := stepOf(secret, code, a.now())
 	if !ok {
-		return nil, site.Flaws{{Field: "code", Detail: "is not what the authenticator shows for this secret now; see that its clock is right"}}
+		return nil, site.Flaws{{Field: "code",
+			Detail: "is not what the authenticator shows for this secret now; see that its clock is right"}}
 	}
 	if err := a.store.SetTOTP(ctx, personID, secret, step); err != nil {
 		return nil, err

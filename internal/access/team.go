@@ -99,7 +99,8 @@ func (a *Access) Person(ctx context.Context, name string) (store.Person, error) 
 	return a.store.PersonNamed(ctx, name)
 }
 
-// SetRights changes what somebody may do from now on, with their keys and sessions. Errors: site.Flaws, store.Missing, that of the database.
+// SetRights changes what somebody may do from now on, with their keys and sessions. Errors: site.Flaws, store.Missing, that of the
+// database.
 func (a *Access) SetRights(ctx context.Context, name string, change func(store.Rights) store.Rights) error {
 	return a.editPerson(ctx, name, func(ctx context.Context, tx *store.Store, now store.Rights) (team.Role, error) {
 		r, err := CheckRights(change(now))
@@ -110,8 +111,8 @@ func (a *Access) SetRights(ctx context.Context, name string, change func(store.R
 	})
 }
 
-// RemovePerson removes somebody, who is signed out everywhere, with their keys. Errors: site.Flaws for the last owner, store.Missing, that of
-// the database.
+// RemovePerson removes somebody, who is signed out everywhere, with their keys. Errors: site.Flaws for the last owner, store.Missing, that
+// of the database.
 func (a *Access) RemovePerson(ctx context.Context, name string) error {
 	return a.editPerson(ctx, name, func(ctx context.Context, tx *store.Store, _ store.Rights) (team.Role, error) {
 		return "", tx.RemovePerson(ctx, name)

@@ -85,7 +85,8 @@ type api struct {
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
 	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, public: o.Public,
-		stun: o.STUN, provider: o.Provider, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)}, traces: rate.NewLimiter(50, 50)}
+		stun: o.STUN, provider: o.Provider, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)},
+		traces: rate.NewLimiter(50, 50)}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)

@@ -61,7 +61,8 @@ func (a *api) elsewhereRoutes() []route {
 	return []route{
 		{method: "GET", path: at + "/ways", summary: "How one signs in here", out: contract.SignInWays{}, serve: a.ways},
 		{method: "GET", path: at + "/provider", summary: "Sign in at the provider: send the browser there", limited: true, serve: a.leave},
-		{method: "GET", path: at + "/provider/return", summary: "Sign in by what the provider says", limited: true, traced: true, serve: a.comeBack},
+		{method: "GET", path: at + "/provider/return", summary: "Sign in by what the provider says", limited: true, traced: true,
+			serve: a.comeBack},
 	}
 }
 
@@ -73,7 +74,8 @@ func (a *api) ways(c *echo.Context, _ principal) error {
 	return c.JSON(http.StatusOK, out)
 }
 
-var errNoProvider = problemOf(http.StatusNotFound, "no-provider", "people do not sign in at a provider here: serve --openid-issuer is not set")
+var errNoProvider = problemOf(http.StatusNotFound, "no-provider",
+	"people do not sign in at a provider here: serve --openid-issuer is not set")
 
 func (a *api) returnTo(c *echo.Context) string {
 	return a.origin(c) + base + "/session/provider/return"
@@ -118,7 +120,8 @@ func (a *api) comeBack(c *echo.Context, _ principal) error {
 	return c.Redirect(http.StatusFound, "/")
 }
 
-var errAnswer = problemOf(http.StatusUnauthorized, "provider-answer", "what the provider sent back does not belong to this browser, or came too late; begin again")
+var errAnswer = problemOf(http.StatusUnauthorized, "provider-answer",
+	"what the provider sent back does not belong to this browser, or came too late; begin again")
 
 func (a *api) answered(c *echo.Context) (token string, err error) {
 	cookie, err := c.Cookie(askCookie)
@@ -145,7 +148,8 @@ func (a *api) answered(c *echo.Context) (token string, err error) {
 		return "", a.providerTrouble(err)
 	}
 	named(c, who.Name)
-	token, _, err = a.engine().Access.SignInElsewhere(c.Request().Context(), access.Elsewhere{Issuer: a.provider.Issuer(), Subject: who.Subject,
-		Name: who.Name, Roles: who.Roles, Tags: who.Tags}, by)
+	token, _, err = a.engine().Access.SignInElsewhere(c.Request().Context(), access.Elsewhere{Issuer: a.provider.Issuer(),
+		Subject: who.Subject,
+		Name:    who.Name, Roles: who.Roles, Tags: who.Tags}, by)
 	return token, err
 }

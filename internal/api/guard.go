@@ -52,8 +52,9 @@ func (a *api) allowed(c *echo.Context, r route, p principal) (context.Context, e
 		return ctx, problemOf(http.StatusForbidden, "not-your-part", fmt.Sprintf("%s is a %s, who may not %s; ask an owner", p.name, p.role,
 			of.need))
 	case !p.may(of.need):
-		return ctx, problemOf(http.StatusForbidden, "key-too-weak", fmt.Sprintf("this key was made to %s, and this takes one to %s; make another",
-			p.key.May, of.need))
+		return ctx, problemOf(http.StatusForbidden, "key-too-weak",
+			fmt.Sprintf("this key was made to %s, and this takes one to %s; make another",
+				p.key.May, of.need))
 	case of.reach == everything && !p.sight.All():
 		return ctx, problemOf(http.StatusForbidden, "not-your-part", "this concerns all sites, and "+p.name+" sees "+p.sight.Words())
 	}
@@ -176,7 +177,8 @@ func (a *api) endWith(ctx context.Context, stop context.CancelFunc, p principal)
 		select {
 		case <-tick.C:
 			eng := a.engine()
-			good := eng != nil && (p.key.ID != 0 && eng.Access.KeyGood(p.key) || p.session != nil && eng.Access.SessionGood(ctx, *p.session))
+			good := eng != nil && (p.key.ID != 0 && eng.Access.KeyGood(p.key) || p.session != nil && eng.Access.SessionGood(ctx,
+				*p.session))
 			if !good {
 				stop()
 				return

@@ -18,7 +18,8 @@ const (
 )
 
 func (r reach) words() string {
-	return map[reach]string{everything: "all sites", oneSite: "the site that it names", seen: "the sites that are seen", noSite: "no site"}[r]
+	return map[reach]string{everything: "all sites", oneSite: "the site that it names", seen: "the sites that are seen",
+		noSite: "no site"}[r]
 }
 
 // rule is what a call takes. The zero need is to read where the call is a GET, and to edit otherwise.

@@ -18,7 +18,8 @@ import (
 func (a *api) secondRoutes() []route {
 	at := base + "/session"
 	return []route{
-		{method: "GET", path: at + "/second", summary: "One's own second factors", who: signedIn, out: contract.Seconds{}, serve: a.seconds},
+		{method: "GET", path: at + "/second", summary: "One's own second factors", who: signedIn, out: contract.Seconds{},
+			serve: a.seconds},
 		{method: "POST", path: at + "/totp/secret", summary: "A secret for an authenticator; nothing is kept yet", who: signedIn,
 			out: contract.TOTPSecret{}, serve: a.newTOTP},
 		{method: "PUT", path: at + "/totp", summary: "Keep the secret, once a code shows that the authenticator has it", who: signedIn,
@@ -33,7 +34,8 @@ func (a *api) secondRoutes() []route {
 			in: contract.PasskeyInput{}, out: contract.RecoveryCodes{}, status: http.StatusCreated, serve: a.keepPasskey},
 		{method: "POST", path: at + "/passkeys/:id/removal", summary: "Remove a passkey of one's own", who: signedIn,
 			in: contract.Confirmation{}, status: http.StatusNoContent, serve: a.removePasskey},
-		{method: "POST", path: at + "/passkey/ceremony", summary: "Begin to sign in with a passkey", limited: true, out: contract.Ceremony{},
+		{method: "POST", path: at + "/passkey/ceremony", summary: "Begin to sign in with a passkey", limited: true,
+			out:   contract.Ceremony{},
 			serve: a.askPasskey},
 		{method: "POST", path: at + "/passkey", summary: "Sign in with a passkey", limited: true, in: contract.PasskeyInput{},
 			out: contract.Session{}, serve: a.signInByPasskey},
@@ -122,7 +124,8 @@ func (a *api) keepPasskey(c *echo.Context, p principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	codes, err := a.engine().Access.KeepPasskey(c.Request().Context(), p.personID, in.Handle, strings.TrimSpace(in.Label), a.origin(c), in.Answer)
+	codes, err := a.engine().Access.KeepPasskey(c.Request().Context(), p.personID, in.Handle, strings.TrimSpace(in.Label), a.origin(c),
+		in.Answer)
 	return ok(c, http.StatusCreated, contract.RecoveryCodes{Codes: append([]string{}, codes...)}, err)
 }
 

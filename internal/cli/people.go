@@ -52,7 +52,9 @@ of these tags, and nothing of any other.`,
 						}
 						return i.URL
 					}},
-				column[contract.PersonInvitation]{title: "until", text: func(i contract.PersonInvitation) string { return stamp(i.Expires) }})
+				column[contract.PersonInvitation]{title: "until", text: func(i contract.PersonInvitation) string {
+					return stamp(i.Expires)
+				}})
 		})}
 	invite.Flags().StringVar(&role, "role", string(team.Technician), "owner, technician or viewer")
 	invite.Flags().StringSliceVar(&in.Tags, "tag", nil, "a tag of the sites that they see; all sites if left out")
@@ -119,7 +121,9 @@ func invitationsCommand() *cobra.Command {
 				return err
 			}
 			return show(cmd, rows,
-				column[contract.PersonInvitation]{title: "invitation", text: func(i contract.PersonInvitation) string { return fmt.Sprint(i.ID) }},
+				column[contract.PersonInvitation]{title: "invitation", text: func(i contract.PersonInvitation) string {
+					return fmt.Sprint(i.ID)
+				}},
 				column[contract.PersonInvitation]{title: "name", text: func(i contract.PersonInvitation) string { return i.Name }},
 				column[contract.PersonInvitation]{title: "role", text: func(i contract.PersonInvitation) string { return string(i.Role) }},
 				column[contract.PersonInvitation]{title: "sees", text: func(i contract.PersonInvitation) string {
@@ -194,7 +198,9 @@ func actFlags(cmd *cobra.Command) func() url.Values {
 
 func actColumns() []column[contract.Act] {
 	return []column[contract.Act]{
-		{title: "when", text: func(a contract.Act) string { return ago(a.At) }, machine: func(a contract.Act) string { return stamp(a.At) }},
+		{title: "when", text: func(a contract.Act) string { return ago(a.At) }, machine: func(a contract.Act) string {
+			return stamp(a.At)
+		}},
 		{title: "who", text: func(a contract.Act) string { return orDash(a.Person) }, tone: func(contract.Act) tone { return strong }},
 		{title: "what", text: func(a contract.Act) string { return a.Words }},
 		{title: "site", text: func(a contract.Act) string { return orDash(a.Site) }},

@@ -42,6 +42,10 @@ type column[T any] struct {
 func show[T any](cmd *cobra.Command, rows []T, columns ...column[T]) error {
 	format, _ := cmd.Flags().GetString("format")
 	w := cmd.OutOrStdout()
+	columns, err := picked(cmd, columns)
+	if err != nil {
+		return err
+	}
 	switch format {
 	case "json", "yaml":
 		if rows == nil {
@@ -51,7 +55,7 @@ func show[T any](cmd *cobra.Command, rows []T, columns ...column[T]) error {
 	case "csv":
 		return asCSV(w, rows, columns)
 	case "table":
-		asTable(w, coloured(cmd), rows, columns)
+		asTable(w, coloured(cmd), terminalWidth(cmd), rows, columns)
 		return nil
 	}
 	return usagef("--format %q is unknown; it is table, json, yaml or csv", format)
@@ -139,7 +143,7 @@ func asCSV[T any](w io.Writer, rows []T, columns []column[T]) error {
 	return out.Error()
 }
 
-func asTable[T any](w io.Writer, colour bool, rows []T, columns []column[T]) {
+func asTable[T any](w io.Writer, colour bool, terminal int, rows []T, columns []column[T]) {
 	paint := painter(colour)
 	width := make([]int, len(columns))
 	cells := make([][]string, len(rows))
@@ -153,22 +157,23 @@ func asTable[T any](w io.Writer, colour bool, rows []T, columns []column[T]) {
 			width[i] = max(width[i], utf8.RuneCountInString(cells[n][i]))
 		}
 	}
+	width = fitted(width, terminal)
 	last := len(columns) - 1
-	total := 3 * last
+	total := between * last
 	var head strings.Builder
 	for i, c := range columns {
 		total += width[i]
 		if i == last {
-			head.WriteString(c.title)
+			head.WriteString(shortened(c.title, width[i]))
 		} else {
-			head.WriteString(pad(c.title, width[i]) + "   ")
+			head.WriteString(pad(shortened(c.title, width[i]), width[i]) + "   ")
 		}
 	}
 	_, _ = fmt.Fprintf(w, "%s\n%s\n", paint(strong, head.String()), strings.Repeat("━", total))
 	for n, r := range rows {
 		var line strings.Builder
 		for i, c := range columns {
-			t, cell := plain, cells[n][i]
+			t, cell := plain, shortened(cells[n][i], width[i])
 			if c.tone != nil {
 				t = c.tone(r)
 			}

@@ -127,6 +127,7 @@ start the agent there, then look whether everything answers.`,
 	root.PersistentFlags().String("server", "", "the server's address, such as http://127.0.0.1:8460 (default: where you logged in)")
 	root.PersistentFlags().String("key", "", "an access key (default: the one that login kept)")
 	root.PersistentFlags().String("format", "table", "how lists are printed: table, json, yaml or csv")
+	root.PersistentFlags().StringSlice("columns", nil, "the columns of a list, in this order, such as site,address (table and csv)")
 	root.PersistentFlags().Bool("no-colour", false, "print without colour, even on a terminal")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	in := func(group string, commands ...*cobra.Command) {
@@ -135,7 +136,8 @@ start the agent there, then look whether everything answers.`,
 			root.AddCommand(c)
 		}
 	}
-	in(groupStart, serveCommand(), demoCommand(), loginCommand(), ownerCommand(), personCommand(), keyCommand(), settingsCommand())
+	in(groupStart, serveCommand(), demoCommand(), loginCommand(), ownerCommand(), personCommand(), keyCommand(), settingsCommand(),
+		manualCommand())
 	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(),
 		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand(), kitCommand())
 	in(groupInstall, agentCommand(), commissionCommand(), sheetCommand(), contactCommand(), visitCommand(), photoCommand(),

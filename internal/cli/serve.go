@@ -119,7 +119,8 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f.StringVar(&o.Database, "database-url", "", "the PostgreSQL database, such as postgres://inkpost@127.0.0.1:5432/inkpost")
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
 	f.StringVar(&o.OpenID.Issuer, "openid-issuer", "", "URL of a provider of OpenID Connect at which people may sign in as well")
-	f.StringVar(&o.OpenID.ClientID, "openid-client", "", "what this server is called there; its redirect URI is PUBLIC-URL/api/v1/session/provider/return")
+	f.StringVar(&o.OpenID.ClientID, "openid-client", "",
+		"what this server is called there; its redirect URI is PUBLIC-URL/api/v1/session/provider/return")
 	f.StringVar(&o.OpenID.ClientSecret, "openid-secret", "", "its secret there; better by the environment: INKPOST_OPENID_SECRET")
 	f.StringVar(&o.OpenID.Title, "openid-title", "", "what the provider is called on the sign-in page (default: its host)")
 	f.StringVar(&o.OpenID.RoleClaim, "openid-role-claim", "inkpost_role", "the claim that says owner, technician or viewer")

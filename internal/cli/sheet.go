@@ -106,7 +106,7 @@ func sheetForPeople(cmd *cobra.Command, s contract.Sheet) error {
 				columns[i] = column[[]string]{title: title, text: func(r []string) string { return orDash(r[i]) }}
 			}
 			var b bytes.Buffer
-			asTable(&b, coloured(cmd), x.Rows, columns)
+			asTable(&b, coloured(cmd), terminalWidth(cmd), x.Rows, columns)
 			say(cmd, "%s", strings.TrimRight(b.String(), "\n"))
 		}
 		for _, c := range x.Cards {

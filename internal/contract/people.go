@@ -116,7 +116,8 @@ type RecoveryCodes struct {
 	Codes []string `json:"codes"`
 }
 
-// Ceremony is what a browser asks its authenticator (Web Authentication, PublicKeyCredential's JSON forms); Handle goes back with the answer.
+// Ceremony is what a browser asks its authenticator (Web Authentication, PublicKeyCredential's JSON forms); Handle goes back with the
+// answer.
 type Ceremony struct {
 	Handle  string          `json:"handle"`
 	Options json.RawMessage `json:"options"`

@@ -63,7 +63,8 @@ func signedInAs(t *testing.T, browser *http.Client, s *testbed.Service) (who con
 
 func TestPeopleSignInAtTheirProvider(t *testing.T) {
 	s, p := elsewhere(t)
-	p.Seat(map[string]any{"sub": "7", "preferred_username": "keeper", "inkpost_role": []string{"viewer", "technician"}, "inkpost_tags": "north"})
+	p.Seat(map[string]any{"sub": "7", "preferred_username": "keeper", "inkpost_role": []string{"viewer", "technician"},
+		"inkpost_tags": "north"})
 	_, who, status := visited(t, s)
 	require.Equal(t, http.StatusOK, status)
 	require.Equal(t, "keeper", who.Name)

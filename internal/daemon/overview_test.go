@@ -24,8 +24,9 @@ func TestLikeFaultsOfManySitesAreOneLine(t *testing.T) {
 		require.NoError(t, err)
 		_, err = s.Client.AddDevice(ctx, code, contract.DeviceInput{Name: "recorder", Address: "192.168.1.20"})
 		require.NoError(t, err)
-		_, err = s.Client.AddService(ctx, code, contract.ServiceInput{Name: "page", Device: "recorder", Kind: "http", External: "8081", Interval: 10,
-			InUse: true})
+		_, err = s.Client.AddService(ctx, code, contract.ServiceInput{Name: "page", Device: "recorder", Kind: "http", External: "8081",
+			Interval: 10,
+			InUse:    true})
 		require.NoError(t, err)
 	}
 	_, even := s.Join(t, "dispatch", team.Technician, "even")

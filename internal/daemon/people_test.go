@@ -236,7 +236,8 @@ func TestWhoDidWhatIsWrittenDown(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Client.EditSite(ctx, "KET-07", client.Fields{"name": ""})
 	require.Error(t, err)
-	_, err = s.Client.AddSigningKey(ctx, contract.SigningKeyInput{Name: "push.example", Secret: "c2xpcHdheS1nYW5uZXQta2V0dGxlLWZlcnJ5LTAwMDE="})
+	_, err = s.Client.AddSigningKey(ctx, contract.SigningKeyInput{Name: "push.example",
+		Secret: "c2xpcHdheS1nYW5uZXQta2V0dGxlLWZlcnJ5LTAwMDE="})
 	require.NoError(t, err)
 	_, err = s.Client.AddDevice(ctx, "KET-07", contract.DeviceInput{Name: "recorder", MAC: "02:00:5e:07:00:01", Address: "192.168.1.20"})
 	require.NoError(t, err)

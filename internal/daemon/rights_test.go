@@ -58,7 +58,8 @@ func TestEveryCallIsOpenToThoseWhoMay(t *testing.T) {
 			}
 			var may []string
 			for _, who := range callers {
-				if got := called(t, s.URL, keys[who], method, path, "KET-07"); got != http.StatusForbidden && got != http.StatusUnauthorized {
+				if got := called(t, s.URL, keys[who], method, path, "KET-07"); got != http.StatusForbidden &&
+					got != http.StatusUnauthorized {
 					may = append(may, who)
 				}
 			}
@@ -67,7 +68,8 @@ func TestEveryCallIsOpenToThoseWhoMay(t *testing.T) {
 				away = fmt.Sprint(called(t, s.URL, keys["limited"], method, path, "LIG-04"))
 				require.Contains(t, []string{"403", "404"}, away, "%s %s", method, path)
 			}
-			rows = append(rows, fmt.Sprintf("| %s %s | %s | %s | %s |", method, strings.TrimPrefix(path, "/api/v1"), op.Extensions["x-inkpost-takes"],
+			rows = append(rows, fmt.Sprintf("| %s %s | %s | %s | %s |", method, strings.TrimPrefix(path, "/api/v1"),
+				op.Extensions["x-inkpost-takes"],
 				strings.Join(may, ", "), op.Extensions["x-inkpost-concerns"]))
 		}
 	}

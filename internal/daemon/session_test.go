@@ -53,7 +53,8 @@ func TestASessionIsTheServersToGive(t *testing.T) {
 	require.Equal(t, http.SameSiteStrictMode, cookie.SameSite)
 	again, _ := posted(t, s.URL+"/api/v1/session", in, "Cookie: inkpost_session="+cookie.Value)
 	require.NotEqual(t, cookie.Value, again.Cookies()[0].Value, "each sign-in has its own")
-	for value, want := range map[string]int{cookie.Value: 200, fixed: 401, "": 401, cookie.Value + "x": 401, strings.ToLower(cookie.Value): 401} {
+	for value, want := range map[string]int{cookie.Value: 200, fixed: 401, "": 401, cookie.Value + "x": 401,
+		strings.ToLower(cookie.Value): 401} {
 		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.URL+"/api/v1/session", nil)
 		require.NoError(t, err)
 		req.Header.Set("Cookie", "inkpost_session="+value)

@@ -15,8 +15,10 @@ import (
 func violations(t *testing.T, tab context.Context, axe, what string) {
 	t.Helper()
 	do(t, tab, ran(axe))
-	await(t, tab, `(window.axeDone = window.axeDone || axe.run({resultTypes: ['violations']}).then(r => { window.axeFound = r.violations.flatMap(v =>
-		v.nodes.map(n => v.id + ' (' + v.impact + '): ' + n.target.join(' ') + ' ' + n.failureSummary.split('\n').slice(1, 3).join(';'))) }))
+	await(t, tab, `(window.axeDone = window.axeDone || axe.run({resultTypes: ['violations']}).then(r => { window.axeFound =
+		r.violations.flatMap(v =>
+		v.nodes.map(n => v.id + ' (' + v.impact + '): ' + n.target.join(' ') + ' ' + n.failureSummary.split('\n').slice(1, 3).join(';')))
+			}))
 		&& window.axeFound !== undefined`)
 	found, err := chromedp.Run(tab, chromedp.Evaluate[[]string](`window.axeFound`))
 	require.NoError(t, err)
@@ -44,8 +46,8 @@ var consolePages = []struct{ path, there, dialog string }{
 	{"/account", `#sessions [data-session]`, "Set up an authenticator"},
 }
 
-// TestEveryPageCanBeUsedByEverybody looks at each page and dialog, by day and by night, for what somebody who sees, hears or moves otherwise
-// could not use.
+// TestEveryPageCanBeUsedByEverybody looks at each page and dialog, by day and by night, for what somebody who sees, hears or moves
+// otherwise could not use.
 func TestEveryPageCanBeUsedByEverybody(t *testing.T) {
 	script, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err)
@@ -65,7 +67,8 @@ func TestEveryPageCanBeUsedByEverybody(t *testing.T) {
 			require.Contains(t, title, "Ink Post", p.path)
 			violations(t, tab, axe, mode+" "+p.path)
 			if p.dialog != "" {
-				do(t, tab, chromedp.Click(fmt.Sprintf(`(//button[normalize-space()=%q])[1]`, p.dialog)), chromedp.WaitVisible(`[role="dialog"]`))
+				do(t, tab, chromedp.Click(fmt.Sprintf(`(//button[normalize-space()=%q])[1]`, p.dialog)),
+					chromedp.WaitVisible(`[role="dialog"]`))
 				violations(t, tab, axe, mode+" "+p.path+", "+p.dialog)
 			}
 		}

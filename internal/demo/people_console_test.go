@@ -25,7 +25,8 @@ func field(label string) string {
 func TestSomebodyIsInvitedAndSeesTheirSites(t *testing.T) {
 	tab := signedIn(t)
 	t.Cleanup(func() { _ = owner.RemovePerson(context.Background(), "night desk") })
-	do(t, tab, chromedp.Navigate(running.URL+"/people"), chromedp.WaitVisible(`[data-line="dispatch"]`), pressed(`@id="people"`, "Invite somebody"),
+	do(t, tab, chromedp.Navigate(running.URL+"/people"), chromedp.WaitVisible(`[data-line="dispatch"]`), pressed(`@id="people"`,
+		"Invite somebody"),
 		chromedp.SendKeys(field("Name"), "night desk"), chromedp.SendKeys(field("Tags of the sites that they see"), "Harbour"),
 		pressed(`@role="dialog"`, "Save"), chromedp.WaitVisible(`[data-invited="night desk"]`))
 	text, err := chromedp.Run(tab, chromedp.Text(`[data-invited="night desk"]`))
@@ -34,10 +35,12 @@ func TestSomebodyIsInvitedAndSeesTheirSites(t *testing.T) {
 	await(t, tab, contains(`#invitations`, "technician, sites tagged harbour, invited by owner"))
 
 	theirs := browser(t)
-	do(t, theirs, chromedp.EmulateViewport(390, 844), chromedp.Navigate(strings.TrimSpace(link)), chromedp.WaitVisible(`input[name="new-password"]`),
+	do(t, theirs, chromedp.EmulateViewport(390, 844), chromedp.Navigate(strings.TrimSpace(link)),
+		chromedp.WaitVisible(`input[name="new-password"]`),
 		chromedp.SendKeys(`input[name="new-password"]`, "kettle123456\r"))
 	await(t, theirs, contains(`[role="alert"]`, "is guessed soon"))
-	do(t, theirs, chromedp.Navigate("about:blank"), chromedp.Navigate(strings.TrimSpace(link)), chromedp.WaitVisible(`input[name="new-password"]`),
+	do(t, theirs, chromedp.Navigate("about:blank"), chromedp.Navigate(strings.TrimSpace(link)),
+		chromedp.WaitVisible(`input[name="new-password"]`),
 		chromedp.SendKeys(`input[name="new-password"]`, password+"\r"), chromedp.WaitVisible(`[data-site="KET-07"]`))
 	await(t, theirs, `!document.querySelector('[data-site="CLI-05"]')`)
 	do(t, theirs, chromedp.Navigate(running.URL+"/sites/CLI-05"))
@@ -92,7 +95,8 @@ func TestASecondFactorIsSetUpInTheConsole(t *testing.T) {
 		chromedp.SendKeys(field("Your password, to confirm"), password+"\r"))
 	await(t, tab, contains(`[data-passkey]`, "keeper's phone"))
 
-	do(t, tab, pressed(`@id="root"`, "Sign out"), chromedp.WaitVisible(`input[name="password"]`), chromedp.SendKeys(`input[name="name"]`, "keeper"),
+	do(t, tab, pressed(`@id="root"`, "Sign out"), chromedp.WaitVisible(`input[name="password"]`), chromedp.SendKeys(`input[name="name"]`,
+		"keeper"),
 		chromedp.SendKeys(`input[name="password"]`, password+"\r"), chromedp.WaitVisible(`input[name="code"]`),
 		chromedp.SendKeys(`input[name="code"]`, strings.Fields(codes)[0]+"\r"), chromedp.WaitVisible(`[data-site="KET-07"]`),
 		pressed(`@id="root"`, "Sign out"), chromedp.WaitVisible(`input[name="password"]`), pressed(`@id="root"`, "Sign in with a passkey"),

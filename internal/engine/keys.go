@@ -34,7 +34,8 @@ func (e *Engine) EditKeys(ctx context.Context, words string, write func(context.
 }
 
 func newKeyView(k access.NewKey, holder string) contract.Key {
-	return contract.Key{ID: k.ID, Scope: k.Scope, May: access.Purpose(k.Scope, k.May), Label: k.Label, Holder: holder, Created: k.Created, Expires: k.Expires,
+	return contract.Key{ID: k.ID, Scope: k.Scope, May: store.Purpose(k.Scope, k.May), Label: k.Label, Holder: holder, Created: k.Created,
+		Expires:     k.Expires,
 		MayAnnounce: k.MayAnnounce, Secret: k.Secret}
 }
 

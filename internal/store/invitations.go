@@ -60,7 +60,8 @@ func (s *Store) RemoveInvitation(ctx context.Context, id int64) error {
 
 // UseInvitation makes a person of an invitation, which is used up with it. A code that is unknown, used or expired is Missing.
 func (s *Store) UseInvitation(ctx context.Context, codeHash, passwordHash []byte, now time.Time) (p Person, err error) {
-	err = s.db.GetContext(ctx, &p, `WITH used AS (DELETE FROM invitation WHERE code_hash = $1 AND expires_at > $3 RETURNING name, role, tags)
+	err = s.db.GetContext(ctx, &p, `WITH used AS (DELETE FROM invitation WHERE code_hash = $1 AND expires_at > $3 RETURNING name, role,
+		tags)
 		INSERT INTO person (name, password_hash, role, tags, created_at) SELECT name, $2, role, tags, $3 FROM used
 		RETURNING id, name, password_hash, once, once_until, role, tags, mail, created_at, issuer`, codeHash, passwordHash, now)
 	return p, explained(err, "invitation", "code", "given")

@@ -50,6 +50,17 @@ type Key struct {
 	MayAnnounce list[netip.Prefix] `db:"may_announce"`
 }
 
+// Purpose is what a key is made for: to read, probe, edit or announce.
+func Purpose(scope string, may team.Right) string {
+	switch scope {
+	case ScopeAgent, ScopeRouter:
+		return "announce"
+	case ScopeVantage:
+		return string(team.Probe)
+	}
+	return string(may)
+}
+
 const keyColumns = `SELECT k.id, k.hash, k.scope, k.label, k.person_id, coalesce(p.name, '') AS person,
 	coalesce(p.role, '') AS role, coalesce(p.tags, '[]') AS tags, k.may, k.link_id,
 	coalesce(s.code, '') AS site,

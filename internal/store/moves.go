@@ -177,7 +177,8 @@ func (f MoveFilter) Takes(m Move) bool {
 	has := func(a netip.Addr) bool {
 		return a == m.Old.IPv4 || a == m.Old.IPv6 || a == m.New.IPv4 || a == m.New.IPv6
 	}
-	return (f.SiteID == 0 || m.SiteID == f.SiteID) && (f.SiteIDs == nil || slices.Contains(f.SiteIDs, m.SiteID)) && (f.LinkID == 0 || m.LinkID == f.LinkID) && (f.Before == 0 || m.ID < f.Before) &&
+	return (f.SiteID == 0 || m.SiteID == f.SiteID) && (f.SiteIDs == nil || slices.Contains(f.SiteIDs, m.SiteID)) && (f.LinkID == 0 ||
+		m.LinkID == f.LinkID) && (f.Before == 0 || m.ID < f.Before) &&
 		(f.Since.IsZero() || !m.Noticed.Before(f.Since)) && (f.Until.IsZero() || m.Noticed.Before(f.Until)) &&
 		(f.Source == "" || m.Source == f.Source) && (!f.Address.IsValid() || has(f.Address))
 }

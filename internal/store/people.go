@@ -112,7 +112,8 @@ func (s *Store) AddSession(ctx context.Context, tokenHash []byte, x Session, now
 }
 
 const sessionColumns = `SELECT s.id, s.person_id, p.name, p.once, p.role, p.tags, s.csrf, s.opened_at, s.seen_at, s.expires_at, s.address,
-	s.program, s.elsewhere, p.role = 'owner' AND NOT s.elsewhere AND p.totp_secret = '' AND coalesce((SELECT bool_or(owners_second) FROM installation), false)
+	s.program, s.elsewhere, p.role = 'owner' AND NOT s.elsewhere AND p.totp_secret = '' AND coalesce((SELECT bool_or(owners_second) FROM
+		installation), false)
 		AND NOT EXISTS (SELECT 1 FROM passkey k WHERE k.person_id = p.id) AS bare
 	FROM session s JOIN person p ON p.id = s.person_id`
 

@@ -7,7 +7,8 @@ import (
 )
 
 func TestWhoMayDoWhat(t *testing.T) {
-	for role, want := range map[Role][]Right{Owner: {Read, Probe, Edit, Administer}, Technician: {Read, Probe, Edit}, Viewer: {Read}, "": {Read}} {
+	for role, want := range map[Role][]Right{Owner: {Read, Probe, Edit, Administer}, Technician: {Read, Probe, Edit}, Viewer: {Read},
+		"": {Read}} {
 		var got []Right
 		for _, r := range rights {
 			if role.May(r) {

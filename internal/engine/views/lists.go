@@ -6,7 +6,6 @@ import (
 	"encoding/base64"
 	"time"
 
-	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/names"
@@ -225,7 +224,7 @@ func (vw *Views) Keys(ctx context.Context) ([]contract.Key, error) {
 		case store.ScopeVantage:
 			holder = "vantage point " + k.Vantage
 		}
-		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, May: access.Purpose(k.Scope, k.May), Label: k.Label, Holder: holder,
+		out = append(out, contract.Key{ID: k.ID, Scope: k.Scope, May: store.Purpose(k.Scope, k.May), Label: k.Label, Holder: holder,
 			Created: k.Created.Time, Revoked: k.Revoked.Time, Expires: k.Expires.Time, Used: k.Used.Time, MayAnnounce: k.MayAnnounce})
 	}
 	return out, err

@@ -84,7 +84,8 @@ func (e *ZoneEdits) EditHostname(ctx context.Context, name string, merge changes
 }
 
 // readHostname reads what a person entered of a hostname, beside its name.
-func (e *ZoneEdits) readHostname(ctx context.Context, h site.Hostname, in contract.HostnameInput, f site.Flaws) (record.Site, site.Hostname, error) {
+func (e *ZoneEdits) readHostname(ctx context.Context, h site.Hostname, in contract.HostnameInput, f site.Flaws) (record.Site,
+	site.Hostname, error) {
 	e.extraFields(&h, in, &f)
 	if h.ZoneID != 0 {
 		f.Note("ttl_seconds", names.CheckTTL(h.TTL))

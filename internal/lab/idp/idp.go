@@ -52,8 +52,10 @@ func (p *Provider) Seat(claims map[string]any) {
 func (p *Provider) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch r.URL.Path {
 	case "/.well-known/openid-configuration":
-		answer(w, map[string]any{"issuer": p.issuer, "authorization_endpoint": p.issuer + "/authorize", "token_endpoint": p.issuer + "/token",
-			"jwks_uri": p.issuer + "/keys", "response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
+		answer(w, map[string]any{"issuer": p.issuer, "authorization_endpoint": p.issuer + "/authorize",
+			"token_endpoint": p.issuer + "/token",
+			"jwks_uri":       p.issuer + "/keys", "response_types_supported": []string{"code"},
+			"subject_types_supported":               []string{"public"},
 			"id_token_signing_alg_values_supported": []string{"RS256"}})
 	case "/keys":
 		answer(w, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: p.key.Public(), KeyID: "1", Algorithm: "RS256", Use: "sig"}}})
@@ -107,7 +109,8 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 		_, _ = fmt.Fprint(w, `{"error": "invalid_grant"}`)
 		return
 	}
-	claims := map[string]any{"iss": p.issuer, "aud": p.Client, "nonce": was.nonce, "iat": time.Now().Unix(), "exp": time.Now().Add(time.Minute).Unix()}
+	claims := map[string]any{"iss": p.issuer, "aud": p.Client, "nonce": was.nonce, "iat": time.Now().Unix(),
+		"exp": time.Now().Add(time.Minute).Unix()}
 	for k, v := range was.claims {
 		claims[k] = v
 	}

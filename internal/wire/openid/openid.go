@@ -107,7 +107,8 @@ func (p *Provider) Begin(ctx context.Context, returnTo, state, nonce string) (As
 // ErrClaims reports a provider that does not say who somebody is.
 var ErrClaims = errors.New("the provider does not say who this is: its token has no preferred_username and no email")
 
-// Finish takes what a browser brought back from a provider. Errors: ErrClaims, an answer that proves nothing, a provider that does not answer.
+// Finish takes what a browser brought back from a provider. Errors: ErrClaims, an answer that proves nothing, a provider that does not
+// answer.
 func (p *Provider) Finish(ctx context.Context, returnTo, code string, a Ask) (out Person, err error) {
 	at, err := p.found(ctx)
 	if err != nil {
