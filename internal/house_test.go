@@ -57,6 +57,8 @@ var rooms = map[string][]string{
 	"internal/engine/views": append([]string{"internal/contract", "internal/engine/rooms", "internal/store", "internal/wire"},
 		stateful...),
 	"internal/engine/changes": append([]string{"internal/engine/locks", "internal/engine/rooms", "internal/store"}, stateful...),
+	"internal/engine/faultedits": append([]string{"internal/contract", "internal/engine/rooms", "internal/engine/views",
+		"internal/store"}, stateful...),
 	"internal/engine/siteedits": append([]string{"internal/contract", "internal/engine/changes", "internal/engine/rooms",
 		"internal/engine/views", "internal/store", "internal/wire"}, stateful...),
 	"internal/engine/zoneedits": append([]string{"internal/access", "internal/contract", "internal/engine/changes",

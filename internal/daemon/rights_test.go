@@ -200,7 +200,16 @@ func TestNothingOfOtherSitesIsShown(t *testing.T) {
 	limited, err := client.New(s.URL, key.Secret)
 	require.NoError(t, err)
 	for name, try := range map[string]func() error{
-		"fault":    func() error { _, err := limited.NoteFault(t.Context(), faultAt(faults, "LIG-04"), "x"); return err },
+		"fault": func() error { _, err := limited.NoteFault(t.Context(), faultAt(faults, "LIG-04"), "x"); return err },
+		"taking a fault": func() error {
+			known := true
+			_, err := limited.TakeFault(t.Context(), faultAt(faults, "LIG-04"), contract.FaultTaking{Acknowledged: &known})
+			return err
+		},
+		"judging a fault": func() error {
+			_, err := limited.JudgeFault(t.Context(), faultAt(faults, "LIG-04"), contract.FaultJudgementInput{Right: true})
+			return err
+		},
 		"hostname": func() error { return limited.RemoveHostname(t.Context(), foreign+"."+testbed.Zone) },
 		"alias":    func() error { return limited.RemoveAlias(t.Context(), "a-"+foreign+"."+testbed.Zone) },
 		"redirect": func() error { return limited.RemoveRedirect(t.Context(), "r-"+foreign+"."+testbed.Zone) },
@@ -227,6 +236,9 @@ func TestNothingOfOtherSitesIsShown(t *testing.T) {
 	} {
 		require.Error(t, try(), name)
 	}
+	story, err := s.Client.Fault(t.Context(), faultAt(faults, "LIG-04"))
+	require.NoError(t, err)
+	require.True(t, story.Acknowledged.IsZero() && story.Judged == nil, "nothing is half-done")
 	for _, k := range keys {
 		if strings.HasPrefix(k.Holder, "LIG-04") || k.Holder == "owner" {
 			require.True(t, client.IsStatus(limited.RevokeKey(t.Context(), k.ID), http.StatusNotFound))

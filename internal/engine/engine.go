@@ -17,6 +17,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/commissioning"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/faultedits"
 	"inkpost.example/inkpost/internal/engine/faults"
 	"inkpost.example/inkpost/internal/engine/handover"
 	"inkpost.example/inkpost/internal/engine/history"
@@ -48,6 +49,7 @@ type Config = rooms.Config
 type Engine struct {
 	*views.Views
 	*changes.Changes
+	*faultedits.FaultEdits
 	*siteedits.SiteEdits
 	*zoneedits.ZoneEdits
 	*intake.Intake
@@ -70,6 +72,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	e := &Engine{rooms: r, led: st.Leads(), stopping: make(chan struct{})}
 	e.Views = &views.Views{Rooms: r}
 	e.Changes = changes.New(e, r, e.stopping)
+	e.FaultEdits = &faultedits.FaultEdits{Rooms: r, Views: e.Views}
 	e.SiteEdits = &siteedits.SiteEdits{Rooms: r, Changes: e.Changes, Views: e.Views}
 	e.ZoneEdits = &zoneedits.ZoneEdits{Rooms: r, Changes: e.Changes, Views: e.Views}
 	e.Handover = &handover.Handover{Rooms: r, Views: e.Views}

@@ -2,14 +2,11 @@ package views
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strconv"
-	"strings"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/causes"
 	"inkpost.example/inkpost/internal/core/fault"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/faults"
@@ -64,7 +61,7 @@ func (vw *Views) under(ctx context.Context, id int64) (out []faults.Fault) {
 
 // Fault returns a fault with all that happened to it. Errors: store.Missing, that of the database.
 func (vw *Views) Fault(ctx context.Context, id int64) (contract.FaultStory, error) {
-	f, err := vw.findFault(ctx, id)
+	f, err := vw.FindFault(ctx, id)
 	if err != nil {
 		return contract.FaultStory{}, err
 	}
@@ -84,7 +81,8 @@ func (vw *Views) Fault(ctx context.Context, id int64) (contract.FaultStory, erro
 	return out, err
 }
 
-func (vw *Views) findFault(ctx context.Context, id int64) (store.Fault, error) {
+// FindFault finds a fault at a site that whoever asks sees. Errors: store.Missing, that of the database.
+func (vw *Views) FindFault(ctx context.Context, id int64) (store.Fault, error) {
 	list, err := vw.Store.Faults(ctx, store.FaultFilter{ID: id, Limit: 1})
 	if err == nil && (len(list) == 0 || id == 0 || !vw.Sees(ctx, list[0].SiteID)) {
 		err = store.Missing{Kind: "fault", Name: strconv.FormatInt(id, 10)}
@@ -95,118 +93,12 @@ func (vw *Views) findFault(ctx context.Context, id int64) (store.Fault, error) {
 	return list[0], nil
 }
 
-// TakeFault notes who knows of a fault, and whose it is. Errors: store.Missing, that of the database.
-func (vw *Views) TakeFault(ctx context.Context, id int64, in contract.FaultTaking, by string) (contract.FaultStory, error) {
-	if in.Assigned != nil {
-		*in.Assigned = strings.TrimSpace(*in.Assigned)
-		if *in.Assigned != "" {
-			if _, err := vw.Store.PersonNamed(ctx, *in.Assigned); err != nil {
-				return contract.FaultStory{}, err
-			}
-		}
-	}
-	now := vw.Now()
-	if err := vw.Rooms.Faults.Take(ctx, id, func(t store.Taking) (store.Taking, store.FaultEvent) {
-		return taken(t, in, by, now)
-	}); err != nil {
-		return contract.FaultStory{}, err
-	}
-	return vw.Fault(ctx, id)
-}
-
-// taken changes who has taken a fault up as somebody says. What is so already is no line of the timeline.
-func taken(t store.Taking, in contract.FaultTaking, by string, now time.Time) (store.Taking, store.FaultEvent) {
-	e := store.FaultEvent{At: now, By: by}
-	var words []string
-	if in.Acknowledged != nil && *in.Acknowledged != !t.Acknowledged.IsZero() {
-		e.Kind = fault.Acknowledged
-		if *in.Acknowledged {
-			t.Acknowledged, t.By = now, by
-			words = append(words, "is known of")
-		} else {
-			t.Acknowledged, t.By = time.Time{}, ""
-			words = append(words, "not known of after all")
-		}
-	}
-	if in.Assigned != nil && *in.Assigned != t.Assigned {
-		e.Kind = fault.Assigned
-		if t.Assigned = *in.Assigned; t.Assigned != "" {
-			words = append(words, "is for "+t.Assigned)
-		} else {
-			words = append(words, "is nobody's")
-		}
-	}
-	e.Words = strings.Join(words, ", ")
-	return t, e
-}
-
-// NoteFault adds a note to a fault's timeline. Errors: site.Flaws, store.Missing, that of the database.
-func (vw *Views) NoteFault(ctx context.Context, id int64, in contract.FaultNote, by string) (contract.FaultStory, error) {
-	in.Note = strings.TrimSpace(in.Note)
-	var flaws site.Flaws
-	if in.Note == "" {
-		flaws.Note("note", errors.New("is required"))
-	}
-	if n := len([]rune(in.Note)); n > longestNote {
-		flaws.Note("note", fmt.Errorf("has %d characters; %d are allowed", n, longestNote))
-	}
-	err := flaws.Err()
-	if err == nil {
-		_, err = vw.findFault(ctx, id)
-	}
-	if err == nil {
-		err = vw.Store.NoteFault(ctx, id, store.FaultEvent{At: vw.Now(), Kind: fault.Noted, By: by, Words: in.Note})
-	}
-	if err != nil {
-		return contract.FaultStory{}, err
-	}
-	return vw.Fault(ctx, id)
-}
-
-// JudgeFault keeps what a person said of a fault's cause. Errors: site.Flaws, store.Missing, that of the database.
-func (vw *Views) JudgeFault(ctx context.Context, id int64, in contract.FaultJudgementInput, by string) (contract.FaultJudgement, error) {
-	in.Note = strings.TrimSpace(in.Note)
-	var f site.Flaws
-	if _, known := causes.Find(in.Actual); in.Actual != "" && !known {
-		f.Note("actual", fmt.Errorf("%q is no cause; GET /causes lists them", in.Actual))
-	}
-	if in.Right && in.Actual != "" {
-		f.Note("actual", errors.New("is what it was instead; leave it out where the cause was right"))
-	}
-	if !in.Right && in.Actual == "" && in.Note == "" {
-		f.Note("note", errors.New("say what it was: a cause, a note, or both"))
-	}
-	if n := len([]rune(in.Note)); n > longestNote {
-		f.Note("note", fmt.Errorf("has %d characters; %d are allowed", n, longestNote))
-	}
-	if err := f.Err(); err != nil {
-		return contract.FaultJudgement{}, err
-	}
-	j := store.Judgement{At: vw.Now(), By: by, Right: in.Right, Actual: in.Actual, Note: in.Note}
-	words := "it was this"
-	if !in.Right {
-		words = strings.TrimSuffix("it was something else: "+string(in.Actual), ": ")
-	}
-	return contract.FaultJudgement{FaultJudgementInput: in, By: by, At: j.At},
-		vw.Store.JudgeFault(ctx, id, j, store.FaultEvent{At: j.At, Kind: fault.Judged, By: by, Words: withNote(words, in.Note)})
-}
-
-// longestNote bounds what is said of a fault.
-const longestNote = 500
-
 func judgedView(j store.Judgement) *contract.FaultJudgement {
 	if j.At.IsZero() {
 		return nil
 	}
 	return &contract.FaultJudgement{FaultJudgementInput: contract.FaultJudgementInput{Right: j.Right, Actual: j.Actual, Note: j.Note},
 		By: j.By, At: j.At}
-}
-
-func withNote(words, note string) string {
-	if note == "" {
-		return words
-	}
-	return words + " (" + note + ")"
 }
 
 // FaultTimes returns how long faults that opened since a moment took to be noticed and mended, by "site", "provider" or "cause". Errors:
