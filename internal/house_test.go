@@ -24,7 +24,7 @@ const house = "inkpost.example/inkpost/"
 var rooms = map[string][]string{
 	"internal/core":            {},
 	"internal/wire":            {"internal/wire"},
-	"internal/access":          {"internal/store"},
+	"internal/access":          {"internal/access", "internal/store"},
 	"internal/statefile":       {},
 	"internal/contract":        {},
 	"internal/paper":           {},

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"time"
 
+	"inkpost.example/inkpost/internal/access/throttle"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -50,8 +51,8 @@ type Access struct {
 	now    func() time.Time
 	log    *slog.Logger
 
-	tries      Tries
-	hasher     Hasher
+	tries      throttle.Tries
+	hasher     throttle.Hasher
 	sessions   recentSessions
 	ceremonies ceremonies
 	used       keyUse
@@ -59,5 +60,5 @@ type Access struct {
 
 // New returns a room that edits keys through editor and finds them through keys.
 func New(st *store.Store, editor Editor, keys KeyFinder, now func() time.Time, log *slog.Logger) *Access {
-	return &Access{store: st, editor: editor, keys: keys, now: now, log: log, hasher: NewHasher()}
+	return &Access{store: st, editor: editor, keys: keys, now: now, log: log, hasher: throttle.NewHasher()}
 }

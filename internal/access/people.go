@@ -9,6 +9,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"inkpost.example/inkpost/internal/access/passwords"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -33,7 +34,7 @@ func ResetPassword(ctx context.Context, st *store.Store, name string, now time.T
 		return "", err
 	}
 	password = newCode(4)
-	h, err := hashPassword(password)
+	h, err := passwords.Hash(password)
 	if err != nil {
 		return "", err
 	}
@@ -68,7 +69,7 @@ type Visitor struct {
 // SecondNeeded, TooMany, ErrHashing.
 func (a *Access) SignIn(ctx context.Context, name, password, code string, by Visitor) (token string, s store.Session, err error) {
 	now := a.now()
-	if checkPersonName(name) != nil || len(password) > mostPassword { // nobody can have that name
+	if checkPersonName(name) != nil || len(password) > passwords.Most { // nobody can have that name
 		a.signInFailed("", by.From)
 		return "", s, ErrSignIn
 	}
@@ -83,7 +84,7 @@ func (a *Access) SignIn(ctx context.Context, name, password, code string, by Vis
 	}
 	kept := p.PasswordHash
 	if absentee || len(kept) == 0 { // somebody who signs in at a provider has none here
-		kept = absent()
+		kept = passwords.Absent()
 	}
 	right, stale, err := a.compare(ctx, kept, password)
 	if err != nil {
@@ -112,7 +113,7 @@ func (a *Access) SignIn(ctx context.Context, name, password, code string, by Vis
 func (a *Access) keepAnew(ctx context.Context, p store.Person, password string) error {
 	var kept []byte
 	var failed error
-	if err := a.hasher.Do(ctx, func() { kept, failed = hashPassword(password) }); err != nil || failed != nil {
+	if err := a.hasher.Do(ctx, func() { kept, failed = passwords.Hash(password) }); err != nil || failed != nil {
 		return errors.Join(err, failed)
 	}
 	return a.store.KeepAnew(ctx, p.ID, p.PasswordHash, kept)

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/access/throttle"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/wire/openid"
@@ -69,7 +70,7 @@ type api struct {
 	version string
 	public  string
 	doc     []byte
-	perKey  access.Paces[int64]
+	perKey  throttle.Paces[int64]
 	// traces bounds how often the site of a refused key is searched for, which goes through all links.
 	traces *rate.Limiter
 	stun   int
@@ -85,7 +86,7 @@ type api struct {
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
 	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, public: o.Public,
-		stun: o.STUN, provider: o.Provider, perKey: access.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)},
+		stun: o.STUN, provider: o.Provider, perKey: throttle.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)},
 		traces: rate.NewLimiter(50, 50)}
 	e := echo.New()
 	e.Logger = o.Log

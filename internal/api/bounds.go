@@ -5,22 +5,22 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/access/throttle"
 )
 
 // What one key may ask for. An honest agent sends a few requests a minute, a vantage point one or two a second.
 var (
-	anythingOfKey     = access.Pace{What: "requests", PerSecond: 10, Burst: 100}
-	announcementOfKey = access.Pace{What: "announcements", PerSecond: 1, Burst: 20}
-	fetchOfKey        = access.Pace{What: "fetches", PerSecond: 0.5, Burst: 5}
-	lanReportOfKey    = access.Pace{What: "LAN reports", PerSecond: 1, Burst: 10}
-	outcomesOfKey     = access.Pace{What: "outcomes", PerSecond: 5, Burst: 50}
+	anythingOfKey     = throttle.Pace{What: "requests", PerSecond: 10, Burst: 100}
+	announcementOfKey = throttle.Pace{What: "announcements", PerSecond: 1, Burst: 20}
+	fetchOfKey        = throttle.Pace{What: "fetches", PerSecond: 0.5, Burst: 5}
+	lanReportOfKey    = throttle.Pace{What: "LAN reports", PerSecond: 1, Burst: 10}
+	outcomesOfKey     = throttle.Pace{What: "outcomes", PerSecond: 5, Burst: 50}
 )
 
 var errTooOften = problemOf(http.StatusTooManyRequests, "too-often", "this key asks too often; wait a few seconds")
 
 // bound refuses a request of a key that asks too often.
-func (a *api) bound(of access.Pace, p principal) error {
+func (a *api) bound(of throttle.Pace, p principal) error {
 	if !a.perKey.Allow(of, p.key.ID) {
 		return errTooOften
 	}
@@ -33,5 +33,5 @@ func network(c *echo.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return access.Network(addr).String(), nil
+	return throttle.Network(addr).String(), nil
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/access/throttle"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
@@ -53,7 +54,7 @@ func (a *api) problem(c *echo.Context, err error) {
 		h.Set("ETag", `"`+f.Current+`"`)
 	case http.StatusTooManyRequests:
 		wait := 5 * time.Second
-		var tooMany access.TooMany
+		var tooMany throttle.TooMany
 		if errors.As(err, &tooMany) {
 			wait = tooMany.Wait
 		}
@@ -109,7 +110,7 @@ func atAddress[E error](E) string { return "address" }
 // errorKinds are all kinds of error of the rooms below, which know nothing of HTTP.
 var errorKinds = []errorKind{
 	own, editedMeanwhile, notValid, standby, tooLarge,
-	errorOfType[access.TooMany](http.StatusTooManyRequests, "too-many", nil),
+	errorOfType[throttle.TooMany](http.StatusTooManyRequests, "too-many", nil),
 	errorOfType(http.StatusUnprocessableEntity, "announcement-refused", atAddress[changes.Refused]),
 	errorOfType(http.StatusUnprocessableEntity, "not-public", atAddress[wan.ErrNotPublic]),
 	errorOfType[store.Missing](http.StatusNotFound, "not-on-record", nil),
@@ -117,7 +118,7 @@ var errorKinds = []errorKind{
 	errorOfType[store.InUse](http.StatusConflict, "in-use", nil),
 	errorOfType[push.PrimaryTrouble](http.StatusBadGateway, "primary-away", nil),
 	errorOfType[errClock](http.StatusForbidden, "clock-wrong", nil),
-	errorOf(http.StatusServiceUnavailable, "busy", access.ErrHashing, changes.ErrBusy, changes.ErrCommitted),
+	errorOf(http.StatusServiceUnavailable, "busy", throttle.ErrHashing, changes.ErrBusy, changes.ErrCommitted),
 	errorOf(http.StatusServiceUnavailable, "not-recorded", changes.ErrNotRecorded),
 	errorOf(http.StatusUnauthorized, "sign-in-refused", access.ErrSignIn),
 	errorOf(http.StatusUnauthorized, "key-not-valid", access.ErrKey),

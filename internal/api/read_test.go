@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/access/throttle"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
@@ -124,7 +125,7 @@ func TestIfMatchIsOneTag(t *testing.T) {
 }
 
 func TestOneKeyHasItsShareAndTakesNobodyElses(t *testing.T) {
-	p := access.Paces[int64]{Rate: 2}
+	p := throttle.Paces[int64]{Rate: 2}
 	took := map[int64]int{}
 	for range 1000 {
 		for key := int64(1); key <= 3; key++ {
@@ -150,8 +151,8 @@ func TestErrorsHaveTheStatusThatFits(t *testing.T) {
 		404: {store.Missing{Kind: "site", Name: "KET-07"}},
 		422: {site.Flaws{{Field: "name", Detail: "is missing"}}, changes.Refused{Reason: "no"},
 			wan.ErrNotPublic{Addr: netip.MustParseAddr("10.0.0.1"), Class: wan.ClassPrivate}},
-		429: {errTooMany, errTooOften, access.TooMany{Wait: time.Second}},
-		503: {engine.ErrStandby, store.ErrNotWriter, changes.ErrBusy, changes.ErrNotRecorded, access.ErrHashing, errStarting,
+		429: {errTooMany, errTooOften, throttle.TooMany{Wait: time.Second}},
+		503: {engine.ErrStandby, store.ErrNotWriter, changes.ErrBusy, changes.ErrNotRecorded, throttle.ErrHashing, errStarting,
 			pg("53100"), pg("53300"), pg("57P01"), pg("08006")},
 		500: {errors.New("what nobody thought of"), pg("22P02")},
 	} {

@@ -7,7 +7,7 @@ import (
 	"sync"
 	"syscall"
 
-	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/access/throttle"
 )
 
 // reserved are descriptors for the database, the listeners and files, which nobody outside can use up.
@@ -55,7 +55,7 @@ func (b *bounded) Accept() (net.Conn, error) {
 			return nil, err
 		}
 		from, _ := netip.ParseAddrPort(c.RemoteAddr().String())
-		network := access.Network(from.Addr())
+		network := throttle.Network(from.Addr())
 		if slices.ContainsFunc(b.exempt, func(p netip.Prefix) bool { return p.Contains(from.Addr().Unmap()) }) {
 			network = netip.Prefix{}
 		}

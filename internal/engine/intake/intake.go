@@ -5,7 +5,7 @@
 package intake
 
 import (
-	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/access/throttle"
 	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/engine/zoneedits"
@@ -18,10 +18,10 @@ type Intake struct {
 	*changes.Changes
 	edits     *zoneedits.ZoneEdits
 	directory *authdns.Directory
-	updates   access.Paces[string]
+	updates   throttle.Paces[string]
 }
 
 // New returns a room without any announcements yet.
 func New(r *rooms.Rooms, ch *changes.Changes, edits *zoneedits.ZoneEdits, directory *authdns.Directory) *Intake {
-	return &Intake{Rooms: r, Changes: ch, edits: edits, directory: directory, updates: access.Paces[string]{Rate: r.KeyRate}}
+	return &Intake{Rooms: r, Changes: ch, edits: edits, directory: directory, updates: throttle.Paces[string]{Rate: r.KeyRate}}
 }

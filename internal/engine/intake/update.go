@@ -8,7 +8,7 @@ import (
 
 	"github.com/miekg/dns"
 
-	"inkpost.example/inkpost/internal/access"
+	"inkpost.example/inkpost/internal/access/throttle"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/rooms"
@@ -19,7 +19,7 @@ import (
 const challenge = "_acme-challenge."
 
 // updateOfKey is how many updates one key may ask for, its proofs to certificate authorities among them.
-var updateOfKey = access.Pace{What: "updates", PerSecond: 1, Burst: 20}
+var updateOfKey = throttle.Pace{What: "updates", PerSecond: 1, Burst: 20}
 
 // Update implements authdns.Access: it carries out a DNS UPDATE (RFC 2136) as an announcement. A site's key may set the
 // addresses of that site's own hostnames, and the TXT records right below them that prove a name to a certificate

@@ -1,4 +1,4 @@
-package daemon_test
+package team_test
 
 import (
 	"encoding/json"
@@ -62,6 +62,7 @@ func signedInAs(t *testing.T, browser *http.Client, s *testbed.Service) (who con
 }
 
 func TestPeopleSignInAtTheirProvider(t *testing.T) {
+	t.Parallel()
 	s, p := elsewhere(t)
 	p.Seat(map[string]any{"sub": "7", "preferred_username": "keeper", "inkpost_role": []string{"viewer", "technician"},
 		"inkpost_tags": "north"})
@@ -100,6 +101,7 @@ func TestPeopleSignInAtTheirProvider(t *testing.T) {
 }
 
 func TestAProvidersAnswerIsForTheBrowserThatAsked(t *testing.T) {
+	t.Parallel()
 	s, p := elsewhere(t)
 	p.Seat(map[string]any{"sub": "7", "preferred_username": "keeper", "inkpost_role": "viewer"})
 	jar, err := cookiejar.New(nil)

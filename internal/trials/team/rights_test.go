@@ -1,4 +1,4 @@
-package daemon_test
+package team_test
 
 import (
 	"context"
@@ -31,6 +31,7 @@ var callers = []string{"owner", "technician", "viewer", "limited", "nobody"}
 // TestEveryCallIsOpenToThoseWhoMay calls every route as everybody, for a site that the limited technician sees and one that they do not,
 // and holds the answers against docs/rights.md, which is read by people.
 func TestEveryCallIsOpenToThoseWhoMay(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	keys := map[string]string{"owner": s.Key, "nobody": ""}
 	for name, join := range map[string][]string{"technician": nil, "viewer": nil, "limited": {"north"}} {
@@ -48,7 +49,7 @@ func TestEveryCallIsOpenToThoseWhoMay(t *testing.T) {
 	_, doc := get(t, s, "/api/v1/openapi.json")
 	described, err := openapi3.NewLoader().LoadFromData(doc)
 	require.NoError(t, err)
-	table, err := os.ReadFile("../../docs/rights.md")
+	table, err := os.ReadFile("../../../docs/rights.md")
 	require.NoError(t, err)
 	var rows []string
 	for path, item := range described.Paths.Map() {
@@ -153,6 +154,7 @@ func called(t *testing.T, server, key, method, path, code string) int {
 
 // TestNothingOfOtherSitesIsShown reads everything that can be read as somebody who sees one of two sites.
 func TestNothingOfOtherSitesIsShown(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	settleTwo(t, s.Client)
 	require.Eventually(t, func() bool { // faults of both are told

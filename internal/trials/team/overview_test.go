@@ -1,4 +1,4 @@
-package daemon_test
+package team_test
 
 import (
 	"fmt"
@@ -13,6 +13,7 @@ import (
 )
 
 func TestLikeFaultsOfManySitesAreOneLine(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	ctx := t.Context()
 	const sites = 25

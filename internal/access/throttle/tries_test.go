@@ -1,4 +1,4 @@
-package access
+package throttle
 
 import (
 	"context"

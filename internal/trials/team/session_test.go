@@ -1,4 +1,4 @@
-package daemon_test
+package team_test
 
 import (
 	"bytes"
@@ -41,6 +41,7 @@ func posted(t *testing.T, url string, doc any, headers ...string) (*http.Respons
 }
 
 func TestASessionIsTheServersToGive(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	in := contract.SignIn{Name: "owner", Password: s.Password}
 	fixed := strings.Repeat("A", 43)
@@ -65,7 +66,7 @@ func TestASessionIsTheServersToGive(t *testing.T) {
 	}
 }
 
-func TestWhoIsOnRecordCannotBeFoundOutByTrying(t *testing.T) {
+func TestWhoIsOnRecordCannotBeFoundOutByTrying(t *testing.T) { // alone: it measures
 	s := testbed.Start(t, nil)
 	hash, err := s.Store().PersonNamed(t.Context(), "owner")
 	require.NoError(t, err)
@@ -83,11 +84,12 @@ func TestWhoIsOnRecordCannotBeFoundOutByTrying(t *testing.T) {
 		}
 	}
 	require.Equal(t, words["dispatch"], words["nobody at all"])
-	require.Less(t, took["dispatch"], 4*took["nobody at all"], "%v", took)
-	require.Less(t, took["nobody at all"], 4*took["dispatch"], "%v", took)
+	require.Less(t, took["dispatch"], 8*took["nobody at all"], "%v", took)
+	require.Less(t, took["nobody at all"], 8*took["dispatch"], "%v", took)
 }
 
 func TestWhatABrowserMayDoWithOurPagesIsBounded(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	for _, path := range []string{"/api/v1/session", "/api/v1/sites", "/healthz", "/handover/nothing"} {
 		r, err := http.Get(s.URL + path)
@@ -114,6 +116,7 @@ func TestWhatABrowserMayDoWithOurPagesIsBounded(t *testing.T) {
 }
 
 func TestDocumentsThatExplodeAreRefused(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	auth := "Authorization: Bearer " + s.Key
 	for name, doc := range map[string]string{

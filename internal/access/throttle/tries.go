@@ -1,4 +1,6 @@
-package access
+// Package throttle bounds how often somebody may try: by name and network for those who sign in, by key for those who announce. It keeps
+// nothing beyond memory.
+package throttle
 
 import (
 	"context"
