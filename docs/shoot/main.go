@@ -157,7 +157,13 @@ func pages(ctx context.Context, d *demo.Demo, c *client.Client, password string,
 		chromedp.Navigate(d.URL+"/vantages"),
 		chromedp.WaitVisible(`[data-vantage="harbour"]`),
 		chromedp.Sleep(time.Second),
-		shot(filepath.Join(out, "console-vantages.png")),
+		shot(filepath.Join(d.Dir, "vantages.png")),
+		chromedp.Navigate(d.URL+"/people"),
+		chromedp.WaitVisible(`[data-line="dispatch"]`),
+		shot(filepath.Join(d.Dir, "people.png")),
+		chromedp.Navigate(d.URL+"/audit"),
+		chromedp.WaitVisible(`[data-act]`),
+		shot(filepath.Join(d.Dir, "audit.png")),
 		chromedp.Navigate(d.URL+"/causes"),
 		chromedp.WaitVisible(`#causes [data-cause]`),
 		chromedp.Sleep(time.Second),
@@ -172,6 +178,10 @@ func pages(ctx context.Context, d *demo.Demo, c *client.Client, password string,
 		shot(filepath.Join(out, "console-notices.png")),
 	); err != nil {
 		return fmt.Errorf("pages: %w", err)
+	}
+	if err := beside(filepath.Join(out, "console-people.png"), filepath.Join(d.Dir, "people.png"), filepath.Join(d.Dir, "audit.png"),
+		filepath.Join(d.Dir, "vantages.png")); err != nil {
+		return err
 	}
 	if err := phones(ctx, tab, d, c, out); err != nil {
 		return fmt.Errorf("phones: %w", err)

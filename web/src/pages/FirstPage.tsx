@@ -52,7 +52,7 @@ function SiteLine({ s }: { s: SiteSummary }) {
 }
 
 // few is how many faults that stand alone are shown at once: the list of sites stays in view.
-const few = 6
+const few = 4
 
 // Alike is what several sites have in common, opened on demand.
 function Alike({ group: g }: { group: FaultGroup }) {
