@@ -70,12 +70,17 @@ func (a *Access) EndSession(ctx context.Context, personID, id int64) error {
 	return a.store.EndSessionOf(ctx, personID, id)
 }
 
+// seeingWait is how long the note of a session's use may take.
+const seeingWait = 300 * time.Millisecond
+
 // seenEvery is how precisely the last use of a session is kept.
 const seenEvery = time.Minute
 
 // SeeSession notes that a session is used from somewhere. What cannot be written is written at the next use.
 func (a *Access) SeeSession(ctx context.Context, s store.Session, from netip.Addr) {
 	if now := a.now(); now.Sub(s.Seen.Time) >= seenEvery || from != s.Address.Addr {
+		ctx, cancel := context.WithTimeout(ctx, seeingWait) // a database that hangs holds no reader up
+		defer cancel()
 		if err := a.store.SeeSession(ctx, s.ID, from, now); err != nil {
 			a.log.Debug("the use of a session is not noted", "error", err)
 		}

@@ -22,6 +22,9 @@ func console(files fs.FS) echo.HandlerFunc {
 			if strings.HasPrefix(path, "assets/") { // their names change with their content
 				h.Set("Cache-Control", "public, max-age=31536000, immutable")
 			}
+			if strings.HasSuffix(path, ".webmanifest") {
+				h.Set("Content-Type", "application/manifest+json")
+			}
 			server.ServeHTTP(c.Response(), c.Request())
 			return nil
 		}

@@ -96,10 +96,10 @@ func (a *api) releaseHostname(c *echo.Context, _ principal) error {
 }
 
 func (a *api) checkName(c *echo.Context, _ principal) error {
-	return c.JSON(http.StatusOK, a.engine().CheckName(c.QueryParam("name")))
+	return c.JSON(http.StatusOK, a.engine().CheckName(c.Request().Context(), c.QueryParam("name")))
 }
 
 func (a *api) suggestName(c *echo.Context, _ principal) error {
-	check, err := a.engine().SuggestName(c.Param("code"), c.QueryParam("zone"))
+	check, err := a.engine().SuggestName(c.Request().Context(), c.Param("code"), c.QueryParam("zone"))
 	return ok(c, http.StatusOK, check, err)
 }

@@ -2,11 +2,9 @@ package cli
 
 import (
 	"bufio"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,55 +14,6 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 )
 
-// login is what the command line keeps of a server.
-type login struct {
-	Server string `json:"server"`
-	Name   string `json:"name"`
-	Key    string `json:"key"`
-}
-
-func loginFile() (string, error) {
-	dir, err := os.UserConfigDir()
-	if err != nil {
-		return "", fmt.Errorf("there is no folder for the login: %w", err)
-	}
-	return filepath.Join(dir, "inkpost", "login.json"), nil
-}
-
-func readLogin() (login, error) {
-	var l login
-	file, err := loginFile()
-	if err != nil {
-		return l, nil // flags and the environment still work
-	}
-	doc, err := os.ReadFile(file)
-	if errors.Is(err, os.ErrNotExist) {
-		return l, nil
-	}
-	if err != nil {
-		return l, err
-	}
-	if err := json.Unmarshal(doc, &l); err != nil {
-		return l, fmt.Errorf("%s cannot be read: %w; remove it and log in again", file, err)
-	}
-	return l, nil
-}
-
-func (l login) keep() (string, error) {
-	file, err := loginFile()
-	if err != nil {
-		return "", err
-	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return "", err
-	}
-	doc, err := json.MarshalIndent(l, "", "  ")
-	if err != nil {
-		return "", err
-	}
-	return file, os.WriteFile(file, append(doc, '\n'), 0o600)
-}
-
 func loginCommand() *cobra.Command {
 	var name string
 	var fromStdin bool
@@ -73,7 +22,10 @@ func loginCommand() *cobra.Command {
 		Long: `Log in to a server. The password is asked for on the terminal, or read from the first line of
 standard input with --password-stdin. A one-time password has to be replaced: the new one is
 asked for too (the second line of standard input), and so is the code of a second factor. What is
-kept is an access key, not the password; inkpost key list shows it, inkpost key revoke ends it.`,
+kept is an access key, not the password; inkpost key list shows it, inkpost key revoke ends it.
+
+Logins to several servers are kept beside each other: the newest is used, --server names another,
+inkpost login use makes another the one that is used.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			server, _ := cmd.Flags().GetString("server")
 			if server == "" || name == "" {
@@ -113,7 +65,7 @@ kept is an access key, not the password; inkpost key list shows it, inkpost key 
 			if err != nil {
 				return err
 			}
-			file, err := login{Server: server, Name: name, Key: key.Secret}.keep()
+			file, err := keepLogin(login{Server: server, Name: name, Key: key.Secret})
 			if err != nil {
 				return err
 			}
@@ -124,6 +76,7 @@ kept is an access key, not the password; inkpost key list shows it, inkpost key 
 	}
 	c.Flags().StringVar(&name, "name", "", "your name on the server")
 	c.Flags().BoolVar(&fromStdin, "password-stdin", false, "read the password from standard input")
+	c.AddCommand(loginListCommand(), loginUseCommand(), loginForgetCommand())
 	return c
 }
 

@@ -200,15 +200,14 @@ func group(use, short string, commands ...*cobra.Command) *cobra.Command {
 func connect(cmd *cobra.Command) (*client.Client, error) {
 	server, _ := cmd.Flags().GetString("server")
 	key, _ := cmd.Flags().GetString("key")
-	kept, err := readLogin()
+	all, err := readLogins()
 	if err != nil {
 		return nil, err
 	}
-	if server == "" {
-		server = kept.Server
-	}
-	if key == "" && server == kept.Server {
-		key = kept.Key
+	if kept, ok := all.at(server); ok {
+		if server = kept.Server; key == "" {
+			key = kept.Key
+		}
 	}
 	if server == "" {
 		return nil, errors.New("not logged in; log in with: inkpost login --server URL --name NAME (or try the demo: make demo)")

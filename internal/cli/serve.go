@@ -236,11 +236,12 @@ loopback addresses, with a real agent behind each router. inkpost lab changes th
 				return err
 			}
 			o.Console, o.Version, o.Say = web.Console(), Version, cmd.OutOrStdout()
-			kept, err := readLogin()
+			kept, err := readLogins()
 			if err != nil {
 				return err
 			}
-			o.Key = kept.Key
+			of, _ := kept.at("http://" + o.HTTP)
+			o.Key = of.Key
 			ctx, stop := interrupted(cmd)
 			defer stop()
 			d, err := demo.Start(ctx, o)
@@ -248,7 +249,7 @@ loopback addresses, with a real agent behind each router. inkpost lab changes th
 				return err
 			}
 			defer d.Stop()
-			file, err := login{Server: d.URL, Name: d.Owner, Key: d.Key}.keep()
+			file, err := keepLogin(login{Server: d.URL, Name: d.Owner, Key: d.Key})
 			if err != nil {
 				say(cmd, "The command line could not be logged in: %v", err)
 			}

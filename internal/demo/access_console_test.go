@@ -73,6 +73,20 @@ func TestEveryPageCanBeUsedByEverybody(t *testing.T) {
 			}
 		}
 	}
+	do(t, tab, chromedp.Navigate(running.URL))
+	await(t, tab, `document.querySelector('[data-site]') !== null`)
+	do(t, tab, chromedp.KeyEvent("?"), chromedp.WaitVisible(`[role="dialog"]`))
+	violations(t, tab, axe, "keys")
+	do(t, tab, chromedp.KeyEvent("\x1b"))
+	await(t, tab, `document.querySelector('[role="dialog"]') === null`)
+	do(t, tab, chromedp.Navigate(running.URL+"/moves"))
+	await(t, tab, `document.querySelector('#moves') !== null`)
+	do(t, tab, chromedp.KeyEvent("/"))
+	await(t, tab, `document.activeElement.type === 'search'`)
+	do(t, tab, chromedp.KeyEvent("museum"))
+	await(t, tab, `document.querySelectorAll('[data-site]').length === 1`)
+	do(t, tab, chromedp.KeyEvent("\r"))
+	await(t, tab, `location.pathname === '/sites/KET-07'`)
 	other := browser(t)
 	do(t, other, chromedp.WaitVisible(`input[name="password"]`))
 	violations(t, other, axe, "sign-in")

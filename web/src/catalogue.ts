@@ -19,6 +19,17 @@ export const say = {
   audit,
   people,
   second,
+  keys: {
+    title: 'On the keyboard',
+    list: [
+      ['/', 'find a site'],
+      ['↓ ↑', 'the next site or fault, and the one before'],
+      ['Enter', 'open it'],
+      ['h', 'what needs me'],
+      ['Esc', 'close, or empty the search'],
+      ['?', 'this list'],
+    ] as [string, string][],
+  },
   frame: {
     names: 'Names',
     moves: 'Moves',

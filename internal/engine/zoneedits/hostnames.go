@@ -127,8 +127,8 @@ func (e *ZoneEdits) extraFields(h *site.Hostname, in contract.HostnameInput, f *
 		h.Extras = append(h.Extras, label)
 	}
 	for _, name := range h.Owners() {
-		if r, taken := e.Record.Redirect(name); taken {
-			f.Note("name", fmt.Errorf("%s is a redirect to %s; remove that first", name, r.Hostname))
+		if _, taken := e.Record.Redirect(name); taken {
+			f.Note("name", fmt.Errorf("%s is a redirect; remove that first", name))
 		}
 	}
 	z := e.Record.Zone(h.ZoneID)

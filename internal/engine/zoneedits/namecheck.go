@@ -1,6 +1,7 @@
 package zoneedits
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"unicode"
@@ -27,7 +28,7 @@ func ascii(text string) (string, error) {
 }
 
 // CheckName says at once whether a name could be a new hostname: legal, in a zone on record, and free.
-func (e *ZoneEdits) CheckName(text string) contract.NameCheck {
+func (e *ZoneEdits) CheckName(ctx context.Context, text string) contract.NameCheck {
 	out := contract.NameCheck{Name: text, Shown: text}
 	var f site.Flaws
 	name, z := e.placed(text, &f)
@@ -39,8 +40,10 @@ func (e *ZoneEdits) CheckName(text string) contract.NameCheck {
 	if text := rooms.Shown(name); text != "" {
 		out.Shown = text
 	}
-	if _, h, taken := e.Record.HostnameAt(name); taken {
-		out.Detail = fmt.Sprintf("%s belongs to site %s already", out.Shown, h.Site)
+	if p, h, taken := e.Record.HostnameAt(name); taken {
+		if out.Detail = out.Shown + " is taken already"; e.Sees(ctx, p.ID) {
+			out.Detail = fmt.Sprintf("%s belongs to site %s already", out.Shown, h.Site)
+		}
 		return out
 	}
 	if err := e.Rooms.Zones.Check(z, []names.Record{{Name: name, Type: "A"}}, zones.LeaveNone); err != nil {
@@ -48,7 +51,9 @@ func (e *ZoneEdits) CheckName(text string) contract.NameCheck {
 		return out
 	}
 	if r, taken := e.Record.Redirect(name); taken {
-		out.Detail = fmt.Sprintf("%s is a redirect to %s", out.Shown, r.Hostname)
+		if out.Detail = out.Shown + " is taken already"; e.SeesNamed(ctx, r.Hostname) {
+			out.Detail = fmt.Sprintf("%s is a redirect to %s", out.Shown, r.Hostname)
+		}
 		return out
 	}
 	out.Free, out.Detail = true, fmt.Sprintf("%s is free in %s zone %s", out.Shown, z.Kind, z.Apex)
@@ -57,7 +62,7 @@ func (e *ZoneEdits) CheckName(text string) contract.NameCheck {
 
 // SuggestName makes a site's first name by a zone's template, or by the code below the apex where it has none. The first
 // zone with a template is taken where apex is "".
-func (e *ZoneEdits) SuggestName(code, apex string) (contract.NameCheck, error) {
+func (e *ZoneEdits) SuggestName(ctx context.Context, code, apex string) (contract.NameCheck, error) {
 	p, err := e.FindSite(code)
 	if err != nil {
 		return contract.NameCheck{}, err
@@ -88,7 +93,7 @@ func (e *ZoneEdits) SuggestName(code, apex string) (contract.NameCheck, error) {
 			first, rest, _ := strings.Cut(text, ".")
 			text = fmt.Sprintf("%s-%d.%s", first, n, rest)
 		}
-		if check = e.CheckName(text); check.Free || !check.Legal {
+		if check = e.CheckName(ctx, text); check.Free || !check.Legal {
 			break
 		}
 	}

@@ -53,11 +53,11 @@ func TestANameIsCheckedAgainstEverythingAtIt(t *testing.T) {
 		"dun_12." + apex:           "letters a-z, digits and hyphens are allowed",
 		"xn--a-." + apex:           "not a legal international name",
 	} {
-		got := e.CheckName(name)
+		got := e.CheckName(t.Context(), name)
 		require.Contains(t, got.Detail, want, name)
 		require.Equal(t, got.Free, want[:7] == "is free", name)
 	}
-	got := e.CheckName("fähre." + apex)
+	got := e.CheckName(t.Context(), "fähre." + apex)
 	require.True(t, got.Free)
 	require.Equal(t, "fähre."+apex, got.Shown)
 	require.NotEqual(t, got.Shown, got.Name, "it is recorded as DNS has it")
@@ -65,16 +65,16 @@ func TestANameIsCheckedAgainstEverythingAtIt(t *testing.T) {
 
 func TestASuggestedNameIsFree(t *testing.T) {
 	e := edits(t)
-	got, err := e.SuggestName("KET-07", "")
+	got, err := e.SuggestName(t.Context(), "KET-07", "")
 	require.NoError(t, err)
 	require.Equal(t, "ket-07-2."+apex, got.Name, "the zone with a template, and its first name is taken")
 	require.True(t, got.Free)
-	got, err = e.SuggestName("ket-07", "QUAY.example.")
+	got, err = e.SuggestName(t.Context(), "ket-07", "QUAY.example.")
 	require.NoError(t, err)
 	require.Equal(t, "ket-07.quay.example", got.Name)
-	_, err = e.SuggestName("DUN-12", "")
+	_, err = e.SuggestName(t.Context(), "DUN-12", "")
 	require.ErrorAs(t, err, new(store.Missing))
-	_, err = e.SuggestName("KET-07", "elsewhere.example")
+	_, err = e.SuggestName(t.Context(), "KET-07", "elsewhere.example")
 	require.ErrorAs(t, err, new(store.Missing))
 }
 

@@ -199,6 +199,11 @@ func TestNothingOfOtherSitesIsShown(t *testing.T) {
 		}
 	}
 	require.Greater(t, shown, 20)
+	for _, name := range []string{foreign, "r-" + foreign} {
+		body, _ := readAs(t, s.URL+"/api/v1/names/check?name="+name+"."+testbed.Zone, key.Secret)
+		require.Contains(t, body, "is taken already")
+		require.NotContains(t, body, "LIG-04")
+	}
 	limited, err := client.New(s.URL, key.Secret)
 	require.NoError(t, err)
 	for name, try := range map[string]func() error{

@@ -1,7 +1,7 @@
 import { Alert, Box, Button, Link, Stack, TextField, Typography } from '@mui/material'
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
-import { Link as To, useNavigate } from 'react-router'
+import { Link as To, useLocation, useNavigate } from 'react-router'
 import { at, api, type FaultGroup, type SiteSummary } from '../api'
 import { needs, say } from '../catalogue'
 import { newSite } from '../forms/site'
@@ -95,16 +95,10 @@ export function FirstPage() {
   const [all, setAll] = useState(false)
   const field = useRef<HTMLInputElement>(null)
   const go = useNavigate()
+  const { hash } = useLocation()
   useEffect(() => {
-    const key = (e: KeyboardEvent) => {
-      if (e.key === '/' && !(e.target instanceof HTMLInputElement || e.target instanceof HTMLTextAreaElement)) {
-        e.preventDefault()
-        field.current?.focus()
-      }
-    }
-    addEventListener('keydown', key)
-    return () => removeEventListener('keydown', key)
-  }, [])
+    if (hash === '#find') field.current?.focus()
+  }, [hash])
   const o = overview.data
   const sought = search.toLowerCase().split(/\s+/).filter(Boolean)
   const sites = (o?.sites ?? []).filter((s) => {
@@ -174,6 +168,7 @@ export function FirstPage() {
           <Stack direction="row" sx={{ gap: 1, alignItems: 'center' }}>
             <TextField
               inputRef={field}
+              type="search"
               placeholder={`${words.find}  /`}
               value={search}
               onChange={(e) => setSearch(e.target.value)}

@@ -6,6 +6,7 @@ import { api } from '../api'
 import { say } from '../catalogue'
 import type { Mode } from '../theme'
 import { useSession } from './session'
+import { Keys } from './Keys'
 import { useLive } from './live'
 
 const words = say.frame
@@ -55,6 +56,7 @@ export function Frame({ mode, turn, children }: { mode: Mode; turn: () => void; 
           {words.signOut}
         </Button>
       </Stack>
+      <Keys />
       <Box component="main">{children}</Box>
     </Box>
   )
