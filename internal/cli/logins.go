@@ -161,7 +161,8 @@ func loginUseCommand() *cobra.Command {
 }
 
 func loginForgetCommand() *cobra.Command {
-	return &cobra.Command{Use: "forget SERVER", Short: "Forget the key to a server; inkpost key revoke makes it useless", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "forget SERVER", Short: "Forget the key to a server; inkpost key revoke makes it useless",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			l, err := readLogins()
 			if err != nil {

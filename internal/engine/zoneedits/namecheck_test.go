@@ -57,7 +57,7 @@ func TestANameIsCheckedAgainstEverythingAtIt(t *testing.T) {
 		require.Contains(t, got.Detail, want, name)
 		require.Equal(t, got.Free, want[:7] == "is free", name)
 	}
-	got := e.CheckName(t.Context(), "fähre." + apex)
+	got := e.CheckName(t.Context(), "fähre."+apex)
 	require.True(t, got.Free)
 	require.Equal(t, "fähre."+apex, got.Shown)
 	require.NotEqual(t, got.Shown, got.Name, "it is recorded as DNS has it")
