@@ -120,6 +120,23 @@ function SignIn({ enter, away }: { enter: (s: Session) => void; away: string }) 
   )
 }
 
+// Fresh is the field for a password of one's own choice.
+function Fresh({ value, set }: { value: string; set: (v: string) => void }) {
+  return (
+    <TextField
+      label={words.fresh}
+      name="new-password"
+      type="password"
+      autoComplete="new-password"
+      autoFocus
+      required
+      value={value}
+      onChange={(e) => set(e.target.value)}
+      helperText={words.bounds}
+    />
+  )
+}
+
 // Join is what somebody sees who was invited.
 function Join({ code, enter }: { code: string; enter: (s: Session) => void }) {
   const [password, setPassword] = useState('')
@@ -140,17 +157,7 @@ function Join({ code, enter }: { code: string; enter: (s: Session) => void }) {
           <Typography>
             {say.people.join(invited.data.name, say.people.roles[invited.data.role], say.people.sees(invited.data.tags ?? []))}
           </Typography>
-          <TextField
-            label={words.fresh}
-            name="new-password"
-            type="password"
-            autoComplete="new-password"
-            autoFocus
-            required
-            value={password}
-            onChange={(e) => setPassword(e.target.value)}
-            helperText={words.bounds}
-          />
+          <Fresh value={password} set={setPassword} />
           <Button type="submit" variant="contained" disabled={join.isPending}>
             {say.people.enter}
           </Button>
@@ -167,17 +174,7 @@ function ChoosePassword({ enter }: { enter: (s: Session) => void }) {
     <Card title={words.choose} onSubmit={() => choose.mutate()}>
       <Typography>{words.once}</Typography>
       {choose.error && <Alert severity="error">{choose.error.message}</Alert>}
-      <TextField
-        label={words.fresh}
-        name="new-password"
-        type="password"
-        autoComplete="new-password"
-        autoFocus
-        required
-        value={password}
-        onChange={(e) => setPassword(e.target.value)}
-        helperText={words.bounds}
-      />
+      <Fresh value={password} set={setPassword} />
       <Button type="submit" variant="contained" disabled={choose.isPending}>
         {words.set}
       </Button>
