@@ -73,7 +73,9 @@ type api struct {
 	perKey  throttle.Paces[int64]
 	// traces bounds how often the site of a refused key is searched for, which goes through all links.
 	traces *rate.Limiter
-	stun   int
+	// failures bounds how many failed tries of strangers are written down.
+	failures *rate.Limiter
+	stun     int
 
 	provider *openid.Provider
 	asks     asks
@@ -87,7 +89,7 @@ func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
 	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, public: o.Public,
 		stun: o.STUN, provider: o.Provider, perKey: throttle.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)},
-		traces: rate.NewLimiter(50, 50)}
+		traces: rate.NewLimiter(50, 50), failures: rate.NewLimiter(1, 100)}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)

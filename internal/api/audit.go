@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -23,6 +24,10 @@ const (
 	failedKey = "failed"
 	// remembered is how much of a document is looked at, in octets.
 	remembered = 64 << 10
+	// endWait is how long it may take to write down how a change ended: a database that hangs holds nobody up.
+	endWait = 2 * time.Second
+	// maxName is how many characters are kept of who a stranger says they are.
+	maxName = 80
 )
 
 // named notes who somebody says they are.
@@ -88,14 +93,16 @@ func (a *api) traced(c *echo.Context, r route, p principal, serve func() error) 
 	act.After = only(after, a.entered(r))
 	act.Before, act.After = differing(act.Before, act.After)
 	if r.who == anyone { // who it is was found out by the call
-		if status == http.StatusTooManyRequests {
+		if status == http.StatusTooManyRequests || status >= 400 && !a.failures.Allow() { // strangers do not fill the disk
 			return err
 		}
-		act.Person, _ = c.Get(nameKey).(string)
-		act.After = nil
+		name, _ := c.Get(nameKey).(string)
+		act.Person, act.After = string([]rune(name)[:min(len([]rune(name)), maxName)]), nil
 	}
 	act.Status = status
-	if kept := people.EndAct(context.WithoutCancel(ctx), act); kept != nil {
+	bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), endWait)
+	defer cancel()
+	if kept := people.EndAct(bounded, act); kept != nil {
 		a.log.Error("how a change ended is not written down", "act", act.ID, "error", kept)
 	}
 	return err

@@ -121,7 +121,10 @@ func (t *Tries) Total() uint64 {
 }
 
 func keysOf(name string, from netip.Addr) []string {
-	out := []string{"name " + name}
+	var out []string
+	if name != "" { // or else whoever tries without one would keep everybody out
+		out = append(out, "name "+name)
+	}
 	if from.IsValid() {
 		out = append(out, "network "+Network(from).String())
 	}

@@ -108,3 +108,12 @@ func TestPacesOfKeysThatRestAreForgotten(t *testing.T) {
 	require.LessOrEqual(t, len(p.keys["updates"]), maxPace)
 	require.True(t, p.Allow(Pace{What: "rare", PerSecond: 0.001, Burst: 0.001}, "busy"), "one at least")
 }
+
+func TestWhoGivesNoNameKeepsNobodyElseOut(t *testing.T) {
+	var tries Tries
+	for range 50 {
+		tries.Failed("", home, noon)
+	}
+	require.Error(t, tries.Allowed("", home, noon), "from there")
+	require.NoError(t, tries.Allowed("", netip.MustParseAddr("203.0.113.9"), noon))
+}

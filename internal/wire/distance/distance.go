@@ -24,8 +24,8 @@ type Request struct {
 	Payload   []byte         // of the datagram, over UDP
 	Wait      time.Duration  // how long an answer may take; default 700 ms
 	Sent      *atomic.Uint64 // counts the packets; nil counts none
-	// Fails says that a packet without a limit was not answered, so that one with the largest of the limits is not tried again.
-	Fails bool
+	// OrdinaryFailed says that packets without a limit were not answered: the largest of the limits is not tried again.
+	OrdinaryFailed bool
 }
 
 // Longest is the largest hop limit that is tried where nothing is known: sites are hardly ever further away.
@@ -56,7 +56,7 @@ func Measure(ctx context.Context, r Request) ([]probe.HopAnswer, error) {
 	}
 	r.round(ctx, out, every)
 	left := unanswered(out)
-	if n := len(left); r.Fails && n > 0 && left[n-1] == len(out)-1 {
+	if n := len(left); r.OrdinaryFailed && n > 0 && left[n-1] == len(out)-1 {
 		left = left[:n-1]
 	}
 	if len(left) == 0 {

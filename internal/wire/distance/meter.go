@@ -180,7 +180,7 @@ func (m *Meter) Examine(ctx context.Context, transport probe.Transport, target n
 		s.Calibration = m.calibrate(ctx, g, control, now)
 	}
 	r := Request{Transport: transport, Target: target, From: m.From, Sent: &m.sent,
-		Limits: s.Calibration.Limits(Longest), Fails: s.Calibration.Known()}
+		Limits: s.Calibration.Limits(Longest), OrdinaryFailed: s.Calibration.Known()}
 	answers, err := Measure(ctx, r)
 	if err != nil {
 		s.Problem = err.Error()
@@ -188,7 +188,7 @@ func (m *Meter) Examine(ctx context.Context, transport probe.Transport, target n
 	}
 	s.Answers, s.Distance = answers, probe.Read(answers, target.Addr(), s.Calibration)
 	if s.Distance.Ends() && trusted && s.Calibration.Router > 0 {
-		r.Transport, r.Target, r.Limits, r.Fails = probe.TCP, control, []int{s.Calibration.Router}, false
+		r.Transport, r.Target, r.Limits, r.OrdinaryFailed = probe.TCP, control, []int{s.Calibration.Router}, false
 		again, _ := Measure(ctx, r)
 		if c := again[0]; c.Reply != probe.HopNotice || !probe.OfSite(c.ICMP.From, target.Addr()) {
 			s.Distance = probe.DistanceUnknown
