@@ -48,7 +48,11 @@ func (a *Access) SignInElsewhere(ctx context.Context, who Elsewhere, by Visitor)
 			return "", s, err
 		}
 		if p, err = a.store.AddPersonOf(ctx, name, who.Issuer, who.Subject, r, a.now()); err != nil {
-			return "", s, err
+			known, unknown := a.store.PersonBySubject(ctx, who.Issuer, who.Subject) // two windows of theirs at once
+			if unknown != nil {
+				return "", s, err
+			}
+			p = known
 		}
 	case err != nil:
 		return "", s, err

@@ -307,14 +307,14 @@ func guide(cmd *cobra.Command, d *demo.Demo, file string, troubled bool) {
 
 func ownerCommand() *cobra.Command {
 	var database string
-	var create bool
+	var create, second bool
 	reset := &cobra.Command{
 		Use: "reset NAME", Short: "Give a person a new one-time password (needs the database)", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if database == "" {
 				return usagef("--database-url is required")
 			}
-			password, err := daemon.ResetPassword(cmd.Context(), database, args[0], create)
+			password, err := daemon.ResetPassword(cmd.Context(), database, args[0], create, second)
 			var missing site.Missing
 			if errors.As(err, &missing) {
 				return fmt.Errorf("there is no account %q; to add one with all rights, add --create", args[0])
@@ -327,6 +327,7 @@ func ownerCommand() *cobra.Command {
 		},
 	}
 	reset.Flags().StringVar(&database, "database-url", "", "the server's PostgreSQL database")
+	reset.Flags().BoolVar(&second, "drop-second-factor", false, "take their authenticator, recovery codes and passkeys away as well")
 	reset.Flags().BoolVar(&create, "create", false, "create the account if there is none of this name: it has all rights")
 	return group("owner", "Help an owner who has lost the password", reset)
 }

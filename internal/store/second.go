@@ -125,3 +125,11 @@ func (s *Store) SetOwnersNeedSecond(ctx context.Context, need bool) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE installation SET owners_second = $1`, need)
 	return err
 }
+
+// DropSecond takes all second factors of somebody away. Error: that of the database.
+func (s *Store) DropSecond(ctx context.Context, name string) error {
+	_, err := s.db.ExecContext(ctx, `WITH who AS (UPDATE person SET totp_secret = '', totp_step = 0 WHERE name = $1 RETURNING id),
+		codes AS (DELETE FROM recovery_code WHERE person_id IN (SELECT id FROM who))
+		DELETE FROM passkey WHERE person_id IN (SELECT id FROM who)`, name)
+	return err
+}

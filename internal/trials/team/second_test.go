@@ -13,6 +13,7 @@ import (
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/team"
+	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/testbed"
 )
 
@@ -73,6 +74,33 @@ func TestASecondFactorIsAskedForAndWorksOnce(t *testing.T) {
 	require.NoError(t, again.DropTOTP(ctx, s.Password))
 	_, err = anonymous.SignIn(ctx, "owner", s.Password)
 	require.NoError(t, err)
+}
+
+func TestWhoLostTheirAuthenticatorIsHelpedAtTheDatabase(t *testing.T) {
+	t.Parallel()
+	database := testbed.Database(t)
+	s := testbed.Start(t, func(o *testbed.Options) { o.Database = database })
+	ctx := t.Context()
+	anonymous, err := client.New(s.URL, "")
+	require.NoError(t, err)
+	visit, err := anonymous.SignIn(ctx, "owner", s.Password)
+	require.NoError(t, err)
+	made, err := visit.NewTOTP(ctx)
+	require.NoError(t, err)
+	code, err := totp.GenerateCode(made.Secret, time.Now())
+	require.NoError(t, err)
+	_, err = visit.KeepTOTP(ctx, contract.TOTPInput{Secret: made.Secret, Code: code, Password: s.Password})
+	require.NoError(t, err)
+	password, err := daemon.ResetPassword(ctx, database, "owner", false, false)
+	require.NoError(t, err)
+	_, err = anonymous.SignIn(ctx, "owner", password)
+	require.True(t, client.NeedsSecond(err), "a new password alone takes nothing away: %v", err)
+	password, err = daemon.ResetPassword(ctx, database, "owner", false, true)
+	require.NoError(t, err)
+	visit, err = anonymous.SignIn(ctx, "owner", password)
+	require.NoError(t, err)
+	require.True(t, visit.ChoosePassword())
+	require.Len(t, acts(t, s.Client, "kind", "owner.reset"), 2)
 }
 
 func TestOwnersHaveToHaveASecondFactorWhereThatIsSet(t *testing.T) {
