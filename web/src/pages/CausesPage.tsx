@@ -5,6 +5,7 @@ import { Link as To, useParams } from 'react-router'
 import { api, at, type Accuracy, type Cause, type Fault } from '../api'
 import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
+import { Whose } from '../parts/FaultCard'
 import { Field, Section, Trouble } from '../parts/Sheet'
 import { Titled } from '../parts/Titled'
 
@@ -33,10 +34,7 @@ function Judging({ fault, causes }: { fault: Fault; causes: Cause[] }) {
   return (
     <Box data-judge={fault.id} sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1 }}>
       <Typography sx={{ fontWeight: 600 }}>
-        <Link component={To} to={at('sites', fault.site)} color="text.primary">
-          {fault.site}
-        </Link>{' '}
-        {fault.finding.summary}.{' '}
+        <Whose fault={fault} /> {fault.finding.summary}.{' '}
         <Typography component="span" variant="label">
           {words.over} {fault.closed && <Ago at={fault.closed} />}
         </Typography>

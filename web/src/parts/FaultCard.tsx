@@ -46,6 +46,20 @@ function taken(f: Fault): string {
   return f.acknowledged_by ? say.fault.known(f.acknowledged_by) : ''
 }
 
+// Whose leads to the site of a fault; one of a provider or a vantage point has none, and leads to itself.
+export function Whose({ fault, variant }: { fault: Fault; variant?: 'value' }) {
+  return (
+    <Link
+      component={To}
+      to={fault.site ? at('sites', fault.site) : at('faults', String(fault.id))}
+      variant={variant ?? 'inherit'}
+      color="text.primary"
+    >
+      {fault.site || fault.provider || fault.finding.subject}
+    </Link>
+  )
+}
+
 export function FaultCard({ fault }: { fault: Fault }) {
   return (
     <Stack
@@ -54,14 +68,7 @@ export function FaultCard({ fault }: { fault: Fault }) {
       sx={{ borderTop: (t) => t.rule.field, px: 2, py: 1, gap: { xs: 0.5, sm: 2 } }}
     >
       <Box sx={{ minWidth: (t) => t.draw.stationWidth }}>
-        <Link
-          component={To}
-          to={fault.site ? at('sites', fault.site) : at('faults', String(fault.id))}
-          variant="value"
-          color="text.primary"
-        >
-          {fault.site || fault.provider || fault.finding.subject}
-        </Link>
+        <Whose fault={fault} variant="value" />
         <Typography variant="label" component="div">
           {fault.site ? fault.site_name : fault.provider ? say.fault.sites(fault.sites ?? 0) : ''}
         </Typography>
