@@ -65,6 +65,8 @@ var rooms = map[string][]string{
 		"internal/engine/rooms", "internal/engine/views", "internal/store", "internal/wire"}, stateful...),
 	"internal/engine/noticeedits": append([]string{"internal/contract", "internal/engine/rooms", "internal/store", "internal/wire"},
 		stateful...),
+	"internal/engine/removals": append([]string{"internal/contract", "internal/engine/changes", "internal/engine/rooms", "internal/store"},
+		stateful...),
 	"internal/engine/intake": append([]string{"internal/access", "internal/engine/changes", "internal/engine/rooms",
 		"internal/engine/zoneedits", "internal/store", "internal/wire"}, stateful...),
 	"internal/engine": {"internal/access", "internal/contract", "internal/engine", "internal/store", "internal/wire"},
@@ -81,10 +83,11 @@ var rooms = map[string][]string{
 		"internal/lab", "internal/store", "internal/vantage"},
 	"internal/cli": {"internal/agent/command", "internal/client", "internal/contract", "internal/daemon",
 		"internal/demo", "internal/vantage", "web"},
-	"internal/testbed":  {"internal/client", "internal/contract", "internal/daemon", "internal/store/cluster"},
-	"cmd/inkpost":       {"internal/cli"},
-	"cmd/inkpost-agent": {"internal/agent/command"},
-	"web":               {},
+	"internal/testbed":       {"internal/client", "internal/contract", "internal/daemon", "internal/store/cluster"},
+	"internal/testbed/isles": {"internal/client", "internal/demo", "web"},
+	"cmd/inkpost":            {"internal/cli"},
+	"cmd/inkpost-agent":      {"internal/agent/command"},
+	"web":                    {},
 }
 
 // stateful are the rooms of the engine that hold state, which views and the order of writes work with side by side.

@@ -31,16 +31,18 @@ type rule struct {
 // rules are those of calls that differ from what the method and the path say: a call that names a site in its path concerns that one, and
 // any other concerns all of them. So a call that nobody has thought of is closed to whoever is limited.
 var rules = map[string]rule{
-	"GET /people":             {noSite, team.Read},
-	"GET /people/:name":       {noSite, team.Read},
-	"PATCH /people/:name":     {everything, team.Administer},
-	"DELETE /people/:name":    {everything, team.Administer},
-	"GET /invitations":        {everything, team.Administer},
-	"POST /invitations":       {everything, team.Administer},
-	"DELETE /invitations/:id": {everything, team.Administer},
-	"GET /audit":              {seen, team.Read},
-	"GET /settings":           {everything, team.Administer},
-	"PUT /settings":           {everything, team.Administer},
+	"GET /people":                   {noSite, team.Read},
+	"GET /people/:name":             {noSite, team.Read},
+	"PATCH /people/:name":           {everything, team.Administer},
+	"DELETE /people/:name":          {everything, team.Administer},
+	"GET /invitations":              {everything, team.Administer},
+	"POST /invitations":             {everything, team.Administer},
+	"DELETE /invitations/:id":       {everything, team.Administer},
+	"GET /audit":                    {seen, team.Read},
+	"GET /removed":                  {seen, ""},
+	"POST /removed/:id/restoration": {seen, ""},
+	"GET /settings":                 {everything, team.Administer},
+	"PUT /settings":                 {everything, team.Administer},
 
 	"GET /keys":               {seen, ""},
 	"POST /keys":              {noSite, team.Read},

@@ -228,6 +228,9 @@ func (a *api) routes() []route {
 		{method: "GET", path: base + "/sites/:code/services/:name/availability",
 			summary: "The availability of a service over a day, a week, a month, a quarter and a year", who: person,
 			out: []contract.ServiceAvailability{}, serve: a.availability},
+		{method: "GET", path: base + "/sites/:code/services/:name/days", summary: "The availability and latency of a service day by day",
+			who: person, out: []contract.Availability{}, query: []param{{"count", "how many days, 1 to 400; 90 if left out", numberParam}},
+			serve: a.days},
 		{method: "GET", path: base + "/sites/:code/availability", summary: "The availability of a site's services over each window",
 			who: person,
 			out: []contract.ServiceAvailability{}, serve: a.availability},
@@ -286,6 +289,7 @@ func (a *api) routes() []route {
 	list = append(list, a.peopleRoutes()...)
 	list = append(list, a.secondRoutes()...)
 	list = append(list, a.elsewhereRoutes()...)
+	list = append(list, a.removalRoutes()...)
 	list = append(list, a.faultRoutes()...)
 	list = append(list, a.noticeRoutes()...)
 	list = append(list, a.commissioningRoutes()...)

@@ -39,6 +39,15 @@ func (a *api) availability(c *echo.Context, _ principal) error {
 	return ok(c, http.StatusOK, out, err)
 }
 
+func (a *api) days(c *echo.Context, _ principal) error {
+	count, err := number(c, "count", 90, 1, 400)
+	if err != nil {
+		return site.Flaws{{Field: "count", Detail: err.Error()}}
+	}
+	out, err := a.engine().Days(c.Request().Context(), c.Param("code"), c.Param("name"), count)
+	return ok(c, http.StatusOK, out, err)
+}
+
 // writeWait is how long a receiver of a stream may take to take in one piece of it.
 const writeWait = 30 * time.Second
 

@@ -66,8 +66,8 @@ func deviceCommand() *cobra.Command {
 			return showOne(cmd, d, deviceColumns()...)
 		})}
 	return group("device", "Machines on sites' LANs", add, list, one, edit,
-		removal("remove SITE NAME", "Remove a device that no service is on", 2,
-			func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-				return "Device " + args[1] + " of " + args[0] + " is removed.", c.RemoveDevice(cmd.Context(), args[0], args[1])
+		recordRemoval("remove SITE NAME", "Remove a device that no service is on", "device", 2,
+			func(cmd *cobra.Command, c *client.Client, args []string) error {
+				return c.RemoveDevice(cmd.Context(), args[0], args[1])
 			}))
 }

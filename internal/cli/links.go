@@ -137,7 +137,7 @@ ahead of it and restored after it. TIME is 2026-11-24T02:00:00Z, 6h for so long 
 			return showOne(cmd, l, append(linkColumns(), reportColumns(l)...)...)
 		})}
 	return group("link", "Internet connections of sites", add, list, one, edit, plan,
-		removal("remove SITE LABEL", "Remove a link", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			return "Link " + args[1] + " of " + args[0] + " is removed.", c.RemoveLink(cmd.Context(), args[0], args[1])
+		recordRemoval("remove SITE LABEL", "Remove a link", "link", 2, func(cmd *cobra.Command, c *client.Client, args []string) error {
+			return c.RemoveLink(cmd.Context(), args[0], args[1])
 		}))
 }

@@ -132,8 +132,8 @@ func hostnameCommand() *cobra.Command {
 			return err
 		})}
 	return group("hostname", "Names that follow a site's address", add, list, one, edit, check, suggest, hold, release,
-		removal("remove NAME", "Remove a hostname", 1, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			return "Hostname " + args[0] + " is removed.", c.RemoveHostname(cmd.Context(), args[0])
+		recordRemoval("remove NAME", "Remove a hostname", "hostname", 1, func(cmd *cobra.Command, c *client.Client, args []string) error {
+			return c.RemoveHostname(cmd.Context(), args[0])
 		}))
 }
 

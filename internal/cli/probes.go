@@ -164,10 +164,23 @@ func availabilityCommand() *cobra.Command {
 		service string
 		ledger.Availability
 	}
-	return &cobra.Command{Use: "availability SITE [NAME]",
-		Short: "Show the availability of services over a day, a week, a month, a quarter and a year", Args: cobra.RangeArgs(1, 2),
+	var days int
+	cmd := &cobra.Command{Use: "availability SITE [NAME]",
+		Short:   "Show the availability of services over a day, a week, a month, a quarter and a year",
+		Args:    cobra.RangeArgs(1, 2),
+		Example: "  inkpost service availability KET-07\n  inkpost service availability KET-07 video --days 30 --format csv",
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			list, err := c.Availability(cmd.Context(), args[0], strings.Join(args[1:], ""))
+			if days != 0 && len(args) == 1 {
+				return usagef("--days shows one service: name it")
+			}
+			var list []contract.ServiceAvailability
+			var err error
+			if days != 0 {
+				list = []contract.ServiceAvailability{{Site: args[0], Service: args[1]}}
+				list[0].Windows, err = c.Days(cmd.Context(), args[0], args[1], days)
+			} else {
+				list, err = c.Availability(cmd.Context(), args[0], strings.Join(args[1:], ""))
+			}
 			if err != nil {
 				return err
 			}
@@ -209,4 +222,6 @@ func availabilityCommand() *cobra.Command {
 				latency("95 %", func(r row) int64 { return r.P95 }),
 				latency("99 %", func(r row) int64 { return r.P99 }))
 		})}
+	cmd.Flags().IntVar(&days, "days", 0, "day by day instead, over the last so many days, 1 to 400")
+	return cmd
 }

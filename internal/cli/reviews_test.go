@@ -49,6 +49,7 @@ func TestProvingFromTheCommandLine(t *testing.T) {
 	term.ok("service", "edit", "DIS-01", "shell", "--open-until", "none", "--every", "600")
 	require.Contains(t, term.ok("service", "show", "DIS-01", "shell"), "expected  reachable")
 	require.Contains(t, term.ok("service", "availability", "DIS-01", "shell"), "1 y")
+	require.Contains(t, term.ok("service", "availability", "DIS-01", "shell", "--days", "2"), time.Now().UTC().Format(time.DateOnly))
 	require.Contains(t, term.ok("vantage", "invite", "harbour", "--note", "Harbour office"),
 		"inkpost vantage run --server "+s.URL+" --code ")
 	require.Contains(t, term.ok("vantage", "list"), "invited")

@@ -139,7 +139,7 @@ start the agent there, then look whether everything answers.`,
 	in(groupStart, serveCommand(), demoCommand(), loginCommand(), ownerCommand(), personCommand(), keyCommand(), settingsCommand(),
 		manualCommand())
 	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(),
-		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand(), kitCommand())
+		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand(), kitCommand(), removedCommand(), restoreCommand())
 	in(groupInstall, agentCommand(), commissionCommand(), sheetCommand(), contactCommand(), visitCommand(), photoCommand(),
 		vantageCommand())
 	in(groupLook, overviewCommand(), whyCommand(), causeCommand(), probeCommand(), movesCommand(), faultCommand(), plannedCommand(),

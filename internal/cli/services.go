@@ -154,8 +154,8 @@ func serviceCommand() *cobra.Command {
 		})}
 	return group("service", "Exposed ports, each on a device", add, list, one, edit, historyCommand(), availabilityCommand(),
 		cardCommand(), pinCommand(),
-		removal("remove SITE NAME", "Remove a service", 2, func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-			return "Service " + args[1] + " of " + args[0] + " is removed.", c.RemoveService(cmd.Context(), args[0], args[1])
+		recordRemoval("remove SITE NAME", "Remove a service", "service", 2, func(cmd *cobra.Command, c *client.Client, args []string) error {
+			return c.RemoveService(cmd.Context(), args[0], args[1])
 		}))
 }
 

@@ -132,9 +132,9 @@ func siteCommand() *cobra.Command {
 			return showSite(cmd, s)
 		})}
 	return group("site", "Customers' premises", add, list, one, edit, reviewCommand(), reviewsCommand(),
-		removal("remove CODE", "Remove a site with everything on its record", 1,
-			func(cmd *cobra.Command, c *client.Client, args []string) (string, error) {
-				return "Site " + args[0] + " is removed.", c.RemoveSite(cmd.Context(), args[0])
+		recordRemoval("remove CODE", "Remove a site with everything on its record", "site", 1,
+			func(cmd *cobra.Command, c *client.Client, args []string) error {
+				return c.RemoveSite(cmd.Context(), args[0])
 			}))
 }
 

@@ -172,6 +172,9 @@ type Pin struct {
 	Fingerprint string `json:"fingerprint"`
 }
 
+// Availability is how a service was over a window, or a day, of which Window is the date.
+type Availability = ledger.Availability
+
 // ServiceAvailability is how a service was over each window.
 type ServiceAvailability struct {
 	Site     string                `json:"site"`

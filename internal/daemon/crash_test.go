@@ -18,6 +18,7 @@ import (
 )
 
 func TestNothingAcknowledgedIsLostWhenTheServerIsKilled(t *testing.T) {
+	t.Parallel()
 	const links = 12
 	database := testbed.Database(t)
 	first := testbed.Launch(t, database)
@@ -106,6 +107,7 @@ func TestNothingAcknowledgedIsLostWhenTheServerIsKilled(t *testing.T) {
 }
 
 func TestWithoutTheDatabaseNamesAreAnsweredAndAnnouncementsAreNot(t *testing.T) {
+	t.Parallel()
 	database, away := testbed.OwnDatabase(t)
 	s := testbed.Start(t, func(o *options) { o.Database = database })
 	record(t, s, "KET-07")
@@ -130,6 +132,7 @@ func TestWithoutTheDatabaseNamesAreAnsweredAndAnnouncementsAreNot(t *testing.T) 
 }
 
 func TestConnectionsThatAreCutLoseNothingThatWasAcknowledged(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	name := "ket-07." + zone
@@ -200,6 +203,7 @@ func TestConnectionsThatAreCutLoseNothingThatWasAcknowledged(t *testing.T) {
 }
 
 func TestManyAtOnceCostFewTransactions(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	const links = 40

@@ -88,6 +88,7 @@ func change(t *testing.T, server string, fill func(m *dns.Msg)) {
 }
 
 func TestNamesGoToRealPrimaries(t *testing.T) {
+	t.Parallel()
 	for program, x := range map[string]struct {
 		start     func(testing.TB, testbed.Primary) *testbed.Secondary
 		transport string
@@ -171,6 +172,7 @@ func TestNamesGoToRealPrimaries(t *testing.T) {
 }
 
 func TestWhyAPrimaryRefusesIsSaid(t *testing.T) {
+	t.Parallel()
 	primary := testbed.StartKnotPrimary(t, testbed.Primary{Zone: quay, Key: pushKey,
 		Secret: "b3RoZXItd29yZHMtb3RoZXItd29yZHMtb3RoZXItd29yZHM=", Listen: testbed.FreePort(t)})
 	s := testbed.Start(t, nil)
@@ -246,6 +248,7 @@ func (g *gate) counts() map[string]int {
 }
 
 func TestAPrimaryThatWasAwayGetsEachNameOnceAndTheNewest(t *testing.T) {
+	t.Parallel()
 	const sites, movesEach = 20, 50
 	primary := testbed.StartKnotPrimary(t, testbed.Primary{Zone: quay, Key: pushKey, Secret: pushWords, Listen: testbed.FreePort(t)})
 	g := &gate{address: "127.0.0.1:0", primary: primary.Addr()}
@@ -337,6 +340,7 @@ func TestAPrimaryThatWasAwayGetsEachNameOnceAndTheNewest(t *testing.T) {
 }
 
 func TestRemoteZonesThatCannotBe(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	ctx, c := t.Context(), s.Client
 	record(t, s, "KET-07")

@@ -15,6 +15,7 @@ import (
 )
 
 func TestAHostnameSettlesUntilCachesHaveRunOut(t *testing.T) {
+	t.Parallel()
 	slow, err := lab.NewResolver()
 	require.NoError(t, err)
 	t.Cleanup(slow.Close)

@@ -83,6 +83,7 @@ func awaitSerial(t *testing.T, server string, want uint32, within time.Duration)
 }
 
 func TestRealServersStandBesideUs(t *testing.T) {
+	t.Parallel()
 	s, key, _ := stocked(t)
 	at := secondary(t, s, key)
 	bind := testbed.StartBIND(t, at)
@@ -203,6 +204,7 @@ func choice(who string, qtype uint16, got, want string) bool {
 }
 
 func TestTransfersGoToWhomTheZoneNames(t *testing.T) {
+	t.Parallel()
 	s, key, agent := stocked(t)
 	transfer := func(edit func(*dns.Msg), secrets map[string]string) (records []dns.RR, err error) {
 		m := new(dns.Msg).SetAxfr(zone + ".")

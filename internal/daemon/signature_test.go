@@ -15,6 +15,7 @@ import (
 )
 
 func TestSignaturesAreChecked(t *testing.T) {
+	t.Parallel()
 	s, key := routers(t)
 	u := update{t, s, key}
 	edit := func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.7")}) }
@@ -92,6 +93,7 @@ func TestSignaturesAreChecked(t *testing.T) {
 }
 
 func TestUpdatesWithAWrongSecretBecomeVisibleAtTheSite(t *testing.T) {
+	t.Parallel()
 	s, k := routers(t)
 	u := update{t, s, k}
 	for range 3 {
@@ -111,6 +113,7 @@ func TestUpdatesWithAWrongSecretBecomeVisibleAtTheSite(t *testing.T) {
 }
 
 func TestASignatureIsTheLastRecordAndTheOnlyOne(t *testing.T) {
+	t.Parallel()
 	s, key := routers(t)
 	require.Equal(t, "NOERROR", update{t, s, key}.rcode(func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.7")}) }))
 	signed := func() []byte {

@@ -21,6 +21,7 @@ func exported(t *testing.T, s *testbed.Service, apex string) string {
 }
 
 func TestAZoneGoesOutAsAFileAndComesBackTheSame(t *testing.T) {
+	t.Parallel()
 	s, _, _ := stocked(t)
 	text := exported(t, s, zone)
 	require.Contains(t, text, "ket-07."+zone+".\t30\tIN\tA\t198.51.100.7\n", "addresses as they are now")
@@ -77,6 +78,7 @@ func TestAZoneGoesOutAsAFileAndComesBackTheSame(t *testing.T) {
 }
 
 func TestAFileIsTakenOverByParts(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	_, err := s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "ket-07." + zone, Site: "KET-07"})
@@ -108,6 +110,7 @@ signed     IN RRSIG A 13 3 60 20300101000000 20200101000000 1 isles.saltmarsh.ex
 }
 
 func TestFaultyZoneFilesAreRefusedByLineAndColumn(t *testing.T) {
+	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	before := exported(t, s, zone)

@@ -2,8 +2,6 @@ package demo_test
 
 import (
 	"context"
-	"log/slog"
-	"os"
 	"strings"
 	"testing"
 	"time"
@@ -17,7 +15,7 @@ import (
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/demo"
-	"inkpost.example/inkpost/web"
+	"inkpost.example/inkpost/internal/testbed/isles"
 )
 
 // The whole demo runs once for this package: its simulated world has fixed addresses.
@@ -28,27 +26,7 @@ var (
 
 const password = "short-slipway-kettle" // begins with one that is too short
 
-func TestMain(m *testing.M) {
-	os.Exit(func() int {
-		dir, err := os.MkdirTemp("", "inkpost-demo-test-")
-		if err != nil {
-			panic(err)
-		}
-		defer func() { _ = os.RemoveAll(dir) }()
-		ctx := context.Background()
-		running, err = demo.Start(ctx, demo.Options{Dir: dir, Healthy: true, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0",
-			Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Console: web.Console(),
-			Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})), Say: os.Stderr})
-		if err != nil {
-			panic(err)
-		}
-		defer func() { running.Stop() }() // a test may have started it anew
-		if owner, err = client.New(running.URL, running.Key); err != nil {
-			panic(err)
-		}
-		return m.Run()
-	}())
-}
+func TestMain(m *testing.M) { isles.Main(m, &running, &owner) }
 
 func dig(name string) string {
 	c := dns.Client{Timeout: time.Second}
@@ -59,38 +37,14 @@ func dig(name string) string {
 	return r.Answer[0].(*dns.A).A.String()
 }
 
-// wide is how long a test waits for what takes two intervals of ten seconds in all on a machine of its own.
-const wide = 30 * time.Second
-
-func awaitService(t *testing.T, code, name string, outcome probe.Outcome, state probe.State) {
-	t.Helper()
-	require.EventuallyWithT(t, func(c *assert.CollectT) {
-		s, err := owner.Service(context.Background(), code, name)
-		require.NoError(c, err)
-		require.Equal(c, outcome, s.Outcome)
-		require.Equal(c, state, s.State)
-	}, wide, 100*time.Millisecond)
-}
-
-func awaitAllReachable(t *testing.T, code string) {
-	t.Helper()
-	require.EventuallyWithT(t, func(c *assert.CollectT) {
-		list, err := owner.Services(context.Background(), code)
-		require.NoError(c, err)
-		for _, s := range list {
-			require.True(c, s.AsExpected || s.NotProvable, s.Name)
-		}
-	}, wide, 100*time.Millisecond)
-}
-
 func TestARenumberedSiteIsFollowedEndToEnd(t *testing.T) {
-	awaitAllReachable(t, "KET-07")
+	isles.AwaitAllReachable(t, owner, "KET-07")
 	n, err := owner.Renumber(t.Context(), "KET-07", "main")
 	require.NoError(t, err)
 	require.EventuallyWithT(t, func(c *assert.CollectT) {
 		require.Equal(c, n.New, dig("ket-07"))
 		require.Equal(c, n.New, dig("lighthouse"))
-	}, wide, 20*time.Millisecond, "the name follows")
+	}, isles.Wide, 20*time.Millisecond, "the name follows")
 	var m contract.Move
 	require.EventuallyWithT(t, func(c *assert.CollectT) {
 		moves, err := owner.Moves(context.Background(), contract.MoveQuery{Site: "KET-07", Link: "main", Limit: 1})
@@ -102,7 +56,7 @@ func TestARenumberedSiteIsFollowedEndToEnd(t *testing.T) {
 			}
 		}
 		m = moves[0]
-	}, wide, 50*time.Millisecond, "every stage is reached")
+	}, isles.Wide, 50*time.Millisecond, "every stage is reached")
 	require.Equal(t, n.Old, m.Old)
 	require.Contains(t, []string{"gateway", "stun"}, m.Source, "the router tells of it, or the check comes first")
 	list, err := owner.Services(t.Context(), "KET-07")
@@ -114,16 +68,16 @@ func TestARenumberedSiteIsFollowedEndToEnd(t *testing.T) {
 }
 
 func TestAForwardThatIsGoneIsSilentAndNamed(t *testing.T) {
-	awaitAllReachable(t, "BOA-09")
+	isles.AwaitAllReachable(t, owner, "BOA-09")
 	require.NoError(t, owner.SetLabForward(t.Context(), "BOA-09", "playback", false))
-	awaitService(t, "BOA-09", "playback", probe.Silent, probe.StateUnreachable)
+	isles.AwaitService(t, owner, "BOA-09", "playback", probe.Silent, probe.StateUnreachable)
 	var fault contract.Fault
 	require.EventuallyWithT(t, func(c *assert.CollectT) {
 		faults, err := owner.Faults(context.Background(), "BOA-09", true)
 		require.NoError(c, err)
 		require.Len(c, faults, 1)
 		fault = faults[0]
-	}, wide, 50*time.Millisecond)
+	}, isles.Wide, 50*time.Millisecond)
 	require.EqualValues(t, "forward-missing", fault.Finding.Cause)
 	require.Contains(t, fault.Finding.Next, "external 8554")
 	s, err := owner.Site(t.Context(), "BOA-09")
@@ -137,24 +91,24 @@ func TestAForwardThatIsGoneIsSilentAndNamed(t *testing.T) {
 		}
 	}
 	require.NoError(t, owner.SetLabForward(t.Context(), "BOA-09", "playback", true))
-	awaitService(t, "BOA-09", "playback", probe.Answered, probe.StateReachable)
+	isles.AwaitService(t, owner, "BOA-09", "playback", probe.Answered, probe.StateReachable)
 	require.EventuallyWithT(t, func(c *assert.CollectT) {
 		faults, err := owner.Faults(context.Background(), "BOA-09", true)
 		require.NoError(c, err)
 		require.Empty(c, faults)
-	}, wide, 50*time.Millisecond, "the fault closes by itself")
+	}, isles.Wide, 50*time.Millisecond, "the fault closes by itself")
 }
 
 func TestAStoppedServiceIsRefused(t *testing.T) {
-	awaitAllReachable(t, "RAD-06")
+	isles.AwaitAllReachable(t, owner, "RAD-06")
 	require.NoError(t, owner.SetLabService(t.Context(), "RAD-06", "club-page", false))
-	awaitService(t, "RAD-06", "club-page", probe.Refused, probe.StateUnreachable)
+	isles.AwaitService(t, owner, "RAD-06", "club-page", probe.Refused, probe.StateUnreachable)
 	story, err := owner.ProbeNow(t.Context(), "RAD-06", "club-page")
 	require.NoError(t, err)
 	require.Equal(t, probe.Refused, story.Outcome)
 	require.Contains(t, story.Attempts[0].Message, "RST")
 	require.NoError(t, owner.SetLabService(t.Context(), "RAD-06", "club-page", true))
-	awaitService(t, "RAD-06", "club-page", probe.Answered, probe.StateReachable)
+	isles.AwaitService(t, owner, "RAD-06", "club-page", probe.Answered, probe.StateReachable)
 	h, err := owner.History(t.Context(), "RAD-06", "club-page", time.Now().Add(-time.Minute), time.Time{})
 	require.NoError(t, err)
 	var seen []string
@@ -165,11 +119,11 @@ func TestAStoppedServiceIsRefused(t *testing.T) {
 }
 
 func TestADoorThatMustBeClosedIsExposedWhenItOpens(t *testing.T) {
-	awaitAllReachable(t, "CLI-05")
+	isles.AwaitAllReachable(t, owner, "CLI-05")
 	require.NoError(t, owner.SetLabForward(t.Context(), "CLI-05", "router-page", true))
-	awaitService(t, "CLI-05", "router-page", probe.Answered, probe.StateExposed)
+	isles.AwaitService(t, owner, "CLI-05", "router-page", probe.Answered, probe.StateExposed)
 	require.NoError(t, owner.SetLabForward(t.Context(), "CLI-05", "router-page", false))
-	awaitService(t, "CLI-05", "router-page", probe.Silent, probe.StateUnreachable)
+	isles.AwaitService(t, owner, "CLI-05", "router-page", probe.Silent, probe.StateUnreachable)
 }
 
 func TestEventsTellWhatHappens(t *testing.T) {
@@ -182,10 +136,10 @@ func TestEventsTellWhatHappens(t *testing.T) {
 	require.Eventually(t, func() bool { // the stream stands when the first event has come through
 		_, err := owner.EditSite(context.Background(), "OYS-03", client.Fields{"note": time.Now().String()})
 		return err == nil && len(got) > 0
-	}, wide, 200*time.Millisecond)
+	}, isles.Wide, 200*time.Millisecond)
 	_, err := owner.Renumber(t.Context(), "OYS-03", "main")
 	require.NoError(t, err)
-	deadline := time.After(wide)
+	deadline := time.After(isles.Wide)
 	for {
 		select {
 		case ev := <-got:

@@ -10,13 +10,14 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/fault"
+	"inkpost.example/inkpost/internal/testbed/isles"
 )
 
 // All sites of a provider go dark: one fault of the provider explains theirs, and goes with the outage.
 func TestAnOutageOfAProviderIsOneFault(t *testing.T) {
 	const provider = "Islenet Fibre"
 	sites := []string{"BOA-09", "CLI-05", "DIS-01", "OYS-03"}
-	awaitAllReachable(t, "DIS-01")
+	isles.AwaitAllReachable(t, owner, "DIS-01")
 	require.NoError(t, owner.SetLabProvider(t.Context(), provider, false))
 	t.Cleanup(func() { _ = owner.SetLabProvider(context.Background(), provider, true) })
 	var outage contract.Fault

@@ -17,6 +17,7 @@ import (
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/demo"
+	"inkpost.example/inkpost/internal/testbed/isles"
 	"inkpost.example/inkpost/web"
 )
 
@@ -48,7 +49,7 @@ func TestTheLabFromTheCommandLine(t *testing.T) {
 }
 
 func TestTheSecondLinkTakesOverItsOwnNames(t *testing.T) {
-	awaitAllReachable(t, "BAK-02")
+	isles.AwaitAllReachable(t, owner, "BAK-02")
 	main, err := owner.Link(t.Context(), "BAK-02", "main")
 	require.NoError(t, err)
 	backup, err := owner.Link(t.Context(), "BAK-02", "backup")
@@ -86,7 +87,7 @@ func TestARestartedDemoGoesOnWhereItStopped(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, after, len(before))
 	for _, s := range before {
-		awaitAllReachable(t, s.Code)
+		isles.AwaitAllReachable(t, owner, s.Code)
 	}
 	again, err := owner.Moves(ctx, contract.MoveQuery{Limit: 1})
 	require.NoError(t, err)

@@ -30,6 +30,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/proofs"
 	"inkpost.example/inkpost/internal/engine/push"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/removals"
 	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/engine/siteedits"
 	"inkpost.example/inkpost/internal/engine/siteside"
@@ -55,6 +56,7 @@ type Engine struct {
 	*intake.Intake
 	*noticeedits.NoticeEdits
 	*handover.Handover
+	*removals.Removals
 	Events   *events.Hub
 	Access   *access.Access
 	SiteSide *siteside.Side
@@ -76,6 +78,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	e.SiteEdits = &siteedits.SiteEdits{Rooms: r, Changes: e.Changes, Views: e.Views}
 	e.ZoneEdits = &zoneedits.ZoneEdits{Rooms: r, Changes: e.Changes, Views: e.Views}
 	e.Handover = &handover.Handover{Rooms: r, Views: e.Views}
+	e.Removals = &removals.Removals{Rooms: r, Changes: e.Changes}
 	e.NoticeEdits = &noticeedits.NoticeEdits{Rooms: r}
 	e.Intake = intake.New(r, e.Changes, e.ZoneEdits, directory)
 	if err := e.fill(ctx, st, directory); err != nil {

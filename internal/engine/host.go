@@ -51,7 +51,8 @@ func (e *Engine) Retain(ctx context.Context) error {
 	if n > 0 {
 		e.rooms.Log.Info("old rows of the audit trail dropped", "rows", n)
 	}
-	return errors.Join(err, forgetting)
+	_, removing := e.rooms.Store.ForgetRemoved(ctx, e.Now())
+	return errors.Join(err, forgetting, removing)
 }
 
 // auditKept is how long it is known who did what.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"net/netip"
 
+	"github.com/jmoiron/sqlx"
+
 	"inkpost.example/inkpost/internal/core/site"
 )
 
@@ -69,8 +71,13 @@ func (s *Store) NoteDeviceIPv6(ctx context.Context, id int64, a netip.Addr) erro
 	return err
 }
 
-// RemoveDevice removes a device that no service is on.
-func (s *Store) RemoveDevice(ctx context.Context, d site.Device) error {
-	r, err := s.db.ExecContext(ctx, `DELETE FROM device WHERE id = $1`, d.ID)
-	return affected(r, err, "device", "name", d.Name)
+// RemoveDevice removes a device that no service is on. Restore brings it back.
+func (s *Store) RemoveDevice(ctx context.Context, d site.Device, by Removal) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		if err := setAside(ctx, tx, "device", d.ID, d.SiteID, d.Name, by); err != nil {
+			return err
+		}
+		r, err := tx.ExecContext(ctx, `DELETE FROM device WHERE id = $1`, d.ID)
+		return affected(r, err, "device", "name", d.Name)
+	})
 }

@@ -102,11 +102,14 @@ func bumpWithout(ctx context.Context, tx *sqlx.Tx, which string, id int64, seria
 }
 
 // RemoveHostname removes a hostname with its aliases and redirects, and raises the serials of the zones that lose a name in
-// the same transaction. It returns them by zone ID.
-func (s *Store) RemoveHostname(ctx context.Context, h site.Hostname) (map[int64]uint32, error) {
+// the same transaction. It returns them by zone ID. Restore brings it back.
+func (s *Store) RemoveHostname(ctx context.Context, h site.Hostname, by Removal) (map[int64]uint32, error) {
 	serials := map[int64]uint32{}
 	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
 		if err := bumpWithout(ctx, tx, `h.id = $1`, h.ID, serials); err != nil {
+			return err
+		}
+		if err := setAside(ctx, tx, "hostname", h.ID, h.SiteID, string(h.Name), by); err != nil {
 			return err
 		}
 		r, err := tx.ExecContext(ctx, `DELETE FROM hostname WHERE id = $1`, h.ID)

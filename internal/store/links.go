@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 )
@@ -98,10 +100,15 @@ func (s *Store) NoteFailing(ctx context.Context, failing map[int64]bool, zones [
 	return s.BumpSerials(ctx, zones)
 }
 
-// RemoveLink removes a link that no hostname and no service names.
-func (s *Store) RemoveLink(ctx context.Context, l site.Link) error {
-	r, err := s.db.ExecContext(ctx, `DELETE FROM link WHERE id = $1`, l.ID)
-	return affected(r, err, "link", "label", l.Label)
+// RemoveLink removes a link that no hostname and no service names. Restore brings it back.
+func (s *Store) RemoveLink(ctx context.Context, l site.Link, by Removal) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		if err := setAside(ctx, tx, "link", l.ID, l.SiteID, l.Label, by); err != nil {
+			return err
+		}
+		r, err := tx.ExecContext(ctx, `DELETE FROM link WHERE id = $1`, l.ID)
+		return affected(r, err, "link", "label", l.Label)
+	})
 }
 
 // Rows of links are always changed in the order of their IDs, so that two statements do not wait for each other.

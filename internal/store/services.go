@@ -163,8 +163,13 @@ func (s *Store) Pin(ctx context.Context, id, revision int64, fingerprint, by str
 	return n == 1, err
 }
 
-// RemoveService removes a service. Its history goes with the partitions it is in.
-func (s *Store) RemoveService(ctx context.Context, in site.Service) error {
-	r, err := s.db.ExecContext(ctx, `DELETE FROM service WHERE id = $1`, in.ID)
-	return affected(r, err, "service", "name", in.Name)
+// RemoveService removes a service; Restore brings it back. Its history goes with the partitions it is in.
+func (s *Store) RemoveService(ctx context.Context, in site.Service, by Removal) error {
+	return s.inTx(ctx, func(tx *sqlx.Tx) error {
+		if err := setAside(ctx, tx, "service", in.ID, in.SiteID, in.Name, by); err != nil {
+			return err
+		}
+		r, err := tx.ExecContext(ctx, `DELETE FROM service WHERE id = $1`, in.ID)
+		return affected(r, err, "service", "name", in.Name)
+	})
 }

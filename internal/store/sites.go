@@ -56,11 +56,14 @@ func (s *Store) EditSite(ctx context.Context, in site.Site) error {
 }
 
 // RemoveSite removes a site and everything on its record, and raises the serial of every zone that loses a name. It
-// returns those zones' new serials by zone ID.
-func (s *Store) RemoveSite(ctx context.Context, in site.Site) (map[int64]uint32, error) {
+// returns those zones' new serials by zone ID. Restore brings it back.
+func (s *Store) RemoveSite(ctx context.Context, in site.Site, by Removal) (map[int64]uint32, error) {
 	serials := map[int64]uint32{}
 	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
 		if err := bumpWithout(ctx, tx, `h.site_id = $1`, in.ID, serials); err != nil {
+			return err
+		}
+		if err := setAside(ctx, tx, "site", in.ID, 0, in.Code, by); err != nil {
 			return err
 		}
 		// What refers to links and devices goes first: those references guard against removing one by itself.

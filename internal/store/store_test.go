@@ -154,18 +154,18 @@ func TestNamesAreTakenOnceAndReferencesHold(t *testing.T) {
 		var e store.InUse
 		require.ErrorAs(t, err, &e)
 	}
-	used(f.RemoveDevice(ctx, f.device))
+	used(f.RemoveDevice(ctx, f.device, removal))
 	used(f.RemoveZone(ctx, f.zone))
 	f.service.LinkID = f.link.ID
 	_, err = f.PutService(ctx, f.service)
 	require.NoError(t, err)
-	used(f.RemoveLink(ctx, f.link))
+	used(f.RemoveLink(ctx, f.link, removal))
 
 	var missing store.Missing
 	_, err = f.Site(ctx, "NONE")
 	require.ErrorAs(t, err, &missing)
 	require.ErrorAs(t, f.EditSite(ctx, site.Site{ID: 999, Code: "X"}), &missing)
-	require.ErrorAs(t, f.RemoveService(ctx, site.Service{ID: 999, Name: "x"}), &missing)
+	require.ErrorAs(t, f.RemoveService(ctx, site.Service{ID: 999, Name: "x"}, removal), &missing)
 	require.ErrorAs(t, f.RevokeKey(ctx, 999, "999", morning), &missing)
 }
 
@@ -181,7 +181,7 @@ func TestRemovingASiteTakesEverythingAndRaisesTheSerials(t *testing.T) {
 	require.NoError(t, st.Settle(ctx, g, nil))
 	before, err := st.Zone(ctx, "isles.example")
 	require.NoError(t, err)
-	serials, err := st.RemoveSite(ctx, f.site)
+	serials, err := st.RemoveSite(ctx, f.site, removal)
 	require.NoError(t, err)
 	require.Equal(t, map[int64]uint32{f.zone.ID: before.Serial + 1}, serials)
 	for name, n := range map[string]func() (int, error){

@@ -36,6 +36,7 @@ import type {
   FaultStory,
   PlannedWork,
   PushBrowser,
+  Removed,
   PushInput,
   Commissioning,
   Contact,
@@ -179,6 +180,7 @@ export const api = {
   cause: (slug: string) => call<Cause>('GET', at('causes', slug)),
   accuracy: () => call<Accuracy[]>('GET', '/faults/accuracy'),
   faultsWith: (cause: string) => call<Fault[]>('GET', `/faults?open=true&cause=${encodeURIComponent(cause)}`),
+  faultsOf: (site: string) => call<Fault[]>('GET', `/faults?site=${encodeURIComponent(site)}`),
   pastFaults: () => call<Fault[]>('GET', '/faults?open=false'),
   judge: (id: number, of: { right: boolean; actual?: string; note?: string }) =>
     call<FaultJudgement>('PUT', at('faults', String(id), 'judgement'), of),
@@ -223,6 +225,8 @@ export const api = {
     call<ProbeTrace>('POST', at('sites', site, 'services', service, 'probes') + (from ? `?from=${encodeURIComponent(from)}` : '')),
   kinds: () => call<Trait[]>('GET', '/kinds'),
   cards: (site: string, service: string) => call<Card[]>('GET', at('sites', site, 'services', service, 'cards')),
+  days: (site: string, service: string, count: number) =>
+    call<Availability[]>('GET', at('sites', site, 'services', service, 'days') + `?count=${count}`),
   availability: (site: string, service: string) =>
     call<{ windows: Availability[] }[]>('GET', at('sites', site, 'services', service, 'availability')),
   pin: (site: string, service: string) => call<Service>('PUT', at('sites', site, 'services', service, 'fingerprint'), { fingerprint: '' }),
@@ -252,6 +256,8 @@ export const api = {
   push: (zone: string) => call<Push[]>('POST', at('zones', zone, 'pushes')),
   differences: (zone: string) => call<Difference[]>('GET', at('zones', zone, 'differences')),
   send: (method: 'POST' | 'PATCH' | 'PUT', path: string, body: unknown, tag?: string) => call<unknown>(method, path, body, tag),
+  removed: () => call<Removed[]>('GET', '/removed'),
+  restore: (id: number) => call<Removed>('POST', at('removed', String(id), 'restoration')),
   remove: (path: string, tag?: string) => call<void>('DELETE', path, undefined, tag),
   lan: (site: string) => call<DeviceReport[]>('GET', at('sites', site, 'lan')),
   look: (site: string) => call<DeviceReport[]>('POST', at('sites', site, 'lan')),

@@ -64,6 +64,10 @@ export const account = {
 }
 
 export const audit = {
+  removed: 'Removed, and can be brought back',
+  noneRemoved: 'Nothing was removed within the last 30 days.',
+  ofSite: (site: string) => `of ${site}`,
+  until: (at: string) => `for good ${at}`,
   title: 'Who did what',
   here: 'What changed here',
   all: 'All of it',

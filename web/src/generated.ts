@@ -1239,6 +1239,18 @@ export interface components {
             next_step: string;
             words: string;
         };
+        Removed: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            person: string;
+            site: string;
+            /** Format: date-time */
+            until: string;
+        };
         Review: {
             address: string;
             consent: string;

@@ -14,6 +14,7 @@ import { MovesPage } from './pages/MovesPage'
 import { NamesPage } from './pages/NamesPage'
 import { NoticesPage } from './pages/NoticesPage'
 import { PeoplePage } from './pages/PeoplePage'
+import { ServicePage } from './pages/ServicePage'
 import { SitePage } from './pages/SitePage'
 import { VantagesPage } from './pages/VantagesPage'
 import { Frame } from './parts/Frame'
@@ -64,6 +65,7 @@ function Console() {
                 <Route path="/audit" element={<AuditPage />} />
                 <Route path="/account" element={<AccountPage />} />
                 <Route path="/sites/:code/commissioning" element={<CommissioningPage />} />
+                <Route path="/sites/:code/services/:name" element={<ServicePage />} />
                 <Route path="/sites/:code" element={<SitePage />} />
                 <Route path="*" element={<FirstPage />} />
               </Routes>

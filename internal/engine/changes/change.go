@@ -91,7 +91,8 @@ func refusedEdit(err error) bool {
 	var missing store.Missing
 	var taken store.Taken
 	var inUse store.InUse
-	return errors.As(err, &missing) || errors.As(err, &taken) || errors.As(err, &inUse) || errors.Is(err, store.ErrNotWriter)
+	var without store.Without
+	return errors.As(err, &missing) || errors.As(err, &taken) || errors.As(err, &inUse) || errors.As(err, &without) || errors.Is(err, store.ErrNotWriter)
 }
 
 // follow makes memory, zones and probing follow an edit that was committed.

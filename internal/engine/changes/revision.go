@@ -2,6 +2,7 @@ package changes
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -31,6 +32,18 @@ func WithRequest(ctx context.Context, r Request) context.Context {
 func requestOf(ctx context.Context) Request {
 	r, _ := ctx.Value(requestKey{}).(Request)
 	return r
+}
+
+// who names whoever asks.
+func (r Request) who() string { return cmp.Or(r.Person, "the service") }
+
+// removedFor is how long what was removed can be brought back.
+const removedFor = 30 * 24 * time.Hour
+
+// Removal says who removes something with ctx, and until when it can be brought back.
+func (ch *Changes) Removal(ctx context.Context) store.Removal {
+	now := ch.Now()
+	return store.Removal{Person: requestOf(ctx).who(), At: now, Until: now.Add(removedFor)}
 }
 
 // Stale reports an edit of a revision that is no longer the newest. Meanwhile says who changed what since.
@@ -86,11 +99,7 @@ func noteEdit(ctx context.Context, tx *store.Store, ed Edit, now time.Time) erro
 	if err != nil {
 		return err
 	}
-	person := requestOf(ctx).Person
-	if person == "" {
-		person = "the service"
-	}
-	return tx.NoteEdit(ctx, store.Edit{Kind: ed.Of.Kind, Ref: ed.Of.ID, Revision: ed.Of.Revision + 1, Person: person, At: now,
+	return tx.NoteEdit(ctx, store.Edit{Kind: ed.Of.Kind, Ref: ed.Of.ID, Revision: ed.Of.Revision + 1, Person: requestOf(ctx).who(), At: now,
 		Changes: changes})
 }
 

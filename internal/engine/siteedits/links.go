@@ -158,7 +158,7 @@ func (e *SiteEdits) RemoveLink(ctx context.Context, code, label string) error {
 		p, l, err := e.FindLink(code, label)
 		return changes.Edit{Site: p.Code, Words: "link " + l.Label + " removed", Of: linkResource(l),
 			Write: func(ctx context.Context, tx *store.Store) error {
-				if err := tx.RemoveLink(ctx, l); err != nil {
+				if err := tx.RemoveLink(ctx, l, e.Removal(ctx)); err != nil {
 					return err
 				}
 				_, err := tx.BumpSerials(ctx, p.ZoneIDs())

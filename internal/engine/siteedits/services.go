@@ -144,7 +144,7 @@ func (e *SiteEdits) RemoveService(ctx context.Context, code, name string) error 
 	return e.Change(ctx, func() (changes.Edit, error) {
 		p, s, err := e.FindService(code, name)
 		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " removed", Parts: record.Services, Of: serviceResource(s),
-			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveService(ctx, s) }}, err
+			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveService(ctx, s, e.Removal(ctx)) }}, err
 	})
 }
 

@@ -83,7 +83,10 @@ func (e *SiteEdits) RemoveSite(ctx context.Context, code string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
 		p, err := e.SiteSeen(ctx, code)
 		return changes.Edit{Site: p.Code, Words: "site " + p.Code + " removed", Of: siteResource(p.Site),
-			Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.RemoveSite(ctx, p.Site); return err }}, err
+			Write: func(ctx context.Context, tx *store.Store) error {
+				_, err := tx.RemoveSite(ctx, p.Site, e.Removal(ctx))
+				return err
+			}}, err
 	})
 }
 
@@ -156,6 +159,6 @@ func (e *SiteEdits) RemoveDevice(ctx context.Context, code, name string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
 		p, d, err := e.FindDevice(code, name)
 		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " removed", Of: deviceResource(d),
-			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveDevice(ctx, d) }}, err
+			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveDevice(ctx, d, e.Removal(ctx)) }}, err
 	})
 }

@@ -333,6 +333,16 @@ func (vw *Views) Availability(ctx context.Context, code, service string) ([]cont
 	return out, nil
 }
 
+// Days returns the availability and latency of a service day by day over the last so many days, the oldest first. Errors: store.Missing,
+// that of the database.
+func (vw *Views) Days(ctx context.Context, code, service string, count int) ([]ledger.Availability, error) {
+	_, s, err := vw.FindService(code, service)
+	if err != nil {
+		return nil, err
+	}
+	return vw.Rooms.History.Days(ctx, s.ID, ledger.DayOf(vw.Now()).AddDate(0, 0, 1-count))
+}
+
 // patternView reports a link's rhythm; nil when none is known.
 func (vw *Views) patternView(linkID int64) *contract.ChangePattern {
 	p, ok := vw.Rooms.Moves.Pattern(linkID)

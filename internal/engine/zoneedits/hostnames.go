@@ -203,7 +203,7 @@ func (e *ZoneEdits) RemoveHostname(ctx context.Context, name string) error {
 		h, err := e.Hostname(ctx, name)
 		return changes.Edit{Site: h.Site, Words: "hostname " + name + " removed", Of: hostnameResource(h.Hostname),
 			Write: func(ctx context.Context, tx *store.Store) error {
-				_, err := tx.RemoveHostname(ctx, h.Hostname)
+				_, err := tx.RemoveHostname(ctx, h.Hostname, e.Removal(ctx))
 				return err
 			}}, err
 	})

@@ -1,11 +1,13 @@
 import { Box, Button, Checkbox, FormControlLabel, Link, Stack, TextField, Typography } from '@mui/material'
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { Link as To, useSearchParams } from 'react-router'
 import { api, type Act } from '../api'
 import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
+import { useSession } from '../parts/session'
 import { Section, Trouble } from '../parts/Sheet'
 import { Titled } from '../parts/Titled'
+import { exact } from '../words'
 
 const words = say.audit
 
@@ -54,6 +56,53 @@ export function Done({ a, site = true }: { a: Act; site?: boolean }) {
         </Typography>
       ))}
     </Box>
+  )
+}
+
+// Undoable is what was removed and can be brought back.
+function Undoable() {
+  const queries = useQueryClient()
+  const may = useSession().role !== 'viewer'
+  const list = useQuery({ queryKey: ['removed'], queryFn: api.removed })
+  const back = useMutation({
+    mutationFn: api.restore,
+    onSuccess: () => queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
+  })
+  return (
+    <Section title={words.removed} id="removed">
+      <Trouble error={list.error ?? back.error} />
+      {list.data?.map((r) => (
+        <Stack
+          key={r.id}
+          data-removed={r.name}
+          direction="row"
+          sx={{ borderTop: (t) => t.rule.hair, px: 2, py: 0.5, columnGap: 2, alignItems: 'center', flexWrap: 'wrap' }}
+        >
+          <Typography variant="label" sx={{ width: '7rem' }}>
+            <Ago at={r.at} />
+          </Typography>
+          <Typography sx={{ width: '9rem', fontWeight: 600 }}>{r.person}</Typography>
+          <Typography sx={{ flex: 1, minWidth: '12rem' }}>
+            {r.kind} <Typography variant="mono">{r.name}</Typography> {r.kind !== 'site' && words.ofSite(r.site)}
+          </Typography>
+          <Typography variant="body2" sx={{ color: 'text.secondary' }}>
+            {words.until(exact(r.until))}
+          </Typography>
+          {may && (
+            <Button
+              size="small"
+              color="inherit"
+              disabled={back.isPending}
+              onClick={() => back.mutate(r.id)}
+              aria-label={`${say.form.back}: ${r.kind} ${r.name}`}
+            >
+              {say.form.back}
+            </Button>
+          )}
+        </Stack>
+      ))}
+      {list.data?.length === 0 && <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>{words.noneRemoved}</Typography>}
+    </Section>
   )
 }
 
@@ -110,6 +159,7 @@ export function AuditPage() {
           </Button>
         )}
       </Section>
+      <Undoable />
     </>
   )
 }

@@ -5,6 +5,7 @@ import { Link as To, useParams } from 'react-router'
 import { api, at, type Accuracy, type Cause, type Fault } from '../api'
 import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
+import { Crumbs } from '../parts/Crumbs'
 import { Whose } from '../parts/FaultCard'
 import { Field, Section, Trouble } from '../parts/Sheet'
 import { Titled } from '../parts/Titled'
@@ -118,57 +119,52 @@ export function CausePage() {
   const accuracy = useQuery({ queryKey: ['causes', 'accuracy'], queryFn: api.accuracy })
   const c = one.data
   return (
-    <Section
-      title={cause}
-      id="cause"
-      aside={
-        <Link component={To} to="/causes" color="text.primary">
-          {words.all}
-        </Link>
-      }
-    >
-      <Titled of={cause} />
-      <Trouble error={one.error} />
-      {c && (
-        <Box sx={{ px: 2, pb: 2 }}>
-          <Typography sx={{ fontWeight: 600 }}>{c.summary}.</Typography>
-          <Typography sx={{ mb: 1 }}>{c.next_step}</Typography>
-          <Box sx={{ display: 'flex', flexWrap: 'wrap', pl: '1px', pt: '1px', mb: 1 }}>
-            <Field label={words.hop}>{c.hop}</Field>
-            <Field label={words.takes}>{c.takes}</Field>
-            <Field label={words.who} wide>
-              {c.who}
-            </Field>
+    <>
+      <Crumbs above={[[say.frame.causes, '/causes']]} here={cause} />
+      <Section title={cause} id="cause">
+        <Titled of={cause} />
+        <Trouble error={one.error} />
+        {c && (
+          <Box sx={{ px: 2, pb: 2 }}>
+            <Typography sx={{ fontWeight: 600 }}>{c.summary}.</Typography>
+            <Typography sx={{ mb: 1 }}>{c.next_step}</Typography>
+            <Box sx={{ display: 'flex', flexWrap: 'wrap', pl: '1px', pt: '1px', mb: 1 }}>
+              <Field label={words.hop}>{c.hop}</Field>
+              <Field label={words.takes}>{c.takes}</Field>
+              <Field label={words.who} wide>
+                {c.who}
+              </Field>
+            </Box>
+            <Counts of={accuracy.data?.find((a) => a.cause === cause)} />
+            {c.can_wait && <Typography>{words.canWait}</Typography>}
+            {c.predicts?.length ? (
+              <>
+                <Typography variant="h2" sx={{ mt: 2, mb: 1 }}>
+                  {words.predicts}
+                </Typography>
+                {c.predicts.map((p) => (
+                  <Stack
+                    key={p.sign}
+                    direction={{ xs: 'column', sm: 'row' }}
+                    sx={{ borderTop: (t) => t.rule.field, py: 0.5, gap: { xs: 0, sm: 2 } }}
+                  >
+                    <Typography sx={{ width: '16rem', flexShrink: 0, fontWeight: p.hard ? 600 : 400 }}>{p.sign}</Typography>
+                    <Typography sx={{ flex: 1 }}>{p.values.join('; ')}</Typography>
+                    <Typography variant="label" sx={{ width: '10rem' }}>
+                      {p.check ?? words.everyProbe}
+                    </Typography>
+                  </Stack>
+                ))}
+                <Typography variant="body2" sx={{ mt: 1, color: 'text.secondary' }}>
+                  {words.hard}
+                </Typography>
+              </>
+            ) : (
+              <Typography sx={{ mt: 1 }}>{words.direct}</Typography>
+            )}
           </Box>
-          <Counts of={accuracy.data?.find((a) => a.cause === cause)} />
-          {c.can_wait && <Typography>{words.canWait}</Typography>}
-          {c.predicts?.length ? (
-            <>
-              <Typography variant="h2" sx={{ mt: 2, mb: 1 }}>
-                {words.predicts}
-              </Typography>
-              {c.predicts.map((p) => (
-                <Stack
-                  key={p.sign}
-                  direction={{ xs: 'column', sm: 'row' }}
-                  sx={{ borderTop: (t) => t.rule.field, py: 0.5, gap: { xs: 0, sm: 2 } }}
-                >
-                  <Typography sx={{ width: '16rem', flexShrink: 0, fontWeight: p.hard ? 600 : 400 }}>{p.sign}</Typography>
-                  <Typography sx={{ flex: 1 }}>{p.values.join('; ')}</Typography>
-                  <Typography variant="label" sx={{ width: '10rem' }}>
-                    {p.check ?? words.everyProbe}
-                  </Typography>
-                </Stack>
-              ))}
-              <Typography variant="body2" sx={{ mt: 1, color: 'text.secondary' }}>
-                {words.hard}
-              </Typography>
-            </>
-          ) : (
-            <Typography sx={{ mt: 1 }}>{words.direct}</Typography>
-          )}
-        </Box>
-      )}
-    </Section>
+        )}
+      </Section>
+    </>
   )
 }

@@ -9,6 +9,7 @@ import { Explained } from '../parts/FaultCard'
 import { Section, Trouble } from '../parts/Sheet'
 import { Titled } from '../parts/Titled'
 import { Ago } from '../parts/Ago'
+import { OfSite } from '../parts/Crumbs'
 import { same, type Kept } from '../parts/answers'
 import { toneOf } from '../words'
 
@@ -186,6 +187,7 @@ export function CommissioningPage() {
   return (
     <Box sx={{ maxWidth: (t) => t.draw.column / 1.6, mx: 'auto' }}>
       <Titled of={words.of(code)} />
+      <OfSite code={code} here={words.title} />
       <Section
         title={words.title}
         id="commissioning"

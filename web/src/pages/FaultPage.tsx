@@ -5,6 +5,7 @@ import { Link as To, useParams } from 'react-router'
 import { api, at, type FaultStory } from '../api'
 import { say } from '../catalogue'
 import { Ago } from '../parts/Ago'
+import { Crumbs, OfSite } from '../parts/Crumbs'
 import { Explained } from '../parts/FaultCard'
 import { Field, Section, Trouble } from '../parts/Sheet'
 import { Titled } from '../parts/Titled'
@@ -120,6 +121,7 @@ export function FaultPage() {
   return (
     <>
       <Titled of={f.site || f.provider || words.one(id)} />
+      {f.site ? <OfSite code={f.site} here={words.one(id)} /> : <Crumbs here={words.one(id)} />}
       <Trouble error={one.error} />
       <Section
         title={f.site || f.provider || f.finding.subject || words.one(id)}

@@ -6,7 +6,7 @@ import { at, api, tagOf, type Hostname, type Site } from '../api'
 import { say } from '../catalogue'
 import { siteForms } from '../forms/site'
 import { Entry } from '../parts/Entry'
-import { Part, Removal, type Doomed, type Form } from '../parts/Part'
+import { Part, type Form } from '../parts/Part'
 import { Section } from '../parts/Sheet'
 import { exact, toneOf } from '../words'
 
@@ -16,7 +16,6 @@ const words = say.record
 export function RecordSection({ site: s }: { site: Site }) {
   const go = useNavigate()
   const [form, setForm] = useState<Form | null>(null)
-  const [doomed, setDoomed] = useState<Doomed | null>(null)
   const invite = useMutation({ mutationFn: (link: string) => api.invite(s.code, link) })
   const routerKey = useMutation({ mutationFn: (link: string) => api.routerKey(s.code, link) })
   const hold = useMutation({ mutationFn: (h: Hostname) => api.hold(h.name, !h.hold_by) })
@@ -24,20 +23,21 @@ export function RecordSection({ site: s }: { site: Site }) {
   const kinds = useQuery({ queryKey: ['kinds'], queryFn: api.kinds, staleTime: Infinity })
   const f = siteForms(s, suggestion.data?.free ? suggestion.data.name : '', kinds.data ?? [])
   const base = at('sites', s.code)
-  const part = { open: setForm, remove: setDoomed }
+  const part = { open: setForm }
   return (
     <Section
       title={words.title}
       id="record"
       aside={
-        <>
-          <Button size="small" color="inherit" onClick={() => setForm(f.site())}>
-            {words.editSite}
-          </Button>
-          <Button size="small" color="error" onClick={() => setDoomed({ key: s.code, path: base, words: words.withIt, tag: tagOf(s) })}>
-            {words.removeSite}
-          </Button>
-        </>
+        <Button
+          size="small"
+          color="inherit"
+          onClick={() =>
+            setForm({ ...f.site(), removal: { key: `site ${s.code}`, path: base, words: words.withIt, tag: tagOf(s), kind: 'site' } })
+          }
+        >
+          {words.editSite}
+        </Button>
       }
     >
       {invite.error && <Alert severity="error">{invite.error.message}</Alert>}
@@ -66,6 +66,7 @@ export function RecordSection({ site: s }: { site: Site }) {
         {...part}
         lines={s.links.map((l) => ({
           key: `link ${l.label}`,
+          kind: 'link',
           words: l.label,
           detail: [l.provider, l.mode, l.ipv4, l.ipv6, l.change_at && words.changes(exact(l.change_at))].filter(Boolean).join(', '),
           edit: f.link(l),
@@ -87,6 +88,7 @@ export function RecordSection({ site: s }: { site: Site }) {
         {...part}
         lines={s.hostnames.map((h) => ({
           key: h.name,
+          kind: 'hostname',
           words: h.state,
           tone: toneOf[h.verdict],
           edit: f.hostname(h),
@@ -111,6 +113,7 @@ export function RecordSection({ site: s }: { site: Site }) {
         {...part}
         lines={s.devices.map((d) => ({
           key: `device ${d.name}`,
+          kind: 'device',
           words: d.name,
           detail: [d.lan_address, d.mac || words.noMAC, d.reserved ? words.reserved : words.notReserved].join(', '),
           edit: f.device(d),
@@ -124,6 +127,7 @@ export function RecordSection({ site: s }: { site: Site }) {
         {...part}
         lines={s.services.map((v) => ({
           key: `service ${v.name}`,
+          kind: 'service',
           words: v.name,
           detail: [
             v.kind,
@@ -143,16 +147,7 @@ export function RecordSection({ site: s }: { site: Site }) {
           done={(saved) => {
             if (form.path === base) void go(at('sites', (saved as Site).code))
           }}
-        />
-      )}
-      {doomed && (
-        <Removal
-          doomed={doomed}
-          keep={() => setDoomed(null)}
-          removed={() => {
-            setDoomed(null)
-            if (doomed.path === base) void go('/')
-          }}
+          gone={() => form.path === base && void go('/')}
         />
       )}
     </Section>

@@ -1,8 +1,7 @@
-import { Alert, Box, Button, Link, Stack, Table, TableBody, TableCell, TableHead, TableRow, Typography } from '@mui/material'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { Alert, Box, Button, Stack, Table, TableBody, TableCell, TableHead, TableRow, Typography } from '@mui/material'
+import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { api, type Availability, type Card, type Service } from '../api'
 import { say } from '../catalogue'
-import type { Window } from '../drawings/bars'
 import { Ago } from '../parts/Ago'
 import { Field } from '../parts/Sheet'
 import { exact, length } from '../words'
@@ -11,7 +10,7 @@ const words = say.service
 const seconds = (s: number) => (s ? length(s * 1000) : '–')
 const micros = (us: number) => (us ? length(us / 1000) : '–')
 
-function Windows({ list }: { list: Availability[] }) {
+export function Windows({ list }: { list: Availability[] }) {
   return (
     <Box sx={{ overflowX: 'auto' }}>
       <Table size="small">
@@ -41,7 +40,7 @@ function Windows({ list }: { list: Availability[] }) {
   )
 }
 
-function CardSheet({ card }: { card: Card }) {
+export function CardSheet({ card }: { card: Card }) {
   return (
     <Box data-card={card.title} sx={{ mt: 1.5 }}>
       <Typography sx={{ fontWeight: 600 }}>{words.card(card.title, card.where)}</Typography>
@@ -57,19 +56,16 @@ function CardSheet({ card }: { card: Card }) {
   )
 }
 
-// ServiceDetail is what is known of a service beyond its path: each vantage point's view, what it is recognised by, how it was,
-// and what to type into the router.
-export function ServiceDetail({ site, service, view }: { site: string; service: Service; view: Window }) {
+// ServiceDetail is what is seen of a service: each vantage point's view, and what it is recognised by.
+export function ServiceDetail({ site, service }: { site: string; service: Service }) {
   const queries = useQueryClient()
-  const cards = useQuery({ queryKey: ['cards', site, service.name], queryFn: () => api.cards(site, service.name) })
-  const availability = useQuery({ queryKey: ['availability', site, service.name], queryFn: () => api.availability(site, service.name) })
   const pin = useMutation({
     mutationFn: () => api.pin(site, service.name),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['site', site] }),
   })
   const strange = service.fingerprint && service.fingerprint_seen && service.fingerprint !== service.fingerprint_seen
   return (
-    <Box sx={{ borderTop: (t) => t.rule.hair, mt: 1.5, pt: 1 }}>
+    <Box sx={{ px: 2, pb: 2 }}>
       {service.vantages?.map((v) => (
         <Stack
           key={v.vantage}
@@ -147,23 +143,6 @@ export function ServiceDetail({ site, service, view }: { site: string; service: 
           ))}
         </Typography>
       )}
-      {cards.data?.map((c) => (
-        <CardSheet key={c.title} card={c} />
-      ))}
-      <Box sx={{ mt: 1.5 }}>{availability.data?.[0] && <Windows list={availability.data[0].windows} />}</Box>
-      <Typography variant="body2" sx={{ mt: 1 }}>
-        {words.history}
-        {['csv', 'json'].map((f) => (
-          <Link
-            key={f}
-            href={api.historyFile(site, service.name, view.from, view.until, f)}
-            download={`${site}-${service.name}.${f}`}
-            sx={{ mr: 1 }}
-          >
-            {f.toUpperCase()}
-          </Link>
-        ))}
-      </Typography>
     </Box>
   )
 }

@@ -1,17 +1,17 @@
-import { Box, Button, Stack, Typography } from '@mui/material'
+import { Box, Button, Typography } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
 import { Link as To, useParams } from 'react-router'
 import { api, at, type Service, type Site } from '../api'
 import { say } from '../catalogue'
 import { AddressStair } from '../drawings/AddressStair'
-import type { Window } from '../drawings/bars'
 import { Legend, Scale } from '../drawings/Ribbon'
 import { Trail } from '../drawings/Trail'
 import { Ago } from '../parts/Ago'
 import { useSession } from '../parts/session'
 import { Dotted } from '../parts/Dotted'
 import { FaultCard } from '../parts/FaultCard'
+import { Crumbs } from '../parts/Crumbs'
+import { Ranges, useWindow } from '../parts/Ranges'
 import { Field, Section, Trouble } from '../parts/Sheet'
 import { Titled } from '../parts/Titled'
 import { Exposure } from './Exposure'
@@ -22,14 +22,6 @@ import { ServiceBlock } from './ServiceBlock'
 import { SiteSide } from './SiteSide'
 
 const words = say.site
-const minute = 60_000
-const ranges: [string, number][] = [
-  [say.stretch.minutes, 10 * minute],
-  [say.stretch.day, 1440 * minute],
-  [say.stretch.week, 7 * 1440 * minute],
-  [say.stretch.quarter, 90 * 1440 * minute],
-]
-
 function Head({ site }: { site: Site }) {
   const link = site.links.find((l) => l.label === site.link)
   const name = site.hostnames[0]
@@ -80,28 +72,6 @@ function Head({ site }: { site: Site }) {
   )
 }
 
-// useWindow is the stretch of time that the ribbons show: the newest so-and-so long, or what was zoomed to.
-function useWindow() {
-  const [range, setRange] = useState(1440 * minute)
-  const [zoomed, setZoomed] = useState<Window | null>(null)
-  const [now, setNow] = useState(() => Date.now())
-  useEffect(() => {
-    const timer = setInterval(() => setNow(Date.now()), 2000)
-    return () => clearInterval(timer)
-  }, [])
-  return {
-    view: zoomed ?? { from: now - range, until: now },
-    now,
-    range,
-    zoomed,
-    setRange: (r: number) => {
-      setZoomed(null)
-      setRange(r)
-    },
-    zoom: setZoomed,
-  }
-}
-
 // many is how many services a site has before the paths of those that are well are folded.
 const many = 3
 
@@ -110,10 +80,10 @@ export function SitePage() {
   const { code = '' } = useParams()
   const session = useSession()
   const site = useQuery({ queryKey: ['site', code], queryFn: () => api.site(code), refetchInterval: 5000 })
-  const vantages = useQuery({ queryKey: ['vantages'], queryFn: api.vantages })
   const moves = useQuery({ queryKey: ['moves', code], queryFn: () => api.moves(code, 200) })
   const renumber = useMutation({ mutationFn: (link: string) => api.renumber(code, link) })
-  const { view, now, range, zoomed, setRange, zoom } = useWindow()
+  const window = useWindow()
+  const { view, now, zoom } = window
   const s = site.data
   if (!s) return <Trouble error={site.error} />
   const order = (svc: Service) => (svc.verdict === 'proven' ? 2 : svc.not_provable ? 1 : 0) // what is broken first
@@ -124,6 +94,7 @@ export function SitePage() {
   return (
     <>
       <Titled of={s.code} shown />
+      <Crumbs here={s.code} />
       <Trouble error={site.error} />
       <Head site={s} />
       {apart.length > 0 && (
@@ -133,31 +104,12 @@ export function SitePage() {
           ))}
         </Section>
       )}
-      <Section
-        title={words.wayIn}
-        id="services"
-        aside={
-          <Stack direction="row" sx={{ gap: 0.5, flexWrap: 'wrap' }}>
-            {ranges.map(([word, ms]) => (
-              <Button
-                key={word}
-                size="small"
-                variant={!zoomed && range === ms ? 'contained' : 'text'}
-                color={!zoomed && range === ms ? 'primary' : 'inherit'}
-                onClick={() => setRange(ms)}
-              >
-                {word}
-              </Button>
-            ))}
-          </Stack>
-        }
-      >
+      <Section title={words.wayIn} id="services" aside={<Ranges of={window} />}>
         {services.map((svc, i) => (
           <ServiceBlock
             key={svc.name}
             folded={services.length > many && i > 0 && svc.verdict === 'proven'}
             site={s.code}
-            vantages={(vantages.data ?? []).filter((v) => v.state !== 'invited').map((v) => v.name)}
             service={svc}
             path={s.paths.find((p) => p.service === svc.name)}
             view={view}

@@ -17,6 +17,7 @@ function hostnameLine(h: Hostname, push?: Push): Line {
   const follows = say.record.follows(h.link ? words.link(h.link) : say.record.preferred)
   return {
     key: h.name,
+    kind: 'hostname',
     words: h.state,
     tone: toneOf[h.verdict],
     path: at('hostnames', h.name),
@@ -130,16 +131,13 @@ export function ZoneSheet({ zone: z, hostnames, aliases, redirects, keys, open, 
           <Button size="small" component="a" href={`/api/v1/zones/${z.apex}/file`} color="inherit">
             {words.file}
           </Button>
-          <Button size="small" color="inherit" onClick={() => open(editZone(z, keys))} aria-label={`${say.form.edit} zone ${z.apex}`}>
-            {say.form.edit}
-          </Button>
           <Button
             size="small"
-            color="error"
-            onClick={() => remove({ key: `zone ${z.apex}`, path: at('zones', z.apex), tag: tagOf(z) })}
-            aria-label={`${say.form.remove} zone ${z.apex}`}
+            color="inherit"
+            onClick={() => open({ ...editZone(z, keys), removal: { key: `zone ${z.apex}`, path: at('zones', z.apex), tag: tagOf(z) } })}
+            aria-label={`${say.form.edit} zone ${z.apex}`}
           >
-            {say.form.remove}
+            {say.form.edit}
           </Button>
         </>
       }

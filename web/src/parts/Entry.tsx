@@ -17,6 +17,7 @@ import { api, Problem, type Edit } from '../api'
 import { say } from '../catalogue'
 import { sent, shownAs, typed, type Blank, type Value } from '../forms/blank'
 import { Ago } from './Ago'
+import { Removal, type Doomed } from './Part'
 
 // Meanwhile says who changed what since a form was opened, and asks whose word counts.
 function Meanwhile({ edits, blanks, theirs, mine }: { edits: Edit[]; blanks: Blank[]; theirs: () => void; mine: () => void }) {
@@ -64,8 +65,10 @@ export function Entry({
   blanks,
   given,
   tag: read,
+  removal,
   close,
   done,
+  gone,
 }: {
   title: string
   path: string
@@ -73,8 +76,10 @@ export function Entry({
   blanks: Blank[]
   given: Record<string, Value>
   tag?: string
+  removal?: Doomed
   close: () => void
   done?: (saved: unknown) => void
+  gone?: () => void // it was removed
 }) {
   const [tag, setTag] = useState(read)
   const queries = useQueryClient()
@@ -131,7 +136,20 @@ export function Entry({
   const placed = blanks.some((b) => flaw(b.name))
   const [all, setAll] = useState(false)
   const shown = blanks.filter((b) => all || !b.seldom || flaw(b.name))
+  const [removing, remove] = useState(false)
   const words = (b: Blank) => flaw(b.name) || (b.kind === 'name' && check.data && asked ? check.data.detail : b.help)
+  if (removal && removing) {
+    return (
+      <Removal
+        doomed={removal}
+        keep={() => remove(false)}
+        removed={() => {
+          close()
+          gone?.()
+        }}
+      />
+    )
+  }
   return (
     <Dialog open onClose={close} fullWidth maxWidth="xs">
       <form
@@ -193,6 +211,11 @@ export function Entry({
           </Stack>
         </DialogContent>
         <DialogActions sx={{ px: 3, pb: 2 }}>
+          {removal && (
+            <Button color="inherit" sx={{ mr: 'auto' }} onClick={() => remove(true)}>
+              {say.form.remove}
+            </Button>
+          )}
           <Button color="inherit" onClick={close}>
             {say.form.cancel}
           </Button>

@@ -8,6 +8,7 @@ import type { Mode } from '../theme'
 import { useSession } from './session'
 import { Keys } from './Keys'
 import { useLive } from './live'
+import { Undoing } from './Undoing'
 
 const words = say.frame
 
@@ -57,7 +58,9 @@ export function Frame({ mode, turn, children }: { mode: Mode; turn: () => void; 
         </Button>
       </Stack>
       <Keys />
-      <Box component="main">{children}</Box>
+      <Undoing>
+        <Box component="main">{children}</Box>
+      </Undoing>
     </Box>
   )
 }

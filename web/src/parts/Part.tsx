@@ -4,7 +4,9 @@ import type { ReactNode } from 'react'
 import { api } from '../api'
 import { say } from '../catalogue'
 import type { Blank, Value } from '../forms/blank'
+import type { Removed } from '../documents'
 import { useSession } from './session'
+import { useUndo } from './undo'
 
 const words = say.form
 
@@ -16,10 +18,11 @@ export type Form = {
   blanks: Blank[]
   given: Record<string, Value>
   tag?: string
+  removal?: Doomed // how what it edits is removed
 }
 
-// Doomed is what somebody asked to remove.
-export type Doomed = { key: string; path: string; words?: string; tag?: string }
+// Doomed is what somebody asked to remove. Kind is set where it can be brought back.
+export type Doomed = { key: string; path: string; words?: string; tag?: string; kind?: Removed['kind'] }
 
 export interface Line {
   key: string
@@ -29,9 +32,13 @@ export interface Line {
   edit?: Form
   path?: string
   tag?: string
+  kind?: Doomed['kind']
   warning?: string // what removing it means
   extra?: { word: string; act: () => void }[]
 }
+
+const doomed = (l: Line): Doomed | undefined =>
+  l.path ? { key: l.key, path: l.path, tag: l.tag, words: l.warning, kind: l.kind } : undefined
 
 // Part is one kind of things on the record: a line each, and a button to add another.
 export function Part({
@@ -46,7 +53,7 @@ export function Part({
   lines: Line[]
   add?: Form
   open: (f: Form) => void
-  remove: (d: Doomed) => void
+  remove?: (d: Doomed) => void // of lines that have nothing to edit
   own?: boolean // it is one's own
 }) {
   const may = useSession().role !== 'viewer' || own // what somebody may not do is not offered
@@ -74,17 +81,12 @@ export function Part({
             </Button>
           ))}
           {may && l.edit && (
-            <Button size="small" onClick={() => open(l.edit!)} aria-label={`${words.edit} ${l.key}`}>
+            <Button size="small" onClick={() => open({ ...l.edit!, removal: doomed(l) })} aria-label={`${words.edit} ${l.key}`}>
               {words.edit}
             </Button>
           )}
-          {may && l.path && (
-            <Button
-              size="small"
-              color="error"
-              onClick={() => remove({ key: l.key, path: l.path!, tag: l.tag, words: l.warning })}
-              aria-label={`${words.remove} ${l.key}`}
-            >
+          {may && !l.edit && remove && l.path && (
+            <Button size="small" color="inherit" onClick={() => remove(doomed(l)!)} aria-label={`${words.remove} ${l.key}`}>
               {words.remove}
             </Button>
           )}
@@ -97,10 +99,12 @@ export function Part({
 // Removal asks once more before something is removed.
 export function Removal({ doomed, keep, removed }: { doomed: Doomed; keep: () => void; removed: () => void }) {
   const queries = useQueryClient()
+  const undo = useUndo()
   const remove = useMutation({
     mutationFn: () => api.remove(doomed.path, doomed.tag),
     onSuccess: async () => {
       removed()
+      if (doomed.kind) undo(doomed.key, doomed.kind)
       await queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
     },
   })
@@ -109,7 +113,7 @@ export function Removal({ doomed, keep, removed }: { doomed: Doomed; keep: () =>
       <DialogTitle variant="h2">{words.removal(doomed.key)}</DialogTitle>
       <DialogContent>
         {remove.error && <Alert severity="error">{remove.error.message}</Alert>}
-        <Typography>{doomed.words ?? words.forGood}</Typography>
+        <Typography>{doomed.words ?? (doomed.kind ? words.later : words.forGood)}</Typography>
       </DialogContent>
       <DialogActions>
         <Button color="inherit" onClick={keep}>

@@ -1,4 +1,4 @@
-package demo_test
+package console_test
 
 import (
 	"context"
@@ -23,6 +23,7 @@ func field(label string) string {
 
 // TestSomebodyIsInvitedAndSeesTheirSites goes through the console of an owner, and then of whoever they invited.
 func TestSomebodyIsInvitedAndSeesTheirSites(t *testing.T) {
+	t.Parallel()
 	tab := signedIn(t)
 	t.Cleanup(func() { _ = owner.RemovePerson(context.Background(), "night desk") })
 	do(t, tab, chromedp.Navigate(running.URL+"/people"), chromedp.WaitVisible(`[data-line="dispatch"]`), pressed(`@id="people"`,
@@ -62,6 +63,7 @@ func TestSomebodyIsInvitedAndSeesTheirSites(t *testing.T) {
 
 // TestASecondFactorIsSetUpInTheConsole sets up an authenticator and a passkey, and signs in with each.
 func TestASecondFactorIsSetUpInTheConsole(t *testing.T) {
+	t.Parallel()
 	inv, err := owner.InvitePerson(t.Context(), contract.PersonInvitationInput{Name: "keeper", Role: team.Viewer})
 	require.NoError(t, err)
 	_, err = owner.Accept(t.Context(), inv.Code, password)

@@ -1,4 +1,4 @@
-package demo_test
+package console_test
 
 import (
 	"context"
@@ -9,11 +9,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/core/causes"
+	"inkpost.example/inkpost/internal/testbed/isles"
 )
 
 func TestTheConsoleSaysWhyAndAsksWhatItWas(t *testing.T) {
+	t.Parallel()
+	hold(t, "DIS-01")
 	tab := signedIn(t)
-	awaitAllReachable(t, "DIS-01")
+	isles.AwaitAllReachable(t, owner, "DIS-01")
 	s, err := owner.Site(t.Context(), "DIS-01")
 	require.NoError(t, err)
 	name := s.Services[0].Name
@@ -35,7 +38,7 @@ func TestTheConsoleSaysWhyAndAsksWhatItWas(t *testing.T) {
 		do(t, tab, chromedp.Navigate(running.URL+"/causes"), chromedp.WaitVisible(`#causes [data-cause="site-dark"]`))
 		found, err := chromedp.Run(tab, chromedp.Evaluate[bool](contains(`[data-judge]`, "DIS-01")))
 		return err == nil && found
-	}, wide, 300*time.Millisecond)
+	}, isles.Wide, 300*time.Millisecond)
 	do(t, tab,
 		chromedp.Click(`//*[@data-judge][.//a[normalize-space()="DIS-01"]]//button[normalize-space()="It was that: forward-missing"]`))
 	await(t, tab, contains(`#causes [data-cause="forward-missing"]`, "right in 1 of 1"))

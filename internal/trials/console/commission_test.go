@@ -1,4 +1,4 @@
-package demo_test
+package console_test
 
 import (
 	"context"
@@ -28,6 +28,8 @@ const doorName = "door.quay.saltmarsh.example"
 // TestANewServiceIsCommissionedOnAPhone goes from nothing to the sheet at 390 px, with a device that sleeps, a forward that leads
 // elsewhere, a name that is somebody else's, and a moment without a connection.
 func TestANewServiceIsCommissionedOnAPhone(t *testing.T) {
+	t.Parallel()
+	hold(t, "KET-07")
 	ctx := t.Context()
 	t.Cleanup(func() {
 		ctx := context.Background()

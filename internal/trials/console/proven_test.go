@@ -1,4 +1,4 @@
-package demo_test
+package console_test
 
 import (
 	"context"
@@ -14,19 +14,47 @@ func pressed(within, text string) chromedp.Action[chromedp.Void] {
 }
 
 func TestTheConsoleTellsTheStoryOfAProbe(t *testing.T) {
+	t.Parallel()
+	hold(t, "SCH-04")
 	tab := signedIn(t)
 	const vpn = `@data-service="vpn"`
 	do(t, tab, chromedp.WaitVisible(`[data-site="SCH-04"]`), chromedp.Navigate(running.URL+"/sites/SCH-04"),
 		chromedp.WaitVisible(`[data-service="vpn"][data-outcome="answered"]`),
 		pressed(vpn, "Probe now"))
 	await(t, tab, contains(`[data-service="vpn"] [data-trace="answered"]`, "WireGuard completes the handshake"))
-	do(t, tab, pressed(vpn, "More"))
-	await(t, tab, contains(`[data-service="vpn"] [data-view="harbour"]`, "answered"))
-	await(t, tab, contains(`[data-service="vpn"] [data-card="Port forward"]`, "51820"))
-	await(t, tab, `document.querySelectorAll('[data-service="vpn"] [data-window]').length === 5`)
+}
+
+func TestAServiceHasAPageOfItsOwn(t *testing.T) {
+	t.Parallel()
+	hold(t, "SCH-04")
+	tab := signedIn(t)
+	do(t, tab, chromedp.Navigate(running.URL+"/sites/SCH-04"), chromedp.WaitVisible(`[data-service="vpn"][data-outcome="answered"]`),
+		chromedp.Click(`[data-service="vpn"] a`), chromedp.WaitVisible(`h1`))
+	await(t, tab, `location.pathname === '/sites/SCH-04/services/vpn' && document.title === 'vpn, SCH-04 · Ink Post'`)
+	await(t, tab, contains(`[data-service="vpn"]`, "gateway 51820"))
+	await(t, tab, contains(`[data-view="harbour"]`, "answered"))
+	await(t, tab, contains(`[data-card="Port forward"]`, "51820"))
+	await(t, tab, `document.querySelectorAll('[data-window]').length === 5`)
+	await(t, tab, `document.querySelectorAll('#path [data-hop]').length > 3`)
+	// 90 days of a made-up past have a median a day, and a range of a week has the ends of a week.
+	await(t, tab, `document.querySelectorAll('[data-latency="vpn"] rect').length > 80`)
+	await(t, tab, `[...document.querySelectorAll('[data-latency="vpn"] path')].every(p => p.getAttribute('d').length > 500)`)
+	do(t, tab, press("a week"))
+	await(t, tab, contains(`#history`, "7 days"))
+	do(t, tab, pressed(`@data-service="vpn"`, "Probe now"))
+	await(t, tab, contains(`[data-trace="answered"]`, "WireGuard completes the handshake"))
+	do(t, tab, chromedp.Click(`[aria-label="Edit service vpn"]`), chromedp.WaitVisible(`[role="dialog"] input[name="external"]`), press("Cancel"))
+	do(t, tab, chromedp.EmulateViewport(390, 844))
+	await(t, tab, `document.documentElement.scrollWidth <= 390`)
+	do(t, tab, chromedp.Click(`//nav[@aria-label="The way back"]//a[normalize-space()="SCH-04"]`))
+	await(t, tab, `location.pathname === '/sites/SCH-04'`)
+	do(t, tab, chromedp.Navigate(running.URL+"/sites/SCH-04/services/nothing"))
+	await(t, tab, contains(`[role="alert"]`, "There is no service nothing at SCH-04"))
 }
 
 func TestTheConsoleShowsAStrangerAndPinsIt(t *testing.T) {
+	t.Parallel()
+	hold(t, "RAD-06")
 	tab := signedIn(t)
 	t.Cleanup(func() { // other tests want to see the machine that was commissioned
 		_, err := owner.Mend(context.Background(), "RAD-06")
@@ -40,13 +68,14 @@ func TestTheConsoleShowsAStrangerAndPinsIt(t *testing.T) {
 	do(t, tab, chromedp.WaitVisible(`[data-site="RAD-06"]`), chromedp.Navigate(running.URL+"/sites/RAD-06"),
 		chromedp.WaitVisible(`[data-service="club-shell"][data-outcome="stranger"][data-state="unreachable"]`))
 	await(t, tab, contains(`[data-service="club-shell"]`, "it is not the club-shell that was commissioned"))
-	const shell = `@data-service="club-shell"`
-	do(t, tab, pressed(shell, "More"), chromedp.WaitVisible(`[data-service="club-shell"] [role="alert"]`),
-		pressed(shell, "Pin what it shows now"),
+	do(t, tab, chromedp.Click(`[data-service="club-shell"] a`), chromedp.WaitVisible(`#seen [role="alert"]`),
+		press("Pin what it shows now"),
 		chromedp.WaitVisible(`[data-service="club-shell"][data-state="reachable"]`))
 }
 
 func TestTheConsoleReviewsASiteAndListsVantagePoints(t *testing.T) {
+	t.Parallel()
+	hold(t, "CLI-05")
 	tab := signedIn(t)
 	do(t, tab, chromedp.WaitVisible(`[data-site="CLI-05"]`), chromedp.Navigate(running.URL+"/sites/CLI-05"),
 		chromedp.WaitVisible(`input[name="consent"]`),

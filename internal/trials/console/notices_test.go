@@ -1,4 +1,4 @@
-package demo_test
+package console_test
 
 import (
 	"context"
@@ -10,12 +10,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/testbed/isles"
 )
 
 // A technician with a phone takes a fault up, and sees who was told of it.
 func TestTheConsoleTellsTheStoryOfAFaultAndWhoWasTold(t *testing.T) {
+	t.Parallel()
+	hold(t, "BOA-09")
 	tab := signedIn(t)
-	awaitAllReachable(t, "BOA-09")
+	isles.AwaitAllReachable(t, owner, "BOA-09")
 	require.NoError(t, owner.SetLabService(t.Context(), "BOA-09", "playback", false))
 	t.Cleanup(func() { _, _ = owner.Mend(context.Background(), "BOA-09") }) // t.Context has ended by then
 	var f contract.Fault
@@ -25,7 +28,7 @@ func TestTheConsoleTellsTheStoryOfAFaultAndWhoWasTold(t *testing.T) {
 			f = list[0]
 		}
 		return f.ID != 0
-	}, wide, 200*time.Millisecond)
+	}, isles.Wide, 200*time.Millisecond)
 	do(t, tab, chromedp.EmulateViewport(390, 844), chromedp.Navigate(fmt.Sprintf("%s/faults/%d", running.URL, f.ID)),
 		chromedp.WaitVisible(`#timeline [data-event="opened"]`),
 		chromedp.Click(`//*[@id="fault"]//button[normalize-space()="It is for owner"]`),
@@ -40,7 +43,7 @@ func TestTheConsoleTellsTheStoryOfAFaultAndWhoWasTold(t *testing.T) {
 	do(t, tab, chromedp.Click(`//*[@id="fault"]//button[normalize-space()="End it now"]`),
 		chromedp.WaitVisible(`//*[@id="fault"]//button[normalize-space()="3 hours"]`))
 
-	require.Eventually(t, func() bool { return len(running.Mail.Kept()) > 0 }, wide, 200*time.Millisecond,
+	require.Eventually(t, func() bool { return len(running.Mail.Kept()) > 0 }, isles.Wide, 200*time.Millisecond,
 		"dispatch and the technician are told")
 	do(t, tab, chromedp.Navigate(running.URL+"/notices"), chromedp.WaitVisible(`#log [data-notice]`))
 	await(t, tab, contains(`#log`, "BOA-09"))

@@ -1,9 +1,12 @@
-package demo_test
+// Package console_test is the console in headless Chromium, on the whole demo.
+package console_test
 
 import (
 	"context"
 	"fmt"
 	"os/exec"
+	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -11,19 +14,41 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/demo"
+	"inkpost.example/inkpost/internal/testbed/isles"
 )
 
-// browser opens a tab of headless Chromium; what a page throws fails the test.
-func browser(t *testing.T) context.Context {
-	t.Helper()
+var (
+	running *demo.Demo
+	owner   *client.Client
+)
+
+const password = "short-slipway-kettle" // begins with one that is too short
+
+// chromium is the one browser that all tests share.
+var chromium context.Context
+
+func TestMain(m *testing.M) {
 	path, err := exec.LookPath("chromium")
-	require.NoError(t, err, "Debian's chromium is needed: make install-test")
+	if err != nil {
+		panic("Debian's chromium is needed: make install-test")
+	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-sync", true))
-	alloc, cancel := chromedp.NewExecAllocator(context.Background(), options...)
-	t.Cleanup(cancel)
-	tab, cancel := chromedp.NewContext(alloc)
+	alloc, _ := chromedp.NewExecAllocator(context.Background(), options...)
+	var end context.CancelFunc
+	chromium, end = chromedp.NewContext(alloc)
+	if err := chromedp.Do(chromium); err != nil {
+		panic(err)
+	}
+	isles.Main(m, &running, &owner, end)
+}
+
+// browser opens a tab that shares nothing with others but the browser.
+func browser(t *testing.T) context.Context {
+	t.Helper()
+	tab, cancel := chromedp.NewContext(chromium, chromedp.WithNewBrowserContext())
 	t.Cleanup(cancel)
 	require.NoError(t, chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(running.URL)))
 	return tab
@@ -31,7 +56,7 @@ func browser(t *testing.T) context.Context {
 
 func do(t *testing.T, tab context.Context, steps ...chromedp.Action[chromedp.Void]) {
 	t.Helper()
-	bounded, cancel := context.WithTimeout(tab, wide)
+	bounded, cancel := context.WithTimeout(tab, isles.Wide)
 	defer cancel()
 	require.NoError(t, chromedp.Do(bounded, steps...))
 }
@@ -39,7 +64,7 @@ func do(t *testing.T, tab context.Context, steps ...chromedp.Action[chromedp.Voi
 // await waits until an expression is true in the page.
 func await(t *testing.T, tab context.Context, expression string) {
 	t.Helper()
-	bounded, cancel := context.WithTimeout(tab, wide)
+	bounded, cancel := context.WithTimeout(tab, isles.Wide)
 	defer cancel()
 	_, err := chromedp.Run(bounded, chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond)))
 	if err != nil {
@@ -52,10 +77,28 @@ func contains(selector, text string) string {
 	return fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
 }
 
+// held are the sites that a test has for itself.
+var held sync.Map
+
+// hold waits until no other test has any of some sites, and keeps them until the test has ended. A test calls it once.
+func hold(t *testing.T, sites ...string) {
+	t.Helper()
+	for _, code := range slices.Sorted(slices.Values(sites)) {
+		mu, _ := held.LoadOrStore(code, &sync.Mutex{})
+		mu.(*sync.Mutex).Lock()
+		t.Cleanup(mu.(*sync.Mutex).Unlock)
+	}
+}
+
+// first makes sure that one test replaces the one-time password.
+var first sync.Mutex
+
 // signedIn signs in as the owner, whose one-time password is replaced on the way.
 func signedIn(t *testing.T) context.Context {
 	t.Helper()
 	tab := browser(t)
+	first.Lock()
+	defer first.Unlock()
 	visit, err := owner.SignIn(t.Context(), running.Owner, password)
 	if client.IsStatus(err, 401) {
 		do(t, tab, chromedp.WaitVisible(`input[name="password"]`),
@@ -77,8 +120,10 @@ func signedIn(t *testing.T) context.Context {
 }
 
 func TestTheConsoleShowsARenumberingLive(t *testing.T) {
+	t.Parallel()
+	hold(t, "FER-11", "SCH-04")
 	tab := signedIn(t)
-	awaitAllReachable(t, "FER-11")
+	isles.AwaitAllReachable(t, owner, "FER-11")
 	before, err := owner.Link(t.Context(), "FER-11", "main")
 	require.NoError(t, err)
 	await(t, tab, contains(`[data-site="FER-11"]`, before.IPv4.String()))
@@ -94,7 +139,7 @@ func TestTheConsoleShowsARenumberingLive(t *testing.T) {
 	await(t, tab, `document.querySelectorAll('[data-ribbon="kiosk-shell"] rect[data-outcome]').length > 0`)
 
 	// Where the provider shares no addresses, a missing forward is the router's.
-	awaitAllReachable(t, "SCH-04")
+	isles.AwaitAllReachable(t, owner, "SCH-04")
 	do(t, tab, chromedp.Navigate(running.URL+"/sites/SCH-04"), chromedp.WaitVisible(`[data-service="files-page"]`))
 	require.NoError(t, owner.SetLabForward(t.Context(), "SCH-04", "files-page", false))
 	await(t, tab, `document.querySelector('[data-service="files-page"]').dataset.outcome === 'silent'`)
@@ -105,6 +150,7 @@ func TestTheConsoleShowsARenumberingLive(t *testing.T) {
 }
 
 func TestTheConsoleExplainsBadInput(t *testing.T) {
+	t.Parallel()
 	tab := signedIn(t)
 	button := func(text string) chromedp.Action[chromedp.Void] {
 		return chromedp.Click(fmt.Sprintf(`//button[normalize-space()=%q]`, text))
@@ -123,6 +169,7 @@ func TestTheConsoleExplainsBadInput(t *testing.T) {
 }
 
 func TestTheConsoleOnAPhone(t *testing.T) {
+	t.Parallel()
 	tab := signedIn(t)
 	do(t, tab, chromedp.EmulateViewport(390, 844), chromedp.Navigate(running.URL+"/sites/DIS-01"),
 		chromedp.WaitVisible(`[data-service="still-page"]`))

@@ -1,4 +1,4 @@
-package demo_test
+package console_test
 
 import (
 	"context"
@@ -33,6 +33,7 @@ var consolePages = []struct{ path, there, dialog string }{
 	{"/", `[data-site="KET-07"]`, ""},
 	{"/sites/KET-07", `#changes`, "Edit"},
 	{"/sites/CLI-05", `#changes`, ""},
+	{"/sites/KET-07/services/recorder-page", `[data-latency]`, "Edit"},
 	{"/sites/KET-07/commissioning", `#commissioning`, ""},
 	{"/names", `[data-line="ket-07.isles.saltmarsh.example"]`, ""},
 	{"/moves", `#moves`, ""},
@@ -49,7 +50,8 @@ var consolePages = []struct{ path, there, dialog string }{
 // TestEveryPageCanBeUsedByEverybody looks at each page and dialog, by day and by night, for what somebody who sees, hears or moves
 // otherwise could not use.
 func TestEveryPageCanBeUsedByEverybody(t *testing.T) {
-	script, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
+	t.Parallel()
+	script, err := os.ReadFile("../../../web/node_modules/axe-core/axe.min.js")
 	require.NoError(t, err)
 	axe := string(script)
 	tab := signedIn(t)

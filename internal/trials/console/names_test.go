@@ -1,4 +1,4 @@
-package demo_test
+package console_test
 
 import (
 	"fmt"
@@ -12,11 +12,17 @@ func press(text string) chromedp.Action[chromedp.Void] {
 	return chromedp.Click(fmt.Sprintf(`//button[normalize-space()=%q]`, text))
 }
 
+func inDialog(text string) chromedp.Action[chromedp.Void] {
+	return chromedp.Click(fmt.Sprintf(`//div[@role="dialog"]//button[normalize-space()=%q]`, text))
+}
+
 func in(section, text string) chromedp.Action[chromedp.Void] {
 	return chromedp.Click(fmt.Sprintf(`//section[@id=%q]//button[normalize-space()=%q]`, section, text))
 }
 
 func TestTheConsoleShowsWhatARemotePrimaryHasAndPushesIt(t *testing.T) {
+	t.Parallel()
+	hold(t, "FER-11")
 	tab := signedIn(t)
 	const quay = `[id="zone-quay.saltmarsh.example"]`
 	do(t, tab, chromedp.Navigate(running.URL+"/names"), chromedp.WaitVisible(`[data-line="tickets.quay.saltmarsh.example"]`))
@@ -39,6 +45,7 @@ func TestTheConsoleShowsWhatARemotePrimaryHasAndPushesIt(t *testing.T) {
 }
 
 func TestTheConsoleRecordsNamesOfAllKinds(t *testing.T) {
+	t.Parallel()
 	tab := signedIn(t)
 	const section = "zone-isles.saltmarsh.example"
 	do(t, tab, chromedp.Navigate(running.URL+"/names"), chromedp.WaitVisible(`[data-line="museum.isles.saltmarsh.example"]`),
@@ -53,8 +60,8 @@ func TestTheConsoleRecordsNamesOfAllKinds(t *testing.T) {
 	await(t, tab, contains(`[role="dialog"]`, "möwe.isles.saltmarsh.example is free in hosted zone"))
 	do(t, tab, chromedp.SendKeys(`input[name="port"]`, "8081"), press("Save"), chromedp.WaitNotPresent(`[role="dialog"]`))
 	await(t, tab, contains(`[data-line="xn--mwe-sna.isles.saltmarsh.example"]`, ":8081/"))
-	do(t, tab, chromedp.Click(`[aria-label="Remove xn--mwe-sna.isles.saltmarsh.example"]`), chromedp.WaitVisible(`[role="dialog"]`),
-		chromedp.Click(`//div[@role="dialog"]//button[normalize-space()="Remove"]`),
+	do(t, tab, chromedp.Click(`[aria-label="Edit xn--mwe-sna.isles.saltmarsh.example"]`), chromedp.WaitVisible(`[role="dialog"]`),
+		inDialog("Remove"), chromedp.WaitVisible(`//button[normalize-space()="Keep it"]`), inDialog("Remove"),
 		chromedp.WaitNotPresent(`[data-line="xn--mwe-sna.isles.saltmarsh.example"]`))
 
 	do(t, tab, in(section, "Add a record"), chromedp.WaitVisible(`input[name="data"]`),
@@ -70,6 +77,7 @@ func TestTheConsoleRecordsNamesOfAllKinds(t *testing.T) {
 }
 
 func TestTheConsoleEditsTheTimersOfAZone(t *testing.T) {
+	t.Parallel()
 	tab := signedIn(t)
 	const zone = "isles.saltmarsh.example"
 	before, err := owner.Zone(t.Context(), zone)
@@ -96,6 +104,8 @@ func TestTheConsoleEditsTheTimersOfAZone(t *testing.T) {
 }
 
 func TestTheConsoleFiltersMovesAndPlansAChange(t *testing.T) {
+	t.Parallel()
+	hold(t, "RAD-06")
 	tab := signedIn(t)
 	do(t, tab, chromedp.Navigate(running.URL+"/moves?site=RAD-06"), chromedp.WaitVisible(`[data-move]`))
 	await(t, tab, `[...document.querySelectorAll('#moves a[href^="/sites/"]')].every(e => e.textContent === 'RAD-06')`)
@@ -121,6 +131,8 @@ func TestTheConsoleFiltersMovesAndPlansAChange(t *testing.T) {
 }
 
 func TestTheConsoleShowsTheSiteFromInside(t *testing.T) {
+	t.Parallel()
+	hold(t, "OYS-03")
 	tab := signedIn(t)
 	do(t, tab, chromedp.Navigate(running.URL+"/sites/OYS-03"), chromedp.WaitVisible(`#site-side`))
 	await(t, tab, contains(`[data-link="main"]`, "double NAT"))
