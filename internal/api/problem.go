@@ -116,6 +116,7 @@ var errorKinds = []errorKind{
 	errorOfType[store.Missing](http.StatusNotFound, "not-on-record", nil),
 	errorOfType(http.StatusConflict, "taken", func(e store.Taken) string { return e.Field }),
 	errorOfType[store.InUse](http.StatusConflict, "in-use", nil),
+	declaredWrong,
 	errorOfType[store.Without](http.StatusConflict, "belongs-to-removed", nil),
 	errorOfType[push.PrimaryTrouble](http.StatusBadGateway, "primary-away", nil),
 	errorOfType[errClock](http.StatusForbidden, "clock-wrong", nil),

@@ -39,6 +39,8 @@ var rules = map[string]rule{
 	"POST /invitations":             {everything, team.Administer},
 	"DELETE /invitations/:id":       {everything, team.Administer},
 	"GET /audit":                    {seen, team.Read},
+	"GET /record":                   {seen, ""},
+	"POST /record":                  {seen, ""},
 	"GET /removed":                  {seen, ""},
 	"POST /removed/:id/restoration": {seen, ""},
 	"GET /settings":                 {everything, team.Administer},

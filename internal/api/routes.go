@@ -290,6 +290,7 @@ func (a *api) routes() []route {
 	list = append(list, a.secondRoutes()...)
 	list = append(list, a.elsewhereRoutes()...)
 	list = append(list, a.removalRoutes()...)
+	list = append(list, a.recordRoutes()...)
 	list = append(list, a.faultRoutes()...)
 	list = append(list, a.noticeRoutes()...)
 	list = append(list, a.commissioningRoutes()...)

@@ -125,7 +125,7 @@ func TestEveryListIsMachineReadable(t *testing.T) {
 		{"service", "list", "DIS-01"},
 		{"zone", "list"}, {"moves"}, {"faults", "--all"}, {"key", "list"}, {"why", "DIS-01"}, {"service", "history", "DIS-01", "shell"},
 		{"kinds"}, {"vantage", "list"}, {"service", "card", "DIS-01", "shell"}, {"service", "availability", "DIS-01"},
-		{"site", "reviews", "DIS-01"}} {
+		{"site", "reviews", "DIS-01"}, {"removed"}} {
 		name := strings.Join(args, " ")
 		var fromJSON, fromYAML any
 		require.NoError(t, json.Unmarshal([]byte(term.ok(append(args, "--format", "json")...)), &fromJSON), name)

@@ -66,7 +66,8 @@ func recordRemoval(use, short, kind string, args int, remove func(*cobra.Command
 				return r.Kind == kind && strings.EqualFold(r.Name, name) && (len(args) == 1 || strings.EqualFold(r.Site, args[0]))
 			})
 			if err == nil && i >= 0 {
-				words += fmt.Sprintf(" Until %s it can be brought back: inkpost restore %d", list[i].Until.Local().Format("2 Jan 2006"), list[i].ID)
+				words += fmt.Sprintf(" Until %s it can be brought back: inkpost restore %d", list[i].Until.Local().Format("2 Jan 2006"),
+					list[i].ID)
 			}
 			return words, nil
 		})

@@ -139,7 +139,9 @@ start the agent there, then look whether everything answers.`,
 	in(groupStart, serveCommand(), demoCommand(), loginCommand(), ownerCommand(), personCommand(), keyCommand(), settingsCommand(),
 		manualCommand())
 	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(),
-		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand(), kitCommand(), removedCommand(), restoreCommand())
+		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand(), kitCommand(), removedCommand(),
+		restoreCommand(),
+		exportCommand(), importCommand(), applyCommand())
 	in(groupInstall, agentCommand(), commissionCommand(), sheetCommand(), contactCommand(), visitCommand(), photoCommand(),
 		vantageCommand())
 	in(groupLook, overviewCommand(), whyCommand(), causeCommand(), probeCommand(), movesCommand(), faultCommand(), plannedCommand(),

@@ -154,7 +154,8 @@ func serviceCommand() *cobra.Command {
 		})}
 	return group("service", "Exposed ports, each on a device", add, list, one, edit, historyCommand(), availabilityCommand(),
 		cardCommand(), pinCommand(),
-		recordRemoval("remove SITE NAME", "Remove a service", "service", 2, func(cmd *cobra.Command, c *client.Client, args []string) error {
+		recordRemoval("remove SITE NAME", "Remove a service", "service", 2, func(cmd *cobra.Command, c *client.Client,
+			args []string) error {
 			return c.RemoveService(cmd.Context(), args[0], args[1])
 		}))
 }

@@ -43,7 +43,8 @@ func (c *Client) Availability(ctx context.Context, code, service string) ([]cont
 
 // Days returns the availability and latency of a service day by day, over the last so many days.
 func (c *Client) Days(ctx context.Context, code, service string, count int) ([]contract.Availability, error) {
-	return call[[]contract.Availability](ctx, c, "GET", at("sites", code, "services", service, "days")+query("count", fmt.Sprint(count)), nil)
+	return call[[]contract.Availability](ctx, c, "GET", at("sites", code, "services", service, "days")+query("count", fmt.Sprint(count)),
+		nil)
 }
 
 // ProbeFrom probes a service from a vantage point now; from the server itself where vantage is empty.

@@ -16,6 +16,7 @@ import (
 	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/commissioning"
+	"inkpost.example/inkpost/internal/engine/declared"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/faultedits"
 	"inkpost.example/inkpost/internal/engine/faults"
@@ -57,6 +58,7 @@ type Engine struct {
 	*noticeedits.NoticeEdits
 	*handover.Handover
 	*removals.Removals
+	Declared *declared.Room
 	Events   *events.Hub
 	Access   *access.Access
 	SiteSide *siteside.Side
@@ -79,6 +81,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	e.ZoneEdits = &zoneedits.ZoneEdits{Rooms: r, Changes: e.Changes, Views: e.Views}
 	e.Handover = &handover.Handover{Rooms: r, Views: e.Views}
 	e.Removals = &removals.Removals{Rooms: r, Changes: e.Changes}
+	e.Declared = &declared.Room{Rooms: r, Changes: e.Changes, Sites: e.SiteEdits, Zones: e.ZoneEdits}
 	e.NoticeEdits = &noticeedits.NoticeEdits{Rooms: r}
 	e.Intake = intake.New(r, e.Changes, e.ZoneEdits, directory)
 	if err := e.fill(ctx, st, directory); err != nil {

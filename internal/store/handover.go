@@ -20,8 +20,8 @@ func (s *Store) Contacts(ctx context.Context, siteID int64) ([]site.Contact, err
 		Note     string `db:"note"`
 		Revision int64  `db:"revision"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT id, site_id, role, name, phone, mail, note, revision FROM site_contact
-		WHERE site_id = $1 ORDER BY role, name, id`, siteID)
+	err := s.selectOf(ctx, &rows, `SELECT id, site_id, role, name, phone, mail, note, revision FROM site_contact`, "site_id", siteID,
+		"role, name, id")
 	out := make([]site.Contact, len(rows))
 	for i, r := range rows {
 		out[i] = site.Contact(r)

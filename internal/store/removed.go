@@ -131,5 +131,6 @@ func references(ctx context.Context, tx *sqlx.Tx) (out []reference, err error) {
 		WHERE c.contype = 'f' AND c.conparentid = 0 AND cardinality(c.conkey) = 1 AND c.connamespace = current_schema()::regnamespace
 			AND c.conrelid::regclass::text NOT LIKE 'river%'
 		ORDER BY child, child_column`)
-	return append(out, reference{Child: "move", Column: "link_id", Parent: "link", ParentColumn: "id", Along: true, ChildKey: "t.id::text"}), err
+	return append(out, reference{Child: "move", Column: "link_id", Parent: "link", ParentColumn: "id", Along: true,
+		ChildKey: "t.id::text"}), err
 }

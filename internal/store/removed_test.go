@@ -25,7 +25,8 @@ func everyRow(t *testing.T, database string) map[string][]string {
 	db, err := pgx.Connect(ctx, database)
 	require.NoError(t, err)
 	defer db.Close(context.Background())
-	rows, err := db.Query(ctx, `SELECT relname FROM pg_class WHERE relkind IN ('r', 'p') AND NOT relispartition AND relnamespace = 'public'::regnamespace
+	rows, err := db.Query(ctx, `SELECT relname FROM pg_class WHERE relkind IN ('r', 'p') AND NOT relispartition AND relnamespace =
+		'public'::regnamespace
 		AND relname NOT LIKE 'river%' AND relname NOT IN ('zone', 'removed', 'removed_row', 'goose_db_version')`)
 	require.NoError(t, err)
 	tables, err := pgx.CollectRows(rows, pgx.RowTo[string])
@@ -82,7 +83,8 @@ func TestWhatWasRemovedComesBackAsItWas(t *testing.T) {
 	_, err = st.RemoveSite(ctx, f.site, removal)
 	require.NoError(t, err)
 	r := last(t, st)
-	require.Equal(t, store.Removed{ID: r.ID, Kind: "site", Ref: f.site.ID, Name: "KET", Site: "KET", Tags: []string{}, Person: "bryn", At: removal.At,
+	require.Equal(t, store.Removed{ID: r.ID, Kind: "site", Ref: f.site.ID, Name: "KET", Site: "KET", Tags: []string{}, Person: "bryn",
+		At:    removal.At,
 		Until: removal.Until}, r)
 	require.NotEqual(t, full, everyRow(t, database))
 	_, err = st.Restore(ctx, r.ID, removal.Until)
@@ -142,7 +144,8 @@ func TestWhatWasRemovedDoesNotPushOthersAside(t *testing.T) {
 	require.Len(t, list, 1, "nothing was done")
 
 	require.NoError(t, st.RemoveService(ctx, list[0], removal))
-	_, err = st.PutService(ctx, site.Service{SiteID: f.site.ID, DeviceID: f.device.ID, Name: "page", Kind: probe.KindTCP, Transport: probe.TCP,
+	_, err = st.PutService(ctx, site.Service{SiteID: f.site.ID, DeviceID: f.device.ID, Name: "page", Kind: probe.KindTCP,
+		Transport:    probe.TCP,
 		ExternalFrom: 9000, ExternalTo: 9000, InternalFrom: 443, Expected: probe.ExpectReachable, Interval: 60})
 	require.NoError(t, err)
 	var taken store.Taken

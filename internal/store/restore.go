@@ -31,8 +31,8 @@ func (e Without) Error() string {
 }
 
 // Restore puts something that was removed back on record, with the IDs that it had, and raises the serial of every zone that gets a name
-// back. Rows of it that belong to something that is gone meanwhile, such as a person, are left out. Errors: Missing where it is not known, or
-// no longer; Without; Taken where something else has its name; site.Flaws where a service has its port.
+// back. Rows of it that belong to something that is gone meanwhile, such as a person, are left out. Errors: Missing where it is not known,
+// or no longer; Without; Taken where something else has its name; site.Flaws where a service has its port.
 func (s *Store) Restore(ctx context.Context, id int64, now time.Time) (out Removed, err error) {
 	err = s.inTx(ctx, func(tx *sqlx.Tx) error {
 		var r removedRow
@@ -117,7 +117,8 @@ func inOrder(relations []string, refs []reference) (out []string) {
 func putBack(ctx context.Context, tx *sqlx.Tx, r Removed, relation string, refs []reference) error {
 	var columns []string
 	if err := tx.SelectContext(ctx, &columns, `SELECT a.attname FROM pg_attribute a WHERE a.attrelid = $2::text::regclass AND a.attnum > 0
-		AND NOT a.attisdropped AND a.attgenerated = '' AND EXISTS (SELECT FROM removed_row r WHERE r.removed_id = $1 AND r.relation = $2::text
+		AND NOT a.attisdropped AND a.attgenerated = '' AND EXISTS (SELECT FROM removed_row r WHERE r.removed_id = $1 AND r.relation =
+			$2::text
 			AND r.doc ? a.attname) ORDER BY a.attnum`, r.ID, relation); err != nil {
 		return err
 	}
@@ -138,7 +139,8 @@ func putBack(ctx context.Context, tx *sqlx.Tx, r Removed, relation string, refs 
 			from[i] = `CASE WHEN ` + parent + ` THEN t.` + of.Column + ` END`
 		}
 	}
-	statement := `INSERT INTO ` + relation + ` (` + strings.Join(into, ", ") + `) OVERRIDING SYSTEM VALUE SELECT ` + strings.Join(from, ", ") +
+	statement := `INSERT INTO ` + relation + ` (` + strings.Join(into, ", ") + `) OVERRIDING SYSTEM VALUE SELECT ` + strings.Join(from,
+		", ") +
 		` FROM removed_row r, jsonb_populate_record(NULL::` + relation + `, r.doc) t WHERE r.removed_id = $1 AND r.relation = $2`
 	if len(where) > 0 {
 		statement += ` AND ` + strings.Join(where, " AND ")

@@ -106,7 +106,7 @@ func (s *Store) Service(ctx context.Context, siteID int64, name string) (site.Se
 // an external port that another service of the site has; two requests at once cannot both pass.
 func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) {
 	id := in.ID
-	err := s.inTx(ctx, func(tx *sqlx.Tx) error {
+	err := s.inTx(ctx, func(tx *sqlx.Tx) (err error) {
 		var locked int64
 		if err := tx.GetContext(ctx, &locked, `SELECT id FROM site WHERE id = $1 FOR UPDATE`, in.SiteID); err != nil {
 			return err
@@ -115,13 +115,8 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 			return err
 		}
 		if in.ID == 0 {
-			return tx.GetContext(ctx, &id, `INSERT INTO service
-				(site_id, device_id, link_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s,
-				options, open_until, probe_key, reach, in_use)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
-				in.SiteID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo,
-				in.InternalFrom, in.Expected, in.Interval,
-				options{in.Options}, when{in.OpenUntil}, in.ProbeKey, reachOf(in), in.InUse)
+			id, err = insertService(ctx, tx, in)
+			return err
 		}
 		r, err := tx.ExecContext(ctx, `UPDATE service SET device_id = $2, link_id = $3, name = $4, kind = $5, transport = $6,
 			external_from = $7, external_to = $8, internal_from = $9, expected = $10, interval_s = $11,
@@ -134,6 +129,24 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 		return affected(r, err, "service", "name", in.Name)
 	})
 	return id, explained(err, "service", "name", in.Name)
+}
+
+// AddService records a new service whose ports were checked against those of its site while nobody else could change it, and returns its
+// ID.
+func (s *Store) AddService(ctx context.Context, in site.Service) (int64, error) {
+	id, err := insertService(ctx, s.db, in)
+	return id, explained(err, "service", "name", in.Name)
+}
+
+func insertService(ctx context.Context, q sqlx.QueryerContext, in site.Service) (id int64, err error) {
+	err = sqlx.GetContext(ctx, q, &id, `INSERT INTO service
+		(site_id, device_id, link_id, name, kind, transport, external_from, external_to, internal_from, expected, interval_s,
+		options, open_until, probe_key, reach, in_use)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
+		in.SiteID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo,
+		in.InternalFrom, in.Expected, in.Interval,
+		options{in.Options}, when{in.OpenUntil}, in.ProbeKey, reachOf(in), in.InUse)
+	return id, err
 }
 
 // conflicts reports as site.Flaws that another service of the site claims an external port of one.

@@ -95,6 +95,7 @@ func TestBodiesThatComeSlowlyAreCutAndKeepNobodyOut(t *testing.T) {
 }
 
 func TestOneNetworkCannotTakeAllConnections(t *testing.T) {
+	t.Parallel()
 	s := start(t, nil)
 	s.Record(t, "KET-07")
 	for what, at := range map[string]string{"HTTP": strings.TrimPrefix(s.URL, "http://"), "DNS over TCP": s.DNS, "redirects": s.SendOn} {
@@ -127,6 +128,7 @@ func TestOneNetworkCannotTakeAllConnections(t *testing.T) {
 }
 
 func TestFailedSignInsBackOffAndAreCounted(t *testing.T) {
+	t.Parallel()
 	log := &said{}
 	s := start(t, func(o *options) {
 		o.Proxies, o.Log = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, log.log()
@@ -151,6 +153,7 @@ func TestFailedSignInsBackOffAndAreCounted(t *testing.T) {
 }
 
 func TestTheCookieIsSecureBehindAProxyThatSpeaksTLS(t *testing.T) {
+	t.Parallel()
 	s := start(t, func(o *options) { o.Proxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")} })
 	in := contract.SignIn{Name: "owner", Password: s.Password}
 	r, _ := post(t, "POST", s.URL+"/api/v1/session", "", in, "X-Forwarded-Proto", "https")
@@ -165,6 +168,7 @@ func TestTheCookieIsSecureBehindAProxyThatSpeaksTLS(t *testing.T) {
 }
 
 func TestAFullDatabaseIsSaidAndAnsweredWith503(t *testing.T) {
+	t.Parallel()
 	database := testbed.Database(t)
 	s := start(t, func(o *options) { o.Database = database })
 	s.Record(t, "KET-07")
@@ -188,6 +192,7 @@ func TestAFullDatabaseIsSaidAndAnsweredWith503(t *testing.T) {
 }
 
 func TestNoInputMakesTheServiceFail(t *testing.T) {
+	t.Parallel()
 	s := furnished(t, nil)
 	secret := agentSecret(t, s)
 	huge := int64(math.MaxInt64)
@@ -255,6 +260,7 @@ func description(t *testing.T, s *testbed.Service) *openapi3.T {
 }
 
 func TestTheDescriptionSaysWhoMayCallAndWhatTypesThereAre(t *testing.T) {
+	t.Parallel()
 	s := start(t, nil)
 	d := description(t, s)
 	numbers, matches := 0, 0
@@ -281,6 +287,7 @@ func TestTheDescriptionSaysWhoMayCallAndWhatTypesThereAre(t *testing.T) {
 }
 
 func TestWhatFarAwayMachinesSayCannotSteerATerminal(t *testing.T) {
+	t.Parallel()
 	s := furnished(t, nil)
 	in := testbed.Says("198.51.100.9")
 	in.Version, in.Platform, in.Cannot = "1\x1b]0;pwned\x07", "li\x9bnux", []string{"see\r\nthis\x1b[2J", "right\u202eleft"}
@@ -298,6 +305,7 @@ func TestWhatFarAwayMachinesSayCannotSteerATerminal(t *testing.T) {
 }
 
 func TestAHistoryRowOfAMonthWithoutAPartitionStopsNothing(t *testing.T) {
+	t.Parallel()
 	database := testbed.Database(t)
 	start(t, func(o *options) { o.Database = database }).Stop()
 	next := time.Now().UTC().AddDate(0, 0, 1-time.Now().UTC().Day()).AddDate(0, 1, 3)
@@ -313,6 +321,7 @@ func TestAHistoryRowOfAMonthWithoutAPartitionStopsNothing(t *testing.T) {
 }
 
 func TestAClockThatIsSetBackStopsNoProbing(t *testing.T) {
+	t.Parallel()
 	back := make(chan time.Duration, 1)
 	back <- 0
 	began := time.Now()
@@ -352,6 +361,7 @@ func TestAClockThatIsSetBackStopsNoProbing(t *testing.T) {
 }
 
 func TestDeadPrimariesHoldUpNobodyElse(t *testing.T) {
+	t.Parallel()
 	s := start(t, nil)
 	s.Record(t, "KET-07")
 	dead, err := net.ListenPacket("udp", "127.0.0.1:0") // it never answers

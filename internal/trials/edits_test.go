@@ -121,6 +121,7 @@ func kinds() map[string]kind {
 const pairs = 143
 
 func TestOfTwoSimultaneousEditsNoneIsLostSilently(t *testing.T) {
+	t.Parallel()
 	s := furnished(t, nil)
 	kept, refused := 0, 0
 	for name, k := range kinds() {
@@ -164,6 +165,7 @@ func TestOfTwoSimultaneousEditsNoneIsLostSilently(t *testing.T) {
 }
 
 func TestAnEditOfAnOlderRevisionSaysWhoChangedWhat(t *testing.T) {
+	t.Parallel()
 	s := furnished(t, nil)
 	before, err := s.Client.Site(t.Context(), "KET-07")
 	require.NoError(t, err)
@@ -210,6 +212,7 @@ func aliasTag(t *testing.T, s *testbed.Service) string {
 }
 
 func TestTwoCannotPutACNAMEBesideAnAddress(t *testing.T) {
+	t.Parallel()
 	s := furnished(t, nil)
 	for n := range 40 {
 		name := fmt.Sprintf("n%d.%s", n, zone)
@@ -242,6 +245,7 @@ func TestTwoCannotPutACNAMEBesideAnAddress(t *testing.T) {
 }
 
 func TestAStaticLinkIsRecordedWithItsAddressOrNotAtAll(t *testing.T) {
+	t.Parallel()
 	database := testbed.Database(t)
 	s := start(t, func(o *options) { o.Database = database })
 	s.Record(t, "DIS-01")
@@ -268,6 +272,7 @@ func TestAStaticLinkIsRecordedWithItsAddressOrNotAtAll(t *testing.T) {
 }
 
 func TestAZoneFileAndAnEditAtOnceAreBothThere(t *testing.T) {
+	t.Parallel()
 	s := furnished(t, nil)
 	for n := range 20 {
 		var wg sync.WaitGroup
@@ -289,6 +294,7 @@ func TestAZoneFileAndAnEditAtOnceAreBothThere(t *testing.T) {
 }
 
 func TestAnEditThatCannotBeReadBackTakesEffectLater(t *testing.T) {
+	t.Parallel()
 	database := testbed.Database(t)
 	s := start(t, func(o *options) { o.Database = database })
 	s.Record(t, "KET-07")
@@ -305,6 +311,7 @@ func TestAnEditThatCannotBeReadBackTakesEffectLater(t *testing.T) {
 }
 
 func TestNoEditWaitsWithoutABound(t *testing.T) {
+	t.Parallel()
 	database := testbed.Database(t)
 	s := start(t, func(o *options) { o.Database = database })
 	s.Record(t, "KET-07")

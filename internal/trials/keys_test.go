@@ -46,6 +46,7 @@ func says(t testing.TB, url string) string {
 }
 
 func TestAStolenKeyMovesNoNameToAThirdParty(t *testing.T) {
+	t.Parallel()
 	s, name, agent, router := keyed(t, nil)
 	permit := fmt.Sprintf("inkpost key allow %d 198.51.100.66/32", router.ID)
 
@@ -106,6 +107,7 @@ func agentSecret(t *testing.T, s *testbed.Service) string {
 }
 
 func TestAStaticLinkIsMovedByNobodyButAPerson(t *testing.T) {
+	t.Parallel()
 	s := start(t, nil)
 	s.Record(t, "DIS-01")
 	name, router, agent := s.Name(t, "DIS-01"), s.Router(t, "DIS-01"), s.Enrol(t, "DIS-01")
@@ -127,6 +129,7 @@ func TestAStaticLinkIsMovedByNobodyButAPerson(t *testing.T) {
 }
 
 func TestTheListOfSourcesHoldsAtEveryEntrance(t *testing.T) {
+	t.Parallel()
 	s := start(t, nil)
 	s.Record(t, "KET-07")
 	_, err := s.Client.EditLink(t.Context(), "KET-07", "main", client.Fields{"sources": []string{"stun", "observed"}})
@@ -140,6 +143,7 @@ func TestTheListOfSourcesHoldsAtEveryEntrance(t *testing.T) {
 }
 
 func TestOneKeyCannotAskForMoreThanItsShare(t *testing.T) {
+	t.Parallel()
 	s, name, agent, router := keyed(t, func(o *options) { o.KeyRate = 2 })
 	refused := map[string]int{}
 	signing, err := s.Client.AddSigningKey(t.Context(),
@@ -169,6 +173,7 @@ func TestOneKeyCannotAskForMoreThanItsShare(t *testing.T) {
 }
 
 func TestWhatAgentsAndVantagePointsSayIsBounded(t *testing.T) {
+	t.Parallel()
 	s, _, agent, _ := keyed(t, nil)
 	long := strings.Repeat("x", 5<<20)
 	in := testbed.Says("198.51.100.1")

@@ -20,6 +20,7 @@ import (
 const kills = 12
 
 func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
+	t.Parallel()
 	const links = 6
 	database := testbed.Database(t)
 	active := testbed.Launch(t, database)

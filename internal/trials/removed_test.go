@@ -25,6 +25,7 @@ func removed(t *testing.T, s *testbed.Service, kind string) contract.Removed {
 }
 
 func TestASiteThatWasRemovedComesBackAndGoesOn(t *testing.T) {
+	t.Parallel()
 	database := testbed.Database(t)
 	s := furnished(t, func(o *options) { o.Database = database })
 	ctx := t.Context()
@@ -77,6 +78,7 @@ func TestASiteThatWasRemovedComesBackAndGoesOn(t *testing.T) {
 }
 
 func TestWhatComesBackObeysTheRulesOfWhatIsAdded(t *testing.T) {
+	t.Parallel()
 	s := furnished(t, nil)
 	ctx := t.Context()
 	const ket = "ket-07." + zone

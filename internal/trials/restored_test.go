@@ -21,6 +21,7 @@ import (
 )
 
 func TestANewerSchemaEndsTheProgramWithThatReason(t *testing.T) {
+	t.Parallel()
 	database := testbed.Database(t)
 	start(t, func(o *options) { o.Database = database }).Stop()
 	query(t, database, `INSERT INTO goose_db_version (version_id, is_applied) VALUES (99999, true)`)
@@ -32,6 +33,7 @@ func TestANewerSchemaEndsTheProgramWithThatReason(t *testing.T) {
 }
 
 func TestARestartRewritesNoHistory(t *testing.T) {
+	t.Parallel()
 	database := testbed.Database(t)
 	s := start(t, func(o *options) { o.Database = database })
 	s.Record(t, "KET-07")
@@ -71,6 +73,7 @@ func TestARestartRewritesNoHistory(t *testing.T) {
 }
 
 func TestAZoneThatWasRestoredGoesOnAfterWhatWasSeen(t *testing.T) {
+	t.Parallel()
 	for _, from := range []string{"the copy on disk", "a secondary"} {
 		t.Run(from, func(t *testing.T) {
 			database, state, log := testbed.Database(t), t.TempDir(), &said{}
@@ -119,6 +122,7 @@ func secondary(t *testing.T, serial uint32) string {
 }
 
 func TestAServiceThatStartsBeforeItsDatabaseAnswersFromItsCopy(t *testing.T) {
+	t.Parallel()
 	database, away := testbed.OwnDatabase(t)
 	state := t.TempDir()
 	s := start(t, func(o *options) { o.Database, o.StateDir = database, state })

@@ -95,6 +95,7 @@ func sign(server, name, address string, key contract.SigningKey) (rcode int, err
 }
 
 func TestASecondServerStandsByAnswersAndRefuses(t *testing.T) {
+	t.Parallel()
 	s, beside, _, log := two(t, nil)
 	s.Record(t, "KET-07")
 	name, router := s.Name(t, "KET-07"), s.Router(t, "KET-07")
@@ -153,6 +154,7 @@ func TestASecondServerStandsByAnswersAndRefuses(t *testing.T) {
 }
 
 func TestAStandbyTakesOverAndGoesOnWhereTheOtherEnded(t *testing.T) {
+	t.Parallel()
 	s, beside, _, log := two(t, nil)
 	s.Record(t, "KET-07")
 	name, router := s.Name(t, "KET-07"), s.Router(t, "KET-07")
@@ -172,6 +174,7 @@ func TestAStandbyTakesOverAndGoesOnWhereTheOtherEnded(t *testing.T) {
 }
 
 func TestAServerThatLosesItsLockTakesNothingFromThatMomentOn(t *testing.T) {
+	t.Parallel()
 	s, beside, database, _ := two(t, nil)
 	s.Record(t, "KET-07")
 	name, router := s.Name(t, "KET-07"), s.Router(t, "KET-07")
@@ -220,6 +223,7 @@ func TestAServerThatLosesItsLockTakesNothingFromThatMomentOn(t *testing.T) {
 }
 
 func TestTwoServersTwoAgentsAndTwoEditorsAtWork(t *testing.T) {
+	t.Parallel()
 	s, beside, database, _ := two(t, nil)
 	length := 60 * time.Second
 	if testing.Short() {

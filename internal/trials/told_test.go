@@ -46,6 +46,7 @@ func (i *inbox) count() (ids, moves int) {
 
 // A server is killed ten times while it delivers a thousand notices, and while it writes down what is to be told of a move.
 func TestNoNoticeIsLostAndNoneIsTwoForItsReceiver(t *testing.T) {
+	t.Parallel()
 	const rounds, each = 10, 100
 	database := testbed.Database(t)
 	got := &inbox{byID: map[string]int{}, moves: map[float64]bool{}}

@@ -34,6 +34,7 @@ func vantagePoint(t *testing.T, s *testbed.Service, name string) (c *client.Clie
 }
 
 func TestReportsThatSayTheSameAreNotWritten(t *testing.T) {
+	t.Parallel()
 	database := testbed.Database(t)
 	s, _, agent, _ := keyed(t, func(o *options) { o.Database = database })
 	report := contract.LANReport{Devices: []contract.DeviceReport{{Device: "recorder", Found: "192.168.7.20", MAC: "02:00:5e:07:00:14"}}}
@@ -64,6 +65,7 @@ func TestReportsThatSayTheSameAreNotWritten(t *testing.T) {
 }
 
 func TestALANReportMovesNoHostnameThatDoesNotFollowTheDevice(t *testing.T) {
+	t.Parallel()
 	s, name, agent, _ := keyed(t, nil)
 	s.Device(t, "KET-07", "recorder")
 	serial := testbed.Serial(s.DNS, zone)
@@ -79,6 +81,7 @@ func TestALANReportMovesNoHostnameThatDoesNotFollowTheDevice(t *testing.T) {
 }
 
 func TestAVantagePointSeesWhatItNeedsToProbeAndNoMore(t *testing.T) {
+	t.Parallel()
 	s := furnished(t, nil)
 	require.NoError(t, s.Router(t, "KET-07").Announce(t.Context(), "127.96.0.21"))
 	var options probe.Options
@@ -116,6 +119,7 @@ func TestAVantagePointSeesWhatItNeedsToProbeAndNoMore(t *testing.T) {
 }
 
 func TestOpenStreamsEndWithTheirKey(t *testing.T) {
+	t.Parallel()
 	s := start(t, nil)
 	_, vantage := vantagePoint(t, s, "harbour")
 	read := func(path, key string) <-chan time.Time {
@@ -151,6 +155,7 @@ func TestOpenStreamsEndWithTheirKey(t *testing.T) {
 }
 
 func TestKeysAndOneTimePasswordsExpireAndSayWhenTheyWereUsed(t *testing.T) {
+	t.Parallel()
 	ahead := make(chan time.Duration, 1)
 	ahead <- 0
 	clock := func() time.Time { d := <-ahead; ahead <- d; return time.Now().Add(d) }
@@ -185,6 +190,7 @@ func TestKeysAndOneTimePasswordsExpireAndSayWhenTheyWereUsed(t *testing.T) {
 }
 
 func TestWrongKeysAreANoteAndNeverAFault(t *testing.T) {
+	t.Parallel()
 	s, _, _, router := keyed(t, nil)
 	for range 20 {
 		req, err := http.NewRequestWithContext(t.Context(), "GET", s.URL+"/announce?ipv4=198.51.100.9", nil)
@@ -212,6 +218,7 @@ func TestWrongKeysAreANoteAndNeverAFault(t *testing.T) {
 }
 
 func TestTheServerRefusesLANAddressesThatAreNone(t *testing.T) {
+	t.Parallel()
 	s := start(t, func(o *options) { o.Policy.LANs = nil })
 	s.Record(t, "KET-07")
 	for _, address := range []string{"127.0.0.1", "169.254.169.254", "198.51.100.7", "8.8.8.8", "::1", "2001:db8::1", "0.0.0.0",
@@ -227,6 +234,7 @@ func TestTheServerRefusesLANAddressesThatAreNone(t *testing.T) {
 }
 
 func TestAnOutcomeOfTheServiceAsItWasDoesNotCount(t *testing.T) {
+	t.Parallel()
 	s := furnished(t, nil)
 	require.NoError(t, s.Router(t, "KET-07").Announce(t.Context(), "127.96.0.21"))
 	c, _ := vantagePoint(t, s, "harbour")
@@ -267,6 +275,7 @@ func TestAnOutcomeOfTheServiceAsItWasDoesNotCount(t *testing.T) {
 }
 
 func TestANarrowedRangeIsProbedOn(t *testing.T) {
+	t.Parallel()
 	s := start(t, nil)
 	var ports []int
 	var doors []net.Listener
@@ -305,6 +314,7 @@ func TestANarrowedRangeIsProbedOn(t *testing.T) {
 }
 
 func TestIPv6PublicIsGlobalUnicastLessTheSpecialPurposes(t *testing.T) {
+	t.Parallel()
 	for address, want := range map[string]wan.Class{
 		"2600::1": wan.ClassPublic, "2a00:1450::1": wan.ClassPublic, "2001:db8::1": wan.ClassDocumentation,
 		"fd00::1": wan.ClassPrivate, "fe80::1": wan.ClassLinkLocal,
@@ -319,6 +329,7 @@ func TestIPv6PublicIsGlobalUnicastLessTheSpecialPurposes(t *testing.T) {
 }
 
 func TestASiteWithTwoFamiliesNamesTheLinkThatItsAddressesAreOf(t *testing.T) {
+	t.Parallel()
 	s := start(t, nil)
 	s.Record(t, "KET-07")
 	_, err := s.Client.AddLink(t.Context(), "KET-07", contract.LinkInput{Label: "second"})

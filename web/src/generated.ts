@@ -273,6 +273,25 @@ export interface components {
             summary: string;
             what: string;
         };
+        Declared: {
+            done: boolean;
+            flaws?: components["schemas"]["Flaw"][];
+            steps: components["schemas"]["DeclaredStep"][];
+            unchanged: number;
+        };
+        DeclaredNews: {
+            done: number;
+            failed?: string;
+            of: number;
+            result?: components["schemas"]["Declared"];
+        };
+        DeclaredStep: {
+            action: string;
+            fields?: components["schemas"]["FieldChange"][];
+            kind: string;
+            name: string;
+            site: string;
+        };
         Device: {
             /** Format: int64 */
             readonly id: number;

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"time"
 
+	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/record"
@@ -47,7 +48,13 @@ const Limit = 12 * time.Second
 // returns what has to be written: so two edits at once cannot undo each other. The database changes first, then memory, zones and prober
 // follow. Errors: those of decide, ErrBusy, ErrCommitted, that of the database.
 func (ch *Changes) Change(ctx context.Context, decide func() (Edit, error)) error {
-	ctx, cancel := context.WithTimeout(ctx, Limit)
+	return ch.ChangeWithin(ctx, Limit, decide)
+}
+
+// ChangeWithin is Change for an edit of many things at once, which may take longer. Nothing else is recorded meanwhile. Errors: those of
+// Change.
+func (ch *Changes) ChangeWithin(ctx context.Context, limit time.Duration, decide func() (Edit, error)) error {
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	turn, err := ch.Begin(ctx)
 	if err != nil {
@@ -66,7 +73,7 @@ func (ch *Changes) Change(ctx context.Context, decide func() (Edit, error)) erro
 		if err := ed.Write(ctx, tx); err != nil {
 			return err
 		}
-		return noteEdit(ctx, tx, ed, ch.Now())
+		return NoteEdit(ctx, tx, ed, ch.Now())
 	}); err != nil {
 		if !refusedEdit(err) { // whether it was committed is not known: memory has to find out
 			ch.CatchUp()
@@ -92,7 +99,9 @@ func refusedEdit(err error) bool {
 	var taken store.Taken
 	var inUse store.InUse
 	var without store.Without
-	return errors.As(err, &missing) || errors.As(err, &taken) || errors.As(err, &inUse) || errors.As(err, &without) || errors.Is(err, store.ErrNotWriter)
+	var flaws site.Flaws
+	return errors.As(err, &missing) || errors.As(err, &taken) || errors.As(err, &inUse) || errors.As(err, &without) || errors.As(err,
+		&flaws) || errors.Is(err, store.ErrNotWriter)
 }
 
 // follow makes memory, zones and probing follow an edit that was committed.

@@ -90,12 +90,12 @@ func (ch *Changes) Unchanged(ctx context.Context, of Resource) error {
 	return stale
 }
 
-// noteEdit writes the revision that an edit makes into the log.
-func noteEdit(ctx context.Context, tx *store.Store, ed Edit, now time.Time) error {
+// NoteEdit writes the revision that an edit makes into the log. Error: that of the database.
+func NoteEdit(ctx context.Context, tx *store.Store, ed Edit, now time.Time) error {
 	if ed.Of.ID == 0 || ed.After == nil {
 		return nil
 	}
-	changes, err := changesOf(ed.Before, ed.After)
+	changes, err := ChangesOf(ed.Before, ed.After)
 	if err != nil {
 		return err
 	}
@@ -103,8 +103,8 @@ func noteEdit(ctx context.Context, tx *store.Store, ed Edit, now time.Time) erro
 		Changes: changes})
 }
 
-// changesOf lists the fields in which two documents differ, by name.
-func changesOf(before, after any) ([]store.FieldChange, error) {
+// ChangesOf lists the fields in which two documents differ, by name. Error: one that is no JSON object.
+func ChangesOf(before, after any) ([]store.FieldChange, error) {
 	fields := func(doc any) (out map[string]json.RawMessage, err error) {
 		text, err := json.Marshal(doc)
 		if err == nil {

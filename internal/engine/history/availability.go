@@ -33,7 +33,8 @@ func (h *History) Days(ctx context.Context, serviceID int64, since time.Time) ([
 		if until.After(now) {
 			until = now
 		}
-		out = append(out, ledger.Over(ledger.Window{Label: d.Start.Format(time.DateOnly), Long: until.Sub(d.Start)}, []ledger.Day{d}, until))
+		out = append(out, ledger.Over(ledger.Window{Label: d.Start.Format(time.DateOnly), Long: until.Sub(d.Start)}, []ledger.Day{d},
+			until))
 	}
 	return out, err
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"iter"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"inkpost.example/inkpost/internal/core/site"
@@ -134,6 +135,14 @@ func (p Site) LinkNamed(label string) (site.Link, error) {
 		}
 	}
 	return site.Link{}, store.Missing{Kind: fmt.Sprintf("link of %s", p.Code), Name: label}
+}
+
+// DeviceNamed finds a device of the site by its name. Error: store.Missing.
+func (p Site) DeviceNamed(name string) (site.Device, error) {
+	if i := slices.IndexFunc(p.Devices, func(d site.Device) bool { return d.Name == name }); i >= 0 {
+		return p.Devices[i], nil
+	}
+	return site.Device{}, store.Missing{Kind: "device of " + p.Code, Name: name}
 }
 
 // ZoneIDs lists the zones that the site's hostnames live in.

@@ -77,8 +77,8 @@ func (e *Removals) Restore(ctx context.Context, id int64) (contract.Removed, err
 	return shown(back), err
 }
 
-// namesFit makes sure that the names that a site got back are not somebody else's by now: those that the record in memory does not have yet.
-// Errors: site.Flaws, that of the database.
+// namesFit makes sure that the names that a site got back are not somebody else's by now: those that the record in memory does not have
+// yet. Errors: site.Flaws, that of the database.
 func (e *Removals) namesFit(ctx context.Context, tx *store.Store, siteID int64) error {
 	hostnames, err := tx.Hostnames(ctx, siteID)
 	if err != nil {

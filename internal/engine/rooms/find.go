@@ -3,7 +3,6 @@ package rooms
 import (
 	"fmt"
 	"net/netip"
-	"slices"
 	"strings"
 
 	"golang.org/x/net/idna"
@@ -43,10 +42,8 @@ func (r *Rooms) FindDevice(code, name string) (record.Site, site.Device, error) 
 	if err != nil {
 		return p, site.Device{}, err
 	}
-	if i := slices.IndexFunc(p.Devices, func(d site.Device) bool { return d.Name == name }); i >= 0 {
-		return p, p.Devices[i], nil
-	}
-	return p, site.Device{}, store.Missing{Kind: "device of " + p.Code, Name: name}
+	d, err := p.DeviceNamed(name)
+	return p, d, err
 }
 
 // FindLink finds a link of a site by its label. Error: store.Missing.

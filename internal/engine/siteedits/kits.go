@@ -60,7 +60,7 @@ func (e *SiteEdits) UseKit(ctx context.Context, code, name string, in contract.K
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		d, err := e.readDevice(site.Device{SiteID: p.ID, Kit: k.Name}, contract.DeviceInput{Name: in.Device, MAC: in.MAC,
+		d, err := e.ReadDevice(site.Device{SiteID: p.ID, Kit: k.Name}, contract.DeviceInput{Name: in.Device, MAC: in.MAC,
 			Address:  in.Address,
 			Reserved: in.Reserved})
 		if err != nil {

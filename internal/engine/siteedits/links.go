@@ -15,12 +15,13 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-func linkResource(l site.Link) changes.Resource {
+// LinkResource says which revision of a link an edit is of.
+func LinkResource(l site.Link) changes.Resource {
 	return changes.Resource{Kind: "link", Name: l.Label, ID: l.ID, Revision: l.Revision, Tag: l.Tag()}
 }
 
-// linkInput returns a link as a person would enter it.
-func linkInput(l site.Link) contract.LinkInput {
+// LinkInputOf returns a link as a person would enter it.
+func LinkInputOf(l site.Link) contract.LinkInput {
 	in := contract.LinkInput{Label: l.Label, Provider: l.Provider, Mode: string(l.Mode), Position: l.Position, ChangeAt: l.ChangeAt,
 		RouterWAN: rooms.AddressText(l.RouterWAN), Sources: sourceWords(l.Sources), Dynamic: l.Dynamic.String(), MayMap: l.MayMap,
 		Contract: l.Contract}
@@ -41,7 +42,7 @@ func (e *SiteEdits) AddLink(ctx context.Context, code string, in contract.LinkIn
 		if in.Position == 0 {
 			in.Position = len(p.Links) + 1
 		}
-		if given, err = e.readLink(site.Link{SiteID: p.ID}, in); err != nil {
+		if given, err = e.ReadLink(site.Link{SiteID: p.ID}, in); err != nil {
 			return changes.Edit{}, err
 		}
 		moves := &store.Group{Serials: map[int64]uint32{}}
@@ -52,7 +53,10 @@ func (e *SiteEdits) AddLink(ctx context.Context, code string, in contract.LinkIn
 					return err
 				}
 				given.ID = id
-				return e.moveStatic(ctx, tx, p, site.Link{ID: id, SiteID: p.ID}, given, moves)
+				if err := e.NoteStatic(p, site.Link{ID: id, SiteID: p.ID}, given, moves); err != nil {
+					return err
+				}
+				return e.AcceptStatic(ctx, tx, moves)
 			}}, nil
 	})
 	if err != nil {
@@ -69,16 +73,16 @@ func (e *SiteEdits) EditLink(ctx context.Context, code, label string, merge chan
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		in, err := changes.Merged(ctx, e.Changes, linkResource(l), linkInput(l), merge)
+		in, err := changes.Merged(ctx, e.Changes, LinkResource(l), LinkInputOf(l), merge)
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		if given, err = e.readLink(l, in); err != nil {
+		if given, err = e.ReadLink(l, in); err != nil {
 			return changes.Edit{}, err
 		}
 		moves := &store.Group{Serials: map[int64]uint32{}}
-		return changes.Edit{Site: p.Code, Words: "link " + given.Label + " edited", Of: linkResource(l), Before: linkInput(l),
-			After: linkInput(given), Moves: moves,
+		return changes.Edit{Site: p.Code, Words: "link " + given.Label + " edited", Of: LinkResource(l), Before: LinkInputOf(l),
+			After: LinkInputOf(given), Moves: moves,
 			Write: func(ctx context.Context, tx *store.Store) error {
 				if err := tx.EditLink(ctx, given); err != nil {
 					return err
@@ -88,7 +92,10 @@ func (e *SiteEdits) EditLink(ctx context.Context, code, label string, merge chan
 						return err
 					}
 				}
-				return e.moveStatic(ctx, tx, p, l, given, moves)
+				if err := e.NoteStatic(p, l, given, moves); err != nil {
+					return err
+				}
+				return e.AcceptStatic(ctx, tx, moves)
 			}}, nil
 	})
 	if err != nil {
@@ -97,8 +104,8 @@ func (e *SiteEdits) EditLink(ctx context.Context, code, label string, merge chan
 	return e.Link(code, given.Label)
 }
 
-// readLink reads what a person entered of a link.
-func (e *SiteEdits) readLink(l site.Link, in contract.LinkInput) (site.Link, error) {
+// ReadLink reads what a person entered of a link. Error: site.Flaws.
+func (e *SiteEdits) ReadLink(l site.Link, in contract.LinkInput) (site.Link, error) {
 	v4, err1 := site.ParseAddress("ipv4", in.IPv4)
 	v6, err2 := site.ParseAddress("ipv6", in.IPv6)
 	router, err3 := site.ParseAddress("router_address", in.RouterWAN)
@@ -128,8 +135,8 @@ func (e *SiteEdits) readLink(l site.Link, in contract.LinkInput) (site.Link, err
 	return given, nil
 }
 
-// moveStatic makes the address that an operator typed for a static link a move, in the transaction that records the link.
-func (e *SiteEdits) moveStatic(ctx context.Context, tx *store.Store, p record.Site, before, given site.Link, moves *store.Group) error {
+// NoteStatic adds the address that an operator typed for a static link to a group of moves. Error: that of wan.Decide.
+func (e *SiteEdits) NoteStatic(p record.Site, before, given site.Link, moves *store.Group) error {
 	if given.Mode != site.Static {
 		return nil
 	}
@@ -140,12 +147,20 @@ func (e *SiteEdits) moveStatic(ctx context.Context, tx *store.Store, p record.Si
 	if err != nil || !d.Changed {
 		return err
 	}
-	moves.Changes = []store.Change{changes.Pending{What: a, Received: now}.Change(before, d)}
+	moves.Changes = append(moves.Changes, changes.Pending{What: a, Received: now}.Change(before, d))
 	following := p.FollowingLink(given.ID)
 	if before.ID == given.ID && len(p.Links) == 0 {
 		following = p.Hostnames
 	}
 	e.Raise(moves.Serials, following)
+	return nil
+}
+
+// AcceptStatic makes a group of moves durable, in the transaction that records their links. Error: that of the database.
+func (e *SiteEdits) AcceptStatic(ctx context.Context, tx *store.Store, moves *store.Group) error {
+	if len(moves.Changes) == 0 {
+		return nil
+	}
 	if err := e.Number(ctx, moves.Changes); err != nil {
 		return err
 	}
@@ -156,7 +171,7 @@ func (e *SiteEdits) moveStatic(ctx context.Context, tx *store.Store, p record.Si
 func (e *SiteEdits) RemoveLink(ctx context.Context, code, label string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
 		p, l, err := e.FindLink(code, label)
-		return changes.Edit{Site: p.Code, Words: "link " + l.Label + " removed", Of: linkResource(l),
+		return changes.Edit{Site: p.Code, Words: "link " + l.Label + " removed", Of: LinkResource(l),
 			Write: func(ctx context.Context, tx *store.Store) error {
 				if err := tx.RemoveLink(ctx, l, e.Removal(ctx)); err != nil {
 					return err

@@ -28,7 +28,7 @@ func (e *SiteEdits) Pin(ctx context.Context, code, name, fingerprint, by string)
 	if len(fingerprint) > 200 {
 		return contract.Service{}, site.Flaws{{Field: "fingerprint", Detail: "has more than 200 characters"}}
 	}
-	if err := e.Unchanged(ctx, serviceResource(s)); err != nil {
+	if err := e.Unchanged(ctx, ServiceResource(s)); err != nil {
 		return contract.Service{}, err
 	}
 	pinned, err := e.pin(ctx, s, fingerprint, by, false)

@@ -34,14 +34,14 @@ func edits(t *testing.T) (*SiteEdits, record.Site) {
 
 func TestAServiceIsReadWithWhatWasLeftOut(t *testing.T) {
 	e, p := edits(t)
-	s, err := e.readService(p, site.Service{}, contract.ServiceInput{Name: "Page", Device: " Recorder ", Kind: "https", External: "8443",
+	s, err := e.ReadService(p, site.Service{}, contract.ServiceInput{Name: "Page", Device: " Recorder ", Kind: "https", External: "8443",
 		Link: "MAIN", Interval: 60, Expected: ""})
 	require.NoError(t, err)
 	require.Equal(t, []any{"page", int64(20), int64(10), probe.TCP, 8443, 8443, probe.ExpectReachable, site.ByForward},
 		[]any{s.Name, s.DeviceID, s.LinkID, s.Transport, s.ExternalFrom, s.InternalFrom, s.Expected, s.Reach})
 	require.Empty(t, s.ProbeKey)
 
-	s, err = e.readService(p, site.Service{}, contract.ServiceInput{Name: "vpn", Device: "router", Kind: "wireguard", External: "51820",
+	s, err = e.ReadService(p, site.Service{}, contract.ServiceInput{Name: "vpn", Device: "router", Kind: "wireguard", External: "51820",
 		Interval: 60})
 	require.NoError(t, err)
 	require.Equal(t, probe.UDP, s.Transport, "the kind's usual one")
@@ -55,7 +55,7 @@ func TestAnEditOfWhatIsProbedForgetsTheFingerprint(t *testing.T) {
 	was := site.Service{ID: 30, SiteID: 1, DeviceID: 20, Kind: probe.KindHTTPS, Fingerprint: "key AAAA", Pinned: noon,
 		PinnedBy: "owner"}
 	in := contract.ServiceInput{Name: "page", Device: "recorder", Kind: "https", External: "8443", Interval: 60}
-	s, err := e.readService(p, was, in)
+	s, err := e.ReadService(p, was, in)
 	require.NoError(t, err)
 	require.Equal(t, "key AAAA", s.Fingerprint, "another port leaves it")
 	for name, edit := range map[string]func(*contract.ServiceInput){
@@ -64,7 +64,7 @@ func TestAnEditOfWhatIsProbedForgetsTheFingerprint(t *testing.T) {
 	} {
 		changed := in
 		edit(&changed)
-		s, err := e.readService(p, was, changed)
+		s, err := e.ReadService(p, was, changed)
 		require.NoError(t, err, name)
 		require.Empty(t, s.Fingerprint, name)
 		require.True(t, s.Pinned.IsZero(), name)
@@ -73,7 +73,7 @@ func TestAnEditOfWhatIsProbedForgetsTheFingerprint(t *testing.T) {
 
 func TestEveryFlawOfAServiceIsTold(t *testing.T) {
 	e, p := edits(t)
-	_, err := e.readService(p, site.Service{}, contract.ServiceInput{Name: "page", Kind: "carrier pigeon", External: "many",
+	_, err := e.ReadService(p, site.Service{}, contract.ServiceInput{Name: "page", Kind: "carrier pigeon", External: "many",
 		Reach: "tunnel", Expected: "maybe", Device: "desk", Link: "backup"})
 	var flaws site.Flaws
 	require.ErrorAs(t, err, &flaws)
@@ -82,22 +82,22 @@ func TestEveryFlawOfAServiceIsTold(t *testing.T) {
 		fields = append(fields, f.Field)
 	}
 	require.ElementsMatch(t, []string{"kind", "expected", "external", "reach", "link", "device"}, fields)
-	_, err = e.readService(p, site.Service{}, contract.ServiceInput{Name: "page", Kind: "tcp", External: "8443", Interval: 60})
+	_, err = e.ReadService(p, site.Service{}, contract.ServiceInput{Name: "page", Kind: "tcp", External: "8443", Interval: 60})
 	require.ErrorContains(t, err, "name the device")
 }
 
 func TestALinksAddressIsTypedOnlyWhereNobodyAnnouncesIt(t *testing.T) {
 	e, _ := edits(t)
-	_, err := e.readLink(site.Link{}, contract.LinkInput{Label: "main", Mode: "dynamic", Position: 1, IPv4: "198.51.100.7"})
+	_, err := e.ReadLink(site.Link{}, contract.LinkInput{Label: "main", Mode: "dynamic", Position: 1, IPv4: "198.51.100.7"})
 	require.ErrorContains(t, err, "learns its address from announcements")
 	was := site.Link{ID: 10, SiteID: 1, IPv4: netip.MustParseAddr("198.51.100.7")}
-	l, err := e.readLink(was, contract.LinkInput{Label: "main", Mode: "dynamic", Position: 1, IPv4: "198.51.100.7"})
+	l, err := e.ReadLink(was, contract.LinkInput{Label: "main", Mode: "dynamic", Position: 1, IPv4: "198.51.100.7"})
 	require.NoError(t, err, "it was read, and comes back")
 	require.False(t, l.IPv4.IsValid())
-	l, err = e.readLink(was, contract.LinkInput{Label: "main", Mode: "static", Position: 1, IPv4: "198.51.100.9"})
+	l, err = e.ReadLink(was, contract.LinkInput{Label: "main", Mode: "static", Position: 1, IPv4: "198.51.100.9"})
 	require.NoError(t, err)
 	require.Equal(t, "198.51.100.9", l.IPv4.String())
-	_, err = e.readLink(was, contract.LinkInput{Label: "main", Mode: "static", Position: 1, IPv4: "192.168.7.1"})
+	_, err = e.ReadLink(was, contract.LinkInput{Label: "main", Mode: "static", Position: 1, IPv4: "192.168.7.1"})
 	require.ErrorContains(t, err, "cannot be reached from outside")
 }
 
@@ -105,7 +105,7 @@ func TestAPlannedChangeLiesAhead(t *testing.T) {
 	e, _ := edits(t)
 	for at, ok := range map[time.Time]bool{{}: true, noon.Add(6 * time.Hour): true, noon.AddDate(0, 0, -2): false,
 		noon.AddDate(2, 0, 0): false} {
-		_, err := e.readLink(site.Link{}, contract.LinkInput{Label: "main", Mode: "dynamic", Position: 1, ChangeAt: at})
+		_, err := e.ReadLink(site.Link{}, contract.LinkInput{Label: "main", Mode: "dynamic", Position: 1, ChangeAt: at})
 		if ok {
 			require.NoError(t, err, at)
 			continue

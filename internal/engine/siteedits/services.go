@@ -17,12 +17,13 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-func serviceResource(s site.Service) changes.Resource {
+// ServiceResource says which revision of a service an edit is of.
+func ServiceResource(s site.Service) changes.Resource {
 	return changes.Resource{Kind: "service", Name: s.Name, ID: s.ID, Revision: s.Revision, Tag: s.Tag()}
 }
 
-// serviceInput returns a service as a person would enter it.
-func serviceInput(s site.Service) contract.ServiceInput {
+// ServiceInputOf returns a service as a person would enter it.
+func ServiceInputOf(s site.Service) contract.ServiceInput {
 	return contract.ServiceInput{Name: s.Name, Device: s.Device, Link: s.Link, Kind: string(s.Kind), Transport: string(s.Transport),
 		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected),
 		Reach: string(s.Reach), Interval: s.Interval, Options: s.Options, OpenUntil: s.OpenUntil, InUse: s.InUse}
@@ -36,7 +37,7 @@ func (e *SiteEdits) AddService(ctx context.Context, code string, in contract.Ser
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		if s, err = e.readService(p, site.Service{SiteID: p.ID}, in); err != nil {
+		if s, err = e.ReadService(p, site.Service{SiteID: p.ID}, in); err != nil {
 			return changes.Edit{}, err
 		}
 		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " recorded", Parts: record.Services,
@@ -57,15 +58,15 @@ func (e *SiteEdits) EditService(ctx context.Context, code, name string, merge ch
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		in, err := changes.Merged(ctx, e.Changes, serviceResource(now), serviceInput(now), merge)
+		in, err := changes.Merged(ctx, e.Changes, ServiceResource(now), ServiceInputOf(now), merge)
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		if s, err = e.readService(p, now, in); err != nil {
+		if s, err = e.ReadService(p, now, in); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " edited", Parts: record.Services, Of: serviceResource(now),
-			Before: serviceInput(now), After: serviceInput(s),
+		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " edited", Parts: record.Services, Of: ServiceResource(now),
+			Before: ServiceInputOf(now), After: ServiceInputOf(s),
 			Write: func(ctx context.Context, tx *store.Store) error { _, err := tx.PutService(ctx, s); return err }}, nil
 	})
 	if err != nil {
@@ -74,8 +75,8 @@ func (e *SiteEdits) EditService(ctx context.Context, code, name string, merge ch
 	return e.Service(code, s.Name)
 }
 
-// readService reads what a person entered of a service.
-func (e *SiteEdits) readService(p record.Site, s site.Service, in contract.ServiceInput) (site.Service, error) {
+// ReadService reads what a person entered of a service of a site. Error: site.Flaws.
+func (e *SiteEdits) ReadService(p record.Site, s site.Service, in contract.ServiceInput) (site.Service, error) {
 	var f site.Flaws
 	var err error
 	was := s
@@ -114,7 +115,7 @@ func (e *SiteEdits) readService(p record.Site, s site.Service, in contract.Servi
 	if s.Device == "" {
 		f.Note("device", fmt.Errorf("is required; name the device that the service runs on"))
 	} else {
-		_, d, err := e.FindDevice(p.Code, s.Device)
+		d, err := p.DeviceNamed(s.Device)
 		f.Note("device", err)
 		s.DeviceID, s.OnRouter = d.ID, d.Router
 	}
@@ -143,7 +144,7 @@ func (e *SiteEdits) readService(p record.Site, s site.Service, in contract.Servi
 func (e *SiteEdits) RemoveService(ctx context.Context, code, name string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
 		p, s, err := e.FindService(code, name)
-		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " removed", Parts: record.Services, Of: serviceResource(s),
+		return changes.Edit{Site: p.Code, Words: "service " + s.Name + " removed", Parts: record.Services, Of: ServiceResource(s),
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveService(ctx, s, e.Removal(ctx)) }}, err
 	})
 }

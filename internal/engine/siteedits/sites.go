@@ -11,20 +11,19 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-func siteInput(s site.Site) contract.SiteInput {
+// SiteInputOf returns a site as a person would enter it.
+func SiteInputOf(s site.Site) contract.SiteInput {
 	return contract.SiteInput{Code: s.Code, Name: s.Name, Note: s.Note, Tags: s.Tags, Router: s.Router}
 }
 
-func siteResource(s site.Site) changes.Resource {
+// SiteResource says which revision of a site an edit is of.
+func SiteResource(s site.Site) changes.Resource {
 	return changes.Resource{Kind: "site", Name: s.Code, ID: s.ID, Revision: s.Revision, Tag: s.Tag()}
 }
 
 // AddSite records a site.
 func (e *SiteEdits) AddSite(ctx context.Context, in contract.SiteInput) (contract.Site, error) {
-	s, err := site.Site{Code: in.Code, Name: in.Name, Note: in.Note, Tags: in.Tags, Router: in.Router}.Checked()
-	if err == nil {
-		err = inSight(ctx, s)
-	}
+	s, err := ReadSite(ctx, site.Site{}, in)
 	if err != nil {
 		return contract.Site{}, err
 	}
@@ -40,12 +39,17 @@ func (e *SiteEdits) AddSite(ctx context.Context, in contract.SiteInput) (contrac
 	return e.Site(ctx, s.Code)
 }
 
-// inSight refuses a site that whoever enters it would not see. Error: site.Flaws.
-func inSight(ctx context.Context, s site.Site) error {
-	if sight := rooms.SightOf(ctx); !sight.Sees(s.Tags) {
-		return site.Flaws{{Field: "tags", Detail: "you see " + sight.Words() + ": give it one of those tags"}}
+// ReadSite reads what a person entered of a site, which has to be one that they see. Error: site.Flaws.
+func ReadSite(ctx context.Context, s site.Site, in contract.SiteInput) (site.Site, error) {
+	s, err := site.Site{ID: s.ID, Code: in.Code, Name: in.Name, Note: in.Note, Tags: in.Tags, Router: in.Router,
+		Revision: s.Revision}.Checked()
+	if err != nil {
+		return s, err
 	}
-	return nil
+	if sight := rooms.SightOf(ctx); !sight.Sees(s.Tags) {
+		return s, site.Flaws{{Field: "tags", Detail: "you see " + sight.Words() + ": give it one of those tags"}}
+	}
+	return s, nil
 }
 
 // EditSite changes a site.
@@ -56,20 +60,16 @@ func (e *SiteEdits) EditSite(ctx context.Context, code string, merge changes.Mer
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		of, before := siteResource(p.Site), siteInput(p.Site)
+		of, before := SiteResource(p.Site), SiteInputOf(p.Site)
 		in, err := changes.Merged(ctx, e.Changes, of, before, merge)
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		if s, err = (site.Site{ID: p.ID, Code: in.Code, Name: in.Name, Note: in.Note, Tags: in.Tags,
-			Router: in.Router}).Checked(); err != nil {
-			return changes.Edit{}, err
-		}
-		if err := inSight(ctx, s); err != nil {
+		if s, err = ReadSite(ctx, p.Site, in); err != nil {
 			return changes.Edit{}, err
 		}
 		return changes.Edit{Site: s.Code, Words: "site " + s.Code + " edited", Touched: &record.Touched{Sites: []int64{p.ID}}, Of: of,
-			Before: before, After: siteInput(s),
+			Before: before, After: SiteInputOf(s),
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.EditSite(ctx, s) }}, nil
 	})
 	if err != nil {
@@ -82,7 +82,7 @@ func (e *SiteEdits) EditSite(ctx context.Context, code string, merge changes.Mer
 func (e *SiteEdits) RemoveSite(ctx context.Context, code string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
 		p, err := e.SiteSeen(ctx, code)
-		return changes.Edit{Site: p.Code, Words: "site " + p.Code + " removed", Of: siteResource(p.Site),
+		return changes.Edit{Site: p.Code, Words: "site " + p.Code + " removed", Of: SiteResource(p.Site),
 			Write: func(ctx context.Context, tx *store.Store) error {
 				_, err := tx.RemoveSite(ctx, p.Site, e.Removal(ctx))
 				return err
@@ -90,11 +90,13 @@ func (e *SiteEdits) RemoveSite(ctx context.Context, code string) error {
 	})
 }
 
-func deviceInput(d site.Device) contract.DeviceInput {
+// DeviceInputOf returns a device as a person would enter it.
+func DeviceInputOf(d site.Device) contract.DeviceInput {
 	return contract.DeviceInput{Name: d.Name, MAC: d.MAC, Address: rooms.AddressText(d.Address), Reserved: d.Reserved, Router: d.Router}
 }
 
-func deviceResource(d site.Device) changes.Resource {
+// DeviceResource says which revision of a device an edit is of.
+func DeviceResource(d site.Device) changes.Resource {
 	return changes.Resource{Kind: "device", Name: d.Name, ID: d.ID, Revision: d.Revision, Tag: d.Tag()}
 }
 
@@ -106,7 +108,7 @@ func (e *SiteEdits) AddDevice(ctx context.Context, code string, in contract.Devi
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		if d, err = e.readDevice(site.Device{SiteID: p.ID}, in); err != nil {
+		if d, err = e.ReadDevice(site.Device{SiteID: p.ID}, in); err != nil {
 			return changes.Edit{}, err
 		}
 		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " added", Parts: record.Devices,
@@ -126,16 +128,16 @@ func (e *SiteEdits) EditDevice(ctx context.Context, code, name string, merge cha
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		in, err := changes.Merged(ctx, e.Changes, deviceResource(now), deviceInput(now), merge)
+		in, err := changes.Merged(ctx, e.Changes, DeviceResource(now), DeviceInputOf(now), merge)
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		if d, err = e.readDevice(now, in); err != nil {
+		if d, err = e.ReadDevice(now, in); err != nil {
 			return changes.Edit{}, err
 		}
 		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " edited",
-			Parts: record.Devices | record.Services | record.Hostnames, Of: deviceResource(now), Before: deviceInput(now),
-			After: deviceInput(d),
+			Parts: record.Devices | record.Services | record.Hostnames, Of: DeviceResource(now), Before: DeviceInputOf(now),
+			After: DeviceInputOf(d),
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.EditDevice(ctx, d) }}, nil
 	})
 	if err != nil {
@@ -144,8 +146,8 @@ func (e *SiteEdits) EditDevice(ctx context.Context, code, name string, merge cha
 	return e.Device(code, d.Name)
 }
 
-// readDevice reads what a person entered of a device.
-func (e *SiteEdits) readDevice(d site.Device, in contract.DeviceInput) (site.Device, error) {
+// ReadDevice reads what a person entered of a device. Error: site.Flaws.
+func (e *SiteEdits) ReadDevice(d site.Device, in contract.DeviceInput) (site.Device, error) {
 	address, err := site.ParseAddress("lan_address", in.Address)
 	if err != nil {
 		return d, err
@@ -158,7 +160,7 @@ func (e *SiteEdits) readDevice(d site.Device, in contract.DeviceInput) (site.Dev
 func (e *SiteEdits) RemoveDevice(ctx context.Context, code, name string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
 		p, d, err := e.FindDevice(code, name)
-		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " removed", Of: deviceResource(d),
+		return changes.Edit{Site: p.Code, Words: "device " + d.Name + " removed", Of: DeviceResource(d),
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.RemoveDevice(ctx, d, e.Removal(ctx)) }}, err
 	})
 }

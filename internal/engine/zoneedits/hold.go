@@ -41,7 +41,7 @@ func (e *ZoneEdits) keep(ctx context.Context, name string,
 		}
 		p, _ := e.Record.Site(h.SiteID)
 		by, pair, words, err := decide(p, h.Hostname)
-		return changes.Edit{Site: p.Code, Words: "hostname " + name + " " + words, Of: hostnameResource(h.Hostname),
+		return changes.Edit{Site: p.Code, Words: "hostname " + name + " " + words, Of: HostnameResource(h.Hostname),
 			Before: map[string]string{"hold_at": rooms.HoldAt(h.Hostname)}, After: map[string]string{"hold_at": pair.String()},
 			Write: func(ctx context.Context, tx *store.Store) error {
 				return tx.HoldHostnames(ctx, by, map[int64]wan.Pair{h.ID: pair}, []int64{h.ZoneID})

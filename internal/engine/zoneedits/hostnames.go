@@ -14,12 +14,13 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-func hostnameResource(h site.Hostname) changes.Resource {
+// HostnameResource says which revision of a hostname an edit is of.
+func HostnameResource(h site.Hostname) changes.Resource {
 	return changes.Resource{Kind: "hostname", Name: string(h.Name), ID: h.ID, Revision: h.Revision, Tag: h.Tag()}
 }
 
-// hostnameInput returns a hostname as a person would enter it.
-func hostnameInput(h site.Hostname) contract.HostnameInput {
+// HostnameInputOf returns a hostname as a person would enter it.
+func HostnameInputOf(h site.Hostname) contract.HostnameInput {
 	// what a person asks for is read over it
 	return contract.HostnameInput{Name: string(h.Name), Site: h.Site, Link: h.Link, TTL: h.TTL, Extras: slices.Clone(h.Extras),
 		Mail: string(h.Mail), Device: h.Device}
@@ -29,14 +30,9 @@ func hostnameInput(h site.Hostname) contract.HostnameInput {
 func (e *ZoneEdits) AddHostname(ctx context.Context, in contract.HostnameInput) (contract.Hostname, error) {
 	var h site.Hostname
 	err := e.Change(ctx, func() (changes.Edit, error) {
-		var f site.Flaws
-		name, zone := e.placed(in.Name, &f)
-		if in.TTL == 0 {
-			in.TTL = int(zone.TTL)
-		}
-		var p record.Site
+		p, missing := e.SiteSeen(ctx, in.Site)
 		var err error
-		if p, h, err = e.readHostname(ctx, site.Hostname{Name: name, ZoneID: zone.ID, TTL: in.TTL}, in, f); err != nil {
+		if h, err = e.NewHostname(p, missing, in); err != nil {
 			return changes.Edit{}, err
 		}
 		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " recorded", Parts: record.Hostnames,
@@ -48,6 +44,16 @@ func (e *ZoneEdits) AddHostname(ctx context.Context, in contract.HostnameInput) 
 	return e.Hostname(ctx, string(h.Name))
 }
 
+// NewHostname reads what a person entered of a hostname of a site, which may be missing, in the zone that it fits in. Error: site.Flaws.
+func (e *ZoneEdits) NewHostname(p record.Site, missing error, in contract.HostnameInput) (site.Hostname, error) {
+	var f site.Flaws
+	name, zone := e.placed(in.Name, &f)
+	if in.TTL == 0 {
+		in.TTL = int(zone.TTL)
+	}
+	return e.ReadHostname(p, missing, site.Hostname{Name: name, ZoneID: zone.ID, TTL: in.TTL}, in, f)
+}
+
 // EditHostname changes which link a hostname follows, and its TTL.
 func (e *ZoneEdits) EditHostname(ctx context.Context, name string, merge changes.Merge[contract.HostnameInput]) (contract.Hostname, error) {
 	err := e.Change(ctx, func() (changes.Edit, error) {
@@ -55,8 +61,8 @@ func (e *ZoneEdits) EditHostname(ctx context.Context, name string, merge changes
 		if err != nil {
 			return changes.Edit{}, err
 		}
-		of := hostnameResource(now.Hostname)
-		in, err := changes.Merged(ctx, e.Changes, of, hostnameInput(now.Hostname), merge)
+		of := HostnameResource(now.Hostname)
+		in, err := changes.Merged(ctx, e.Changes, of, HostnameInputOf(now.Hostname), merge)
 		if err != nil {
 			return changes.Edit{}, err
 		}
@@ -69,12 +75,12 @@ func (e *ZoneEdits) EditHostname(ctx context.Context, name string, merge changes
 		}
 		h := now.Hostname
 		h.TTL = in.TTL
-		p, h, err := e.readHostname(ctx, h, in, f)
-		if err != nil {
+		p, missing := e.SiteSeen(ctx, in.Site)
+		if h, err = e.ReadHostname(p, missing, h, in, f); err != nil {
 			return changes.Edit{}, err
 		}
 		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " edited", Parts: record.Hostnames, Of: of,
-			Before: hostnameInput(now.Hostname), After: in,
+			Before: HostnameInputOf(now.Hostname), After: in,
 			Write: func(ctx context.Context, tx *store.Store) error { _, _, err := tx.PutHostname(ctx, h); return err }}, nil
 	})
 	if err != nil {
@@ -83,31 +89,27 @@ func (e *ZoneEdits) EditHostname(ctx context.Context, name string, merge changes
 	return e.Hostname(ctx, name)
 }
 
-// readHostname reads what a person entered of a hostname, beside its name.
-func (e *ZoneEdits) readHostname(ctx context.Context, h site.Hostname, in contract.HostnameInput, f site.Flaws) (record.Site,
-	site.Hostname, error) {
+// ReadHostname reads what a person entered of a hostname of a site, which may be missing, beside its name. Error: site.Flaws.
+func (e *ZoneEdits) ReadHostname(p record.Site, missing error, h site.Hostname, in contract.HostnameInput, f site.Flaws) (site.Hostname,
+	error) {
 	e.extraFields(&h, in, &f)
 	if h.ZoneID != 0 {
 		f.Note("ttl_seconds", names.CheckTTL(h.TTL))
 	}
-	p, err := e.SiteSeen(ctx, in.Site)
-	f.Note("site", err)
+	f.Note("site", missing)
 	h.SiteID, h.LinkID = p.ID, 0
-	if in.Link != "" && err == nil {
+	if in.Link != "" && missing == nil {
 		l, err := p.LinkNamed(in.Link)
 		f.Note("link", err)
 		h.LinkID = l.ID
 	}
 	h.DeviceID = 0
-	if in.Device != "" && err == nil {
-		i := slices.IndexFunc(p.Devices, func(d site.Device) bool { return strings.EqualFold(d.Name, in.Device) })
-		if i < 0 {
-			f.Note("device", store.Missing{Kind: "device of " + p.Code, Name: in.Device})
-		} else {
-			h.DeviceID = p.Devices[i].ID
-		}
+	if in.Device != "" && missing == nil {
+		d, err := p.DeviceNamed(strings.ToLower(in.Device))
+		f.Note("device", err)
+		h.DeviceID = d.ID
 	}
-	return p, h, f.Err()
+	return h, f.Err()
 }
 
 // extraFields reads what a hostname has beside its addresses, and checks all of it against the rest of its zone.
@@ -201,7 +203,7 @@ func joined(list []names.Name) string {
 func (e *ZoneEdits) RemoveHostname(ctx context.Context, name string) error {
 	return e.Change(ctx, func() (changes.Edit, error) {
 		h, err := e.Hostname(ctx, name)
-		return changes.Edit{Site: h.Site, Words: "hostname " + name + " removed", Of: hostnameResource(h.Hostname),
+		return changes.Edit{Site: h.Site, Words: "hostname " + name + " removed", Of: HostnameResource(h.Hostname),
 			Write: func(ctx context.Context, tx *store.Store) error {
 				_, err := tx.RemoveHostname(ctx, h.Hostname, e.Removal(ctx))
 				return err

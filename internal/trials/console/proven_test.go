@@ -43,7 +43,8 @@ func TestAServiceHasAPageOfItsOwn(t *testing.T) {
 	await(t, tab, contains(`#history`, "7 days"))
 	do(t, tab, pressed(`@data-service="vpn"`, "Probe now"))
 	await(t, tab, contains(`[data-trace="answered"]`, "WireGuard completes the handshake"))
-	do(t, tab, chromedp.Click(`[aria-label="Edit service vpn"]`), chromedp.WaitVisible(`[role="dialog"] input[name="external"]`), press("Cancel"))
+	do(t, tab, chromedp.Click(`[aria-label="Edit service vpn"]`), chromedp.WaitVisible(`[role="dialog"] input[name="external"]`),
+		press("Cancel"))
 	do(t, tab, chromedp.EmulateViewport(390, 844))
 	await(t, tab, `document.documentElement.scrollWidth <= 390`)
 	do(t, tab, chromedp.Click(`//nav[@aria-label="The way back"]//a[normalize-space()="SCH-04"]`))

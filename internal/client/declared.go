@@ -1,0 +1,67 @@
+package client
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+
+	"inkpost.example/inkpost/internal/contract"
+)
+
+// RecordFile writes the record as a file: "yaml", "json", or "csv" of one kind, of which template gives one line to go by.
+func (c *Client) RecordFile(ctx context.Context, format, kind string, template bool, w io.Writer) error {
+	yes := map[bool]string{true: "true"}
+	r, err := c.send(ctx, c.http, "GET", "/record"+query("format", format, "kind", kind, "template", yes[template]), nil, nil)
+	if err != nil {
+		return err
+	}
+	defer r.Body.Close()
+	_, err = io.Copy(w, r.Body)
+	return err
+}
+
+// DeclareHow says how a file is taken. Type is its media type, Kind what the lines of text/csv are, Columns what its headings stand for, as
+// HEADING=FIELD.
+type DeclareHow struct {
+	Type, Kind         string
+	Columns            []string
+	DryRun, LineByLine bool
+}
+
+// Declare brings the record in step with a file. progress is told how far it is.
+func (c *Client) Declare(ctx context.Context, file io.Reader, how DeclareHow, progress func(done, of int)) (contract.Declared, error) {
+	q := url.Values{"column": how.Columns}
+	for name, on := range map[string]bool{"dry_run": how.DryRun, "line_by_line": how.LineByLine} {
+		if on {
+			q.Set(name, "true")
+		}
+	}
+	if how.Kind != "" {
+		q.Set("kind", how.Kind)
+	}
+	endless := &http.Client{Transport: c.http.Transport}
+	r, err := c.send(ctx, endless, "POST", "/record?"+q.Encode(), file, map[string][]string{"Content-Type": {how.Type}})
+	if err != nil {
+		return contract.Declared{}, err
+	}
+	defer r.Body.Close()
+	lines := json.NewDecoder(r.Body)
+	for {
+		var news contract.DeclaredNews
+		if err := lines.Decode(&news); err != nil {
+			return contract.Declared{}, fmt.Errorf("the reply ended before its result: %w", err)
+		}
+		switch {
+		case news.Failed != "":
+			return contract.Declared{}, errors.New(news.Failed)
+		case news.Result != nil:
+			return *news.Result, nil
+		case progress != nil:
+			progress(news.Done, news.Of)
+		}
+	}
+}
