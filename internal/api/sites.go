@@ -2,14 +2,29 @@ package api
 
 import (
 	"net/http"
+	"strconv"
 
 	"github.com/labstack/echo/v5"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/core/site"
 )
 
 func (a *api) sites(c *echo.Context, _ principal) error {
-	return c.JSON(http.StatusOK, a.engine().Summaries(c.Request().Context()))
+	q := contract.SiteQuery{Search: c.QueryParam("search"), Tag: c.QueryParam("tag"), Sort: c.QueryParam("sort"),
+		Need: contract.Need(c.QueryParam("need"))}
+	var f site.Flaws
+	var err error
+	q.Limit, err = number(c, "limit", 0, 0, 1000)
+	f.Note("limit", err)
+	q.Offset, err = number(c, "offset", 0, 0, 1<<30)
+	f.Note("offset", err)
+	if err := f.Err(); err != nil {
+		return err
+	}
+	list, total, err := a.engine().Summaries(c.Request().Context(), q)
+	c.Response().Header().Set(contract.TotalHeader, strconv.Itoa(total))
+	return ok(c, http.StatusOK, list, err)
 }
 
 func (a *api) addSite(c *echo.Context, _ principal) error {

@@ -47,6 +47,9 @@ func overviewCommand() *cobra.Command {
 			if err := show(cmd, o.Sites, siteColumns()...); err != nil {
 				return err
 			}
+			if more := o.SiteCount - len(o.Sites); more > 0 {
+				say(cmd, "and %d more: inkpost site list", more)
+			}
 			say(cmd, "\nRecent moves")
 			return show(cmd, o.Moves, moveColumns()...)
 		})}

@@ -229,10 +229,10 @@ func fieldsOf(s contract.DeclaredStep) string {
 	return strings.Join(out, ", ")
 }
 
-func flawColumns() []column[declare.Flaw] {
-	return []column[declare.Flaw]{
-		{title: "line", text: func(f declare.Flaw) string { return fmt.Sprint(f.Line) }, tone: func(declare.Flaw) tone { return strong }},
-		{title: "column", text: func(f declare.Flaw) string { return orDash(f.Column) }},
-		{title: "wrong", text: func(f declare.Flaw) string { return f.Detail }, tone: func(declare.Flaw) tone { return wrong }},
+func flawColumns() []column[declare.LineFlaw] {
+	return []column[declare.LineFlaw]{
+		{title: "line", text: func(f declare.LineFlaw) string { return fmt.Sprint(f.Line) }, tone: func(declare.LineFlaw) tone { return strong }},
+		{title: "column", text: func(f declare.LineFlaw) string { return orDash(f.Column) }},
+		{title: "wrong", text: func(f declare.LineFlaw) string { return f.Detail }, tone: func(declare.LineFlaw) tone { return wrong }},
 	}
 }

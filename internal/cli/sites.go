@@ -115,14 +115,28 @@ func siteCommand() *cobra.Command {
 		c.Flags().StringVar(&in.Note, "note", "", "anything worth knowing at the next visit")
 		c.Flags().StringArrayVar(&in.Tags, "tag", nil, "a tag, such as harbour; repeatable, and all of them at once (--tag \"\" for none)")
 	}
-	list := &cobra.Command{Use: "list", Short: "List sites, those in need first", Args: cobra.NoArgs,
-		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-			rows, err := c.Sites(cmd.Context())
+	var q contract.SiteQuery
+	var need string
+	list := &cobra.Command{Use: "list [WORDS]", Short: "List sites, those in need first",
+		Example: "  inkpost site list\n  inkpost site list slipway --tag north --need now\n  inkpost site list 02:00:5e:07",
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			q.Search, q.Need = strings.Join(args, " "), contract.Need(need)
+			rows, total, err := c.SitesLike(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
-			return show(cmd, rows, siteColumns()...)
+			if err := show(cmd, rows, siteColumns()...); err != nil {
+				return err
+			}
+			if format, _ := cmd.Flags().GetString("format"); format == "table" && total > len(rows) {
+				say(cmd, "and %d more", total-len(rows))
+			}
+			return nil
 		})}
+	list.Flags().StringVar(&q.Tag, "tag", "", "only those with this tag")
+	list.Flags().StringVar(&need, "need", "", "only those with this need: now, soon, unknown or nothing")
+	list.Flags().StringVar(&q.Sort, "sort", "", "need, code, name or address (need)")
+	list.Flags().IntVar(&q.Limit, "limit", 0, "list no more than so many")
 	one := &cobra.Command{Use: "show CODE", Short: "Show everything on a site's record", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			s, err := c.Site(cmd.Context(), args[0])

@@ -2,8 +2,10 @@ package client
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
@@ -23,6 +25,29 @@ func (c *Client) Overview(ctx context.Context) (contract.Overview, error) {
 // Sites lists all sites, those in need first.
 func (c *Client) Sites(ctx context.Context) ([]contract.SiteSummary, error) {
 	return call[[]contract.SiteSummary](ctx, c, "GET", "/sites", nil)
+}
+
+// SitesLike lists the sites that a query asks for, and says how many those are in all.
+func (c *Client) SitesLike(ctx context.Context, q contract.SiteQuery) (list []contract.SiteSummary, total int, err error) {
+	r, err := c.send(ctx, c.http, "GET", "/sites"+query("search", q.Search, "tag", q.Tag, "need", string(q.Need), "sort", q.Sort,
+		"limit", count(q.Limit), "offset", count(q.Offset)), nil, nil)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer r.Body.Close()
+	if err := json.NewDecoder(r.Body).Decode(&list); err != nil {
+		return nil, 0, fmt.Errorf("the list of sites cannot be read: %w", err)
+	}
+	total, err = strconv.Atoi(r.Header.Get(contract.TotalHeader))
+	return list, total, err
+}
+
+// count writes a number of a query; "" for 0.
+func count(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
 }
 
 // Site shows a site.

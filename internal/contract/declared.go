@@ -14,10 +14,10 @@ type DeclaredStep struct {
 // Declared is what a file comes to: its steps, how many of its items are on record as they are, and what is wrong with it. Done reports
 // whether the steps were taken; a flawed item has none.
 type Declared struct {
-	Steps     []DeclaredStep `json:"steps"`
-	Unchanged int            `json:"unchanged"`
-	Flaws     []declare.Flaw `json:"flaws,omitempty"`
-	Done      bool           `json:"done"`
+	Steps     []DeclaredStep     `json:"steps"`
+	Unchanged int                `json:"unchanged"`
+	Flaws     []declare.LineFlaw `json:"flaws,omitempty"`
+	Done      bool               `json:"done"`
 }
 
 // DeclaredNews says how far it is; Result is the last, or Failed, which says why nothing was changed after all.

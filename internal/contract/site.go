@@ -221,6 +221,17 @@ type ServiceWay struct {
 	Message string        `json:"message,omitempty"`
 }
 
+// SiteQuery asks for some sites. Search is words that all have to be found in what is on record of a site; Sort is "need", which is what is
+// left out stands for, "code", "name" or "address". Limit 0 lists all.
+type SiteQuery struct {
+	Search, Tag, Sort string
+	Need              Need
+	Limit, Offset     int
+}
+
+// TotalHeader is the header that says how many things a list has in all, of which the reply has some.
+const TotalHeader = "Inkpost-Total"
+
 // SiteSummary is a site in a list.
 type SiteSummary struct {
 	site.Site
@@ -331,9 +342,11 @@ type Overview struct {
 	Faults     []Fault `json:"faults"`
 	FaultCount int     `json:"fault_count"`
 	// Groups are open faults with one cause at several sites each.
-	Groups []FaultGroup  `json:"fault_groups"`
-	Sites  []SiteSummary `json:"sites"`
-	Moves  []Move        `json:"moves"`
+	Groups []FaultGroup `json:"fault_groups"`
+	// Sites are those that need somebody most; SiteCount is how many there are.
+	Sites     []SiteSummary `json:"sites"`
+	SiteCount int           `json:"site_count"`
+	Moves     []Move        `json:"moves"`
 	// ToCommission is what is not in use yet, the first of it; AwaitedCount is how much that is in all.
 	ToCommission []ToCommission `json:"to_commission"`
 	AwaitedCount int            `json:"awaited_count"`

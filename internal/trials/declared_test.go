@@ -109,7 +109,7 @@ func TestFiveThousandLinesAreTakenWholeOrNotAtAll(t *testing.T) {
 	}
 	for line, kind := range want {
 		require.True(t, seen[line], "line %d: %.60s: %v", line, twentyKinds[kind].line,
-			slices.DeleteFunc(slices.Clone(out.Flaws), func(f declare.Flaw) bool { return f.Line != line }))
+			slices.DeleteFunc(slices.Clone(out.Flaws), func(f declare.LineFlaw) bool { return f.Line != line }))
 	}
 	_, err = declared(t, s, strings.Join(lines, ""), csvOf("services"))
 	var p *client.Error

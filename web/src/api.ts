@@ -37,6 +37,9 @@ import type {
   PlannedWork,
   PushBrowser,
   Removed,
+  SiteSummary,
+  Declared,
+  DeclaredNews,
   PushInput,
   Commissioning,
   Contact,
@@ -85,7 +88,7 @@ export class Problem extends Error {
 
 let intent = ''
 
-async function asked(method: string, path: string, body?: unknown, tag?: string): Promise<Response> {
+async function asked(method: string, path: string, body?: unknown, tag?: string, signal?: AbortSignal): Promise<Response> {
   const headers: Record<string, string> = {}
   const file = body instanceof Blob
   if (body !== undefined) headers['Content-Type'] = file ? body.type : 'application/json'
@@ -93,7 +96,7 @@ async function asked(method: string, path: string, body?: unknown, tag?: string)
   if (tag) headers['If-Match'] = `"${tag}"`
   let reply: Response
   try {
-    reply = await fetch('/api/v1' + path, { method, headers, body: body === undefined || file ? body : JSON.stringify(body) })
+    reply = await fetch('/api/v1' + path, { method, headers, body: body === undefined || file ? body : JSON.stringify(body), signal })
   } catch {
     throw new Problem(0, say.noAnswer)
   }
@@ -117,8 +120,8 @@ async function call<T>(method: string, path: string, body?: unknown, tag?: strin
 }
 
 // lines reads a reply of one document a line, each as it comes, and gives the last.
-async function lines<T>(path: string, body: unknown, each: (doc: T) => void): Promise<T> {
-  const reader = (await asked('POST', path, body)).body!.pipeThrough(new TextDecoderStream()).getReader()
+async function lines<T>(path: string, body: unknown, each: (doc: T) => void, signal?: AbortSignal): Promise<T> {
+  const reader = (await asked('POST', path, body, undefined, signal)).body!.pipeThrough(new TextDecoderStream()).getReader()
   let rest = ''
   let last: T | undefined
   for (;;) {
@@ -174,6 +177,11 @@ export const api = {
   revokeKey: (id: number) => call<void>('DELETE', at('keys', String(id))),
   signOut: () => call<void>('DELETE', '/session'),
   overview: () => call<Overview>('GET', '/overview'),
+  sites: async (of: Record<string, string | number>): Promise<{ sites: SiteSummary[]; total: number }> => {
+    const given = Object.entries(of).filter(([, v]) => v !== '' && v !== 0)
+    const reply = await asked('GET', '/sites?' + new URLSearchParams(given.map(([k, v]) => [k, String(v)])).toString())
+    return { sites: (await reply.json()) as SiteSummary[], total: Number(reply.headers.get('Inkpost-Total')) }
+  },
   site: (code: string) => call<Site>('GET', at('sites', code)),
   why: (code: string) => call<Why>('GET', at('sites', code, 'why')),
   causes: () => call<Cause[]>('GET', '/causes'),
@@ -240,6 +248,21 @@ export const api = {
   reviews: (site: string) => call<Review[]>('GET', at('sites', site, 'reviews')),
   review: (site: string, consent: string, progress: (share: number) => void) =>
     lines<{ done: number; of: number; review?: Review }>(at('sites', site, 'reviews'), { consent }, (n) => progress(n.done / n.of)),
+  // What a kind of thing in a file has: the headings of its template.
+  recordFields: async (kind: string) =>
+    (await (await asked('GET', `/record?format=csv&template=true&kind=${kind}`)).text()).split('\n')[0].split(','),
+  declare: async (
+    file: Blob,
+    type: string,
+    query: [string, string][],
+    progress: (done: number, of: number) => void,
+    signal: AbortSignal,
+  ): Promise<Declared> => {
+    const path = '/record?' + new URLSearchParams(query).toString()
+    const last = await lines<DeclaredNews>(path, new Blob([file], { type }), (n) => progress(n.done, n.of), signal)
+    if (!last.result) throw new Problem(0, last.failed ?? say.endedEarly)
+    return last.result
+  },
   invite: (site: string, link: string) => call<Invitation>('POST', at('sites', site, 'links', link, 'invitations')),
   routerKey: (site: string, link: string) => call<Key>('POST', at('sites', site, 'links', link, 'router-keys'), { label: 'router' }),
   hold: (name: string, kept: boolean) => call<Hostname>(kept ? 'PUT' : 'DELETE', at('hostnames', name, 'hold')),

@@ -2,6 +2,72 @@
 
 import type { NameResult } from './documents'
 
+export const sites = {
+  title: 'Sites',
+  count: (n: number) => (n === 1 ? '1 site' : `${n} sites`),
+  find: 'Find a site',
+  services: (n: number, of: number, awaited: number) => `${n} of ${of} services${awaited ? `, ${awaited} to commission` : ''}`,
+  choose: (code: string) => `Choose ${code}`,
+  need: 'Need',
+  any: 'any',
+  sort: 'Sorted by',
+  orders: { need: 'need', code: 'code', name: 'name', address: 'address' } as Record<string, string>,
+  by: (order: string) => `by ${order}`,
+  tag: 'Tag',
+  keep: 'Keep this filter',
+  drop: (filter: string) => `Forget the filter ${filter}`,
+  several: 'Several at once',
+  files: 'Files',
+  none: 'No site is on record yet. Add one, or take them from a file.',
+  noMatch: 'No site is like that.',
+}
+
+export const bulk = {
+  chosen: (n: number) => (n === 0 ? 'Choose sites below' : `${n} chosen`),
+  all: 'All that are shown',
+  none: 'None',
+  tag: 'Tag',
+  give: 'Give them the tag',
+  take: 'Take the tag away',
+  probe: 'Probe their services',
+  stop: 'Stop',
+  progress: (n: number, of: number) => `${n} of ${of} done`,
+}
+
+export const files = {
+  title: 'The record as files',
+  take: 'Take a file over',
+  about:
+    'A CSV file has one kind of thing, a line each, and nothing is removed by it. A YAML or JSON file has sites with all that belongs to them: what a list leaves out is removed, and can be brought back for 30 days.',
+  choose: 'Choose a file',
+  kind: 'What its lines are',
+  kinds: ['sites', 'links', 'devices', 'services', 'hostnames', 'contacts'],
+  template: 'a template to go by',
+  heading: 'What its headings stand for',
+  passOver: 'passed over',
+  field: (heading: string) => `${heading} is`,
+  look: 'Look what it would do',
+  apply: 'Do it',
+  applyRight: 'Do what is right, and leave out the rest',
+  stop: 'Stop',
+  stopped: 'Stopped: nothing was changed.',
+  progress: (n: number, of: number) => `${n} of ${of} written`,
+  plan: (add: number, change: number, remove: number, same: number) =>
+    `${add} to add, ${change} to change, ${remove} to remove, ${same} as they are.`,
+  done: (add: number, change: number, remove: number, same: number) =>
+    `Done: ${add} added, ${change} changed, ${remove} removed, ${same} as they were.`,
+  wrong: (n: number) =>
+    n === 1
+      ? 'One thing is wrong. Nothing is done until it is put right.'
+      : `${n} things are wrong. Nothing is done until they are put right.`,
+  left: (n: number) => `${n} lines were wrong, and left out.`,
+  line: (n: number, column: string) => `line ${n}${column ? `, ${column}` : ''}`,
+  more: (n: number) => `and ${n} more`,
+  give: 'Take the record with you',
+  whole: 'All of it:',
+  one: 'One kind, as CSV:',
+}
+
 export const site = {
   address: 'public address',
   unknown: 'unknown',

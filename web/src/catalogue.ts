@@ -2,7 +2,7 @@
 
 import { account, audit, people, second } from './catalogue.people'
 import { latency, moves, names, path, ribbon, stair, trail, vantages } from './catalogue.seen'
-import { commissioning, exposure, handover, inside, record, service, site } from './catalogue.site'
+import { bulk, commissioning, exposure, files, handover, inside, record, service, site, sites } from './catalogue.site'
 import type { Need } from './documents'
 
 // needs is how much a site needs somebody.
@@ -185,11 +185,6 @@ export const say = {
     standby: (what: string) => `${what}. What you see is what it writes; changes are made there.`,
     quiet: 'Nothing needs you now',
     needed: 'What needs you now',
-    sites: 'Sites',
-    find: 'Find a site',
-    none: 'No site is on record yet.',
-    noMatch: (search: string) => `No site has “${search}”.`,
-    services: (n: number, of: number, awaited: number) => `${n} of ${of} services${awaited ? `, ${awaited} to commission` : ''}`,
     moves: 'Recent moves',
   },
   handover,
@@ -204,6 +199,9 @@ export const say = {
   stair,
   path,
   site,
+  sites,
+  bulk,
+  files,
   service,
   inside,
   exposure,

@@ -275,7 +275,7 @@ export interface components {
         };
         Declared: {
             done: boolean;
-            flaws?: components["schemas"]["Flaw"][];
+            flaws?: components["schemas"]["LineFlaw"][];
             steps: components["schemas"]["DeclaredStep"][];
             unchanged: number;
         };
@@ -693,6 +693,14 @@ export interface components {
             name: string;
             text: string;
         };
+        LineFlaw: {
+            column?: string;
+            detail: string;
+            kind: string;
+            line: number;
+            name?: string;
+            site?: string;
+        };
         Link: {
             readonly agent: boolean;
             /** Format: date-time */
@@ -939,6 +947,7 @@ export interface components {
             fault_groups: components["schemas"]["FaultGroup"][];
             faults: components["schemas"]["Fault"][];
             moves: components["schemas"]["Move"][];
+            site_count: number;
             sites: components["schemas"]["SiteSummary"][];
             standby?: string;
             to_commission: components["schemas"]["ToCommission"][];

@@ -1,25 +1,31 @@
 import { CssBaseline, ThemeProvider } from '@mui/material'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { useMemo, useState } from 'react'
+import { lazy, Suspense, useMemo, useState, type ComponentType } from 'react'
 import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Route, Routes } from 'react-router'
 import { Problem } from './api'
-import { AccountPage } from './pages/AccountPage'
-import { AuditPage } from './pages/AuditPage'
-import { CausePage, CausesPage } from './pages/CausesPage'
-import { CommissioningPage } from './pages/CommissioningPage'
-import { FaultPage } from './pages/FaultPage'
 import { FirstPage } from './pages/FirstPage'
-import { MovesPage } from './pages/MovesPage'
-import { NamesPage } from './pages/NamesPage'
-import { NoticesPage } from './pages/NoticesPage'
-import { PeoplePage } from './pages/PeoplePage'
-import { ServicePage } from './pages/ServicePage'
-import { SitePage } from './pages/SitePage'
-import { VantagesPage } from './pages/VantagesPage'
 import { Frame } from './parts/Frame'
 import { SignedIn } from './parts/SignedIn'
 import { themeFor, type Mode } from './theme'
+
+// The pages behind the first one are fetched when somebody goes there.
+const page = <K extends string>(name: K, from: () => Promise<Record<K, ComponentType>>) =>
+  lazy(async () => ({ default: (await from())[name] }))
+const AccountPage = page('AccountPage', () => import('./pages/AccountPage'))
+const AuditPage = page('AuditPage', () => import('./pages/AuditPage'))
+const CommissioningPage = page('CommissioningPage', () => import('./pages/CommissioningPage'))
+const FaultPage = page('FaultPage', () => import('./pages/FaultPage'))
+const FilesPage = page('FilesPage', () => import('./pages/FilesPage'))
+const MovesPage = page('MovesPage', () => import('./pages/MovesPage'))
+const NamesPage = page('NamesPage', () => import('./pages/NamesPage'))
+const NoticesPage = page('NoticesPage', () => import('./pages/NoticesPage'))
+const PeoplePage = page('PeoplePage', () => import('./pages/PeoplePage'))
+const ServicePage = page('ServicePage', () => import('./pages/ServicePage'))
+const SitePage = page('SitePage', () => import('./pages/SitePage'))
+const VantagesPage = page('VantagesPage', () => import('./pages/VantagesPage'))
+const CausesPage = page('CausesPage', () => import('./pages/CausesPage'))
+const CausePage = page('CausePage', () => import('./pages/CausesPage'))
 
 const queries = new QueryClient({
   defaultOptions: {
@@ -52,23 +58,26 @@ function Console() {
         <BrowserRouter>
           <SignedIn>
             <Frame mode={mode} turn={turn}>
-              <Routes>
-                <Route path="/" element={<FirstPage />} />
-                <Route path="/names" element={<NamesPage />} />
-                <Route path="/moves" element={<MovesPage />} />
-                <Route path="/vantages" element={<VantagesPage />} />
-                <Route path="/causes" element={<CausesPage />} />
-                <Route path="/causes/:cause" element={<CausePage />} />
-                <Route path="/faults/:id" element={<FaultPage />} />
-                <Route path="/notices" element={<NoticesPage />} />
-                <Route path="/people" element={<PeoplePage />} />
-                <Route path="/audit" element={<AuditPage />} />
-                <Route path="/account" element={<AccountPage />} />
-                <Route path="/sites/:code/commissioning" element={<CommissioningPage />} />
-                <Route path="/sites/:code/services/:name" element={<ServicePage />} />
-                <Route path="/sites/:code" element={<SitePage />} />
-                <Route path="*" element={<FirstPage />} />
-              </Routes>
+              <Suspense>
+                <Routes>
+                  <Route path="/" element={<FirstPage />} />
+                  <Route path="/names" element={<NamesPage />} />
+                  <Route path="/moves" element={<MovesPage />} />
+                  <Route path="/vantages" element={<VantagesPage />} />
+                  <Route path="/causes" element={<CausesPage />} />
+                  <Route path="/causes/:cause" element={<CausePage />} />
+                  <Route path="/faults/:id" element={<FaultPage />} />
+                  <Route path="/notices" element={<NoticesPage />} />
+                  <Route path="/people" element={<PeoplePage />} />
+                  <Route path="/audit" element={<AuditPage />} />
+                  <Route path="/account" element={<AccountPage />} />
+                  <Route path="/files" element={<FilesPage />} />
+                  <Route path="/sites/:code/commissioning" element={<CommissioningPage />} />
+                  <Route path="/sites/:code/services/:name" element={<ServicePage />} />
+                  <Route path="/sites/:code" element={<SitePage />} />
+                  <Route path="*" element={<FirstPage />} />
+                </Routes>
+              </Suspense>
             </Frame>
           </SignedIn>
         </BrowserRouter>

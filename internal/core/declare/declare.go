@@ -90,8 +90,8 @@ func identity(kind Kind, site, name string) Identity {
 	return Identity{kind, Site.Same(site), kind.Same(name)}
 }
 
-// Flaw is what is wrong with one item, and where. Column is the field's name, or its heading in a file.
-type Flaw struct {
+// LineFlaw is what is wrong with one item of a file, and where. Column is the field's name, or its heading in a file.
+type LineFlaw struct {
 	Line   int    `json:"line"`
 	Column string `json:"column,omitempty"`
 	Kind   Kind   `json:"kind"`
@@ -100,7 +100,7 @@ type Flaw struct {
 	Detail string `json:"detail"`
 }
 
-func (f Flaw) Error() string {
+func (f LineFlaw) Error() string {
 	where := fmt.Sprintf("line %d", f.Line)
 	if f.Column != "" {
 		where += ", " + f.Column
@@ -109,16 +109,16 @@ func (f Flaw) Error() string {
 }
 
 // Wrong makes a flaw of a field of an item; "" is none in particular.
-func (i Item) Wrong(field, detail string) Flaw {
+func (i Item) Wrong(field, detail string) LineFlaw {
 	line := i.At.Line
 	if p, ok := i.Places[field]; ok {
 		line = p.Line
 	}
-	return Flaw{Line: line, Column: field, Kind: i.Kind, Site: i.Site, Name: i.Name, Detail: detail}
+	return LineFlaw{Line: line, Column: field, Kind: i.Kind, Site: i.Site, Name: i.Name, Detail: detail}
 }
 
 // Arrange sorts items into the order in which they can be put on record, and finds those that lack their name or site, or are listed twice.
-func Arrange(items []Item) (ordered []Item, flaws []Flaw) {
+func Arrange(items []Item) (ordered []Item, flaws []LineFlaw) {
 	seen := map[Identity]Item{}
 	for _, i := range items {
 		switch first, twice := seen[i.Identity()]; {

@@ -31,9 +31,9 @@ type Room struct {
 
 // How says how a file is taken. Progress, which may be nil, is told how many of how many steps are taken.
 type How struct {
-	Flaws      []declare.Flaw // that were found when it was read
-	DryRun     bool           // only say what would be
-	LineByLine bool           // take what is right, and leave out what is wrong
+	Flaws      []declare.LineFlaw // that were found when it was read
+	DryRun     bool               // only say what would be
+	LineByLine bool               // take what is right, and leave out what is wrong
 	Progress   func(done, of int)
 }
 
@@ -41,7 +41,7 @@ type How struct {
 const limit = 2 * time.Minute
 
 // Wrong reports that a file was not taken: nothing of it was.
-type Wrong struct{ Flaws []declare.Flaw }
+type Wrong struct{ Flaws []declare.LineFlaw }
 
 func (e Wrong) Error() string {
 	if len(e.Flaws) == 1 {
@@ -61,7 +61,7 @@ func (e *Room) Declare(ctx context.Context, items []declare.Item, scope declare.
 			return changes.Edit{}, err
 		}
 		out = contract.Declared{Steps: d.steps, Unchanged: d.unchanged, Flaws: slices.Concat(how.Flaws, flaws, d.flaws)}
-		slices.SortStableFunc(out.Flaws, func(a, b declare.Flaw) int { return cmp.Compare(a.Line, b.Line) })
+		slices.SortStableFunc(out.Flaws, func(a, b declare.LineFlaw) int { return cmp.Compare(a.Line, b.Line) })
 		switch {
 		case how.DryRun, len(d.writes) == 0 && (how.LineByLine || len(out.Flaws) == 0):
 			return changes.Edit{}, errNothing

@@ -29,7 +29,7 @@ type draft struct {
 	fresh     int64 // the newest ID of what is not on record yet; below zero
 	steps     []contract.DeclaredStep
 	unchanged int
-	flaws     []declare.Flaw
+	flaws     []declare.LineFlaw
 	writes    []func(context.Context, *writing) error
 }
 

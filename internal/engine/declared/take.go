@@ -322,6 +322,6 @@ func (d *draft) on(p *record.Site, service func(site.Service) bool, hostname fun
 
 // kept notes that something cannot be removed.
 func (d *draft) kept(id declare.Identity, by string) {
-	d.flaws = append(d.flaws, declare.Flaw{Line: 1, Kind: id.Kind, Site: id.Site, Name: id.Name,
+	d.flaws = append(d.flaws, declare.LineFlaw{Line: 1, Kind: id.Kind, Site: id.Site, Name: id.Name,
 		Detail: fmt.Sprintf("%s %s of %s is not listed, and %s needs it", id.Kind, id.Name, id.Site, by)})
 }

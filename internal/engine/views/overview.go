@@ -17,6 +17,8 @@ import (
 const (
 	// overviewFaults is how many faults the overview shows, and how many parts that are to be commissioned.
 	overviewFaults = 100
+	// overviewSites is how many sites it shows, those in need first.
+	overviewSites = 50
 	// groupShown is how many faults of a group it shows.
 	groupShown = 20
 )
@@ -35,7 +37,10 @@ func (vw *Views) Overview(ctx context.Context) (contract.Overview, error) {
 	slices.SortStableFunc(faults, func(a, b contract.Fault) int { return rank(a) - rank(b) })
 	groups, single := grouped(faults)
 	out := contract.Overview{Faults: single[:min(len(single), overviewFaults)], FaultCount: len(faults), Groups: groups,
-		Sites: vw.Summaries(ctx), ToCommission: vw.ToCommission(ctx)}
+		ToCommission: vw.ToCommission(ctx)}
+	if out.Sites, out.SiteCount, err = vw.Summaries(ctx, contract.SiteQuery{Limit: overviewSites}); err != nil {
+		return out, err
+	}
 	out.AwaitedCount = len(out.ToCommission)
 	out.ToCommission = out.ToCommission[:min(out.AwaitedCount, overviewFaults)]
 	soon, cancel := context.WithTimeout(ctx, overviewWait)

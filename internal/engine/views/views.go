@@ -31,63 +31,6 @@ type Views struct {
 	*rooms.Rooms
 }
 
-// Summaries lists the sites, those that need somebody first.
-func (vw *Views) Summaries(ctx context.Context) []contract.SiteSummary {
-	now := vw.Now()
-	out := []contract.SiteSummary{}
-	for _, p := range vw.SitesSeen(ctx) {
-		out = append(out, vw.summary(p, now))
-	}
-	rank := map[contract.Need]int{contract.NeedNow: 0, contract.NeedSoon: 1, contract.NeedUnknown: 2, contract.NeedNothing: 3}
-	slices.SortStableFunc(out, func(a, b contract.SiteSummary) int {
-		return cmp.Or(rank[a.Need]-rank[b.Need], strings.Compare(a.Code, b.Code))
-	})
-	return out
-}
-
-// summary is a site in a list. What is wrong with it was found out when something changed: reading costs no diagnosis.
-func (vw *Views) summary(p record.Site, now time.Time) contract.SiteSummary {
-	open := vw.Rooms.Faults.Open(p.ID)
-	s := contract.SiteSummary{Site: p.Site, Need: contract.NeedNothing, ServiceCount: len(p.Services), FaultCount: len(open)}
-	if l, ok := p.Preferred(); ok {
-		s.Link, s.Address = l.Label, l.Addresses().String()
-	}
-	if len(p.Hostnames) > 0 {
-		s.Hostname = string(p.Hostnames[0].Name)
-	}
-	proven := false
-	for _, svc := range p.Services {
-		st := vw.Prober.Status(svc.ID)
-		if svc.Mute() && st.View.Outcome == probe.Silent {
-			s.ServiceCount-- // it is neither up nor down
-			continue
-		}
-		if !vw.InUse(svc) {
-			s.ServiceCount--
-			s.AwaitedCount++
-			continue
-		}
-		proven = proven || st.State != probe.StateUnknown
-		if probe.AsExpected(svc.ExpectedAt(now), st.State) {
-			s.AsExpectedCount++
-		}
-	}
-	if !proven {
-		s.Need = contract.NeedUnknown
-	}
-	for _, f := range open {
-		switch {
-		case f.Finding.Serious():
-			s.Need = contract.NeedNow
-		case s.Need != contract.NeedNow:
-			s.Need = contract.NeedSoon
-		}
-	}
-	s.Verdict = map[contract.Need]diagnose.Verdict{contract.NeedNow: diagnose.Broken, contract.NeedSoon: diagnose.Unsettled,
-		contract.NeedUnknown: diagnose.Unsettled, contract.NeedNothing: diagnose.Proven}[s.Need]
-	return s
-}
-
 // Site returns everything on a site's record as it stands now.
 func (vw *Views) Site(ctx context.Context, code string) (contract.Site, error) {
 	p, err := vw.FindSite(code)

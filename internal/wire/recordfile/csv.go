@@ -31,7 +31,7 @@ type File struct {
 }
 
 // Flaws is everything that is wrong with a file.
-type Flaws []declare.Flaw
+type Flaws []declare.LineFlaw
 
 func (f Flaws) Error() string {
 	if len(f) == 1 {

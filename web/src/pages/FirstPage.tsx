@@ -1,55 +1,16 @@
-import { Alert, Box, Button, Link, Stack, TextField, Typography } from '@mui/material'
+import { Alert, Box, Button, Link, Stack, Typography } from '@mui/material'
 import { useQuery } from '@tanstack/react-query'
-import { useEffect, useRef, useState } from 'react'
-import { Link as To, useLocation, useNavigate } from 'react-router'
-import { at, api, type FaultGroup, type SiteSummary } from '../api'
-import { needs, say } from '../catalogue'
-import { newSite } from '../forms/site'
-import { Entry } from '../parts/Entry'
+import { useState } from 'react'
+import { Link as To } from 'react-router'
+import { at, api, type FaultGroup } from '../api'
+import { say } from '../catalogue'
 import { FaultCard } from '../parts/FaultCard'
 import { MoveLine } from '../parts/MoveLine'
 import { Section, Trouble } from '../parts/Sheet'
 import { Titled } from '../parts/Titled'
-import { toneOf } from '../words'
+import { SiteList } from './SiteList'
 
 const words = say.first
-
-function SiteLine({ s }: { s: SiteSummary }) {
-  return (
-    <Box
-      data-site={s.code}
-      sx={{
-        display: 'grid',
-        gridTemplateColumns: { xs: '5rem 1fr', md: '6rem 2fr 1.4fr 1fr 1.4fr 2.4fr' },
-        columnGap: 2,
-        alignItems: 'baseline',
-        borderTop: (t) => t.rule.hair,
-        px: 2,
-        py: 0.5,
-        contentVisibility: 'auto',
-        containIntrinsicSize: 'auto 2rem',
-      }}
-    >
-      <Link
-        component={To}
-        to={at('sites', s.code)}
-        color="text.primary"
-        sx={{ fontFamily: (t) => t.font.label, fontWeight: 700, overflowWrap: 'anywhere' }}
-      >
-        {s.code}
-      </Link>
-      <Typography noWrap>{s.name}</Typography>
-      <Typography variant="body2" sx={{ color: toneOf[s.verdict] }}>
-        {needs[s.need]}
-      </Typography>
-      <Typography variant="body2">{words.services(s.as_expected_count, s.service_count, s.awaited_count ?? 0)}</Typography>
-      <Typography variant="mono">{s.address || '-'}</Typography>
-      <Typography variant="mono" noWrap>
-        {s.hostname || '-'}
-      </Typography>
-    </Box>
-  )
-}
 
 // few is how many faults that stand alone are shown at once: the list of sites stays in view.
 const few = 4
@@ -90,21 +51,8 @@ function Alike({ group: g }: { group: FaultGroup }) {
 // FirstPage answers "what needs me now?".
 export function FirstPage() {
   const overview = useQuery({ queryKey: ['overview'], queryFn: api.overview })
-  const [search, setSearch] = useState('')
-  const [adding, setAdding] = useState(false)
   const [all, setAll] = useState(false)
-  const field = useRef<HTMLInputElement>(null)
-  const go = useNavigate()
-  const { hash } = useLocation()
-  useEffect(() => {
-    if (hash === '#find') field.current?.focus()
-  }, [hash])
   const o = overview.data
-  const sought = search.toLowerCase().split(/\s+/).filter(Boolean)
-  const sites = (o?.sites ?? []).filter((s) => {
-    const text = [s.code, s.name, s.address, s.hostname, needs[s.need]].join(' ').toLowerCase()
-    return sought.every((w) => text.includes(w))
-  })
   return (
     <>
       <Titled of={words.title} />
@@ -161,42 +109,12 @@ export function FirstPage() {
           )}
         </Section>
       )}
-      <Section
-        title={words.sites}
-        id="sites"
-        aside={
-          <Stack direction="row" sx={{ gap: 1, alignItems: 'center' }}>
-            <TextField
-              inputRef={field}
-              type="search"
-              placeholder={`${words.find}  /`}
-              value={search}
-              onChange={(e) => setSearch(e.target.value)}
-              slotProps={{ htmlInput: { 'aria-label': words.find } }}
-              onKeyDown={(e) => {
-                if (e.key === 'Enter' && sites.length > 0) void go(at('sites', sites[0].code))
-                if (e.key === 'Escape') setSearch('')
-              }}
-            />
-            <Button variant="outlined" onClick={() => setAdding(true)} sx={{ whiteSpace: 'nowrap' }}>
-              {newSite.title}
-            </Button>
-          </Stack>
-        }
-      >
-        {sites.map((s) => (
-          <SiteLine key={s.code} s={s} />
-        ))}
-        {o && sites.length === 0 && (
-          <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>{search ? words.noMatch(search) : words.none}</Typography>
-        )}
-      </Section>
+      <SiteList />
       <Section title={words.moves} id="moves">
         {o?.moves.map((m) => (
           <MoveLine key={m.id} move={m} />
         ))}
       </Section>
-      {adding && <Entry {...newSite} close={() => setAdding(false)} done={(saved) => void go(at('sites', (saved as SiteSummary).code))} />}
     </>
   )
 }

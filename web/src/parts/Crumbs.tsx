@@ -4,7 +4,7 @@ import { at } from '../api'
 import { say } from '../catalogue'
 
 // sites is where the list of sites is.
-const sites: [string, string] = [say.first.sites, '/']
+const sites: [string, string] = [say.sites.title, '/']
 
 // Crumbs is the way back: pages that a page lies below, each a word and where it is, and the page itself.
 export function Crumbs({ above = [sites], here }: { above?: [word: string, to: string][]; here: string }) {

@@ -3,7 +3,7 @@ import { useEffect, useState } from 'react'
 
 // What pages keep of one site stands under [kind, code, …]; lists that have a line of every site stand under their kind.
 const ofSites = new Set(['site', 'moves', 'cards', 'availability', 'history', 'reviews', 'lan', 'suggestion', 'commissioning', 'handover'])
-const lists = new Set(['overview', 'faults', 'notices', 'hostnames', 'aliases', 'movesBy'])
+const lists = new Set(['overview', 'sites', 'faults', 'notices', 'hostnames', 'aliases', 'movesBy'])
 
 // An event of a site changes what is kept of that site, and the lists; one of no site may change anything. Who is signed in
 // changes with neither.

@@ -1,0 +1,255 @@
+import { Box, Button, Checkbox, Link, MenuItem, Stack, TextField, Typography } from '@mui/material'
+import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query'
+import { useEffect, useRef, useState } from 'react'
+import { Link as To, useLocation, useNavigate, useSearchParams } from 'react-router'
+import { api, at, type Need, type SiteSummary } from '../api'
+import { needs, say } from '../catalogue'
+import { newSite } from '../forms/site'
+import { Bulk } from '../parts/Bulk'
+import { Entry } from '../parts/Entry'
+import { useSession } from '../parts/session'
+import { Section, Trouble } from '../parts/Sheet'
+import { toneOf } from '../words'
+
+const words = say.sites
+
+function SiteLine({ s, chosen, choose }: { s: SiteSummary; chosen?: boolean; choose?: (on: boolean) => void }) {
+  return (
+    <Box
+      data-site={s.code}
+      sx={{
+        display: 'grid',
+        gridTemplateColumns: { xs: '5rem 1fr', md: '7rem 2fr 1.4fr 1fr 1.4fr 2.4fr' },
+        columnGap: 2,
+        alignItems: 'baseline',
+        borderTop: (t) => t.rule.hair,
+        px: 2,
+        py: 0.5,
+        contentVisibility: 'auto',
+        containIntrinsicSize: 'auto 2rem',
+      }}
+    >
+      <Box sx={{ display: 'flex', alignItems: 'baseline' }}>
+        {choose && (
+          <Checkbox
+            size="small"
+            sx={{ p: 0, mr: 0.5, alignSelf: 'center' }}
+            checked={chosen}
+            onChange={(e) => choose(e.target.checked)}
+            slotProps={{ input: { 'aria-label': words.choose(s.code) } }}
+          />
+        )}
+        <Link
+          component={To}
+          to={at('sites', s.code)}
+          color="text.primary"
+          sx={{ fontFamily: (t) => t.font.label, fontWeight: 700, overflowWrap: 'anywhere' }}
+        >
+          {s.code}
+        </Link>
+      </Box>
+      <Typography noWrap>{s.name}</Typography>
+      <Typography variant="body2" sx={{ color: toneOf[s.verdict] }}>
+        {needs[s.need]}
+      </Typography>
+      <Typography variant="body2">{words.services(s.as_expected_count, s.service_count, s.awaited_count ?? 0)}</Typography>
+      <Typography variant="mono">{s.address || '-'}</Typography>
+      <Typography variant="mono" noWrap>
+        {s.hostname || '-'}
+      </Typography>
+    </Box>
+  )
+}
+
+// page is how many sites are read at once; further ones are read as somebody comes to the end of the list.
+const page = 100
+
+const filters = ['find', 'tag', 'need', 'sort'] as const
+
+// useKept are the filters that somebody keeps in this browser, as they stand in the address of the page.
+function useKept(): [string[], (of: string[]) => void] {
+  const [kept, setKept] = useState<string[]>(() => JSON.parse(localStorage.getItem('inkpost.filters') ?? '[]') as string[])
+  return [
+    kept,
+    (of) => {
+      localStorage.setItem('inkpost.filters', JSON.stringify(of))
+      setKept(of)
+    },
+  ]
+}
+
+// named is a filter in words.
+const named = (of: string) =>
+  [...new URLSearchParams(of)]
+    .map(([k, v]) => (k === 'need' ? needs[v as Need] : k === 'sort' ? words.by(v) : k === 'tag' ? `#${v}` : v))
+    .join(', ')
+
+// Filters are what the list is narrowed to, and those that are kept.
+function Filters({ asked, ask }: { asked: URLSearchParams; ask: (of: URLSearchParams) => void }) {
+  const [kept, keep] = useKept()
+  const now = new URLSearchParams([...asked].filter(([k, v]) => v && (filters as readonly string[]).includes(k))).toString()
+  const set = (name: string, value: string) => {
+    const next = new URLSearchParams(asked)
+    if (value) next.set(name, value)
+    else next.delete(name)
+    ask(next)
+  }
+  return (
+    <Stack direction="row" sx={{ px: 2, pb: 1, gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
+      <TextField
+        select
+        size="small"
+        fullWidth={false}
+        label={words.need}
+        value={asked.get('need') ?? ''}
+        onChange={(e) => set('need', e.target.value)}
+        sx={{ minWidth: '11rem' }}
+      >
+        <MenuItem value="">{words.any}</MenuItem>
+        {(Object.keys(needs) as Need[]).map((n) => (
+          <MenuItem key={n} value={n}>
+            {needs[n]}
+          </MenuItem>
+        ))}
+      </TextField>
+      <TextField
+        select
+        size="small"
+        fullWidth={false}
+        label={words.sort}
+        value={asked.get('sort') ?? 'need'}
+        onChange={(e) => set('sort', e.target.value === 'need' ? '' : e.target.value)}
+        sx={{ minWidth: '8rem' }}
+      >
+        {Object.entries(words.orders).map(([k, w]) => (
+          <MenuItem key={k} value={k}>
+            {w}
+          </MenuItem>
+        ))}
+      </TextField>
+      <TextField
+        size="small"
+        fullWidth={false}
+        label={words.tag}
+        value={asked.get('tag') ?? ''}
+        onChange={(e) => set('tag', e.target.value.trim())}
+        sx={{ width: '8rem' }}
+      />
+      {now && !kept.includes(now) && (
+        <Button size="small" color="inherit" onClick={() => keep([...kept, now])}>
+          {words.keep}
+        </Button>
+      )}
+      {kept.map((of) => (
+        <Box key={of} data-kept={of} sx={{ border: (t) => t.rule.hair, pl: 0.5 }}>
+          <Button size="small" color="inherit" aria-pressed={of === now} onClick={() => ask(new URLSearchParams(of))}>
+            {named(of)}
+          </Button>
+          <Button
+            size="small"
+            color="inherit"
+            sx={{ minWidth: 0 }}
+            aria-label={words.drop(named(of))}
+            onClick={() => keep(kept.filter((k) => k !== of))}
+          >
+            ×
+          </Button>
+        </Box>
+      ))}
+    </Stack>
+  )
+}
+
+// SiteList lists the sites that are searched for, those in need first. What it is narrowed to stands in the address of the page.
+export function SiteList() {
+  const [asked, ask] = useSearchParams()
+  const [adding, setAdding] = useState(false)
+  const [chosen, setChosen] = useState<string[]>()
+  const may = useSession().role !== 'viewer'
+  const field = useRef<HTMLInputElement>(null)
+  const end = useRef<HTMLDivElement>(null)
+  const go = useNavigate()
+  const { hash } = useLocation()
+  useEffect(() => {
+    if (hash === '#find') field.current?.focus()
+  }, [hash])
+  const search = asked.get('find') ?? ''
+  const query = { search, tag: asked.get('tag') ?? '', need: asked.get('need') ?? '', sort: asked.get('sort') ?? '' }
+  const list = useInfiniteQuery({
+    queryKey: ['sites', query],
+    queryFn: ({ pageParam }) => api.sites({ ...query, limit: page, offset: pageParam }),
+    initialPageParam: 0,
+    getNextPageParam: (last, pages) => (pages.length * page < last.total ? pages.length * page : undefined),
+    placeholderData: keepPreviousData,
+  })
+  const sites = list.data?.pages.flatMap((p) => p.sites) ?? []
+  const total = list.data?.pages[0].total ?? 0
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = list
+  useEffect(() => {
+    const seen = new IntersectionObserver(
+      (of) => of.some((e) => e.isIntersecting) && hasNextPage && !isFetchingNextPage && void fetchNextPage(),
+      { rootMargin: '800px' },
+    )
+    if (end.current) seen.observe(end.current)
+    return () => seen.disconnect()
+  }, [hasNextPage, isFetchingNextPage, fetchNextPage])
+  const narrow = (value: string) => {
+    const next = new URLSearchParams(asked)
+    if (value) next.set('find', value)
+    else next.delete('find')
+    ask(next, { replace: true })
+  }
+  return (
+    <Section
+      title={total ? words.count(total) : words.title}
+      id="sites"
+      aside={
+        <Stack direction="row" sx={{ gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
+          <TextField
+            inputRef={field}
+            type="search"
+            fullWidth={false}
+            placeholder={`${words.find}  /`}
+            value={search}
+            onChange={(e) => narrow(e.target.value)}
+            slotProps={{ htmlInput: { 'aria-label': words.find } }}
+            onKeyDown={(e) => {
+              if (e.key === 'Enter' && sites.length > 0) void go(at('sites', sites[0].code))
+              if (e.key === 'Escape') narrow('')
+            }}
+          />
+          {may && (
+            <>
+              <Button color="inherit" aria-pressed={chosen !== undefined} onClick={() => setChosen(chosen ? undefined : [])}>
+                {words.several}
+              </Button>
+              <Button component={To} to="/files" color="inherit">
+                {words.files}
+              </Button>
+              <Button variant="outlined" onClick={() => setAdding(true)} sx={{ whiteSpace: 'nowrap' }}>
+                {newSite.title}
+              </Button>
+            </>
+          )}
+        </Stack>
+      }
+    >
+      <Filters asked={asked} ask={(of) => ask(of, { replace: true })} />
+      {chosen && <Bulk chosen={chosen} all={() => setChosen(sites.map((s) => s.code))} none={() => setChosen([])} />}
+      <Trouble error={list.error} />
+      {sites.map((s) => (
+        <SiteLine
+          key={s.code}
+          s={s}
+          chosen={chosen?.includes(s.code)}
+          choose={chosen && ((on) => setChosen(on ? [...chosen, s.code] : chosen.filter((c) => c !== s.code)))}
+        />
+      ))}
+      {list.data && sites.length === 0 && (
+        <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>{asked.size ? words.noMatch : words.none}</Typography>
+      )}
+      <div ref={end} />
+      {adding && <Entry {...newSite} close={() => setAdding(false)} done={(saved) => void go(at('sites', (saved as SiteSummary).code))} />}
+    </Section>
+  )
+}
