@@ -173,7 +173,8 @@ export function SiteList() {
   useEffect(() => {
     if (hash === '#find') field.current?.focus()
   }, [hash])
-  const search = asked.get('find') ?? ''
+  // What is typed counts at once; the address of the page follows.
+  const [search, setSearch] = useState(asked.get('find') ?? '')
   const query = { search, tag: asked.get('tag') ?? '', need: asked.get('need') ?? '', sort: asked.get('sort') ?? '' }
   const list = useInfiniteQuery({
     queryKey: ['sites', query],
@@ -194,6 +195,7 @@ export function SiteList() {
     return () => seen.disconnect()
   }, [hasNextPage, isFetchingNextPage, fetchNextPage])
   const narrow = (value: string) => {
+    setSearch(value)
     const next = new URLSearchParams(asked)
     if (value) next.set('find', value)
     else next.delete('find')
@@ -234,7 +236,13 @@ export function SiteList() {
         </Stack>
       }
     >
-      <Filters asked={asked} ask={(of) => ask(of, { replace: true })} />
+      <Filters
+        asked={asked}
+        ask={(of) => {
+          setSearch(of.get('find') ?? '')
+          ask(of, { replace: true })
+        }}
+      />
       {chosen && <Bulk chosen={chosen} all={() => setChosen(sites.map((s) => s.code))} none={() => setChosen([])} />}
       <Trouble error={list.error} />
       {sites.map((s) => (
