@@ -20,8 +20,10 @@ TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/dig:bind9-dnsutils /usr/sbin/n
 
 .PHONY: fuzz types causes truth dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
 
+# make demo SITES=2000 is a demo of its own, in a folder of its own, which is made anew each time.
 demo: install-demo build
-	@exec bin/inkpost demo
+	@exec bin/inkpost demo $(if $(SITES),--sites $(SITES) --fresh --data $(DEMO_DIR)-$(SITES))
+DEMO_DIR := $(if $(filter 0,$(shell id -u)),/var/tmp/inkpost-demo,$(HOME)/.local/state/inkpost/demo)
 
 build: install-run console
 	@$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o bin/inkpost ./cmd/inkpost

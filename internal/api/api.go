@@ -129,7 +129,7 @@ func New(o Options) (*echo.Echo, error) {
 	}
 	a.doc = doc
 	if o.Console != nil {
-		e.GET("/*", console(o.Console))
+		e.GET("/*", console(o.Console), middleware.Gzip())
 	}
 	return e, nil
 }

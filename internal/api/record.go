@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"mime"
 	"net/http"
 	"strings"
@@ -34,6 +35,10 @@ func (a *api) recordRoutes() []route {
 				{"dry_run", "true says what would change, and what is wrong, and changes nothing", flagParam},
 				{"line_by_line", "true takes what is right and leaves out what is wrong; else nothing is taken where anything is wrong",
 					flagParam}}, serve: a.declare},
+		{method: "POST", path: base + "/sites/:code/lan-list", large: true,
+			summary: "Read a list of devices as the site's router printed it (text/plain): leases of ISC DHCP or dnsmasq, " +
+				"ip neigh, arp -a", who: person,
+			out: contract.LANList{}, serve: a.lanList},
 	}
 }
 
@@ -158,4 +163,13 @@ func declaredWrong(err error) (failure, bool) {
 		flaws = append(flaws, site.Flaw{Field: field, Detail: one.Detail})
 	}
 	return problemOf(http.StatusUnprocessableEntity, "not-valid", wrong.Error(), flaws...), true
+}
+
+func (a *api) lanList(c *echo.Context, _ principal) error {
+	text, err := io.ReadAll(c.Request().Body)
+	if err != nil {
+		return err
+	}
+	out, err := a.engine().Declared.LANList(c.Request().Context(), c.Param("code"), string(text))
+	return ok(c, http.StatusOK, out, err)
 }

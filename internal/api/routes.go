@@ -168,10 +168,12 @@ func (a *api) routes() []route {
 		{method: "DELETE", path: base + "/signing-keys/:name", summary: "Remove a TSIG key", who: person,
 			status: http.StatusNoContent, serve: a.removeSigningKey},
 
-		{method: "GET", path: base + "/sites", summary: "List sites, those in need first; " + contract.TotalHeader + " says how many there are",
-			who: person, out: []contract.SiteSummary{}, query: []param{
+		{method: "GET", path: base + "/sites",
+			summary: "List sites, those in need first; " + contract.TotalHeader + " says how many there are", who: person,
+			out: []contract.SiteSummary{}, query: []param{
 				{"search", "words to be found in code, name, note, tags, addresses, hostnames, or devices' names and MACs", wordParam},
-				{"tag", "only those with this tag", wordParam}, {"need", "only those with this need: now, soon, unknown or nothing", wordParam},
+				{"tag", "only those with this tag", wordParam}, {"need", "only those with this need: now, soon, unknown or nothing",
+					wordParam},
 				{"sort", "need, code, name or address; need if left out", wordParam},
 				{"limit", "1 to 1000; all if left out", numberParam}, {"offset", "how many to pass over", numberParam}}, serve: a.sites},
 		{method: "POST", path: base + "/sites", summary: "Add a site", who: person, in: contract.SiteInput{}, out: contract.Site{},

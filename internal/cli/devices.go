@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"bytes"
+	"fmt"
 	"github.com/spf13/cobra"
 
 	"inkpost.example/inkpost/internal/client"
@@ -66,8 +68,62 @@ func deviceCommand() *cobra.Command {
 			return showOne(cmd, d, deviceColumns()...)
 		})}
 	return group("device", "Machines on sites' LANs", add, list, one, edit,
-		recordRemoval("remove SITE NAME", "Remove a device that no service is on", "device", 2,
+		foundCommand(), recordRemoval("remove SITE NAME", "Remove a device that no service is on", "device", 2,
 			func(cmd *cobra.Command, c *client.Client, args []string) error {
 				return c.RemoveDevice(cmd.Context(), args[0], args[1])
 			}))
+}
+
+// foundCommand reads what a router knows of its LAN.
+func foundCommand() *cobra.Command {
+	var add bool
+	c := &cobra.Command{Use: "found SITE FILE", Short: "Read a router's list of its LAN, and say which devices are on record",
+		Args: cobra.ExactArgs(2),
+		Long: "Read a list of devices as a router prints it: the leases of ISC DHCP (dhcpd.leases) or dnsmasq (dnsmasq.leases), or what\n" +
+			"ip neigh or arp -a prints; - reads what comes in. --add puts those on record that are not there yet.",
+		Example: "  ssh router cat /tmp/dhcp.leases | inkpost device found KET-07 -\n  inkpost device found KET-07 dhcpd.leases --add",
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			text, err := readFile(cmd, args[1])
+			if err != nil {
+				return err
+			}
+			list, err := c.LANList(cmd.Context(), args[0], bytes.NewReader(text))
+			if err != nil {
+				return err
+			}
+			if err := show(cmd, list.Devices,
+				column[contract.ListedHost]{title: "mac", text: func(h contract.ListedHost) string { return h.MAC }},
+				column[contract.ListedHost]{title: "lan address", text: func(h contract.ListedHost) string { return h.Address }},
+				column[contract.ListedHost]{title: "on record", text: recordedAs, tone: func(h contract.ListedHost) tone {
+					return map[bool]tone{true: unsettled}[h.Device != "" && h.Recorded != h.Address]
+				}},
+				column[contract.ListedHost]{title: "could be", text: func(h contract.ListedHost) string {
+					return map[bool]string{true: h.Suggested.Name, false: "-"}[h.Device == ""]
+				}}); err != nil {
+				return err
+			}
+			for _, h := range list.Devices {
+				if !add || h.Device != "" {
+					continue
+				}
+				if _, err := c.AddDevice(cmd.Context(), args[0], h.Suggested); err != nil {
+					return fmt.Errorf("%s: %w", h.Suggested.Name, err)
+				}
+				say(cmd, "Device %s of %s is on record.", h.Suggested.Name, args[0])
+			}
+			return nil
+		})}
+	c.Flags().BoolVar(&add, "add", false, "put those on record that are not there yet")
+	return c
+}
+
+// recordedAs says which device of the record something is, and whether it is elsewhere there.
+func recordedAs(h contract.ListedHost) string {
+	switch {
+	case h.Device == "":
+		return "no"
+	case h.Recorded != h.Address:
+		return h.Device + ", at " + h.Recorded
+	}
+	return h.Device
 }

@@ -231,7 +231,9 @@ func fieldsOf(s contract.DeclaredStep) string {
 
 func flawColumns() []column[declare.LineFlaw] {
 	return []column[declare.LineFlaw]{
-		{title: "line", text: func(f declare.LineFlaw) string { return fmt.Sprint(f.Line) }, tone: func(declare.LineFlaw) tone { return strong }},
+		{title: "line", text: func(f declare.LineFlaw) string { return fmt.Sprint(f.Line) }, tone: func(declare.LineFlaw) tone {
+			return strong
+		}},
 		{title: "column", text: func(f declare.LineFlaw) string { return orDash(f.Column) }},
 		{title: "wrong", text: func(f declare.LineFlaw) string { return f.Detail }, tone: func(declare.LineFlaw) tone { return wrong }},
 	}

@@ -3,6 +3,7 @@ package cli_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -44,6 +45,18 @@ func TestTheRecordAsFiles(t *testing.T) {
 	require.Contains(t, errs, "1 of its lines are wrong, and were left out")
 	require.Contains(t, term.ok("device", "list", "KET-07"), "recorder")
 
+	term.ok("device", "edit", "KET-07", "recorder", "--mac", "02:00:5e:07:00:01")
+	leases := write("dnsmasq.leases", "0 02:00:5e:07:00:01 192.168.1.21 rec *\n0 02:00:5e:07:00:02 192.168.1.30 ticket-desk *\n")
+	out = term.ok("device", "found", "KET-07", leases)
+	require.Contains(t, out, "recorder, at 192.168.1.20", "it is elsewhere than on record")
+	require.Contains(t, out, "ticket-desk")
+	require.Contains(t, term.ok("device", "found", "KET-07", leases, "--add"), "Device ticket-desk of KET-07 is on record.")
+	require.NotContains(t, term.ok("device", "found", "KET-07", leases, "--add"), "is on record.", "once")
+	term.ok("device", "remove", "KET-07", "ticket-desk", "--yes")
+	_, errs, code = term.run("", "device", "found", "KET-07", devices)
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "none of the lists that are read")
+
 	// The whole record as a file that is kept beside it, with comments of one's own.
 	file := write("record.yaml", "# ours\n"+term.ok("export"))
 	require.Contains(t, term.ok("apply", file), "0 added, 0 changed, 0 removed, 3 as they were")
@@ -63,7 +76,7 @@ func TestTheRecordAsFiles(t *testing.T) {
 	require.Contains(t, term.ok("apply", less, "--yes"), "0 added, 1 changed, 1 removed, 0 as they were")
 	require.Contains(t, term.ok("removed"), "OYS-03")
 	id := term.ok("removed", "--format", "csv", "--columns", "removal")
-	require.Contains(t, term.ok("restore", id[len("removal\n"):len(id)-1]), "Site OYS-03 is back.")
+	require.Contains(t, term.ok("restore", strings.Fields(id)[1]), "Site OYS-03 is back.")
 	_, errs, code = term.run("", "restore", "99")
 	require.Equal(t, 1, code)
 	require.Contains(t, errs, "there is no removal")

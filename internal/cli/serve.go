@@ -262,6 +262,8 @@ loopback addresses, with a real agent behind each router. inkpost lab changes th
 	f := c.Flags()
 	f.StringVar(&o.Dir, "data", demo.DefaultDir(), "where the demo keeps its database")
 	f.BoolVar(&o.Healthy, "healthy", false, "begin with nothing wrong anywhere; otherwise seven of the ten sites are in trouble")
+	f.IntVar(&o.Sites, "sites", 0,
+		"how many sites there are in all, such as 2000: beside the ten, a crowd of plain ones with a year's past")
 	f.BoolVar(&o.Fresh, "fresh", false, "forget what an earlier demo kept")
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
 	f.StringVar(&o.DNS, "dns", defaultDNS, "address of the name server, UDP and TCP")

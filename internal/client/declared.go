@@ -24,6 +24,19 @@ func (c *Client) RecordFile(ctx context.Context, format, kind string, template b
 	return err
 }
 
+// LANList reads a list of devices as a site's router printed it, and says which of them are on record.
+func (c *Client) LANList(ctx context.Context, code string, list io.Reader) (out contract.LANList, err error) {
+	r, err := c.send(ctx, c.http, "POST", at("sites", code, "lan-list"), list, map[string][]string{"Content-Type": {"text/plain"}})
+	if err != nil {
+		return out, err
+	}
+	defer r.Body.Close()
+	if err := json.NewDecoder(r.Body).Decode(&out); err != nil {
+		return out, fmt.Errorf("the server's reply cannot be read: %w", err)
+	}
+	return out, nil
+}
+
 // DeclareHow says how a file is taken. Type is its media type, Kind what the lines of text/csv are, Columns what its headings stand for, as
 // HEADING=FIELD.
 type DeclareHow struct {

@@ -216,7 +216,12 @@ func TestAnOverdueAgentIsAFaultThatCanWait(t *testing.T) {
 	e, err := engine.New(t.Context(), st, &authdns.Directory{},
 		engine.Config{Policy: announcePolicy, CheckEvery: time.Second, Clock: clock})
 	require.NoError(t, err)
-	need := func() contract.Need { return e.Summaries(t.Context())[0].Need }
+	need := func() contract.Need {
+		list, total, err := e.Summaries(t.Context(), contract.SiteQuery{Search: "ket"})
+		require.NoError(t, err)
+		require.Equal(t, 1, total)
+		return list[0].Need
+	}
 	e.ReviewNow(t.Context(), "KET-07")
 	require.Equal(t, contract.NeedNothing, need(), "what was proven is remembered; silence before the start proves nothing")
 	ahead.Store(int64(time.Hour))

@@ -40,6 +40,7 @@ type Options struct {
 	Say      io.Writer // where progress is told
 	Key      string    // an access key of an earlier demo, to use again where it still fits
 	Healthy  bool      // nothing is wrong anywhere at the start
+	Sites    int       // how many sites there are in all, at least those of the scenario
 }
 
 // Demo is a running demo.
@@ -54,6 +55,7 @@ type Demo struct {
 	// Mail is the mail server that notices go to.
 	Mail *mailsink.Sink
 
+	crowd    *lab.Crowd // nil where there are the sites of the scenario alone
 	cluster  *cluster.Cluster
 	resolver *lab.Resolver
 	primary  *lab.Primary
@@ -141,6 +143,11 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	if d.World, err = lab.New(specs(list, recorded), o.Log); err != nil {
 		return err
 	}
+	if o.Sites > len(list) {
+		if err := d.openCrowd(); err != nil {
+			return err
+		}
+	}
 	if limits := d.World.Limits(); limits != "" {
 		say("%s", limits)
 	}
@@ -186,6 +193,11 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 		}
 		if err := seedPeople(ctx, d); err != nil {
 			return err
+		}
+		if o.Sites > len(list) {
+			if err := d.seedCrowd(ctx, o.Sites-len(list), say); err != nil {
+				return err
+			}
 		}
 	}
 	say("starting a second vantage point at %s", harbourAt)
@@ -297,6 +309,9 @@ func (d *Demo) Stop() {
 	}
 	if d.World != nil {
 		d.World.Close()
+	}
+	if d.crowd != nil {
+		d.crowd.Close()
 	}
 	if d.primary != nil {
 		_ = d.primary.SetRunning(false)

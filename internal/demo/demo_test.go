@@ -24,8 +24,6 @@ var (
 	owner   *client.Client
 )
 
-const password = "short-slipway-kettle" // begins with one that is too short
-
 func TestMain(m *testing.M) { isles.Main(m, &running, &owner) }
 
 func dig(name string) string {

@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"hash/fnv"
 	"math/rand/v2"
 	"net/netip"
@@ -118,16 +119,80 @@ func pastMoves(ctx context.Context, d *daemon.Daemon, list []place) error {
 	return d.Store().Settle(ctx, g, stages)
 }
 
-// pastSpans folds ninety days of made-up results of every service into spans.
+// life is the made-up past of one service.
+type life struct {
+	spans []ledger.Span
+	days  []store.ServiceDay
+	today store.ServiceDay
+	state store.ServiceState
+}
+
+// lived folds made-up results of a service, over so many days, into spans and days. draw says what it gives next, and for how many probes.
+func lived(svc site.Service, vantage int64, end time.Time, count int, r *rand.Rand, draw func(*rand.Rand, site.Service) (probe.Outcome,
+	int)) life {
+	var l life
+	var open ledger.Span
+	at := end.AddDate(0, 0, -count)
+	day, until := ledger.Day{Start: ledger.DayOf(at)}, at
+	var outcome probe.Outcome
+	left := 0
+	for ; at.Before(end); at = at.Add(pastEvery) {
+		if left--; left <= 0 {
+			outcome, left = draw(r, svc)
+		}
+		if outcome == probe.Skipped {
+			continue // nobody looked
+		}
+		state := pastState(svc.Expected, outcome)
+		for from := later(until, at.Add(-pastEvery)); ; {
+			from = day.Account(svc.Expected, state, from, at)
+			if !ledger.DayOf(at).After(day.Start) {
+				break
+			}
+			l.days = append(l.days, store.ServiceDay{ServiceID: svc.ID, Day: day})
+			day = ledger.Day{Start: day.Start.AddDate(0, 0, 1)}
+		}
+		until = at
+		result := ledger.Result{ServiceID: svc.ID, VantageID: vantage, Outcome: outcome, At: at}
+		if outcome.Good() || outcome == probe.Refused {
+			result.Latency = time.Duration(9+12*r.ExpFloat64()) * time.Millisecond
+			day.Latency.Add(result.Latency)
+		}
+		next, fresh := ledger.Fold(open, result, ledger.Gap(pastEvery))
+		if fresh && open.Count > 0 {
+			l.spans = append(l.spans, open)
+		}
+		open = next
+	}
+	l.spans = append(l.spans, open)
+	l.state = store.ServiceState{ServiceID: svc.ID, State: probe.StateUnknown, Since: until, Proven: end.AddDate(0, 0, -count)}
+	l.today = store.ServiceDay{ServiceID: svc.ID, Day: day}
+	return l
+}
+
+// put writes made-up pasts. Error: that of the database.
+func put(ctx context.Context, st *store.Store, lives []life) error {
+	var all life
+	var today []store.ServiceDay
+	var states []store.ServiceState
+	for _, l := range lives {
+		all.spans, all.days = append(all.spans, l.spans...), append(all.days, l.days...)
+		today, states = append(today, l.today), append(states, l.state)
+	}
+	return errors.Join(st.PutToday(ctx, today), st.PutDays(ctx, all.days), st.PutServiceStates(ctx, states), st.PutSpans(ctx, all.spans))
+}
+
+// pastSpans gives every service of the scenario ninety days of made-up results.
 func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 	vantage, err := d.Store().OwnVantage(ctx, "server", true)
 	if err != nil {
 		return err
 	}
 	end := time.Now().UTC().Add(-2 * pastEvery)
-	var spans []ledger.Span
-	var days, today []store.ServiceDay
-	var states []store.ServiceState
+	if err := d.Store().EnsurePartitions(ctx, end); err != nil {
+		return err
+	}
+	var lives []life
 	for _, p := range list {
 		s, err := d.Store().Site(ctx, p.code)
 		if err != nil {
@@ -138,59 +203,10 @@ func pastSpans(ctx context.Context, d *daemon.Daemon, list []place) error {
 			return err
 		}
 		for _, svc := range services {
-			r := chance(p.code + svc.Name)
-			var open ledger.Span
-			at := end.AddDate(0, 0, -pastDays)
-			day, until := ledger.Day{Start: ledger.DayOf(at)}, at
-			if err := d.Store().EnsurePartitions(ctx, end); err != nil {
-				return err
-			}
-			var outcome probe.Outcome
-			left := 0
-			for ; at.Before(end); at = at.Add(pastEvery) {
-				if left--; left <= 0 {
-					outcome, left = pastOutcome(r, svc)
-				}
-				if outcome == probe.Skipped {
-					continue // nobody looked
-				}
-				state := pastState(svc.Expected, outcome)
-				for from := later(until, at.Add(-pastEvery)); ; {
-					from = day.Account(svc.Expected, state, from, at)
-					if !ledger.DayOf(at).After(day.Start) {
-						break
-					}
-					days = append(days, store.ServiceDay{ServiceID: svc.ID, Day: day})
-					day = ledger.Day{Start: day.Start.AddDate(0, 0, 1)}
-				}
-				until = at
-				result := ledger.Result{ServiceID: svc.ID, VantageID: vantage, Outcome: outcome, At: at}
-				if outcome.Good() || outcome == probe.Refused {
-					result.Latency = time.Duration(9+12*r.ExpFloat64()) * time.Millisecond
-					day.Latency.Add(result.Latency)
-				}
-				next, fresh := ledger.Fold(open, result, ledger.Gap(pastEvery))
-				if fresh && open.Count > 0 {
-					spans = append(spans, open)
-				}
-				open = next
-			}
-			spans = append(spans, open)
-			states = append(states, store.ServiceState{ServiceID: svc.ID, State: probe.StateUnknown, Since: until,
-				Proven: end.AddDate(0, 0, -pastDays)})
-			today = append(today, store.ServiceDay{ServiceID: svc.ID, Day: day})
+			lives = append(lives, lived(svc, vantage, end, pastDays, chance(p.code+svc.Name), pastOutcome))
 		}
 	}
-	if err := d.Store().PutToday(ctx, today); err != nil {
-		return err
-	}
-	if err := d.Store().PutDays(ctx, days); err != nil {
-		return err
-	}
-	if err := d.Store().PutServiceStates(ctx, states); err != nil {
-		return err
-	}
-	return d.Store().PutSpans(ctx, spans)
+	return put(ctx, d.Store(), lives)
 }
 
 func later(a, b time.Time) time.Time {

@@ -78,14 +78,18 @@ type ActFilter struct {
 
 // Acts lists what was done, the newest first.
 func (s *Store) Acts(ctx context.Context, f ActFilter) (out []Act, err error) {
+	var w where
+	w.and(f.Person != "", "person = $", f.Person)
+	w.and(f.Kind != "", "(kind = $ OR starts_with(kind, $ || '.'))", f.Kind)
+	w.and(f.SiteID != 0, "site_id = $", f.SiteID)
+	w.and(f.SiteIDs != nil, "site_id = ANY($)", f.SiteIDs)
+	w.and(!f.Since.IsZero(), "at >= $", f.Since)
+	w.and(!f.Until.IsZero(), "at < $", f.Until)
+	w.and(f.Failed, "(coalesce(status, 0) >= 400) = $", true)
+	w.and(f.Before != 0, "id < $", f.Before)
+	w.and(f.AtSites, "(site_id IS NOT NULL) = $", true)
 	err = s.db.SelectContext(ctx, &out, `SELECT id, at, person, by_key, address, kind, words, site_id, site, subject, before, after,
-		coalesce(status, 0) AS status FROM audit
-		WHERE ($1 = '' OR person = $1) AND ($2 = '' OR kind = $2 OR starts_with(kind, $2 || '.')) AND ($3 = 0 OR site_id = $3)
-			AND ($4::bigint[] IS NULL OR site_id = ANY($4)) AND ($5::timestamptz IS NULL OR at >= $5)
-			AND ($6::timestamptz IS NULL OR at < $6) AND (NOT $7 OR coalesce(status, 0) >= 400) AND ($8 = 0 OR id < $8)
-			AND (NOT $10 OR site_id IS NOT NULL)
-		ORDER BY id DESC LIMIT $9`, f.Person, f.Kind, f.SiteID, f.SiteIDs, when{f.Since}, when{f.Until}, f.Failed, f.Before, f.Limit,
-		f.AtSites)
+		coalesce(status, 0) AS status FROM audit`+w.String()+` ORDER BY id DESC LIMIT `+w.argument(f.Limit), w.args...)
 	return out, err
 }
 

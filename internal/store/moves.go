@@ -122,21 +122,25 @@ func (s *Store) Moves(ctx context.Context, f MoveFilter) ([]Move, error) {
 		Confirmed when           `db:"confirmed_at"`
 		Zones     list[ZoneTime] `db:"zones"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT m.id, m.site_id, m.link_id, s.code AS site, l.label AS link,
+	var w where
+	w.and(f.SiteID != 0, "site_id = $", f.SiteID)
+	w.and(f.LinkID != 0, "link_id = $", f.LinkID)
+	w.and(f.Before != 0, "id < $", f.Before)
+	w.and(!f.Since.IsZero(), "noticed_at >= $", f.Since)
+	w.and(!f.Until.IsZero(), "noticed_at < $", f.Until)
+	w.and(f.Source != "", "source = $", f.Source)
+	w.and(f.Address.IsValid(), "$ IN (old_ipv4, old_ipv6, new_ipv4, new_ipv6)", inet{f.Address})
+	w.and(f.Unfinished, "(confirmed_at IS NULL) = $", true)
+	w.and(f.SiteIDs != nil, "site_id = ANY($)", f.SiteIDs)
+	newest := `SELECT * FROM move` + w.String() + ` ORDER BY id DESC LIMIT ` + w.argument(f.Limit)
+	err := s.db.SelectContext(ctx, &rows, `WITH m AS (`+newest+`) SELECT m.id, m.site_id, m.link_id, s.code AS site, l.label AS link,
 		host(m.old_ipv4) AS old4, host(m.old_ipv6) AS old6,
 			host(m.new_ipv4) AS new4, host(m.new_ipv6) AS new6, m.source, m.noticed_at, m.received_at, m.recorded_at,
 				m.published_at, m.answered_at, m.seen_at, m.confirmed_at,
 			coalesce((SELECT json_agg(json_build_object('zone', z.apex, 'at', mz.published_at) ORDER BY z.apex) FROM move_zone mz
 				JOIN zone z ON z.id = mz.zone_id
 				WHERE mz.move_id = m.id), '[]') AS zones
-		FROM move m JOIN site s ON s.id = m.site_id JOIN link l ON l.id = m.link_id
-		WHERE ($1 = 0 OR m.site_id = $1) AND ($2 = 0 OR m.link_id = $2) AND ($3 = 0 OR m.id < $3)
-			AND ($5::timestamptz IS NULL OR m.noticed_at >= $5) AND ($6::timestamptz IS NULL OR m.noticed_at < $6)
-				AND ($7 = '' OR m.source = $7)
-			AND ($8::inet IS NULL OR $8 IN (m.old_ipv4, m.old_ipv6, m.new_ipv4, m.new_ipv6)) AND (NOT $9 OR m.confirmed_at IS NULL)
-			AND ($10::bigint[] IS NULL OR m.site_id = ANY($10))
-		ORDER BY m.id DESC LIMIT $4`, f.SiteID, f.LinkID, f.Before, f.Limit, when{f.Since}, when{f.Until}, f.Source, inet{f.Address},
-		f.Unfinished, f.SiteIDs)
+		FROM m JOIN site s ON s.id = m.site_id JOIN link l ON l.id = m.link_id ORDER BY m.id DESC`, w.args...)
 	out := make([]Move, len(rows))
 	for i, r := range rows {
 		out[i] = Move{ID: r.ID, SiteID: r.SiteID, LinkID: r.LinkID, Site: r.Site, Link: r.Link,

@@ -16,16 +16,38 @@ type ServiceDay struct {
 // PutDays writes days that are over in one statement; a day that is there is replaced.
 func (s *Store) PutDays(ctx context.Context, days []ServiceDay) error {
 	return s.putDays(ctx, days, `INSERT INTO rollup (service_id, day, hours, latency)
-		SELECT t.id, (t.day AT TIME ZONE 'UTC')::date, t.hours, t.latency FROM given t
+		SELECT t.id, (t.day AT TIME ZONE 'UTC')::date, t.hours, t.latency FROM given t ORDER BY t.id
 		ON CONFLICT (service_id, day) DO UPDATE SET hours = excluded.hours, latency = excluded.latency`)
+}
+
+// CopyHistory gives services the history that another one has: spans, days, and how it stands. What they have already stays.
+func (s *Store) CopyHistory(ctx context.Context, from int64, to []int64) error {
+	for _, statement := range []string{
+		`INSERT INTO span (service_id, vantage_id, from_at, until_at, outcome, count, timed, fastest_us, total_us, slowest_us)
+			SELECT t.id, vantage_id, from_at, until_at, outcome, count, timed, fastest_us, total_us, slowest_us
+			FROM span, unnest($2::bigint[]) AS t(id) WHERE service_id = $1 ORDER BY t.id ON CONFLICT DO NOTHING`,
+		`INSERT INTO rollup (service_id, day, hours, latency) SELECT t.id, day, hours, latency
+			FROM rollup, unnest($2::bigint[]) AS t(id) WHERE service_id = $1 ORDER BY t.id ON CONFLICT DO NOTHING`,
+		`INSERT INTO rollup_today (service_id, day, hours, latency) SELECT t.id, day, hours, latency
+			FROM rollup_today, unnest($2::bigint[]) AS t(id) WHERE service_id = $1 ORDER BY t.id ON CONFLICT DO NOTHING`,
+		`INSERT INTO service_state (service_id, state, since_at, proven_at) SELECT t.id, state, since_at, proven_at
+			FROM service_state, unnest($2::bigint[]) AS t(id) WHERE service_id = $1 ORDER BY t.id ON CONFLICT DO NOTHING`,
+	} {
+		if _, err := s.db.ExecContext(ctx, statement, from, to); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // PutToday writes days that are under way in one statement, each in the place of the one before it.
 func (s *Store) PutToday(ctx context.Context, days []ServiceDay) error {
 	return s.putDays(ctx, days, `INSERT INTO rollup_today (service_id, day, hours, latency)
-		SELECT t.id, (t.day AT TIME ZONE 'UTC')::date, t.hours, t.latency FROM given t
+		SELECT t.id, (t.day AT TIME ZONE 'UTC')::date, t.hours, t.latency FROM given t ORDER BY t.id
 		ON CONFLICT (service_id) DO UPDATE SET day = excluded.day, hours = excluded.hours, latency = excluded.latency`)
 }
+
+// Rows of services are always written in the order of their IDs, so that two statements do not wait for each other.
 
 func (s *Store) putDays(ctx context.Context, days []ServiceDay, statement string) error {
 	n := len(days)

@@ -94,7 +94,7 @@ func (s *Store) PutServiceStates(ctx context.Context, list []ServiceState) error
 	}
 	_, err := s.db.ExecContext(ctx, `INSERT INTO service_state (service_id, state, since_at, proven_at)
 		SELECT t.* FROM unnest($1::bigint[], $2::text[], $3::timestamptz[], $4::timestamptz[]) AS t(id, state, since, proven)
-		JOIN service ON service.id = t.id
+		JOIN service ON service.id = t.id ORDER BY t.id
 		ON CONFLICT (service_id) DO UPDATE SET state = excluded.state, since_at = excluded.since_at,
 			proven_at = coalesce(service_state.proven_at, excluded.proven_at)`, ids, states, since, proven)
 	return err

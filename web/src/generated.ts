@@ -675,6 +675,10 @@ export interface components {
             reserved?: boolean;
             shift?: number;
         };
+        LANList: {
+            devices: components["schemas"]["ListedHost"][];
+            form: string;
+        };
         LANReport: {
             devices?: components["schemas"]["DeviceReport"][];
             gateway?: components["schemas"]["GatewayWord"];
@@ -778,6 +782,13 @@ export interface components {
             problem?: string;
             source: string;
             via?: string;
+        };
+        ListedHost: {
+            device?: string;
+            lan_address: string;
+            mac: string;
+            recorded_address?: string;
+            suggested: components["schemas"]["DeviceInput"];
         };
         ListedPort: {
             description?: string;

@@ -135,11 +135,18 @@ func (b *Board) Recent() (out []Fault) {
 func (b *Board) Open(siteID int64) []Fault {
 	b.mu.Lock()
 	var out []Fault
-	for id, list := range b.faults {
+	add := func(list []Fault) {
 		for _, f := range list {
-			if f.open() && (siteID == 0 || id == siteID) {
+			if f.open() {
 				out = append(out, f)
 			}
+		}
+	}
+	if siteID != 0 {
+		add(b.faults[siteID])
+	} else {
+		for _, list := range b.faults {
+			add(list)
 		}
 	}
 	b.mu.Unlock()

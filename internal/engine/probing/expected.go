@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/record"
 )
 
@@ -107,6 +108,19 @@ func (p *Prober) Status(serviceID int64) Status {
 		return w.Status
 	}
 	return Status{State: probe.StateUnknown}
+}
+
+// Each calls f with what is known of each of some services, in one hold of the lock: f keeps nothing of it, and asks the prober nothing.
+func (p *Prober) Each(list []site.Service, f func(i int, st *Status)) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for i := range list {
+		st := &Status{State: probe.StateUnknown}
+		if w := p.watches[list[i].ID]; w != nil {
+			st = &w.Status
+		}
+		f(i, st)
+	}
 }
 
 // Results lists what each vantage point last saw of a service.

@@ -69,7 +69,7 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 			return confirm
 		}
 	}
-	p.counts.outcome(s.Kind, r.Outcome)
+	p.counts.Outcome(s.Kind, r.Outcome)
 	every := interval(s)
 	result := ledger.Result{ServiceID: s.ID, VantageID: vantage, Outcome: r.Outcome, At: r.At, Latency: r.Latency}
 	if r.Held { // nobody was asked: what is known stands

@@ -23,6 +23,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/locks"
+	"inkpost.example/inkpost/internal/engine/probing/counts"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/distance"
@@ -90,7 +91,7 @@ type Prober struct {
 	slots   *semaphore.Weighted
 
 	quarantine quarantine
-	counts     probeCounts
+	counts     counts.Counter
 	meter      *distance.Meter
 	measuring  context.Context // that measurements begin with: that of Run
 }
@@ -321,7 +322,7 @@ func (p *Prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 			p.queue.Fix(0)
 			continue
 		}
-		p.counts.late(now.Sub(w.due))
+		p.counts.Late(now.Sub(w.due))
 		p.queue.Pop()
 		if at.IsValid() {
 			p.busy[at] += int(n)

@@ -16,7 +16,11 @@ import (
 
 // InUse reports whether it is a fault that a service is not as expected: it was proven once, or somebody says so.
 func (vw *Views) InUse(s site.Service) bool {
-	return s.InUse || s.Expected == probe.ExpectClosed || !vw.Prober.Status(s.ID).Proven.IsZero()
+	return inUse(&s, false) || inUse(&s, !vw.Prober.Status(s.ID).Proven.IsZero())
+}
+
+func inUse(s *site.Service, proven bool) bool {
+	return s.InUse || s.Expected == probe.ExpectClosed || proven
 }
 
 // Awaited lists the services of a site that are not in use yet.

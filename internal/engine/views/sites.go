@@ -11,6 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/probing"
 	"inkpost.example/inkpost/internal/engine/record"
 )
 
@@ -18,13 +19,13 @@ import (
 var needRank = map[contract.Need]int{contract.NeedNow: 0, contract.NeedSoon: 1, contract.NeedUnknown: 2, contract.NeedNothing: 3}
 
 // siteOrders are how lists of sites are sorted. Those that are alike go by code.
-var siteOrders = map[string]func(a, b contract.SiteSummary) int{
-	"":     func(a, b contract.SiteSummary) int { return needRank[a.Need] - needRank[b.Need] },
-	"code": func(_, _ contract.SiteSummary) int { return 0 },
-	"name": func(a, b contract.SiteSummary) int {
+var siteOrders = map[string]func(a, b *contract.SiteSummary) int{
+	"":     func(a, b *contract.SiteSummary) int { return needRank[a.Need] - needRank[b.Need] },
+	"code": func(_, _ *contract.SiteSummary) int { return 0 },
+	"name": func(a, b *contract.SiteSummary) int {
 		return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
 	},
-	"address": func(a, b contract.SiteSummary) int { return strings.Compare(a.Address, b.Address) },
+	"address": func(a, b *contract.SiteSummary) int { return strings.Compare(a.Address, b.Address) },
 }
 
 // Summaries lists the sites that a query asks for, and says how many those are in all. Error: site.Flaws.
@@ -37,20 +38,24 @@ func (vw *Views) Summaries(ctx context.Context, q contract.SiteQuery) (list []co
 		return nil, 0, site.Flaws{{Field: "need", Detail: "is now, soon, unknown or nothing"}}
 	}
 	now, words := vw.Now(), site.Words(q.Search)
-	list = []contract.SiteSummary{}
+	var found []*contract.SiteSummary
 	for _, p := range vw.SitesSeen(ctx) {
-		if q.Tag != "" && !slices.Contains(p.Tags, strings.ToLower(q.Tag)) || !site.Has(words, texts(p)) {
+		if q.Tag != "" && !slices.Contains(p.Tags, strings.ToLower(q.Tag)) || len(words) > 0 && !site.Has(words, texts(p)) {
 			continue
 		}
-		if s := vw.summary(p, now); q.Need == "" || s.Need == q.Need {
-			list = append(list, s)
+		if s := vw.summary(&p, now); q.Need == "" || s.Need == q.Need {
+			found = append(found, s)
 		}
 	}
-	slices.SortFunc(list, func(a, b contract.SiteSummary) int { return cmp.Or(order(a, b), strings.Compare(a.Code, b.Code)) })
-	total = len(list)
-	list = list[min(q.Offset, total):]
+	slices.SortFunc(found, func(a, b *contract.SiteSummary) int { return cmp.Or(order(a, b), strings.Compare(a.Code, b.Code)) })
+	total = len(found)
+	found = found[min(q.Offset, total):]
 	if q.Limit > 0 {
-		list = list[:min(q.Limit, len(list))]
+		found = found[:min(q.Limit, len(found))]
+	}
+	list = make([]contract.SiteSummary, len(found))
+	for i, s := range found {
+		list[i] = *s
 	}
 	return list, total, nil
 }
@@ -79,9 +84,9 @@ func texts(p record.Site) string {
 }
 
 // summary is a site in a list. What is wrong with it was found out when something changed: reading costs no diagnosis.
-func (vw *Views) summary(p record.Site, now time.Time) contract.SiteSummary {
+func (vw *Views) summary(p *record.Site, now time.Time) *contract.SiteSummary {
 	open := vw.Rooms.Faults.Open(p.ID)
-	s := contract.SiteSummary{Site: p.Site, Need: contract.NeedNothing, ServiceCount: len(p.Services), FaultCount: len(open)}
+	s := &contract.SiteSummary{Site: p.Site, Need: contract.NeedNothing, ServiceCount: len(p.Services), FaultCount: len(open)}
 	if l, ok := p.Preferred(); ok {
 		s.Link, s.Address = l.Label, l.Addresses().String()
 	}
@@ -89,22 +94,21 @@ func (vw *Views) summary(p record.Site, now time.Time) contract.SiteSummary {
 		s.Hostname = string(p.Hostnames[0].Name)
 	}
 	proven := false
-	for _, svc := range p.Services {
-		st := vw.Prober.Status(svc.ID)
-		if svc.Mute() && st.View.Outcome == probe.Silent {
+	vw.Prober.Each(p.Services, func(i int, st *probing.Status) {
+		svc := &p.Services[i]
+		switch {
+		case st.View.Outcome == probe.Silent && svc.Mute():
 			s.ServiceCount-- // it is neither up nor down
-			continue
-		}
-		if !vw.InUse(svc) {
+		case !inUse(svc, !st.Proven.IsZero()):
 			s.ServiceCount--
 			s.AwaitedCount++
-			continue
+		default:
+			proven = proven || st.State != probe.StateUnknown
+			if probe.AsExpected(svc.ExpectedAt(now), st.State) {
+				s.AsExpectedCount++
+			}
 		}
-		proven = proven || st.State != probe.StateUnknown
-		if probe.AsExpected(svc.ExpectedAt(now), st.State) {
-			s.AsExpectedCount++
-		}
-	}
+	})
 	if !proven {
 		s.Need = contract.NeedUnknown
 	}
@@ -116,7 +120,10 @@ func (vw *Views) summary(p record.Site, now time.Time) contract.SiteSummary {
 			s.Need = contract.NeedSoon
 		}
 	}
-	s.Verdict = map[contract.Need]diagnose.Verdict{contract.NeedNow: diagnose.Broken, contract.NeedSoon: diagnose.Unsettled,
-		contract.NeedUnknown: diagnose.Unsettled, contract.NeedNothing: diagnose.Proven}[s.Need]
+	s.Verdict = verdictOf[s.Need]
 	return s
 }
+
+// verdictOf is what a need amounts to.
+var verdictOf = map[contract.Need]diagnose.Verdict{contract.NeedNow: diagnose.Broken, contract.NeedSoon: diagnose.Unsettled,
+	contract.NeedUnknown: diagnose.Unsettled, contract.NeedNothing: diagnose.Proven}

@@ -38,8 +38,9 @@ func (vw *Views) Site(ctx context.Context, code string) (contract.Site, error) {
 		return contract.Site{}, err
 	}
 	now := vw.Now()
-	out := contract.Site{SiteSummary: vw.summary(p, now), Links: []contract.Link{}, Hostnames: []contract.Hostname{},
-		Devices: append([]site.Device{}, p.Devices...), Services: []contract.Service{}, Faults: []contract.Fault{},
+	out := contract.Site{SiteSummary: *vw.summary(&p, now), Links: []contract.Link{},
+		Hostnames: []contract.Hostname{},
+		Devices:   append([]site.Device{}, p.Devices...), Services: []contract.Service{}, Faults: []contract.Fault{},
 		Paths: vw.Rooms.Faults.Diagnosis(p).Paths}
 	for l := range p.EachLink() {
 		out.Links = append(out.Links, vw.linkView(l, now))

@@ -29,7 +29,8 @@ func TestAFileIsTakenOverInTheConsole(t *testing.T) {
 	pick := func(label, choice string) {
 		t.Helper()
 		await(t, tab, fmt.Sprintf(`(() => {
-			const named = c => (c.getAttribute('aria-labelledby') ?? '').split(' ').some(id => document.getElementById(id)?.textContent === %q)
+			const named = c => (c.getAttribute('aria-labelledby') ?? '').split(' ').some(id => document.getElementById(id)?.textContent ===
+				%q)
 			return [...document.querySelectorAll('[role="combobox"]')].find(named)
 				?.dispatchEvent(new MouseEvent('mousedown', { bubbles: true }))
 		})() !== undefined`, label))

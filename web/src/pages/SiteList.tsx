@@ -1,6 +1,6 @@
-import { Box, Button, Checkbox, Link, MenuItem, Stack, TextField, Typography } from '@mui/material'
+import { Box, Button, Checkbox, MenuItem, Stack, styled, TextField, Typography, useTheme } from '@mui/material'
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query'
-import { useEffect, useRef, useState } from 'react'
+import { memo, useCallback, useEffect, useRef, useState } from 'react'
 import { Link as To, useLocation, useNavigate, useSearchParams } from 'react-router'
 import { api, at, type Need, type SiteSummary } from '../api'
 import { needs, say } from '../catalogue'
@@ -13,56 +13,62 @@ import { toneOf } from '../words'
 
 const words = say.sites
 
-function SiteLine({ s, chosen, choose }: { s: SiteSummary; chosen?: boolean; choose?: (on: boolean) => void }) {
+// Line is one styled element with plain ones in it: a list is drawn anew with each key that is typed into the search.
+const Line = styled('div')(({ theme: t }) => ({
+  display: 'grid',
+  gridTemplateColumns: '5.5rem 1fr',
+  columnGap: t.spacing(2),
+  alignItems: 'baseline',
+  borderTop: t.rule.hair,
+  padding: t.spacing(0.5, 2),
+  contentVisibility: 'auto',
+  containIntrinsicSize: 'auto 2rem',
+  '& > *': { overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' },
+  '& .code': { display: 'flex', alignItems: 'baseline', whiteSpace: 'normal' },
+  '& .code a': { fontFamily: t.font.label, fontWeight: 700, overflowWrap: 'anywhere', color: 'inherit' },
+  '& .small': { ...t.typography.body2 },
+  '& .mono': { ...t.typography.mono },
+  [t.breakpoints.up('md')]: { gridTemplateColumns: '7rem 2fr 1.4fr 1fr 1.4fr 2.4fr' },
+}))
+
+const SiteLine = memo(function SiteLine({
+  s,
+  chosen,
+  choose,
+}: {
+  s: SiteSummary
+  chosen?: boolean
+  choose?: (code: string, on: boolean) => void
+}) {
+  const { palette } = useTheme()
+  const [family, shade] = toneOf[s.verdict].split('.') as ['error', 'main']
   return (
-    <Box
-      data-site={s.code}
-      sx={{
-        display: 'grid',
-        gridTemplateColumns: { xs: '5rem 1fr', md: '7rem 2fr 1.4fr 1fr 1.4fr 2.4fr' },
-        columnGap: 2,
-        alignItems: 'baseline',
-        borderTop: (t) => t.rule.hair,
-        px: 2,
-        py: 0.5,
-        contentVisibility: 'auto',
-        containIntrinsicSize: 'auto 2rem',
-      }}
-    >
-      <Box sx={{ display: 'flex', alignItems: 'baseline' }}>
+    <Line data-site={s.code}>
+      <span className="code">
         {choose && (
           <Checkbox
             size="small"
             sx={{ p: 0, mr: 0.5, alignSelf: 'center' }}
             checked={chosen}
-            onChange={(e) => choose(e.target.checked)}
+            onChange={(e) => choose(s.code, e.target.checked)}
             slotProps={{ input: { 'aria-label': words.choose(s.code) } }}
           />
         )}
-        <Link
-          component={To}
-          to={at('sites', s.code)}
-          color="text.primary"
-          sx={{ fontFamily: (t) => t.font.label, fontWeight: 700, overflowWrap: 'anywhere' }}
-        >
-          {s.code}
-        </Link>
-      </Box>
-      <Typography noWrap>{s.name}</Typography>
-      <Typography variant="body2" sx={{ color: toneOf[s.verdict] }}>
+        <To to={at('sites', s.code)}>{s.code}</To>
+      </span>
+      <span>{s.name}</span>
+      <span className="small" style={{ color: palette[family][shade] }}>
         {needs[s.need]}
-      </Typography>
-      <Typography variant="body2">{words.services(s.as_expected_count, s.service_count, s.awaited_count ?? 0)}</Typography>
-      <Typography variant="mono">{s.address || '-'}</Typography>
-      <Typography variant="mono" noWrap>
-        {s.hostname || '-'}
-      </Typography>
-    </Box>
+      </span>
+      <span className="small">{words.services(s.as_expected_count, s.service_count, s.awaited_count ?? 0)}</span>
+      <span className="mono">{s.address || '-'}</span>
+      <span className="mono">{s.hostname || '-'}</span>
+    </Line>
   )
-}
+})
 
 // page is how many sites are read at once; further ones are read as somebody comes to the end of the list.
-const page = 100
+const page = 60
 
 const filters = ['find', 'tag', 'need', 'sort'] as const
 
@@ -194,6 +200,10 @@ export function SiteList() {
     if (end.current) seen.observe(end.current)
     return () => seen.disconnect()
   }, [hasNextPage, isFetchingNextPage, fetchNextPage])
+  const choose = useCallback(
+    (code: string, on: boolean) => setChosen((was = []) => (on ? [...was, code] : was.filter((c) => c !== code))),
+    [],
+  )
   const narrow = (value: string) => {
     setSearch(value)
     const next = new URLSearchParams(asked)
@@ -246,12 +256,7 @@ export function SiteList() {
       {chosen && <Bulk chosen={chosen} all={() => setChosen(sites.map((s) => s.code))} none={() => setChosen([])} />}
       <Trouble error={list.error} />
       {sites.map((s) => (
-        <SiteLine
-          key={s.code}
-          s={s}
-          chosen={chosen?.includes(s.code)}
-          choose={chosen && ((on) => setChosen(on ? [...chosen, s.code] : chosen.filter((c) => c !== s.code)))}
-        />
+        <SiteLine key={s.code} s={s} chosen={chosen?.includes(s.code)} choose={chosen && choose} />
       ))}
       {list.data && sites.length === 0 && (
         <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>{asked.size ? words.noMatch : words.none}</Typography>

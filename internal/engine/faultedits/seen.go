@@ -1,4 +1,4 @@
-package views
+package faultedits
 
 import (
 	"context"
@@ -11,26 +11,26 @@ import (
 )
 
 // PlannedWork lists planned work, the earliest first.
-func (vw *Views) PlannedWork(ctx context.Context) []contract.PlannedWork {
+func (e *FaultEdits) PlannedWork(ctx context.Context) []contract.PlannedWork {
 	out := []contract.PlannedWork{}
-	for _, w := range vw.Rooms.Faults.Work() {
-		if vw.SeesWork(ctx, w) {
-			out = append(out, vw.WorkView(w))
+	for _, w := range e.Rooms.Faults.Work() {
+		if e.SeesWork(ctx, w) {
+			out = append(out, e.WorkView(w))
 		}
 	}
 	return out
 }
 
 // SeesWork reports whether planned work is at a site that whoever asks sees.
-func (vw *Views) SeesWork(ctx context.Context, w fault.Work) bool {
-	return rooms.SightOf(ctx).All() || slices.ContainsFunc(vw.SitesSeen(ctx), func(p record.Site) bool {
-		return w.Scope.Covers(vw.Rooms.Faults.Place(p))
+func (e *FaultEdits) SeesWork(ctx context.Context, w fault.Work) bool {
+	return rooms.SightOf(ctx).All() || slices.ContainsFunc(e.SitesSeen(ctx), func(p record.Site) bool {
+		return w.Scope.Covers(e.Rooms.Faults.Place(p))
 	})
 }
 
 // WorkView is planned work as it stands now.
-func (vw *Views) WorkView(w fault.Work) contract.PlannedWork {
-	now := vw.Now()
+func (e *FaultEdits) WorkView(w fault.Work) contract.PlannedWork {
+	now := e.Now()
 	out := contract.PlannedWork{Work: w, Where: w.Words(), Active: w.Covers(now)}
 	out.From, out.Until = w.Window(now)
 	return out

@@ -1,0 +1,238 @@
+// Console measures the console on a demo with many sites, in headless Chromium: how soon the first page can be used, how much script that
+// takes, how soon typing into the search is answered; and how long the server takes for what its pages ask, while a few people ask.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/exec"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/demo"
+	"inkpost.example/inkpost/web"
+)
+
+// Goals of the table that is printed.
+const (
+	goalUsable = 1500 * time.Millisecond
+	goalScript = 300.0 // kB, gzipped
+	goalTyping = 100 * time.Millisecond
+	goalP99    = 50 * time.Millisecond
+)
+
+func main() {
+	sites := flag.Int("sites", 2000, "sites of the demo")
+	rounds := flag.Int("rounds", 7, "times that the first page is opened")
+	calls := flag.Int("calls", 300, "requests of each kind")
+	flag.Parse()
+	if err := run(context.Background(), *sites, *rounds, *calls); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+// people is how many ask at once.
+const people = 2
+
+const password = "slipway-gannet-kettle"
+
+func run(ctx context.Context, sites, rounds, calls int) error {
+	dir, err := os.MkdirTemp("", "inkpost-console-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	d, err := demo.Start(ctx, demo.Options{Dir: dir, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0", Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0",
+		Sites: sites, Console: web.Console(), Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Say: os.Stderr})
+	if err != nil {
+		return err
+	}
+	defer d.Stop()
+	anonymous, err := client.New(d.URL, "")
+	if err != nil {
+		return err
+	}
+	visit, err := anonymous.SignIn(ctx, d.Owner, d.Password)
+	if err != nil {
+		return err
+	}
+	if err := visit.SetPassword(ctx, password); err != nil {
+		return err
+	}
+	time.Sleep(30 * time.Second) // until it does what it does all day
+	fmt.Printf("%d sites, with a year's past, on %s\n\n", sites, time.Now().Format(time.DateOnly))
+	if err := look(d, rounds); err != nil {
+		return err
+	}
+	return ask(ctx, d, calls)
+}
+
+// row prints a figure and its goal.
+func row(what, figure, goal string, ok bool) {
+	word := "reached"
+	if !ok {
+		word = "NOT reached"
+	}
+	fmt.Printf("%-52s %12s   goal %10s   %s\n", what, figure, goal, word)
+}
+
+// look measures the console.
+func look(d *demo.Demo, rounds int) error {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return err
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(1280, 800))
+	alloc, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	defer cancel()
+	tab, cancel := chromedp.NewContext(alloc)
+	defer cancel()
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(d.URL),
+		chromedp.WaitVisible(`input[name="password"]`),
+		chromedp.SendKeys(`input[name="name"]`, d.Owner), chromedp.SendKeys(`input[name="password"]`, password+"\r"),
+		chromedp.WaitVisible(`[data-site]`)); err != nil {
+		return err
+	}
+	var usable []time.Duration
+	for range rounds {
+		// The page says itself when its list and its search are there: performance.now() counts from the beginning of the navigation.
+		if err := chromedp.Do(tab, chromedp.Navigate(d.URL)); err != nil {
+			return err
+		}
+		ms, err := chromedp.Run(tab, chromedp.Poll[float64](
+			`document.querySelector('[data-site]') && document.querySelector('input[type="search"]') && performance.now()`,
+			chromedp.WithPollingInterval(5*time.Millisecond)))
+		if err != nil {
+			return err
+		}
+		usable = append(usable, time.Duration(ms*float64(time.Millisecond)))
+	}
+	slices.Sort(usable)
+	row("first page usable, median", usable[rounds/2].Round(time.Millisecond).String(), goalUsable.String(), usable[rounds/2] <= goalUsable)
+	row("first page usable, slowest", usable[rounds-1].Round(time.Millisecond).String(), goalUsable.String(),
+		usable[rounds-1] <= goalUsable)
+	script, err := chromedp.Run(tab, chromedp.Evaluate[float64](`performance.getEntriesByType('resource')
+		.filter(e => e.name.endsWith('.js') && !e.name.endsWith('push.js')).reduce((n, e) => n + e.encodedBodySize, 0) / 1000`))
+	if err != nil {
+		return err
+	}
+	row("script of the first page, gzipped", fmt.Sprintf("%.0f kB", script), fmt.Sprintf("%.0f kB", goalScript), script <= goalScript)
+	typing, err := typed(tab, "oyster bank 7")
+	if err != nil {
+		return err
+	}
+	row("a key in the search answered, median", typing[len(typing)/2].Round(time.Millisecond).String(), goalTyping.String(),
+		typing[len(typing)/2] <= goalTyping)
+	row("a key in the search answered, slowest", typing[len(typing)-1].Round(time.Millisecond).String(), goalTyping.String(),
+		typing[len(typing)-1] <= goalTyping)
+	return nil
+}
+
+// typed types text into the search, and returns how long each key took until its answer was there and drawn.
+func typed(tab context.Context, text string) ([]time.Duration, error) {
+	if err := chromedp.Do(tab, chromedp.Click(`input[type="search"]`)); err != nil {
+		return nil, err
+	}
+	var out []time.Duration
+	for i := range text {
+		want := text[:i+1]
+		prepare := fmt.Sprintf(`window.keyTook = undefined; addEventListener('keydown', () => {
+			const began = performance.now()
+			const look = () => {
+				const done = performance.getEntriesByType('resource').some(e => e.startTime >= began - 5 &&
+					new URL(e.name).searchParams.get('search') === %q && e.responseEnd > 0)
+				if (done) requestAnimationFrame(() => setTimeout(() => { window.keyTook = performance.now() - began }))
+				else setTimeout(look, 2)
+			}
+			look()
+		}, { once: true }); performance.clearResourceTimings(); true`, want)
+		if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](prepare)); err != nil {
+			return nil, err
+		}
+		if err := chromedp.Do(tab, chromedp.KeyEvent(text[i:i+1])); err != nil {
+			return nil, err
+		}
+		ms, err := chromedp.Run(tab, chromedp.Poll[float64](`window.keyTook`, chromedp.WithPollingInterval(5*time.Millisecond),
+			chromedp.WithPollingTimeout(5*time.Second)))
+		if err != nil {
+			return nil, fmt.Errorf("typing %q: %w", want, err)
+		}
+		out = append(out, time.Duration(ms*float64(time.Millisecond)))
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// ask measures what the pages ask of the server, as a few people do.
+func ask(ctx context.Context, d *demo.Demo, calls int) error {
+	c, err := client.New(d.URL, d.Key)
+	if err != nil {
+		return err
+	}
+	list, _, err := c.SitesLike(ctx, contract.SiteQuery{Search: "kettle-east", Sort: "code", Limit: 2})
+	if err != nil {
+		return err
+	}
+	code := list[1].Code
+	now := time.Now()
+	fmt.Println()
+	for _, one := range []struct {
+		what string
+		ask  func() error
+	}{
+		{"overview", func() error { _, err := c.Overview(ctx); return err }},
+		{"sites, a page", func() error { _, _, err := c.SitesLike(ctx, contract.SiteQuery{Limit: 100}); return err }},
+		{"sites, searched and sorted", func() error {
+			_, _, err := c.SitesLike(ctx, contract.SiteQuery{Search: "net loft", Sort: "name", Limit: 100})
+			return err
+		}},
+		{"a site", func() error { _, err := c.Site(ctx, code); return err }},
+		{"a service's days", func() error { _, err := c.Days(ctx, code, "playback", 365); return err }},
+		{"a service's history, 90 days", func() error {
+			_, err := c.History(ctx, code, "playback", now.AddDate(0, 0, -90), now)
+			return err
+		}},
+		{"a site's availability", func() error { _, err := c.Availability(ctx, code, ""); return err }},
+		{"moves", func() error { _, err := c.Moves(ctx, contract.MoveQuery{Limit: 50}); return err }},
+		{"open faults", func() error { _, err := c.Faults(ctx, "", true); return err }},
+		{"hostnames", func() error { _, err := c.Hostnames(ctx, ""); return err }},
+	} {
+		took := make([]time.Duration, calls)
+		var wg sync.WaitGroup
+		var failed error
+		var mu sync.Mutex
+		for worker := range people {
+			wg.Go(func() {
+				for i := worker; i < calls; i += people {
+					began := time.Now()
+					if err := one.ask(); err != nil {
+						mu.Lock()
+						failed = err
+						mu.Unlock()
+					}
+					took[i] = time.Since(began)
+					time.Sleep(50 * time.Millisecond) // as people ask, not as a load test does
+				}
+			})
+		}
+		wg.Wait()
+		if failed != nil {
+			return fmt.Errorf("%s: %w", one.what, failed)
+		}
+		slices.Sort(took)
+		p50, p99 := took[calls/2], took[calls*99/100]
+		row(fmt.Sprintf("%s, p99 (median %s)", one.what, p50.Round(100*time.Microsecond)), p99.Round(100*time.Microsecond).String(),
+			goalP99.String(), p99 <= goalP99)
+	}
+	return nil
+}
