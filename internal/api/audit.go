@@ -37,6 +37,7 @@ func named(c *echo.Context, name string) { c.Set(nameKey, name) }
 // agents and vantage points report has records of its own.
 func (r route) audited() bool {
 	return (r.method != http.MethodGet || r.traced) && r.who != agentOnly && r.who != vantageOnly && !r.announces && !r.always &&
+		!r.reads &&
 		!strings.HasPrefix(r.path, base+"/lab")
 }
 

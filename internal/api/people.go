@@ -32,8 +32,8 @@ func (a *api) peopleRoutes() []route {
 			in: contract.PersonInvitationInput{}, out: contract.PersonInvitation{}, status: http.StatusCreated, serve: a.invitePerson},
 		{method: "DELETE", path: base + "/invitations/:id", summary: "Take an invitation back", who: person, status: http.StatusNoContent,
 			serve: a.takeBack},
-		{method: "GET", path: base + "/session/invitation", summary: "What an invitation makes of whoever has its code", limited: true,
-			out: contract.PersonInvitation{}, query: []param{{"code", "of the invitation", wordParam}}, serve: a.invited},
+		{method: "POST", path: base + "/session/invitation/reading", summary: "What an invitation makes of whoever has its code",
+			limited: true, in: contract.InvitationCode{}, out: contract.PersonInvitation{}, reads: true, serve: a.invited},
 		{method: "POST", path: base + "/session/invitation", summary: "Use an invitation up, with a password of one's own", limited: true,
 			in: contract.Acceptance{}, out: contract.Session{}, status: http.StatusCreated, serve: a.accept},
 		{method: "GET", path: base + "/session/all", summary: "List one's own sessions", who: signedIn, out: []contract.SessionView{},
@@ -138,7 +138,11 @@ func (a *api) takeBack(c *echo.Context, _ principal) error {
 }
 
 func (a *api) invited(c *echo.Context, _ principal) error {
-	in, err := a.engine().Access.Invited(c.Request().Context(), c.QueryParam("code"))
+	var of contract.InvitationCode // not in the address: proxies write those down
+	if err := decode(c, &of); err != nil {
+		return err
+	}
+	in, err := a.engine().Access.Invited(c.Request().Context(), of.Code)
 	return ok(c, http.StatusOK, invitationView(in), err)
 }
 

@@ -37,7 +37,7 @@ func (a *api) recordRoutes() []route {
 					flagParam}}, serve: a.declare},
 		{method: "POST", path: base + "/sites/:code/lan-list", large: true,
 			summary: "Read a list of devices as the site's router printed it (text/plain): leases of ISC DHCP or dnsmasq, " +
-				"ip neigh, arp -a", who: person,
+				"ip neigh, arp -a", who: person, reads: true,
 			out: contract.LANList{}, serve: a.lanList},
 	}
 }

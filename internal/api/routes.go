@@ -20,6 +20,7 @@ type route struct {
 	status       int // of success
 	query        []param
 	large        bool // takes a file
+	reads        bool // changes nothing, whatever its method
 	always       bool // served even while there is no engine
 	announces    bool // changes something although it may be a GET
 	stream       bool // ends with the key that it was begun with

@@ -43,7 +43,8 @@ func (c *Client) TakeBack(ctx context.Context, id int64) error {
 
 // Invited shows what an invitation makes of whoever has its code.
 func (c *Client) Invited(ctx context.Context, code string) (contract.PersonInvitation, error) {
-	return call[contract.PersonInvitation](ctx, c, "GET", "/session/invitation?"+url.Values{"code": {code}}.Encode(), nil)
+	return call[contract.PersonInvitation](ctx, c, "POST", "/session/invitation/reading",
+		contract.InvitationCode{Code: code})
 }
 
 // Accept uses an invitation up, with a password of one's own, and signs in.

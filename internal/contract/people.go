@@ -130,6 +130,11 @@ type PasskeyInput struct {
 	Answer json.RawMessage `json:"answer"`
 }
 
+// InvitationCode is the code of an invitation.
+type InvitationCode struct {
+	Code string `json:"code"`
+}
+
 // Settings are set for the whole installation.
 type Settings struct {
 	OwnersNeedSecond bool `json:"owners_need_second_factor"`

@@ -153,7 +153,7 @@ export const api = {
   choosePassword: (password: string) => opened(call<Session>('PUT', '/session/password', { password })),
   replacePassword: (of: { old: string; password: string; end_keys: boolean }) => opened(call<Session>('PUT', '/session/password', of)),
   ways: () => call<{ provider?: string }>('GET', '/session/ways'),
-  invited: (code: string) => call<PersonInvitation>('GET', `/session/invitation?code=${encodeURIComponent(code)}`),
+  invited: (code: string) => call<PersonInvitation>('POST', '/session/invitation/reading', { code }),
   accept: (code: string, password: string) => opened(call<Session>('POST', '/session/invitation', { code, password })),
   sessions: () => call<SessionView[]>('GET', '/session/all'),
   endSession: (id: number) => call<void>('DELETE', at('session', 'all', String(id))),

@@ -622,6 +622,9 @@ export interface components {
             server?: string;
             site: string;
         };
+        InvitationCode: {
+            code?: string;
+        };
         InvitationInput: {
             may_announce?: components["schemas"]["Prefix"][];
         };
@@ -1013,9 +1016,9 @@ export interface components {
             /** Format: int64 */
             readonly id: number;
             readonly invited_by: string;
-            name: string;
-            role: string;
-            tags?: string[];
+            readonly name: string;
+            readonly role: string;
+            readonly tags?: string[];
             readonly url?: string;
         };
         PersonInvitationInput: {

@@ -289,6 +289,8 @@ func TestWhoDidWhatIsWrittenDown(t *testing.T) {
 	require.ErrorContains(t, err, "only added to")
 	_, err = db.Exec(ctx, `DELETE FROM audit`)
 	require.ErrorContains(t, err, "only added to")
+	_, err = db.Exec(ctx, `TRUNCATE audit`)
+	require.ErrorContains(t, err, "only added to")
 	n, err := s.Store().ForgetActs(ctx, time.Now().Add(time.Hour))
 	require.NoError(t, err)
 	require.EqualValues(t, len(list), n, "but by retention")
