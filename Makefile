@@ -82,8 +82,8 @@ check: console
 # no code of their own: they drive the same packages whole, at the pace that they have in the field.
 TRIALS := ./bench/... ./internal/trials/...
 test: install-test build check
-	$(GO) test -race -shuffle=on -p 2 -parallel 4 -timeout 9m $$($(GO) list $(PACKAGES) | grep -vE '/(bench|internal/trials)(/|$$)')
-	$(GO) test -shuffle=on -p 2 -parallel 4 -timeout 8m $(TRIALS)
+	$(GO) test -race -shuffle=on -p 2 -timeout 9m $$($(GO) list $(PACKAGES) | grep -vE '/(bench|internal/trials)(/|$$)')
+	$(GO) test -shuffle=on -p 2 -timeout 8m $(TRIALS)
 
 # Each fuzz target for FUZZTIME.
 FUZZTIME ?= 30s

@@ -1,10 +1,12 @@
 package cli_test
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -365,4 +367,31 @@ func TestKeysAreListedAllowedAndRevoked(t *testing.T) {
 	rows, err := csv.NewReader(strings.NewReader(term.ok("key", "list", "--format", "csv"))).ReadAll()
 	require.NoError(t, err)
 	require.Contains(t, rows[0], "last_used")
+}
+
+func TestAListIsShownAgainUntilItIsInterrupted(t *testing.T) {
+	s := testbed.Start(t, nil)
+	term := open(t, s)
+	cmd := exec.CommandContext(t.Context(), testbed.Program(t), "site", "list", "--watch", "1s", "--format", "csv")
+	cmd.Env = term.env
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	lines := bufio.NewScanner(out)
+	seen := func(text string) {
+		t.Helper()
+		for lines.Scan() {
+			if strings.Contains(lines.Text(), text) {
+				return
+			}
+		}
+		t.Fatalf("%q was never shown", text)
+	}
+	seen("site,name,needs_you")
+	_, err = s.Client.AddSite(t.Context(), contract.SiteInput{Code: "KET-07", Name: "Lighthouse Museum"})
+	require.NoError(t, err)
+	seen("KET-07,Lighthouse Museum")
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	_, _ = io.Copy(io.Discard, out)
+	require.NoError(t, cmd.Wait(), "Ctrl-C is no failure")
 }

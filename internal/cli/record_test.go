@@ -80,6 +80,11 @@ func TestTheRecordAsFiles(t *testing.T) {
 	_, errs, code = term.run("", "restore", "99")
 	require.Equal(t, 1, code)
 	require.Contains(t, errs, "there is no removal")
+	_, errs, code = term.run("", "site", "remove", "OYS-03", "--yes", "--watch", "5s")
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "shows a list again")
+	_, _, code = term.run("", "site", "list", "--watch", "1ms")
+	require.Equal(t, 2, code)
 	_, _, code = term.run("", "restore", "OYS-03")
 	require.Equal(t, 2, code)
 }

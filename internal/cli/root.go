@@ -128,6 +128,7 @@ start the agent there, then look whether everything answers.`,
 	root.PersistentFlags().String("key", "", "an access key (default: the one that login kept)")
 	root.PersistentFlags().String("format", "table", "how lists are printed: table, json, yaml or csv")
 	root.PersistentFlags().StringSlice("columns", nil, "the columns of a list, in this order, such as site,address (table and csv)")
+	root.PersistentFlags().Duration("watch", 0, "show a list again each so often until Ctrl-C, such as --watch 5s")
 	root.PersistentFlags().Bool("no-colour", false, "print without colour, even on a terminal")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	in := func(group string, commands ...*cobra.Command) {

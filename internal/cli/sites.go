@@ -46,6 +46,9 @@ func with(f func(*cobra.Command, *client.Client, []string) error) func(*cobra.Co
 		if err != nil {
 			return err
 		}
+		if every, _ := cmd.Flags().GetDuration("watch"); cmd.Flags().Changed("watch") {
+			return again(cmd, every, func() error { return f(cmd, c, args) })
+		}
 		return f(cmd, c, args)
 	}
 }

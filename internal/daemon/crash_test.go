@@ -18,7 +18,6 @@ import (
 )
 
 func TestNothingAcknowledgedIsLostWhenTheServerIsKilled(t *testing.T) {
-	t.Parallel()
 	const links = 12
 	database := testbed.Database(t)
 	first := testbed.Launch(t, database)
@@ -107,7 +106,6 @@ func TestNothingAcknowledgedIsLostWhenTheServerIsKilled(t *testing.T) {
 }
 
 func TestWithoutTheDatabaseNamesAreAnsweredAndAnnouncementsAreNot(t *testing.T) {
-	t.Parallel()
 	database, away := testbed.OwnDatabase(t)
 	s := testbed.Start(t, func(o *options) { o.Database = database })
 	record(t, s, "KET-07")
@@ -203,7 +201,6 @@ func TestConnectionsThatAreCutLoseNothingThatWasAcknowledged(t *testing.T) {
 }
 
 func TestManyAtOnceCostFewTransactions(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	const links = 40

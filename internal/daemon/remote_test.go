@@ -88,7 +88,6 @@ func change(t *testing.T, server string, fill func(m *dns.Msg)) {
 }
 
 func TestNamesGoToRealPrimaries(t *testing.T) {
-	t.Parallel()
 	for program, x := range map[string]struct {
 		start     func(testing.TB, testbed.Primary) *testbed.Secondary
 		transport string

@@ -83,7 +83,6 @@ func awaitSerial(t *testing.T, server string, want uint32, within time.Duration)
 }
 
 func TestRealServersStandBesideUs(t *testing.T) {
-	t.Parallel()
 	s, key, _ := stocked(t)
 	at := secondary(t, s, key)
 	bind := testbed.StartBIND(t, at)

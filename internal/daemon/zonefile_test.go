@@ -110,7 +110,6 @@ signed     IN RRSIG A 13 3 60 20300101000000 20200101000000 1 isles.saltmarsh.ex
 }
 
 func TestFaultyZoneFilesAreRefusedByLineAndColumn(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	before := exported(t, s, zone)

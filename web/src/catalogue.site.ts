@@ -18,7 +18,7 @@ export const sites = {
   drop: (filter: string) => `Forget the filter ${filter}`,
   several: 'Several at once',
   files: 'Files',
-  none: 'No site is on record yet. Add one, or take them from a file.',
+  none: 'No site is on record yet. Add one, or import them from a file.',
   noMatch: 'No site is like that.',
 }
 
@@ -36,7 +36,7 @@ export const bulk = {
 
 export const files = {
   title: 'The record as files',
-  take: 'Take a file over',
+  take: 'Import a file',
   about:
     'A CSV file has one kind of thing, a line each, and nothing is removed by it. A YAML or JSON file has sites with all that belongs to them: what a list leaves out is removed, and can be brought back for 30 days.',
   choose: 'Choose a file',
@@ -46,9 +46,9 @@ export const files = {
   heading: 'What its headings stand for',
   passOver: 'passed over',
   field: (heading: string) => `${heading} is`,
-  look: 'Look what it would do',
-  apply: 'Do it',
-  applyRight: 'Do what is right, and leave out the rest',
+  look: 'Show what it would do',
+  apply: 'Import it',
+  applyRight: 'Import the lines that are right',
   stop: 'Stop',
   stopped: 'Stopped: nothing was changed.',
   progress: (n: number, of: number) => `${n} of ${of} written`,
@@ -63,7 +63,7 @@ export const files = {
   left: (n: number) => `${n} lines were wrong, and left out.`,
   line: (n: number, column: string) => `line ${n}${column ? `, ${column}` : ''}`,
   more: (n: number) => `and ${n} more`,
-  give: 'Take the record with you',
+  give: 'Export the record',
   whole: 'All of it:',
   one: 'One kind, as CSV:',
 }

@@ -3,6 +3,7 @@ package isles
 
 import (
 	"context"
+	"flag"
 	"log/slog"
 	"os"
 	"testing"
@@ -23,6 +24,9 @@ const Wide = 30 * time.Second
 // Main runs a package's tests with a demo without trouble, and a client of its owner. A test may put another demo in its place. At the end
 // it calls the functions of after.
 func Main(m *testing.M, running **demo.Demo, owner **client.Client, after ...context.CancelFunc) {
+	if err := flag.Set("test.parallel", "4"); err != nil { // most of them wait for the demo's intervals
+		panic(err)
+	}
 	os.Exit(func() int {
 		for _, end := range after {
 			defer end()

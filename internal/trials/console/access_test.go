@@ -37,6 +37,7 @@ var consolePages = []struct{ path, there, dialog string }{
 	{"/sites/KET-07/commissioning", `#commissioning`, ""},
 	{"/names", `[data-line="ket-07.isles.saltmarsh.example"]`, ""},
 	{"/moves", `#moves`, ""},
+	{"/files", `#give`, ""},
 
 	{"/vantages", `[data-vantage]`, ""},
 	{"/causes", `#causes`, ""},
