@@ -14,8 +14,8 @@ var shownAgain = []string{"list", "show", "overview", "why", "moves", "removed",
 // shortestWatch is how often a list is shown again at most.
 const shortestWatch = time.Second
 
-// again shows what a command shows over and over, until Ctrl-C: on a terminal in one place, else one below the other. A server that does not
-// answer for a while ends nothing.
+// again shows what a command shows over and over, until Ctrl-C: on a terminal in one place, else one below the other. A server that does
+// not answer for a while ends nothing.
 func again(cmd *cobra.Command, every time.Duration, once func() error) error {
 	if !slices.Contains(shownAgain, cmd.Name()) {
 		return usagef("--watch shows a list again and again; %s is none", cmd.CommandPath())
