@@ -37,7 +37,6 @@ func refused(t *testing.T, err error, status int, field, why string) {
 }
 
 func TestBadInputIsNamedAndChangesNothing(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	ctx, c := t.Context(), s.Client
 	record(t, s, "KET-07")
@@ -159,7 +158,6 @@ func post(t *testing.T, s *testbed.Service, key, path, kind, body string, header
 }
 
 func TestBadRequests(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	inv, err := s.Client.Invite(t.Context(), "KET-07", "main", testbed.Public...)
@@ -221,7 +219,6 @@ func TestBadRequests(t *testing.T) {
 }
 
 func TestForwardedForIsBelievedOfTrustedProxiesOnly(t *testing.T) {
-	t.Parallel()
 	for _, trusted := range []bool{false, true} {
 		t.Run(fmt.Sprint(trusted), func(t *testing.T) {
 			s := testbed.Start(t, func(o *options) {
@@ -251,7 +248,6 @@ func TestForwardedForIsBelievedOfTrustedProxiesOnly(t *testing.T) {
 }
 
 func TestSessionsNeedTheIntentHeaderAndAChosenPassword(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	anonymous, err := client.New(s.URL, "")
 	require.NoError(t, err)

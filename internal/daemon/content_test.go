@@ -12,7 +12,6 @@ import (
 )
 
 func TestBadZoneContentIsNamedAndChangesNothing(t *testing.T) {
-	t.Parallel()
 	s, key, _ := stocked(t)
 	ctx, c := t.Context(), s.Client
 	add := func(name, kind, data string, ttl int) error {
@@ -93,7 +92,6 @@ func TestBadZoneContentIsNamedAndChangesNothing(t *testing.T) {
 }
 
 func TestWhatStandsBesideAHostnameMovesAlongOrStays(t *testing.T) {
-	t.Parallel()
 	s, _, agent := stocked(t)
 	ask := func(name string, qtype uint16) (out []string) {
 		c := dns.Client{}

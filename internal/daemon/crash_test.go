@@ -130,7 +130,6 @@ func TestWithoutTheDatabaseNamesAreAnsweredAndAnnouncementsAreNot(t *testing.T) 
 }
 
 func TestConnectionsThatAreCutLoseNothingThatWasAcknowledged(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	name := "ket-07." + zone

@@ -53,7 +53,6 @@ func announce(t *testing.T, agent *client.Client, address string) contract.Recei
 }
 
 func TestAnAnnouncementIsAnsweredWhenItIsAcknowledged(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	name := "ket-07." + zone
@@ -103,7 +102,6 @@ func stageOf(m contract.Move, name string) contract.Stage {
 }
 
 func TestFamiliesMoveApart(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	name := "ket-07." + zone
@@ -120,7 +118,6 @@ func TestFamiliesMoveApart(t *testing.T) {
 }
 
 func TestTheServerBelievesWhatItSees(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	agent := enrol(t, s, "KET-07")
@@ -132,7 +129,6 @@ func TestTheServerBelievesWhatItSees(t *testing.T) {
 }
 
 func TestHostnamesFollowAnotherLinkOrTheOrder(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	ctx := t.Context()
 	record(t, s, "BAK-02")
@@ -170,7 +166,6 @@ func TestHostnamesFollowAnotherLinkOrTheOrder(t *testing.T) {
 }
 
 func TestAddressesOnRecordOutliveTheServer(t *testing.T) {
-	t.Parallel()
 	database := testbed.Database(t)
 	first := testbed.Start(t, func(o *options) { o.Database = database })
 	record(t, first, "KET-07")

@@ -34,7 +34,6 @@ func fetch(t *testing.T, method, address string, form url.Values, edit func(*htt
 }
 
 func TestARouterAnnouncesByFetchingAURL(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, func(o *options) { o.KeyRate = 2 })
 	record(t, s, "KET-07")
 	record(t, s, "OYS-03")

@@ -19,7 +19,6 @@ import (
 )
 
 func TestDescriptorsArePartedSoThatNobodyTakesAll(t *testing.T) {
-	t.Parallel()
 	for _, files := range []uint64{0, 64, 256, 1024, 65536, 1 << 30} {
 		s := parted(files)
 		for what, n := range map[string]int{"probes": s.probes, "http": s.http, "dns": s.dns, "redirects": s.redirects} {
@@ -31,7 +30,6 @@ func TestDescriptorsArePartedSoThatNobodyTakesAll(t *testing.T) {
 }
 
 func TestConnectionsAreBoundedInAllAndByNetwork(t *testing.T) {
-	t.Parallel()
 	inner, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	l := bound(inner, 40, []netip.Prefix{netip.MustParsePrefix("127.0.7.0/24")})
@@ -87,7 +85,6 @@ func TestConnectionsAreBoundedInAllAndByNetwork(t *testing.T) {
 }
 
 func TestLinesThatRepeatAreSummed(t *testing.T) {
-	t.Parallel()
 	var out bytes.Buffer
 	now := time.Date(2026, 3, 4, 12, 0, 0, 0, time.UTC)
 	h := sum(slog.NewTextHandler(&out, nil)).(summed)
@@ -112,7 +109,6 @@ func TestLinesThatRepeatAreSummed(t *testing.T) {
 }
 
 func TestTheCopyOfTheZonesIsWholeOrNotUsed(t *testing.T) {
-	t.Parallel()
 	soa, err := dns.NewRR("isles.saltmarsh.example. 30 IN SOA ns1.isles.saltmarsh.example. post.saltmarsh.example. 4242 3600 " +
 		"300 1209600 30")
 	require.NoError(t, err)

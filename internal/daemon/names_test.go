@@ -33,7 +33,6 @@ func named(t *testing.T, edit func(*testbed.Options)) (s *testbed.Service, agent
 }
 
 func TestARedirectNameSendsABrowserOn(t *testing.T) {
-	t.Parallel()
 	s, _ := named(t, nil)
 	ctx, c := t.Context(), s.Client
 	for _, in := range []contract.RedirectInput{
@@ -126,7 +125,6 @@ func TestARedirectNameSendsABrowserOn(t *testing.T) {
 }
 
 func TestAHostnameStaysWhereItIsKept(t *testing.T) {
-	t.Parallel()
 	s, agent := named(t, nil)
 	ctx, c := t.Context(), s.Client
 	_, err := c.AddHostname(ctx, contract.HostnameInput{Name: "second." + zone, Site: "KET-07"})
@@ -171,7 +169,6 @@ func TestAHostnameStaysWhereItIsKept(t *testing.T) {
 }
 
 func TestTTLsAreLowAheadOfAPlannedChange(t *testing.T) {
-	t.Parallel()
 	var ahead atomic.Int64
 	s, agent := named(t, func(o *testbed.Options) {
 		o.Clock = func() time.Time { return time.Now().Add(time.Duration(ahead.Load())).UTC().Truncate(time.Microsecond) }
@@ -202,7 +199,6 @@ func TestTTLsAreLowAheadOfAPlannedChange(t *testing.T) {
 }
 
 func TestNamesAreCheckedAndSuggested(t *testing.T) {
-	t.Parallel()
 	s, _ := named(t, nil)
 	ctx, c := t.Context(), s.Client
 	check := func(name string) contract.NameCheck {
@@ -258,7 +254,6 @@ func TestNamesAreCheckedAndSuggested(t *testing.T) {
 }
 
 func TestZonesHaveTimersOfTheirOwn(t *testing.T) {
-	t.Parallel()
 	s, _ := named(t, nil)
 	_, err := s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: "west.example", Servers: []string{"ns.elsewhere.example"},
 		TTL: 120, Refresh: 1800, Retry: 60, Expire: 604800, Negative: 10})
@@ -280,7 +275,6 @@ func TestZonesHaveTimersOfTheirOwn(t *testing.T) {
 }
 
 func TestAnAliasIsShownToAnswerTheSame(t *testing.T) {
-	t.Parallel()
 	s, agent := named(t, nil)
 	_, err := s.Client.AddAlias(t.Context(), contract.AliasInput{Name: "lighthouse." + zone, Hostname: "ket-07." + zone})
 	require.NoError(t, err)
@@ -296,7 +290,6 @@ func TestAnAliasIsShownToAnswerTheSame(t *testing.T) {
 }
 
 func TestMovesAreFilteredAndComeAsCSV(t *testing.T) {
-	t.Parallel()
 	s, agent := named(t, nil)
 	announce(t, agent, "198.51.100.8")
 	announce(t, agent, "198.51.100.9")

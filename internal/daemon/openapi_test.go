@@ -29,7 +29,6 @@ func get(t *testing.T, s *testbed.Service, path string) (int, []byte) {
 }
 
 func TestTheDescriptionFitsTheRoutes(t *testing.T) {
-	t.Parallel()
 	world, err := lab.New(nil, nil)
 	require.NoError(t, err)
 	s := testbed.Start(t, func(o *options) { o.Lab = world })
@@ -74,7 +73,6 @@ func braces(path string) string {
 
 // Replies of the running service fit the schemas that describe them.
 func TestRepliesFitTheirSchemas(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	_, err := s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "ket-07." + zone, Site: "KET-07"})
@@ -112,7 +110,6 @@ func TestRepliesFitTheirSchemas(t *testing.T) {
 }
 
 func TestHealth(t *testing.T) {
-	t.Parallel()
 	database, away := testbed.OwnDatabase(t)
 	s := testbed.Start(t, func(o *options) { o.Database = database })
 	status, _ := get(t, s, "/readyz")
@@ -126,7 +123,6 @@ func TestHealth(t *testing.T) {
 }
 
 func TestMetricsAreOpen(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	answers(t, s.DNS, zone)

@@ -171,7 +171,6 @@ func TestNamesGoToRealPrimaries(t *testing.T) {
 }
 
 func TestWhyAPrimaryRefusesIsSaid(t *testing.T) {
-	t.Parallel()
 	primary := testbed.StartKnotPrimary(t, testbed.Primary{Zone: quay, Key: pushKey,
 		Secret: "b3RoZXItd29yZHMtb3RoZXItd29yZHMtb3RoZXItd29yZHM=", Listen: testbed.FreePort(t)})
 	s := testbed.Start(t, nil)
@@ -247,7 +246,6 @@ func (g *gate) counts() map[string]int {
 }
 
 func TestAPrimaryThatWasAwayGetsEachNameOnceAndTheNewest(t *testing.T) {
-	t.Parallel()
 	const sites, movesEach = 20, 50
 	primary := testbed.StartKnotPrimary(t, testbed.Primary{Zone: quay, Key: pushKey, Secret: pushWords, Listen: testbed.FreePort(t)})
 	g := &gate{address: "127.0.0.1:0", primary: primary.Addr()}
@@ -339,7 +337,6 @@ func TestAPrimaryThatWasAwayGetsEachNameOnceAndTheNewest(t *testing.T) {
 }
 
 func TestRemoteZonesThatCannotBe(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	ctx, c := t.Context(), s.Client
 	record(t, s, "KET-07")

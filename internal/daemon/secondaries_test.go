@@ -203,7 +203,6 @@ func choice(who string, qtype uint16, got, want string) bool {
 }
 
 func TestTransfersGoToWhomTheZoneNames(t *testing.T) {
-	t.Parallel()
 	s, key, agent := stocked(t)
 	transfer := func(edit func(*dns.Msg), secrets map[string]string) (records []dns.RR, err error) {
 		m := new(dns.Msg).SetAxfr(zone + ".")

@@ -62,7 +62,6 @@ func twoLinks(t *testing.T, edit func(*testbed.Options)) *testbed.Service {
 }
 
 func TestTheServerWeighsWhatAnAgentReports(t *testing.T) {
-	t.Parallel()
 	s := twoLinks(t, nil)
 	at := sit(t, s, "main", "127.112.6.1")
 	r, err := at.client.Announce(t.Context(), word(contract.SourceReport{Source: "stun", Via: "a", IPv4: "127.112.6.1"},
@@ -125,7 +124,6 @@ func answer(t *testing.T, s *testbed.Service) string {
 }
 
 func TestHostnamesFollowTheLinkThatWorks(t *testing.T) {
-	t.Parallel()
 	s := twoLinks(t, func(o *testbed.Options) { o.CheckEvery, o.HoldDown = time.Second, 2*time.Second })
 	main, backup := sit(t, s, "main", "127.112.6.2"), sit(t, s, "backup", "127.114.6.2")
 	_, err := main.client.Announce(t.Context(), word())
@@ -184,7 +182,6 @@ func TestHostnamesFollowTheLinkThatWorks(t *testing.T) {
 }
 
 func TestAnAgentsSTUNIsASignOfLife(t *testing.T) {
-	t.Parallel()
 	s := twoLinks(t, nil)
 	at := sit(t, s, "main", "127.112.6.3")
 	_, err := at.client.Announce(t.Context(), word())
@@ -219,7 +216,6 @@ func TestAnAgentsSTUNIsASignOfLife(t *testing.T) {
 }
 
 func TestAKeyThatIsRefusedAgainAndAgainBecomesVisibleAtTheSite(t *testing.T) {
-	t.Parallel()
 	s := twoLinks(t, nil)
 	at := sit(t, s, "main", "127.112.6.4")
 	_, err := at.client.Announce(t.Context(), word())

@@ -66,7 +66,6 @@ func rrOf(t *testing.T, text string) dns.RR {
 }
 
 func TestUpdatesOfOnesOwnNames(t *testing.T) {
-	t.Parallel()
 	s, key := routers(t)
 	u := update{t, s, key}
 	one := func(text string) func(*dns.Msg) { return func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, text)}) } }
@@ -222,7 +221,6 @@ func TestUpdatesOfOnesOwnNames(t *testing.T) {
 }
 
 func TestTheUsualProgramForUpdates(t *testing.T) {
-	t.Parallel()
 	s, key := routers(t)
 	host, port, _ := strings.Cut(s.DNS, ":")
 	for _, flag := range []string{"", "-v"} { // UDP, TCP
@@ -244,7 +242,6 @@ func TestTheUsualProgramForUpdates(t *testing.T) {
 }
 
 func TestAnUpdateThatDeletesANameAndAddsItsAddressIsOneChange(t *testing.T) {
-	t.Parallel()
 	s, key := routers(t)
 	u := update{t, s, key}
 	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.7")}) }))
@@ -273,7 +270,6 @@ func TestAnUpdateThatDeletesANameAndAddsItsAddressIsOneChange(t *testing.T) {
 }
 
 func TestWhatAnUpdateAsksToBeSoIsSoWhenItIsCarriedOut(t *testing.T) {
-	t.Parallel()
 	s, key := routers(t)
 	u := update{t, s, key}
 	require.Equal(t, "NOERROR", u.rcode(func(m *dns.Msg) { m.Insert([]dns.RR{rrOf(t, ket+" 60 A 198.51.100.1")}) }))

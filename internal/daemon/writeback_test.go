@@ -36,7 +36,6 @@ func raw(t *testing.T, s *testbed.Service, method, path string, doc []byte) []by
 
 // Every resource is read as it is written: what GET gave is taken by PATCH, and by POST once the resource is gone, and says the same.
 func TestWhatWasReadCanBeWrittenBack(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	for _, made := range []struct {

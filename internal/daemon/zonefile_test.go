@@ -21,7 +21,6 @@ func exported(t *testing.T, s *testbed.Service, apex string) string {
 }
 
 func TestAZoneGoesOutAsAFileAndComesBackTheSame(t *testing.T) {
-	t.Parallel()
 	s, _, _ := stocked(t)
 	text := exported(t, s, zone)
 	require.Contains(t, text, "ket-07."+zone+".\t30\tIN\tA\t198.51.100.7\n", "addresses as they are now")
@@ -78,7 +77,6 @@ func TestAZoneGoesOutAsAFileAndComesBackTheSame(t *testing.T) {
 }
 
 func TestAFileIsTakenOverByParts(t *testing.T) {
-	t.Parallel()
 	s := testbed.Start(t, nil)
 	record(t, s, "KET-07")
 	_, err := s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "ket-07." + zone, Site: "KET-07"})

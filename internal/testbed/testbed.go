@@ -3,7 +3,6 @@ package testbed
 
 import (
 	"context"
-	"flag"
 	"fmt"
 	"io"
 	"log/slog"
@@ -43,14 +42,8 @@ var (
 	counter atomic.Int64
 )
 
-// sideBySide is how many tests of a package run at once: most of them wait for intervals.
-const sideBySide = "3"
-
 // Main runs a package's tests and stops its PostgreSQL after them.
 func Main(m *testing.M) {
-	if err := flag.Set("test.parallel", sideBySide); err != nil {
-		panic(err)
-	}
 	code := m.Run()
 	if shared != nil {
 		shared.Stop()
