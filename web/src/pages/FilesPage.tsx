@@ -1,6 +1,7 @@
 import { Alert, Box, Button, LinearProgress, Link, MenuItem, Stack, TextField, Typography } from '@mui/material'
+import { visuallyHidden } from '@mui/utils'
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useRef, useState } from 'react'
+import { useRef, useState, type ChangeEvent } from 'react'
 import { api, type Declared } from '../api'
 import { say } from '../catalogue'
 import { Crumbs } from '../parts/Crumbs'
@@ -110,14 +111,15 @@ function Take() {
     <Section title={words.take} id="take">
       <Typography sx={{ px: 2, pb: 1 }}>{words.about}</Typography>
       <Stack direction="row" sx={{ px: 2, pb: 1, gap: 1, alignItems: 'center', flexWrap: 'wrap' }}>
-        <Button component="label" variant="outlined">
+        <Button component="label" role={undefined} tabIndex={-1} variant="outlined">
           {file ? file.name : words.choose}
-          <input
-            hidden
+          <Box
+            component="input"
+            sx={visuallyHidden}
             type="file"
             name="file"
             accept=".csv,.tsv,.txt,.yaml,.yml,.json"
-            onChange={(e) => {
+            onChange={(e: ChangeEvent<HTMLInputElement>) => {
               void choose(e.target.files?.[0])
               e.target.value = ''
             }}
