@@ -118,6 +118,10 @@ func (a *api) declare(c *echo.Context, _ principal) error {
 	if err := f.Err(); err != nil {
 		return err
 	}
+	// What a YAML file leaves out is removed: a part of it that is wrong must not count as left out.
+	if kind, _, _ := mime.ParseMediaType(c.Request().Header.Get("Content-Type")); how.LineByLine && kind != "text/csv" {
+		return site.Flaws{{Field: "line_by_line", Detail: "is for text/csv; a whole record is taken as a whole"}}
+	}
 	file, err := readRecord(c)
 	var flaws recordfile.Flaws
 	if errors.As(err, &flaws) {

@@ -313,6 +313,10 @@ func TestBadFilesAreRefusedByLineAndChangeNothing(t *testing.T) {
 		require.Contains(t, []int{415, 422}, p.Status, name)
 	}
 	require.Equal(t, before, exported(t, s.Client, "yaml", ""))
+	part := yamlFile
+	part.LineByLine = true
+	_, err := declared(t, s, "sites: []\n", part)
+	require.ErrorContains(t, err, "line_by_line", "what is wrong in a whole record is not left out of it")
 
 	// Other headings are mapped; a semicolon separates as well; what is right is taken where that is asked for.
 	how := csvOf("sites")

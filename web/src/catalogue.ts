@@ -64,6 +64,7 @@ export const say = {
     later: 'It can be brought back for 30 days, with its history.',
     undo: (what: string) => `${what} is removed.`,
     back: 'Bring it back',
+    goneForGood: (what: string) => `${what} is not among what can be brought back any more.`,
     isBack: (what: string) => `${what} is back.`,
     keep: 'Keep it',
     save: 'Save',

@@ -104,7 +104,7 @@ export function Removal({ doomed, keep, removed }: { doomed: Doomed; keep: () =>
     mutationFn: () => api.remove(doomed.path, doomed.tag),
     onSuccess: async () => {
       removed()
-      if (doomed.kind) undo(doomed.key, doomed.kind)
+      if (doomed.kind) undo({ key: doomed.key, kind: doomed.kind, path: doomed.path })
       await queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
     },
   })

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState, type ReactNode } from 'react'
 import { api } from '../api'
 import { say } from '../catalogue'
-import { UndoContext } from './undo'
+import { UndoContext, type Gone } from './undo'
 
 // shownFor is how long it is offered, in milliseconds. The audit page offers it for 30 days.
 const shownFor = 20_000
@@ -11,20 +11,22 @@ const shownFor = 20_000
 // Undoing offers to bring back what was removed last, on whatever page one is.
 export function Undoing({ children }: { children: ReactNode }) {
   const queries = useQueryClient()
-  const [last, setLast] = useState<{ key: string; kind: string }>()
+  const [last, setLast] = useState<Gone>()
   const back = useMutation({
-    mutationFn: async ({ key, kind }: { key: string; kind: string }) => {
+    mutationFn: async ({ key, kind, path }: Gone) => {
       const name = key.split(' ').pop()
-      const newest = (await api.removed()).find((r) => r.kind === kind && r.name === name)
-      if (newest) await api.restore(newest.id)
+      const [, list, site] = path.split('/').map(decodeURIComponent)
+      const ours = (await api.removed()).find((r) => r.kind === kind && r.name === name && (list !== 'sites' || r.site === site))
+      if (!ours) throw new Error(say.form.goneForGood(key))
+      await api.restore(ours.id)
       await queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
     },
   })
   return (
     <UndoContext.Provider
-      value={(key, kind) => {
+      value={(of) => {
         back.reset()
-        setLast({ key, kind })
+        setLast(of)
       }}
     >
       {children}

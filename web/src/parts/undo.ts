@@ -1,7 +1,10 @@
 import { createContext, useContext } from 'react'
 
-// Undo offers to bring back what was just removed: key is what it is called, kind what it is.
-export type Undo = (key: string, kind: string) => void
+// Gone is what was just removed: key is what it is called, kind what it is, path where it was.
+export type Gone = { key: string; kind: string; path: string }
+
+// Undo offers to bring it back.
+export type Undo = (of: Gone) => void
 
 export const UndoContext = createContext<Undo>(() => {})
 
