@@ -13,6 +13,7 @@ import (
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/causes"
+	"inkpost.example/inkpost/internal/core/checkup"
 	"inkpost.example/inkpost/internal/core/commission"
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/names"
@@ -172,6 +173,7 @@ var words = map[reflect.Type][]any{
 		diagnose.HopService},
 	reflect.TypeFor[causes.Sure]():      {causes.Certain, causes.Likely, causes.Open},
 	reflect.TypeFor[causes.Actor]():     {causes.AtTheDesk, causes.OnSite, causes.TheProvider, causes.Nobody},
+	reflect.TypeFor[checkup.Standing](): {checkup.Good, checkup.Attention, checkup.Wrong, checkup.Untried},
 	reflect.TypeFor[diagnose.Verdict](): {diagnose.Proven, diagnose.Unsettled, diagnose.Broken, diagnose.Unproven},
 	reflect.TypeFor[contract.Need]():    {contract.NeedNow, contract.NeedSoon, contract.NeedNothing, contract.NeedUnknown},
 	reflect.TypeFor[names.ZoneKind]():   {names.Hosted, names.Remote},

@@ -42,6 +42,7 @@ var rules = map[string]rule{
 	"GET /record":                   {seen, ""},
 	"POST /record":                  {seen, ""},
 	"GET /removed":                  {seen, ""},
+	"GET /checkup":                  {everything, team.Administer},
 	"POST /removed/:id/restoration": {seen, ""},
 	"GET /settings":                 {everything, team.Administer},
 	"PUT /settings":                 {everything, team.Administer},

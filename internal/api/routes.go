@@ -297,6 +297,7 @@ func (a *api) routes() []route {
 	list = append(list, a.secondRoutes()...)
 	list = append(list, a.elsewhereRoutes()...)
 	list = append(list, a.removalRoutes()...)
+	list = append(list, a.checkupRoutes()...)
 	list = append(list, a.recordRoutes()...)
 	list = append(list, a.faultRoutes()...)
 	list = append(list, a.noticeRoutes()...)

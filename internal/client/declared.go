@@ -62,19 +62,18 @@ func (c *Client) Declare(ctx context.Context, file io.Reader, how DeclareHow, pr
 		return contract.Declared{}, err
 	}
 	defer r.Body.Close()
-	lines := json.NewDecoder(r.Body)
-	for {
-		var news contract.DeclaredNews
-		if err := lines.Decode(&news); err != nil {
-			return contract.Declared{}, fmt.Errorf("the reply ended before its result: %w", err)
-		}
+	var out contract.Declared
+	err = readLines(r.Body, func(news contract.DeclaredNews) (last bool, err error) {
 		switch {
 		case news.Failed != "":
-			return contract.Declared{}, errors.New(news.Failed)
+			return true, errors.New(news.Failed)
 		case news.Result != nil:
-			return *news.Result, nil
+			out = *news.Result
+			return true, nil
 		case progress != nil:
 			progress(news.Done, news.Of)
 		}
-	}
+		return false, nil
+	})
+	return out, err
 }

@@ -72,17 +72,16 @@ func (c *Client) Review(ctx context.Context, code, consent string, progress func
 		return contract.Review{}, err
 	}
 	defer r.Body.Close()
-	lines := json.NewDecoder(r.Body)
-	for {
-		var news contract.ReviewNews
-		if err := lines.Decode(&news); err != nil {
-			return contract.Review{}, fmt.Errorf("the review ended before its result: %w", err)
-		}
+	var out contract.Review
+	err = readLines(r.Body, func(news contract.ReviewNews) (bool, error) {
 		if news.Review != nil {
-			return *news.Review, nil
+			out = *news.Review
+			return true, nil
 		}
 		progress(news.Done, news.Of)
-	}
+		return false, nil
+	})
+	return out, err
 }
 
 // Reviews lists the exposure reviews of a site.

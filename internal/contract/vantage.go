@@ -98,10 +98,12 @@ type AssignmentNews struct {
 	Clock    time.Time    `json:"clock,omitzero"`
 }
 
-// ProbeTask asks for one probe with its trace.
+// ProbeTask asks for one probe with its trace: of a service that is assigned, or of what Look says, where no target stands for the host
+// at which the vantage point reaches the server.
 type ProbeTask struct {
-	ID      int64 `json:"id"`
-	Service int64 `json:"service"`
+	ID      int64       `json:"id"`
+	Service int64       `json:"service"`
+	Look    *Assignment `json:"look,omitempty"`
 }
 
 // OutcomeReport is one round of a service from a vantage point. A round that must not count has the outcome skipped and says

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -19,6 +20,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/authdns"
 	"inkpost.example/inkpost/internal/wire/hook"
@@ -84,6 +86,8 @@ type Options struct {
 	Console fs.FS
 	// Version is this program's version, shown by the API.
 	Version string
+	// ZonePort is the port of zones' name servers, which a checkup asks; a lab has another. Default: 53.
+	ZonePort string
 	// StateDir is where the copy of the zones is kept. Default: none is kept.
 	StateDir string
 	// Log takes what happens. Default: nothing is logged.
@@ -201,7 +205,9 @@ func (d *Daemon) config(serials map[string]uint32) engine.Config {
 		VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: d.DNS, Resolvers: o.Resolvers,
 		RedirectAt: o.RedirectAt,
 		Serials:    serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, KeyRate: o.KeyRate, Log: d.log,
-		Mail: o.Mail, Hooks: hook.Sender{Allowed: o.HookAllow}, ConsoleURL: cmp.Or(o.PublicURL, d.URL)}
+		Mail: o.Mail, Hooks: hook.Sender{Allowed: o.HookAllow}, ConsoleURL: cmp.Or(o.PublicURL, d.URL),
+		Installation: rooms.Installation{PublicURL: o.PublicURL, HTTP: strings.TrimPrefix(d.URL, "http://"), DNS: d.DNS, STUN: d.STUN,
+			Redirect: d.SendOn, StateDir: o.StateDir, ZonePort: o.ZonePort}}
 }
 
 func (d *Daemon) now() time.Time {

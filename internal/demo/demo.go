@@ -58,6 +58,7 @@ type Demo struct {
 	crowd    *lab.Crowd // nil where there are the sites of the scenario alone
 	cluster  *cluster.Cluster
 	resolver *lab.Resolver
+	parent   *lab.Parent
 	primary  *lab.Primary
 	agents   sync.WaitGroup
 	cancel   context.CancelFunc
@@ -158,6 +159,11 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 		return err
 	}
 	d.World.Place(d.primary)
+	if d.parent, err = lab.NewParent(parentAt, parentZone); err != nil {
+		return err
+	}
+	d.parent.Delegate(zone, map[string]netip.Addr{"ns1." + zone: netip.MustParseAddr("127.0.0.1")})
+	d.parent.Delegate(remoteZone, map[string]netip.Addr{"ns1." + remoteZone: netip.MustParseAddrPort(primaryAt).Addr()})
 	mailServer, err := d.startMail(o)
 	if err != nil {
 		return err
@@ -166,7 +172,7 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 		DNS: o.DNS, Redirect: o.Redirect, STUN: o.STUN, HoldDown: 30 * time.Second, WatchEvery: 15 * time.Second,
 		Policy: wan.Policy{StandIns: []netip.Prefix{lab.Public}, LANs: []netip.Prefix{lab.LAN}}, ProbeDeadline: time.Second,
 		ShortestInterval: time.Second, CheckEvery: 2 * time.Second, StateDir: filepath.Join(o.Dir, "server"),
-		VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()},
+		VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()}, ZonePort: zonePort,
 		Mail: daemon.MailServer{Address: mailServer, Security: daemon.MailPlain, From: "Ink Post at Saltmarsh <post@saltmarsh.example>"},
 		Lab:  d.World, Console: o.Console, Version: o.Version, Log: o.Log})
 	if err != nil {
@@ -174,6 +180,8 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 	}
 	d.resolver.Ask(d.DNS)
 	d.resolver.AskFor(remoteZone, d.primary.Addr())
+	d.resolver.AskFor(zone, d.DNS)
+	d.resolver.AskFor(parentZone, d.parent.Addr())
 	if d.Password, err = d.Engine().Access.EnsureOwner(ctx, owner); err != nil {
 		return err
 	}
@@ -303,6 +311,9 @@ func (d *Demo) Stop() {
 	d.agents.Wait()
 	if d.Daemon != nil {
 		d.Daemon.Stop()
+	}
+	if d.parent != nil {
+		d.parent.Close()
 	}
 	if d.resolver != nil {
 		d.resolver.Close()

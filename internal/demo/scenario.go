@@ -54,6 +54,10 @@ const zone = "isles.saltmarsh.example"
 const (
 	remoteZone = "quay.saltmarsh.example"
 	primaryAt  = "127.120.0.53:8453"
+	// The zone above both, whose server says who serves them.
+	parentZone = "saltmarsh.example"
+	parentAt   = "127.120.0.1:8453"
+	zonePort   = "8453"
 	pushKey    = "isles-to-quay.saltmarsh.example"
 	pushSecret = "c2xpcHdheS1nYW5uZXQta2V0dGxlLWZlcnJ5LTAwMDE="
 )

@@ -15,6 +15,7 @@ import (
 
 	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/engine/changes"
+	"inkpost.example/inkpost/internal/engine/checkup"
 	"inkpost.example/inkpost/internal/engine/commissioning"
 	"inkpost.example/inkpost/internal/engine/declared"
 	"inkpost.example/inkpost/internal/engine/events"
@@ -59,6 +60,7 @@ type Engine struct {
 	*handover.Handover
 	*removals.Removals
 	Declared *declared.Room
+	Checkup  *checkup.Room
 	Events   *events.Hub
 	Access   *access.Access
 	SiteSide *siteside.Side
@@ -82,6 +84,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	e.Handover = &handover.Handover{Rooms: r, Views: e.Views}
 	e.Removals = &removals.Removals{Rooms: r, Changes: e.Changes}
 	e.Declared = &declared.Room{Rooms: r, Changes: e.Changes, Sites: e.SiteEdits, Zones: e.ZoneEdits}
+	e.Checkup = &checkup.Room{Rooms: r, Views: e.Views}
 	e.NoticeEdits = &noticeedits.NoticeEdits{Rooms: r}
 	e.Intake = intake.New(r, e.Changes, e.ZoneEdits, directory)
 	if err := e.fill(ctx, st, directory); err != nil {

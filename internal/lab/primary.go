@@ -79,6 +79,9 @@ func (p *Primary) SetTaken(name string, address netip.Addr) error {
 	return nil
 }
 
+// serverName is the name of the zone's only name server.
+func (p *Primary) serverName() string { return "ns1." + p.zone }
+
 // Addr is where the primary answers.
 func (p *Primary) Addr() string { return p.address }
 
@@ -108,11 +111,20 @@ func (p *Primary) answer(reply *dns.Msg, q dns.Question) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	name := strings.ToLower(q.Name)
-	soa := &dns.SOA{Hdr: dns.RR_Header{Name: p.zone, Rrtype: dns.TypeSOA, Class: dns.ClassINET, Ttl: 30}, Ns: "ns.elsewhere.example.",
+	soa := &dns.SOA{Hdr: dns.RR_Header{Name: p.zone, Rrtype: dns.TypeSOA, Class: dns.ClassINET, Ttl: 30}, Ns: p.serverName(),
 		Mbox: "hostmaster.elsewhere.example.", Serial: 1, Refresh: 3600, Retry: 300, Expire: 1209600, Minttl: 5}
 	for range 8 {
-		if q.Qtype == dns.TypeSOA && name == p.zone {
-			reply.Answer = append(reply.Answer, soa)
+		own := map[uint16]dns.RR{}
+		switch name {
+		case p.zone:
+			own[dns.TypeSOA], own[dns.TypeNS] = soa, &dns.NS{Hdr: head(p.zone, dns.TypeNS), Ns: p.serverName()}
+		case p.serverName():
+			if at, err := netip.ParseAddrPort(p.address); err == nil && at.Addr().Is4() {
+				own[dns.TypeA] = &dns.A{Hdr: head(name, dns.TypeA), A: at.Addr().AsSlice()}
+			}
+		}
+		if rr := own[q.Qtype]; rr != nil {
+			reply.Answer = append(reply.Answer, rr)
 			return
 		}
 		sets, there := p.records[name]
@@ -122,7 +134,7 @@ func (p *Primary) answer(reply *dns.Msg, q dns.Question) {
 		}
 		alias := sets[dns.TypeCNAME]
 		if len(alias) == 0 {
-			if !there && name != p.zone {
+			if !there && name != p.zone && name != p.serverName() {
 				reply.Rcode = dns.RcodeNameError
 			}
 			reply.Ns = append(reply.Ns, soa)

@@ -76,6 +76,11 @@ func (r *Resolver) ServeDNS(w dns.ResponseWriter, m *dns.Msg) {
 			rr.Header().Ttl -= min(rr.Header().Ttl, age)
 			reply.Answer = append(reply.Answer, rr)
 		}
+		for _, rr := range known.Ns { // who says that there is nothing
+			if rr.Header().Rrtype == dns.TypeSOA {
+				reply.Ns = append(reply.Ns, rr)
+			}
+		}
 	}
 	_ = w.WriteMsg(reply)
 }
@@ -93,10 +98,10 @@ func (r *Resolver) lookup(q dns.Question) (reply *dns.Msg, age uint32) {
 	if !known {
 		return nil, 0
 	}
+	longest := -1 // the zone nearest to the name
 	r.others.Range(func(zone, server any) bool {
-		if dns.IsSubDomain(zone.(string), q.Name) {
-			upstream = server.(string)
-			return false
+		if n := len(zone.(string)); dns.IsSubDomain(zone.(string), q.Name) && n > longest {
+			upstream, longest = server.(string), n
 		}
 		return true
 	})

@@ -1,6 +1,7 @@
 package testbed
 
 import (
+	"cmp"
 	"fmt"
 	"net"
 	"os"
@@ -37,7 +38,8 @@ type Secondary struct {
 	Zone         string
 	Primary      int // port on 127.0.0.1
 	Key, Secret  string
-	Listen       int // port on 127.0.0.1
+	Listen       int    // port
+	Host, From   string // its address and the primary's; 127.0.0.1 if empty, and for BIND
 	program, dir string
 }
 
@@ -52,7 +54,8 @@ func (s *Secondary) folder(t testing.TB) {
 
 // filled is a configuration with the server's own values in the places of their names.
 func (s *Secondary) filled(config string) string {
-	return strings.NewReplacer("DIR", s.dir, "LISTEN", fmt.Sprint(s.Listen), "PRIMARY", fmt.Sprint(s.Primary), "ZONE", s.Zone,
+	return strings.NewReplacer("DIR", s.dir, "HOST", cmp.Or(s.Host, "127.0.0.1"), "FROM", cmp.Or(s.From, "127.0.0.1"), "LISTEN",
+		fmt.Sprint(s.Listen), "PRIMARY", fmt.Sprint(s.Primary), "ZONE", s.Zone,
 		"KEY", s.Key, "SECRET", s.Secret).Replace(config)
 }
 
@@ -85,7 +88,7 @@ func (s *Secondary) run(t testing.TB, args ...string) {
 }
 
 // Addr is where the server answers.
-func (s *Secondary) Addr() string { return fmt.Sprintf("127.0.0.1:%d", s.Listen) }
+func (s *Secondary) Addr() string { return fmt.Sprintf("%s:%d", cmp.Or(s.Host, "127.0.0.1"), s.Listen) }
 
 // StartBIND runs Debian's BIND as a secondary of a zone.
 func StartBIND(t testing.TB, s Secondary) *Secondary {
@@ -112,7 +115,7 @@ func StartNSD(t testing.TB, s Secondary) *Secondary {
 	s.folder(t)
 	config := s.filled(`
 server:
-  ip-address: 127.0.0.1@LISTEN
+  ip-address: HOST@LISTEN
   username: ""
   chroot: ""
   database: ""
@@ -135,8 +138,8 @@ key:
 zone:
   name: "ZONE"
   zonefile: "DIR/zone.db"
-  request-xfr: 127.0.0.1@PRIMARY KEY
-  allow-notify: 127.0.0.1 KEY
+  request-xfr: FROM@PRIMARY KEY
+  allow-notify: FROM KEY
 `)
 	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "nsd.conf"), []byte(config), 0o644))
 	s.run(t, "-d", "-c", filepath.Join(s.dir, "nsd.conf"))
@@ -147,7 +150,7 @@ zone:
 const knot = `
 server:
     rundir: "DIR"
-    listen: 127.0.0.1@LISTEN
+    listen: HOST@LISTEN
     udp-workers: 1
     tcp-workers: 1
     background-workers: 1
@@ -169,7 +172,7 @@ func StartKnot(t testing.TB, s Secondary) *Secondary {
 	s.folder(t)
 	config := s.filled(knot + `remote:
   - id: primary
-    address: 127.0.0.1@PRIMARY
+    address: FROM@PRIMARY
     key: KEY
 acl:
   - id: told
@@ -190,7 +193,8 @@ zone:
 // Primary says what a real name server serves and lets be updated.
 type Primary struct {
 	Zone, Key, Secret string
-	Listen            int    // port on 127.0.0.1
+	Listen            int    // port
+	Host              string // address of it; 127.0.0.1 if empty, and for BIND
 	Records           string // of its zone file, behind SOA and NS
 }
 
@@ -219,7 +223,7 @@ func StartBINDPrimary(t testing.TB, p Primary) *Secondary {
 // StartKnotPrimary runs Debian's Knot as the primary of a zone that the holder of a key may update.
 func StartKnotPrimary(t testing.TB, p Primary) *Secondary {
 	t.Helper()
-	s := Secondary{Listen: p.Listen, Zone: p.Zone, Key: p.Key, Secret: p.Secret, program: "knotd"}
+	s := Secondary{Listen: p.Listen, Host: p.Host, Zone: p.Zone, Key: p.Key, Secret: p.Secret, program: "knotd"}
 	s.folder(t)
 	config := s.filled(knot + `acl:
   - id: push

@@ -107,7 +107,7 @@ func (s *schedule) hurry(id int64, now time.Time) {
 
 // tell notes that a caller waits for the trace of a probe.
 func (s *schedule) tell(o contract.ProbeTask, now time.Time) {
-	if t := s.tasks[o.Service]; t != nil {
+	if t := s.tasks[o.Service]; t != nil && o.Look == nil {
 		t.stories = append(t.stories, o.ID)
 		s.hurry(o.Service, now)
 	}

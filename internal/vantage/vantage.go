@@ -65,11 +65,12 @@ type runner struct {
 	away     bool // the server does not answer
 	offset   time.Duration
 
-	wake   chan struct{}
-	slots  *semaphore.Weighted
-	spool  *spool
-	meter  *distance.Meter
-	health health
+	wake    chan struct{}
+	looking sync.WaitGroup
+	slots   *semaphore.Weighted
+	spool   *spool
+	meter   *distance.Meter
+	health  health
 }
 
 // Run probes until ctx ends, or the key is revoked. What could not be returned is kept for the next run. Errors: ErrRevoked, why it could
@@ -105,6 +106,7 @@ func Run(ctx context.Context, o Options) error {
 		})
 	}
 	wg.Wait()
+	r.looking.Wait()
 	r.meter.Close()
 	if err := r.spool.save(); err != nil {
 		r.log.Error("outcomes that were not returned could not be saved", "error", err)
@@ -175,6 +177,11 @@ func (r *runner) follow(ctx context.Context) error {
 			failures = 0
 			r.heardServer(n.Clock)
 			r.takeNews(n)
+			for _, o := range n.Tasks {
+				if o.Look != nil {
+					r.looking.Go(func() { r.lookAt(ctx, o) })
+				}
+			}
 		})
 		if refused(err) {
 			return ErrRevoked

@@ -36,6 +36,8 @@ import type {
   FaultStory,
   PlannedWork,
   PushBrowser,
+  Check,
+  CheckupNews,
   Removed,
   SiteSummary,
   Declared,
@@ -120,8 +122,8 @@ async function call<T>(method: string, path: string, body?: unknown, tag?: strin
 }
 
 // lines reads a reply of one document a line, each as it comes, and gives the last.
-async function lines<T>(path: string, body: unknown, each: (doc: T) => void, signal?: AbortSignal): Promise<T> {
-  const reader = (await asked('POST', path, body, undefined, signal)).body!.pipeThrough(new TextDecoderStream()).getReader()
+async function lines<T>(method: string, path: string, body: unknown, each: (doc: T) => void, signal?: AbortSignal): Promise<T> {
+  const reader = (await asked(method, path, body, undefined, signal)).body!.pipeThrough(new TextDecoderStream()).getReader()
   let rest = ''
   let last: T | undefined
   for (;;) {
@@ -172,6 +174,10 @@ export const api = {
   invitations: () => call<PersonInvitation[]>('GET', '/invitations'),
   settings: () => call<Settings>('GET', '/settings'),
   setSettings: (of: Settings) => call<Settings>('PUT', '/settings', of),
+  checkup: async (tell: (c: Check) => void, signal: AbortSignal) => {
+    const last = await lines<CheckupNews>('GET', '/checkup', undefined, (n) => n.check && tell(n.check), signal)
+    if (!last.worst) throw new Problem(0, say.endedEarly)
+  },
   acts: (query: Record<string, string>) => call<Act[]>('GET', '/audit?' + new URLSearchParams(query).toString()),
   keys: () => call<Key[]>('GET', '/keys'),
   revokeKey: (id: number) => call<void>('DELETE', at('keys', String(id))),
@@ -247,7 +253,7 @@ export const api = {
     call<{ vantage: string; code: string; server?: string }>('POST', '/vantages', { name, note }),
   reviews: (site: string) => call<Review[]>('GET', at('sites', site, 'reviews')),
   review: (site: string, consent: string, progress: (share: number) => void) =>
-    lines<{ done: number; of: number; review?: Review }>(at('sites', site, 'reviews'), { consent }, (n) => progress(n.done / n.of)),
+    lines<{ done: number; of: number; review?: Review }>('POST', at('sites', site, 'reviews'), { consent }, (n) => progress(n.done / n.of)),
   // What a kind of thing in a file has: the headings of its template.
   recordFields: async (kind: string) =>
     (await (await asked('GET', `/record?format=csv&template=true&kind=${kind}`)).text()).split('\n')[0].split(','),
@@ -259,7 +265,7 @@ export const api = {
     signal: AbortSignal,
   ): Promise<Declared> => {
     const path = '/record?' + new URLSearchParams(query).toString()
-    const last = await lines<DeclaredNews>(path, new Blob([file], { type }), (n) => progress(n.done, n.of), signal)
+    const last = await lines<DeclaredNews>('POST', path, new Blob([file], { type }), (n) => progress(n.done, n.of), signal)
     if (!last.result) throw new Problem(0, last.failed ?? say.endedEarly)
     return last.result
   },

@@ -15,8 +15,6 @@ export const people = {
   takeBack: 'The link no longer works.',
   invitedBy: (by: string, ends: string) => `invited by ${by}, until ${ends}`,
   link: (name: string) => `Link for ${name}, shown once; it works once, within a week: `,
-  settings: 'For everybody',
-  second: 'Owners need a second factor',
   join: (name: string, role: string, sees: string) => `You are invited as ${name}, ${role} of ${sees}. Choose a password of your own.`,
   welcome: 'Welcome',
   enter: 'Join',
@@ -89,4 +87,20 @@ export const second = {
   provider: (name: string) => `Sign in with ${name}`,
   code: 'Code of your authenticator, or a recovery code',
   passkey: 'Sign in with a passkey',
+}
+
+export const settings = {
+  title: 'Settings',
+  everybody: 'For everybody',
+  second: 'Owners need a second factor',
+  checkup: 'This installation',
+  about:
+    'Looks at the database, disks, clocks and backups, tries this server’s ports from each vantage point elsewhere, asks the parents and name servers of your zones, and signs in at the mail server.',
+  look: 'Look now',
+  looking: 'Looking',
+  stop: 'Stop',
+  standings: { good: 'good', attention: 'attention', wrong: 'wrong', untried: 'not tried' },
+  tally: (good: number, not: number) => (not === 0 ? `All ${good} are good.` : `${good} more are good.`),
+  unfold: 'Show what is good',
+  fold: 'Hide what is good',
 }

@@ -1,6 +1,6 @@
 // All words of the console, in one place to be read and mended. What is found out, and what to do, comes from the server in words.
 
-import { account, audit, people, second } from './catalogue.people'
+import { account, audit, people, second, settings } from './catalogue.people'
 import { latency, moves, names, path, ribbon, stair, trail, vantages } from './catalogue.seen'
 import { bulk, commissioning, exposure, files, handover, inside, record, service, site, sites } from './catalogue.site'
 import type { Need } from './documents'
@@ -20,6 +20,7 @@ export const say = {
   audit,
   people,
   second,
+  settings,
   keys: {
     title: 'On the keyboard',
     list: [
@@ -39,6 +40,7 @@ export const say = {
     notices: 'Notices',
     people: 'People',
     audit: 'Audit',
+    settings: 'Settings',
     live: 'live',
     lost: 'connection to the server lost; retrying',
     night: 'Night',

@@ -207,6 +207,11 @@ export interface components {
             name: string;
             tells: string;
         };
+        CheckupNews: {
+            check?: components["schemas"]["Point"];
+            /** @enum {string} */
+            worst?: "good" | "attention" | "wrong" | "untried";
+        };
         Commissioning: {
             /** Format: date-time */
             readonly began: string;
@@ -1077,6 +1082,14 @@ export interface components {
             starts?: string;
             tag?: string;
             zone?: string;
+        };
+        Point: {
+            fix?: string;
+            name: string;
+            part: string;
+            seen: string;
+            /** @enum {string} */
+            standing: "good" | "attention" | "wrong" | "untried";
         };
         PortSeen: {
             detail?: string;

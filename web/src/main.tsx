@@ -22,6 +22,7 @@ const NamesPage = page('NamesPage', () => import('./pages/NamesPage'))
 const NoticesPage = page('NoticesPage', () => import('./pages/NoticesPage'))
 const PeoplePage = page('PeoplePage', () => import('./pages/PeoplePage'))
 const ServicePage = page('ServicePage', () => import('./pages/ServicePage'))
+const SettingsPage = page('SettingsPage', () => import('./pages/SettingsPage'))
 const SitePage = page('SitePage', () => import('./pages/SitePage'))
 const VantagesPage = page('VantagesPage', () => import('./pages/VantagesPage'))
 const CausesPage = page('CausesPage', () => import('./pages/CausesPage'))
@@ -70,6 +71,7 @@ function Console() {
                   <Route path="/notices" element={<NoticesPage />} />
                   <Route path="/people" element={<PeoplePage />} />
                   <Route path="/audit" element={<AuditPage />} />
+                  <Route path="/settings" element={<SettingsPage />} />
                   <Route path="/account" element={<AccountPage />} />
                   <Route path="/files" element={<FilesPage />} />
                   <Route path="/sites/:code/commissioning" element={<CommissioningPage />} />

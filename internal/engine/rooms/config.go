@@ -38,11 +38,21 @@ type Config struct {
 	Mail       mail.Server
 	Hooks      hook.Sender
 	ConsoleURL string
+	// Installation is where this server listens and what it keeps on disk, which a checkup looks at.
+	Installation Installation
 	// KeyRate is how many announcements a second one key may make.
 	KeyRate float64
 	// Ticks is the clock of schedules: it never steps, whatever becomes of the time of day. The process's own, or Clock where that is set.
 	Ticks func() time.Time
 	Log   *slog.Logger
+}
+
+// Installation says where a server listens, and what it is told of itself.
+type Installation struct {
+	PublicURL                 string // where sites reach it; "" if nobody has said
+	HTTP, DNS, STUN, Redirect string // "host:port" of the listeners; "" for none
+	StateDir                  string // "" for none
+	ZonePort                  string // of the name servers of zones; 53 if empty. A lab has another.
 }
 
 // WithDefaults fills what was left out.

@@ -36,8 +36,11 @@ type Assignment struct {
 	Quarantine string // why it must not be probed for now
 }
 
-// ProbeTask asks a vantage point for one probe with its trace.
-type ProbeTask struct{ ID, ServiceID int64 }
+// ProbeTask asks a vantage point for one probe with its trace: of a service, or of what Look says, which is no service.
+type ProbeTask struct {
+	ID, ServiceID int64
+	Look          *Assignment
+}
 
 // News is what has changed in the assignments of a vantage point since a cursor.
 type News struct {

@@ -145,11 +145,22 @@ func (v *Vantages) noteOutcome(by Vantage, o Outcome, now time.Time) bool {
 // Probe makes a vantage point probe a service now and returns the outcome with its attempts. Errors: store.Missing, site.Flaws when it
 // does not listen or answer.
 func (v *Vantages) Probe(ctx context.Context, name string, serviceID int64) (Vantage, Outcome, error) {
+	return v.ask(ctx, name, ProbeTask{ServiceID: serviceID})
+}
+
+// Look makes a vantage point try once what is no service. A target that is not valid stands for the host at which it reaches this server.
+// Errors: those of Probe.
+func (v *Vantages) Look(ctx context.Context, name string, at Assignment) (Outcome, error) {
+	_, o, err := v.ask(ctx, name, ProbeTask{Look: &at})
+	return o, err
+}
+
+func (v *Vantages) ask(ctx context.Context, name string, what ProbeTask) (Vantage, Outcome, error) {
 	found, err := v.Named(name)
 	if err != nil {
 		return found, Outcome{}, err
 	}
-	task, done, err := v.beginProbe(found, serviceID)
+	task, done, err := v.beginProbe(found, what)
 	if err != nil {
 		return found, Outcome{}, err
 	}
@@ -169,7 +180,7 @@ func (v *Vantages) Probe(ctx context.Context, name string, serviceID int64) (Van
 	}
 }
 
-func (v *Vantages) beginProbe(by Vantage, serviceID int64) (task int64, done chan Outcome, err error) {
+func (v *Vantages) beginProbe(by Vantage, what ProbeTask) (task int64, done chan Outcome, err error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	one := v.byID[by.ID]
@@ -182,7 +193,8 @@ func (v *Vantages) beginProbe(by Vantage, serviceID int64) (task int64, done cha
 	v.lastTask++
 	done = make(chan Outcome, 1)
 	v.waiting[v.lastTask] = waitingProbe{by.ID, done}
-	one.tasks = append(one.tasks, ProbeTask{v.lastTask, serviceID})
+	what.ID = v.lastTask
+	one.tasks = append(one.tasks, what)
 	v.assignments.tell()
 	return v.lastTask, done, nil
 }

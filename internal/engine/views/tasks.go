@@ -18,7 +18,12 @@ func (vw *Views) News(ctx context.Context, vantageID int64, cursor uint64) (cont
 		out.Put = append(out.Put, assignmentView(a))
 	}
 	for _, t := range n.Tasks {
-		out.Tasks = append(out.Tasks, contract.ProbeTask{ID: t.ID, Service: t.ServiceID})
+		task := contract.ProbeTask{ID: t.ID, Service: t.ServiceID}
+		if t.Look != nil {
+			look := assignmentView(*t.Look)
+			task.Look = &look
+		}
+		out.Tasks = append(out.Tasks, task)
 	}
 	return out, ok
 }

@@ -45,6 +45,7 @@ var consolePages = []struct{ path, there, dialog string }{
 	{"/notices", `#log`, "Add a rule"},
 	{"/people", `#people [data-line]`, "Invite somebody"},
 	{"/audit", `[data-act]`, ""},
+	{"/settings", `#checkup`, ""},
 	{"/account", `#sessions [data-session]`, "Set up an authenticator"},
 }
 

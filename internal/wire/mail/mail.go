@@ -141,6 +141,21 @@ func (s Server) Send(ctx context.Context, m Message) ([]Step, error) {
 	return t.ended(err)
 }
 
+// Greet signs in at the server and hands nothing over. Error: Refused.
+func (s Server) Greet(ctx context.Context) error {
+	t := &teller{}
+	c, err := s.client(t)
+	if err != nil {
+		return Refused{At: "set up", Words: err.Error(), Final: true}
+	}
+	err = c.DialWithContext(ctx)
+	_ = c.Close()
+	if err != nil {
+		_, err = t.ended(err)
+	}
+	return err
+}
+
 func (s Server) client(t *teller) (*gomail.Client, error) {
 	host, port, err := s.hostPort()
 	if err != nil {

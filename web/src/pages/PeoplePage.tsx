@@ -1,5 +1,5 @@
-import { Alert, Box, Checkbox, FormControlLabel, Typography } from '@mui/material'
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { Alert, Typography } from '@mui/material'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, at, type PersonInvitation } from '../api'
 import { say } from '../catalogue'
@@ -15,19 +15,16 @@ const words = say.people
 
 // PeoplePage says who may do what. An owner changes it.
 export function PeoplePage() {
-  const queries = useQueryClient()
   const owner = useSession().role === 'owner'
   const list = useQuery({ queryKey: ['people'], queryFn: api.people })
   const invited = useQuery({ queryKey: ['people', 'invitations'], queryFn: api.invitations, enabled: owner })
-  const settings = useQuery({ queryKey: ['people', 'settings'], queryFn: api.settings, enabled: owner })
-  const set = useMutation({ mutationFn: api.setSettings, onSuccess: () => queries.invalidateQueries({ queryKey: ['people'] }) })
   const [form, setForm] = useState<Form>()
   const [doomed, setDoomed] = useState<Doomed>()
   const [made, setMade] = useState<PersonInvitation>()
   return (
     <>
       <Titled of={words.title} />
-      <Trouble error={list.error ?? invited.error ?? settings.error ?? set.error} />
+      <Trouble error={list.error ?? invited.error} />
       {made && (
         <Alert severity="warning" data-invited={made.name} onClose={() => setMade(undefined)} sx={{ mb: 2, overflowWrap: 'anywhere' }}>
           {words.link(made.name)}
@@ -65,21 +62,6 @@ export function PeoplePage() {
               warning: words.takeBack,
             }))}
           />
-        </Section>
-      )}
-      {owner && settings.data && (
-        <Section title={words.settings} id="settings">
-          <Box sx={{ px: 2, pb: 1 }}>
-            <FormControlLabel
-              label={words.second}
-              control={
-                <Checkbox
-                  checked={settings.data.owners_need_second_factor}
-                  onChange={(e) => set.mutate({ owners_need_second_factor: e.target.checked })}
-                />
-              }
-            />
-          </Box>
         </Section>
       )}
       {form && (

@@ -38,6 +38,7 @@ export function Frame({ mode, turn, children }: { mode: Mode; turn: () => void; 
           ['/notices', words.notices],
           ['/people', words.people],
           ['/audit', words.audit],
+          ...(session.role === 'owner' ? [['/settings', words.settings]] : []),
         ].map(([to, word]) => (
           <Link key={to} component={To} to={to} color="text.primary" underline="hover" sx={{ fontWeight: 600 }}>
             {word}

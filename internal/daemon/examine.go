@@ -1,0 +1,20 @@
+package daemon
+
+import (
+	"context"
+	"time"
+
+	"inkpost.example/inkpost/internal/core/checkup"
+	look "inkpost.example/inkpost/internal/engine/checkup"
+	"inkpost.example/inkpost/internal/store"
+)
+
+// Examine looks at the database and the disks of a server that does not answer. Error: that of a wrong URL.
+func Examine(ctx context.Context, database, stateDir string) ([]checkup.Point, error) {
+	st, err := store.Connect(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	defer st.Close()
+	return look.Machine(st.Checkup(ctx), stateDir, time.Now()), nil
+}
