@@ -37,7 +37,7 @@ type terminal struct {
 func open(t *testing.T, s *testbed.Service) *terminal {
 	t.Helper()
 	term := &terminal{t: t, home: t.TempDir()}
-	term.env = append(os.Environ(), "HOME="+term.home, "XDG_CONFIG_HOME="+term.home)
+	term.env = append(os.Environ(), "HOME="+term.home, "XDG_CONFIG_HOME="+term.home, "DBUS_SESSION_BUS_ADDRESS=")
 	if s != nil {
 		out, errs, code := term.run(s.Password+"\n", "login", "--server", s.URL, "--name", "owner", "--password-stdin")
 		require.Zero(t, code, errs)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -15,7 +16,7 @@ import (
 )
 
 func loginCommand() *cobra.Command {
-	var name string
+	var name, keep string
 	var fromStdin bool
 	c := &cobra.Command{
 		Use: "login", Short: "Log in to a server and keep a key for this account", Args: cobra.NoArgs,
@@ -30,6 +31,9 @@ inkpost login use makes another the one that is used.`,
 			server, _ := cmd.Flags().GetString("server")
 			if server == "" || name == "" {
 				return usagef("--server and --name are required")
+			}
+			if !slices.Contains([]string{keepAuto, keepFile, keepRing}, keep) {
+				return usagef("--keep %q is unknown; it is auto, file or ring", keep)
 			}
 			ask := asker(cmd, fromStdin)
 			anonymous, err := client.New(server, "")
@@ -65,19 +69,36 @@ inkpost login use makes another the one that is used.`,
 			if err != nil {
 				return err
 			}
-			file, err := keepLogin(login{Server: server, Name: name, Key: key.Secret})
+			where, err := keepAt(login{Server: server, Name: name, Key: key.Secret}, keep)
 			if err != nil {
 				return err
 			}
 			_ = visit.SignOut(cmd.Context())
-			say(cmd, "Logged in to %s as %s; the key is kept in %s.", server, name, file)
+			say(cmd, "Logged in to %s as %s; the key is kept in %s.", server, name, where)
 			return nil
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "your name on the server")
+	c.Flags().StringVar(&keep, "keep", keepAuto, "where the key is kept: ring is the system's key ring, file a file that only you can read, "+
+		"auto the ring where there is one")
 	c.Flags().BoolVar(&fromStdin, "password-stdin", false, "read the password from standard input")
 	c.AddCommand(loginListCommand(), loginUseCommand(), loginForgetCommand())
 	return c
+}
+
+// keepAt keeps a login where it was asked for, and says where that is.
+func keepAt(l login, keep string) (where string, err error) {
+	if keep == keepRing || keep == keepAuto && ringThere() {
+		inRing, err := l.toRing()
+		if err == nil {
+			_, err = keepLogin(inRing)
+			return "the system's key ring", err
+		}
+		if keep == keepRing {
+			return "", err
+		}
+	}
+	return keepLogin(l)
 }
 
 func asker(cmd *cobra.Command, fromStdin bool) func(string) (string, error) {

@@ -16,7 +16,8 @@ import (
 type login struct {
 	Server string `json:"server"`
 	Name   string `json:"name"`
-	Key    string `json:"key"`
+	Key    string `json:"key,omitempty"`
+	Ring   bool   `json:"key_ring,omitempty"` // the key is in the system's key ring
 }
 
 // logins are the logins that are kept: the one that is used where nothing else is said, and the others.
@@ -85,7 +86,7 @@ func readLogins() (l logins, err error) {
 	return l, nil
 }
 
-// keepLogin keeps a login as the one that is used, and returns the file.
+// keepLogin keeps a login as the one that is used, with its key in the file, and returns that.
 func keepLogin(next login) (string, error) {
 	l, err := readLogins()
 	if err != nil {
@@ -124,17 +125,19 @@ func loginListCommand() *cobra.Command {
 			type row struct {
 				Server string `json:"server"`
 				Name   string `json:"name"`
+				Kept   string `json:"kept"`
 				Used   bool   `json:"used"`
 			}
 			rows := []row{}
 			for i, o := range append([]login{l.login}, l.Others...) {
 				if o.Server != "" {
-					rows = append(rows, row{o.Server, o.Name, i == 0})
+					rows = append(rows, row{o.Server, o.Name, map[bool]string{true: "key ring", false: "file"}[o.Ring], i == 0})
 				}
 			}
 			return show(cmd, rows,
 				column[row]{title: "server", text: func(r row) string { return r.Server }, tone: func(row) tone { return strong }},
 				column[row]{title: "name", text: func(r row) string { return r.Name }},
+				column[row]{title: "key in", text: func(r row) string { return r.Kept }},
 				column[row]{title: "used", text: func(r row) string { return yes(r.Used) }})
 		}}
 }
@@ -168,8 +171,12 @@ func loginForgetCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if _, ok := l.at(args[0]); !ok {
+			old, ok := l.at(args[0])
+			if !ok {
 				return errNoLogin
+			}
+			if err := old.forget(); err != nil {
+				return err
 			}
 			if _, err := l.without(args[0]).write(); err != nil {
 				return err

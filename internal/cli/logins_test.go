@@ -17,8 +17,8 @@ func TestLoginsToSeveralServersAreKept(t *testing.T) {
 	l, err := readLogins()
 	require.NoError(t, err)
 	require.Equal(t, "1", l.Key, "as an older version kept it")
-	for _, next := range []login{{"http://b.example", "dispatch", "2"}, {"http://c.example", "owner", "3"}, {"http://b.example/", "keeper",
-		"4"}} {
+	for _, next := range []login{{"http://b.example", "dispatch", "2", false}, {"http://c.example", "owner", "3", false},
+		{"http://b.example/", "keeper", "4", false}} {
 		_, err = keepLogin(next)
 		require.NoError(t, err)
 	}

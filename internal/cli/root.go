@@ -209,6 +209,9 @@ func connect(cmd *cobra.Command) (*client.Client, error) {
 	}
 	if kept, ok := all.at(server); ok {
 		if server = kept.Server; key == "" {
+			if kept, err = kept.opened(); err != nil {
+				return nil, err
+			}
 			key = kept.Key
 		}
 	}
