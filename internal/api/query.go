@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"inkpost.example/inkpost/internal/core/site"
 )
 
 // number reads a whole number from the query; otherwise if it is left out.
@@ -14,6 +16,16 @@ func number(c *echo.Context, name string, otherwise, least, most int) (int, erro
 		return otherwise, fmt.Errorf("%q is not a number from %d to %d", c.QueryParam(name), least, most)
 	}
 	return n, nil
+}
+
+// part reads which part of a list is asked for. Error: site.Flaws.
+func part(c *echo.Context) (limit, offset int, err error) {
+	var f site.Flaws
+	limit, err = number(c, "limit", 0, 0, 1000)
+	f.Note("limit", err)
+	offset, err = number(c, "offset", 0, 0, 1<<30)
+	f.Note("offset", err)
+	return limit, offset, f.Err()
 }
 
 // instant reads an RFC 3339 time from the query; otherwise if it is left out.

@@ -103,7 +103,10 @@ func (a *api) routes() []route {
 		{method: "DELETE", path: base + "/zones/:apex", summary: "Remove a zone", who: person, status: http.StatusNoContent,
 			serve: a.removeZone},
 		{method: "GET", path: base + "/hostnames", summary: "List hostnames", who: person, out: []contract.Hostname{},
-			query: []param{{"site", "only this site code", wordParam}}, serve: a.hostnames},
+			query: []param{{"site", "only this site code", wordParam}, {"zone", "only this zone", wordParam},
+				{"search", "words that a name, its addresses or its site's code has", wordParam},
+				{"limit", "at most so many; how many there are in all stands in Inkpost-Total", numberParam},
+				{"offset", "so many are passed over first", numberParam}}, serve: a.hostnames},
 		{method: "POST", path: base + "/hostnames", summary: "Add a hostname", who: person, in: contract.HostnameInput{},
 			out: contract.Hostname{}, status: http.StatusCreated, serve: a.addHostname},
 		{method: "GET", path: base + "/hostnames/:name", summary: "Show a hostname", who: person, out: contract.Hostname{},
@@ -298,6 +301,7 @@ func (a *api) routes() []route {
 	list = append(list, a.elsewhereRoutes()...)
 	list = append(list, a.removalRoutes()...)
 	list = append(list, a.checkupRoutes()...)
+	list = append(list, a.filterRoutes()...)
 	list = append(list, a.recordRoutes()...)
 	list = append(list, a.faultRoutes()...)
 	list = append(list, a.noticeRoutes()...)

@@ -7,19 +7,13 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"inkpost.example/inkpost/internal/contract"
-	"inkpost.example/inkpost/internal/core/site"
 )
 
 func (a *api) sites(c *echo.Context, _ principal) error {
 	q := contract.SiteQuery{Search: c.QueryParam("search"), Tag: c.QueryParam("tag"), Sort: c.QueryParam("sort"),
 		Need: contract.Need(c.QueryParam("need"))}
-	var f site.Flaws
 	var err error
-	q.Limit, err = number(c, "limit", 0, 0, 1000)
-	f.Note("limit", err)
-	q.Offset, err = number(c, "offset", 0, 0, 1<<30)
-	f.Note("offset", err)
-	if err := f.Err(); err != nil {
+	if q.Limit, q.Offset, err = part(c); err != nil {
 		return err
 	}
 	list, total, err := a.engine().Summaries(c.Request().Context(), q)
@@ -182,7 +176,13 @@ func (a *api) removeZone(c *echo.Context, _ principal) error {
 }
 
 func (a *api) hostnames(c *echo.Context, _ principal) error {
-	list, err := a.engine().Hostnames(c.Request().Context(), c.QueryParam("site"))
+	q := contract.HostnameQuery{Site: c.QueryParam("site"), Zone: c.QueryParam("zone"), Search: c.QueryParam("search")}
+	var err error
+	if q.Limit, q.Offset, err = part(c); err != nil {
+		return err
+	}
+	list, total, err := a.engine().Hostnames(c.Request().Context(), q)
+	c.Response().Header().Set(contract.TotalHeader, strconv.Itoa(total))
 	return ok(c, http.StatusOK, list, err)
 }
 

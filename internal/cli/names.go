@@ -86,16 +86,20 @@ func hostnameCommand() *cobra.Command {
 		c.Flags().StringVar(&in.Mail, "mail", "", "the host that takes the name's mail")
 		c.Flags().IntVar(&in.TTL, "ttl", 0, "how many seconds a resolver may keep the answer (default: the zone's)")
 	}
-	var code string
-	list := &cobra.Command{Use: "list", Short: "List hostnames", Args: cobra.NoArgs,
-		RunE: with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-			rows, err := c.Hostnames(cmd.Context(), code)
+	var q contract.HostnameQuery
+	list := &cobra.Command{Use: "list [WORDS]", Short: "List hostnames, or those that have some words", Args: cobra.ArbitraryArgs,
+		Example: "  inkpost hostname list\n  inkpost hostname list KET-07\n  inkpost hostname list 203.0.113.7 --zone isles.saltmarsh.example",
+		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			q.Search = strings.Join(args, " ")
+			rows, _, err := c.HostnamesLike(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
 			return show(cmd, rows, hostnameColumns()...)
 		})}
-	list.Flags().StringVar(&code, "site", "", "only those of this site")
+	list.Flags().StringVar(&q.Site, "site", "", "only those of this site")
+	list.Flags().StringVar(&q.Zone, "zone", "", "only those in this zone")
+	list.Flags().IntVar(&q.Limit, "limit", 0, "at most so many (default: all)")
 	one := &cobra.Command{Use: "show NAME", Short: "Show a hostname", Args: cobra.ExactArgs(1),
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			h, err := c.Hostname(cmd.Context(), args[0])

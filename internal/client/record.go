@@ -29,14 +29,19 @@ func (c *Client) Sites(ctx context.Context) ([]contract.SiteSummary, error) {
 
 // SitesLike lists the sites that a query asks for, and says how many those are in all.
 func (c *Client) SitesLike(ctx context.Context, q contract.SiteQuery) (list []contract.SiteSummary, total int, err error) {
-	r, err := c.send(ctx, c.http, "GET", "/sites"+query("search", q.Search, "tag", q.Tag, "need", string(q.Need), "sort", q.Sort,
-		"limit", count(q.Limit), "offset", count(q.Offset)), nil, nil)
+	return partOf[contract.SiteSummary](ctx, c, "/sites"+query("search", q.Search, "tag", q.Tag, "need", string(q.Need), "sort", q.Sort,
+		"limit", count(q.Limit), "offset", count(q.Offset)))
+}
+
+// partOf reads a part of a list, and how many there are in all.
+func partOf[T any](ctx context.Context, c *Client, path string) (list []T, total int, err error) {
+	r, err := c.send(ctx, c.http, "GET", path, nil, nil)
 	if err != nil {
 		return nil, 0, err
 	}
 	defer r.Body.Close()
 	if err := json.NewDecoder(r.Body).Decode(&list); err != nil {
-		return nil, 0, fmt.Errorf("the list of sites cannot be read: %w", err)
+		return nil, 0, fmt.Errorf("the list cannot be read: %w", err)
 	}
 	total, err = strconv.Atoi(r.Header.Get(contract.TotalHeader))
 	return list, total, err
@@ -195,6 +200,12 @@ func (c *Client) RemoveZone(ctx context.Context, apex string) error {
 // Hostnames lists the hostnames of a site, or all where code is empty.
 func (c *Client) Hostnames(ctx context.Context, code string) ([]contract.Hostname, error) {
 	return call[[]contract.Hostname](ctx, c, "GET", "/hostnames"+query("site", code), nil)
+}
+
+// HostnamesLike lists the hostnames that a query asks for, and says how many those are in all.
+func (c *Client) HostnamesLike(ctx context.Context, q contract.HostnameQuery) (list []contract.Hostname, total int, err error) {
+	return partOf[contract.Hostname](ctx, c, "/hostnames"+query("site", q.Site, "zone", q.Zone, "search", q.Search, "limit", count(q.Limit),
+		"offset", count(q.Offset)))
 }
 
 // Hostname shows a hostname.

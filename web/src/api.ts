@@ -40,6 +40,8 @@ import type {
   CheckupNews,
   Removed,
   SiteSummary,
+  SiteFilter,
+  LANList,
   Declared,
   DeclaredNews,
   PushInput,
@@ -140,6 +142,13 @@ async function lines<T>(method: string, path: string, body: unknown, each: (doc:
   return last
 }
 
+// partOf reads a part of a list, and how many there are in all.
+async function partOf<T>(path: string, of: Record<string, string | number>): Promise<{ list: T[]; total: number }> {
+  const given = Object.entries(of).filter(([, v]) => v !== '' && v !== 0)
+  const reply = await asked('GET', `${path}?` + new URLSearchParams(given.map(([k, v]) => [k, String(v)])).toString())
+  return { list: (await reply.json()) as T[], total: Number(reply.headers.get('Inkpost-Total')) }
+}
+
 async function opened(session: Promise<Session>): Promise<Session> {
   const s = await session
   intent = s.csrf
@@ -183,11 +192,13 @@ export const api = {
   revokeKey: (id: number) => call<void>('DELETE', at('keys', String(id))),
   signOut: () => call<void>('DELETE', '/session'),
   overview: () => call<Overview>('GET', '/overview'),
-  sites: async (of: Record<string, string | number>): Promise<{ sites: SiteSummary[]; total: number }> => {
-    const given = Object.entries(of).filter(([, v]) => v !== '' && v !== 0)
-    const reply = await asked('GET', '/sites?' + new URLSearchParams(given.map(([k, v]) => [k, String(v)])).toString())
-    return { sites: (await reply.json()) as SiteSummary[], total: Number(reply.headers.get('Inkpost-Total')) }
-  },
+  sites: (of: Record<string, string | number>) => partOf<SiteSummary>('/sites', of),
+  hostnames: (of: Record<string, string | number>) => partOf<Hostname>('/hostnames', of),
+  filters: () => call<SiteFilter[]>('GET', '/site-filters'),
+  keepFilter: (query: string) => call<SiteFilter>('POST', '/site-filters', { query }),
+  dropFilter: (id: number) => call<void>('DELETE', at('site-filters', String(id))),
+  lanList: async (site: string, list: string) =>
+    (await (await asked('POST', at('sites', site, 'lan-list'), new Blob([list], { type: 'text/plain' }))).json()) as LANList,
   site: (code: string) => call<Site>('GET', at('sites', code)),
   why: (code: string) => call<Why>('GET', at('sites', code, 'why')),
   causes: () => call<Cause[]>('GET', '/causes'),
@@ -220,6 +231,7 @@ export const api = {
   proveStep: (site: string, service: string) => call<Proof>('POST', at('sites', site, 'commissioning', 'services', service, 'proof')),
   endCommissioning: (site: string) => call<Commissioning>('DELETE', at('sites', site, 'commissioning')),
   plannedWork: () => call<PlannedWork[]>('GET', '/planned-work'),
+  planWork: (of: { site: string; minutes: number; reason: string }) => call<PlannedWork>('POST', '/planned-work', of),
   endWork: (id: number) => call<void>('DELETE', at('planned-work', String(id))),
   notices: () => call<Notice[]>('GET', '/notices?limit=100'),
   notice: (id: number) => call<NoticeStory>('GET', at('notices', String(id))),
@@ -276,7 +288,6 @@ export const api = {
   suggestName: (site: string) => call<NameCheck>('GET', at('sites', site, 'name-suggestion')),
   movesBy: (query: URLSearchParams) => call<Move[]>('GET', `/moves?${query}`),
   zones: () => call<Zone[]>('GET', '/zones'),
-  hostnames: () => call<Hostname[]>('GET', '/hostnames'),
   aliases: () => call<Alias[]>('GET', '/aliases'),
   redirects: () => call<Redirect[]>('GET', '/redirects'),
   signingKeys: () => call<SigningKey[]>('GET', '/signing-keys'),

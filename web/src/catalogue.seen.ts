@@ -4,6 +4,9 @@ import type { Span } from './documents'
 import { exact, length } from './words'
 
 export const names = {
+  hostnamesOf: (n: number) => `${n} hostnames`,
+  findName: 'Find a name',
+  findIn: (zone: string) => `Find a name in ${zone}`,
   addHosted: 'Add a hosted zone',
   addRemote: 'Add a remote zone',
   wouldChange: 'What would change',

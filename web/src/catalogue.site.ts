@@ -30,6 +30,9 @@ export const bulk = {
   give: 'Give them the tag',
   take: 'Take the tag away',
   probe: 'Probe their services',
+  minutes: 'Minutes',
+  reason: 'What is done',
+  plan: 'Plan work now',
   stop: 'Stop',
   progress: (n: number, of: number) => `${n} of ${of} done`,
 }
@@ -86,6 +89,8 @@ export const site = {
 }
 
 export const service = {
+  more: 'Show',
+  unfold: (name: string) => `Show ${name}`,
   notProbed: 'not probed',
   on: (port: string) => ` on ${port}`,
   mustClose: ', must stay closed',
@@ -247,4 +252,19 @@ export const commissioning = {
   of: (site: string) => `Commission ${site}`,
   missing: 'To be commissioned',
   more: (n: number) => `${n} more: inkpost commission list`,
+}
+
+export const listed = {
+  title: (site: string) => `Devices of ${site} from its router`,
+  about: 'Paste what the router prints: leases of ISC DHCP or dnsmasq, ip neigh, or arp -a. Nothing is put on record before you choose it.',
+  list: 'The list',
+  file: 'From a file',
+  read: 'Read it',
+  found: (n: number, form: string) => `${n} devices, read as ${form}`,
+  onRecord: (device: string) => `on record as ${device}`,
+  elsewhere: (device: string, at: string) => `on record as ${device}, at ${at}: the address has changed`,
+  unknown: 'not on record',
+  choose: (name: string) => `Put ${name} on record`,
+  add: (n: number) => (n === 0 ? 'Put on record' : `Put ${n} on record`),
+  from: 'From the router’s list',
 }

@@ -2,7 +2,7 @@
 
 import { account, audit, people, second, settings } from './catalogue.people'
 import { latency, moves, names, path, ribbon, stair, trail, vantages } from './catalogue.seen'
-import { bulk, commissioning, exposure, files, handover, inside, record, service, site, sites } from './catalogue.site'
+import { bulk, commissioning, exposure, files, handover, inside, listed, record, service, site, sites } from './catalogue.site'
 import type { Need } from './documents'
 
 // needs is how much a site needs somebody.
@@ -21,6 +21,7 @@ export const say = {
   people,
   second,
   settings,
+  listed,
   keys: {
     title: 'On the keyboard',
     list: [
@@ -134,6 +135,14 @@ export const say = {
     notAllowed: 'This browser is not allowed to show messages of this page.',
     none: 'Nothing was told yet.',
     noRules: 'Nobody is told of anything yet.',
+    work: 'Planned work',
+    noWork: 'No work is planned. While it is, faults of its sites are recorded and nobody is told.',
+    addWork: 'Plan work',
+    once: 'once',
+    underWay: (until: string) => `under way until ${until}`,
+    toCome: (from: string, until: string) => `${from} to ${until}`,
+    workOver: 'over',
+    endWork: 'This ends it, or takes it back: faults are told from then on.',
     state: { sent: 'sent', waiting: 'waiting', failed: 'given up' } as Record<string, string>,
     tried: (n: number) => `tried ${n === 1 ? 'once' : `${n} times`}`,
     again: 'Send again',

@@ -1582,6 +1582,14 @@ export interface components {
             /** @enum {string} */
             readonly verdict: "proven" | "unsettled" | "broken" | "unproven";
         };
+        SiteFilter: {
+            /** Format: int64 */
+            readonly id: number;
+            query: string;
+        };
+        SiteFilterInput: {
+            query?: string;
+        };
         SiteInput: {
             code?: string;
             name?: string;

@@ -1,6 +1,7 @@
 import { CssBaseline, ThemeProvider } from '@mui/material'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
-import { lazy, Suspense, useMemo, useState, type ComponentType } from 'react'
+import { lazy, Suspense, useEffect, useMemo, useState, type ComponentType } from 'react'
+import { flushSync } from 'react-dom'
 import { createRoot } from 'react-dom/client'
 import { BrowserRouter, Route, Routes } from 'react-router'
 import { Problem } from './api'
@@ -46,7 +47,14 @@ function remembered(): Mode {
 
 function Console() {
   const [mode, setMode] = useState<Mode>(remembered)
-  const theme = useMemo(() => themeFor(mode), [mode])
+  const [printing, setPrinting] = useState(false)
+  useEffect(() => {
+    const paper = matchMedia('print')
+    const turned = (e: MediaQueryListEvent) => flushSync(() => setPrinting(e.matches))
+    paper.addEventListener('change', turned)
+    return () => paper.removeEventListener('change', turned)
+  }, [])
+  const theme = useMemo(() => themeFor(mode, printing), [mode, printing])
   const turn = () => {
     const next = mode === 'day' ? 'night' : 'day'
     localStorage.setItem('inkpost.mode', next)

@@ -70,8 +70,9 @@ const roles = {
   },
 }
 
-export function themeFor(mode: Mode) {
-  const c = roles[mode]
+// themeFor is how the console looks. Paper is white, and has the layout of a wide window in small print.
+export function themeFor(mode: Mode, paper = false) {
+  const c = roles[paper ? 'day' : mode]
   const font = { label: '"IBM Plex Sans Condensed", sans-serif', text: '"IBM Plex Sans", sans-serif', mono: '"IBM Plex Mono", monospace' }
   const rule = {
     field: `1px solid ${c.rule}`,
@@ -81,6 +82,7 @@ export function themeFor(mode: Mode) {
   }
   const mono = { fontFamily: font.mono, fontSize: '0.875rem', fontVariantNumeric: 'tabular-nums', overflowWrap: 'anywhere' as const }
   return createTheme({
+    ...(paper && { breakpoints: { values: { xs: 0, sm: 1, md: 2, lg: 3, xl: 4 } } }),
     rule,
     font,
     draw: { ribbon: 22, line: 3, gap: 14, stair: 110, stationWidth: 120, column: 1240, word: 84 },
@@ -119,7 +121,19 @@ export function themeFor(mode: Mode) {
       MuiLink: { defaultProps: { underline: 'always' } },
       MuiCssBaseline: {
         styleOverrides: {
-          '@media print': { body: { backgroundColor: '#FFFFFF' } },
+          // What is printed is the page, not what is pressed on it.
+          '@media print': {
+            html: { zoom: 0.72, printColorAdjust: 'exact' },
+            body: { backgroundColor: '#FFFFFF' },
+            'button:not(.MuiLink-root), a.MuiButton-root, header, nav, [role="search"], input[type="search"], .MuiTextField-root, [data-bulk]': {
+              display: 'none !important',
+            },
+            section: { breakInside: 'auto' },
+            'h1, h2': { breakAfter: 'avoid' },
+            '[data-line], [data-site], [data-fault], tr': { breakInside: 'avoid' },
+            main: { maxWidth: 'none' },
+          },
+          '@page': { margin: '12mm' },
           ':focus-visible': { outline: `2px solid ${c.action}`, outlineOffset: '2px' },
         },
       },

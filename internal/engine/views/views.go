@@ -108,27 +108,6 @@ func (vw *Views) seenBy(s site.Service, now time.Time) []contract.VantageResult 
 	return out
 }
 
-// Hostnames lists the hostnames of one site, or of all where code is empty.
-func (vw *Views) Hostnames(ctx context.Context, code string) ([]contract.Hostname, error) {
-	list := vw.SitesSeen(ctx)
-	if code != "" {
-		p, err := vw.SiteSeen(ctx, code)
-		if err != nil {
-			return nil, err
-		}
-		list = []record.Site{p}
-	}
-	now := vw.Now()
-	out := []contract.Hostname{}
-	for _, p := range list {
-		for _, h := range p.Hostnames {
-			out = append(out, vw.hostname(p, h, now))
-		}
-	}
-	slices.SortFunc(out, func(a, b contract.Hostname) int { return strings.Compare(string(a.Name), string(b.Name)) })
-	return out, nil
-}
-
 // Hostname returns one hostname as it stands now.
 func (vw *Views) Hostname(ctx context.Context, name string) (contract.Hostname, error) {
 	p, h, ok := vw.Record.HostnameAt(names.Name(name))

@@ -5,12 +5,15 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/contract"
+	"inkpost.example/inkpost/internal/testbed/isles"
 )
 
 func TestAFileIsTakenOverInTheConsole(t *testing.T) {
@@ -88,6 +91,58 @@ func TestSitesAreFoundKeptAndTaggedTogether(t *testing.T) {
 	_, total, err = owner.SitesLike(t.Context(), contract.SiteQuery{Tag: "wharf"})
 	require.NoError(t, err)
 	require.Zero(t, total)
+	do(t, tab, chromedp.SendKeys(`//div[@data-bulk]//label[normalize-space()="What is done"]/..//input`, "the slipway is painted"),
+		press("Plan work now"))
+	await(t, tab, contains(`[data-bulk]`, "1 of 1 done"))
+	work, err := owner.PlannedWork(t.Context())
+	require.NoError(t, err)
+	i := slices.IndexFunc(work, func(w contract.PlannedWork) bool { return w.Reason == "the slipway is painted" })
+	require.GreaterOrEqual(t, i, 0)
+	require.Equal(t, "BOA-09", work[i].Scope.Site)
+	do(t, tab, chromedp.Navigate(running.URL+"/notices"), chromedp.WaitVisible(`#work [data-line="BOA-09"]`),
+		chromedp.Click(`#work [data-line="BOA-09"] [aria-label^="Remove"]`), pressed(`@role="dialog"`, "Remove"),
+		chromedp.WaitNotPresent(`#work [data-line="BOA-09"]`))
 	do(t, tab, chromedp.Navigate(running.URL+"/?find=nobody-has-this"))
 	await(t, tab, contains(`#sites`, "No site is like that."))
+}
+
+func TestARoutersListIsReadInTheConsole(t *testing.T) {
+	t.Parallel()
+	hold(t, "DIS-01")
+	t.Cleanup(func() { _ = owner.RemoveDevice(context.Background(), "DIS-01", "still-house") })
+	tab := signedIn(t)
+	do(t, tab, chromedp.Navigate(running.URL+"/sites/DIS-01"), chromedp.WaitVisible(`#record`), press("From the router’s list"),
+		chromedp.WaitVisible(`textarea[name="list"]`), chromedp.SendKeys(`textarea[name="list"]`, "nothing of the kind"), press("Read it"),
+		chromedp.WaitVisible(`[role="dialog"] [role="alert"]`))
+	do(t, tab, press("Cancel"), chromedp.WaitNotPresent(`textarea[name="list"]`), press("From the router’s list"),
+		chromedp.WaitVisible(`textarea[name="list"]`), chromedp.SendKeys(`textarea[name="list"]`,
+		"1764500000 02:00:5e:04:00:77 127.201.4.77 still-house *\n"), press("Read it"), chromedp.WaitVisible(`[data-listed="02:00:5e:04:00:77"]`))
+	await(t, tab, contains(`[data-listed]`, "not on record"))
+	do(t, tab, chromedp.Click(`input[aria-label="Put still-house on record"]`, chromedp.NodeReady), press("Put 1 on record"),
+		chromedp.WaitNotPresent(`textarea[name="list"]`), chromedp.WaitVisible(`[data-line="device still-house"]`))
+	d, err := owner.Device(t.Context(), "DIS-01", "still-house")
+	require.NoError(t, err)
+	require.Equal(t, "127.201.4.77", d.Address.String())
+}
+
+// A healthy site of five services is seen at a glance: one path, and a line for each other service.
+func TestAHealthySiteFitsTheScreen(t *testing.T) {
+	t.Parallel()
+	hold(t, "SCH-04")
+	_, err := owner.AddService(t.Context(), "SCH-04", contract.ServiceInput{Name: "second-page", Device: "files", External: "8444",
+		Internal: "10443", Kind: "https", Expected: "closed"})
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = owner.RemoveService(context.Background(), "SCH-04", "second-page") })
+	require.Eventually(t, func() bool {
+		s, err := owner.Service(t.Context(), "SCH-04", "second-page")
+		return err == nil && s.AsExpected
+	}, isles.Wide, 100*time.Millisecond)
+	tab := signedIn(t)
+	do(t, tab, chromedp.Navigate(running.URL+"/sites/SCH-04"), chromedp.WaitVisible(`[data-service="second-page"][data-folded]`))
+	await(t, tab, `(() => {
+		const services = [...document.querySelectorAll('[data-service]')]
+		return services.length === 5 && services.filter(s => s.dataset.folded).length === 4 &&
+			services.every(s => s.getBoundingClientRect().bottom <= 800)
+	})()`)
+	do(t, tab, chromedp.Click(`[aria-label="Show second-page"]`), chromedp.WaitVisible(`[data-service="second-page"] [data-hop="service"]`))
 }

@@ -20,7 +20,7 @@ func TestTheConsoleTellsTheStoryOfAProbe(t *testing.T) {
 	const vpn = `@data-service="vpn"`
 	do(t, tab, chromedp.WaitVisible(`[data-site="SCH-04"]`), chromedp.Navigate(running.URL+"/sites/SCH-04"),
 		chromedp.WaitVisible(`[data-service="vpn"][data-outcome="answered"]`),
-		pressed(vpn, "Probe now"))
+		chromedp.Click(`[aria-label="Show vpn"]`), pressed(vpn, "Probe now"))
 	await(t, tab, contains(`[data-service="vpn"] [data-trace="answered"]`, "WireGuard completes the handshake"))
 }
 

@@ -30,7 +30,19 @@ const inks = (theme: Theme): Record<Verdict, string> => ({
 
 // Ribbon draws a service's history as a strip of ink, to scale in time, one row a vantage point; gaps stay gaps. Dragging
 // over it zooms in. What says nothing of the service is drawn faintly.
-export function Ribbon({ site, service, view, zoom }: { site: string; service: string; view: Window; zoom: (w: Window) => void }) {
+export function Ribbon({
+  site,
+  service,
+  view,
+  zoom,
+  thin = false,
+}: {
+  site: string
+  service: string
+  view: Window
+  zoom: (w: Window) => void
+  thin?: boolean // half as high, and without words
+}) {
   const theme = useTheme()
   const id = useId()
   const frame = useRef<SVGSVGElement>(null)
@@ -44,7 +56,7 @@ export function Ribbon({ site, service, view, zoom }: { site: string; service: s
   })
   const oldest = [...(history.data?.spans ?? [])].sort((a, b) => a.from.localeCompare(b.from))
   const vantages = oldest.length ? [...new Set(oldest.map((s) => s.vantage))] : ['server']
-  const row = theme.draw.ribbon
+  const row = theme.draw.ribbon / (thin ? 2 : 1)
   const at = (e: PointerEvent) => {
     const box = frame.current!.getBoundingClientRect()
     return Math.min(1, Math.max(0, (e.clientX - box.left) / box.width))
@@ -126,7 +138,7 @@ export function Ribbon({ site, service, view, zoom }: { site: string; service: s
           />
         )}
       </Box>
-      {vantages.length > 1 && (
+      {vantages.length > 1 && !thin && (
         <Typography variant="label" component="div">
           {words.rows(vantages.join(', '))}
         </Typography>

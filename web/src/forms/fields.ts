@@ -78,6 +78,17 @@ const fields = {
     gather_minutes: { label: 'Put together for (minutes)' },
     subject: { label: 'Subject', help: 'With {site} {name} {provider} {cause} {what} {summary}. Empty: the usual one' },
   },
+  work: {
+    site: { label: 'At the site', help: 'Its code' },
+    tag: { label: 'Or at all sites tagged' },
+    provider: { label: 'Or at all sites of the provider' },
+    starts: { label: 'Begins', help: 'Empty: now' },
+    minutes: { label: 'Takes (minutes)' },
+    repeats: { label: 'Repeats' },
+    last: { label: 'For the last time', help: 'Empty: no end' },
+    zone: { label: 'Time zone', help: 'Such as Europe/London: repeats keep its clock' },
+    reason: { label: 'What is done' },
+  },
   addressee: { mail: { label: 'Mail address' }, zone: { label: 'Time zone', help: 'Such as Europe/London' } },
   hook: { name: { label: 'Name' }, url: { label: 'URL' } },
   contact: {

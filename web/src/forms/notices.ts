@@ -4,7 +4,7 @@ import { say } from '../catalogue'
 import type { Blank } from './blank'
 import { fieldOf, titles } from './fields'
 
-const [ofRule, ofAddressee, ofHook] = [fieldOf('rule'), fieldOf('addressee'), fieldOf('hook')]
+const [ofRule, ofAddressee, ofHook, ofWork] = [fieldOf('rule'), fieldOf('addressee'), fieldOf('hook'), fieldOf('work')]
 
 // newRule is the form of a rule, for those who can be told.
 export function newRule(people: string[], hooks: string[]): Form {
@@ -85,3 +85,22 @@ export function ruleWords(r: NoticeRule): string {
 
 // ruleName names a rule, for who removes it.
 export const ruleName = (r: NoticeRule) => `${r.person || r.hook}: ${ruleWords(r)}`
+
+// newWork plans work: faults of some sites are not told meanwhile.
+export const newWork: Form = {
+  title: say.notices.addWork,
+  path: '/planned-work',
+  method: 'POST',
+  blanks: [
+    ofWork('site'),
+    ofWork('tag'),
+    ofWork('provider'),
+    ofWork('starts', { kind: 'time' }),
+    ofWork('minutes', { kind: 'number' }),
+    ofWork('reason'),
+    ofWork('repeats', { choices: ['', 'daily', 'weekly', 'monthly'], none: say.notices.once, seldom: true }),
+    ofWork('last', { kind: 'time', seldom: true }),
+    ofWork('zone', { seldom: true }),
+  ],
+  given: { site: '', tag: '', provider: '', starts: '', minutes: 60, reason: '', repeats: '', last: '', zone: '' },
+}

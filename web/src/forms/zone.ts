@@ -73,15 +73,15 @@ export const newZone = (kind: 'hosted' | 'remote', keys: string[]): Form => ({
   given: { apex: '', kind, ...given(kind) },
 })
 
-export const newAlias = (apex: string, hostnames: string[]): Form => ({
+export const newAlias = (apex: string, hostnames?: string[]): Form => ({
   title: titles.addAlias,
   path: '/aliases',
   method: 'POST',
-  given: { name: '', hostname: hostnames[0] ?? '', ttl_seconds: 0 },
+  given: { name: '', hostname: hostnames?.[0] ?? '', ttl_seconds: 0 },
   blanks: [ofAlias('name', { kind: 'name', help: suchAs(`museum.${apex}`) }), ofAlias('hostname', { choices: hostnames })],
 })
 
-const redirectFields = (hostnames: string[]): Blank[] => [
+const redirectFields = (hostnames?: string[]): Blank[] => [
   ofRedirect('hostname', { choices: hostnames }),
   ofRedirect('scheme', { choices: ['http', 'https'] }),
   ofRedirect('port', { kind: 'number' }),
@@ -89,15 +89,15 @@ const redirectFields = (hostnames: string[]): Blank[] => [
   ofRedirect('keep_path', { kind: 'yes' }),
 ]
 
-export const newRedirect = (apex: string, hostnames: string[]): Form => ({
+export const newRedirect = (apex: string, hostnames?: string[]): Form => ({
   title: titles.addRedirect,
   path: '/redirects',
   method: 'POST',
-  given: { name: '', hostname: hostnames[0] ?? '', scheme: 'http', port: 0, path: '/', keep_path: false },
+  given: { name: '', hostname: hostnames?.[0] ?? '', scheme: 'http', port: 0, path: '/', keep_path: false },
   blanks: [ofRedirect('name', { kind: 'name', help: suchAs(`view.${apex}`) }), ...redirectFields(hostnames)],
 })
 
-export const editRedirect = (r: Redirect, hostnames: string[]): Form => ({
+export const editRedirect = (r: Redirect, hostnames?: string[]): Form => ({
   title: titles.edit(r.name),
   path: at('redirects', r.name),
   method: 'PATCH',

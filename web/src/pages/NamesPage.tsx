@@ -28,7 +28,6 @@ const keyLine = (k: SigningKey): Line => ({
 // NamesPage is every zone, and the keys that updates and transfers are signed with.
 export function NamesPage() {
   const zones = useQuery({ queryKey: ['zones'], queryFn: api.zones })
-  const hostnames = useQuery({ queryKey: ['hostnames'], queryFn: api.hostnames })
   const aliases = useQuery({ queryKey: ['aliases'], queryFn: api.aliases })
   const redirects = useQuery({ queryKey: ['redirects'], queryFn: api.redirects })
   const keys = useQuery({ queryKey: ['signing-keys'], queryFn: api.signingKeys })
@@ -40,7 +39,7 @@ export function NamesPage() {
   return (
     <>
       <Titled of={say.frame.names} />
-      <Trouble error={zones.error ?? hostnames.error} />
+      <Trouble error={zones.error} />
       <Stack direction="row" sx={{ gap: 1, mb: 1, flexWrap: 'wrap', alignItems: 'center' }}>
         {(zones.data ?? []).map((z) => (
           <Link key={z.apex} href={`#zone-${z.apex}`} variant="mono">
@@ -59,7 +58,6 @@ export function NamesPage() {
         <ZoneSheet
           key={z.apex}
           zone={z}
-          hostnames={hostnames.data ?? []}
           aliases={aliases.data ?? []}
           redirects={redirects.data ?? []}
           keys={pushing}

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api, at, type Hook, type Notice, type NoticeTrial } from '../api'
 import { say } from '../catalogue'
-import { addressForm, newHook, newRule, ruleName, ruleWords } from '../forms/notices'
+import { addressForm, newHook, newRule, newWork, ruleName, ruleWords } from '../forms/notices'
 import { Ago } from '../parts/Ago'
 import { Entry } from '../parts/Entry'
 import { Part, Removal, type Doomed, type Form } from '../parts/Part'
@@ -86,6 +86,7 @@ export function NoticesPage() {
   const queries = useQueryClient()
   const log = useQuery({ queryKey: ['notices', 'log'], queryFn: api.notices, refetchInterval: 5000 })
   const rules = useQuery({ queryKey: ['notices', 'rules'], queryFn: api.noticeRules })
+  const work = useQuery({ queryKey: ['faults', 'work'], queryFn: api.plannedWork })
   const people = useQuery({ queryKey: ['notices', 'people'], queryFn: api.addressees })
   const hooks = useQuery({ queryKey: ['notices', 'hooks'], queryFn: api.hooks })
   const session = useSession()
@@ -103,7 +104,9 @@ export function NoticesPage() {
     <>
       <Titled of={say.frame.notices} />
       <Trouble
-        error={log.error ?? rules.error ?? people.error ?? hooks.error ?? again.error ?? test.error ?? browsers.error ?? here.error}
+        error={
+          log.error ?? work.error ?? rules.error ?? people.error ?? hooks.error ?? again.error ?? test.error ?? browsers.error ?? here.error
+        }
       />
       {secret && (
         <Alert severity="warning" onClose={() => setSecret('')} sx={{ mb: 2 }}>
@@ -121,6 +124,29 @@ export function NoticesPage() {
             words: r.person || r.hook,
             detail: ruleWords(r),
             path: at('notice-rules', String(r.id)),
+          }))}
+        />
+      </Section>
+      <Section title={words.work} id="work">
+        <Part
+          title={work.data?.length === 0 ? words.noWork : ''}
+          add={newWork}
+          open={setForm}
+          remove={setDoomed}
+          lines={(work.data ?? []).map((w) => ({
+            key: w.where,
+            words: w.where,
+            tone: w.active ? 'warning.main' : undefined,
+            detail: [
+              w.active ? words.underWay(exact(w.until!)) : w.from ? words.toCome(exact(w.from), exact(w.until!)) : words.workOver,
+              w.repeats,
+              w.reason,
+              w.by,
+            ]
+              .filter(Boolean)
+              .join(', '),
+            path: at('planned-work', String(w.id)),
+            warning: words.endWork,
           }))}
         />
       </Section>

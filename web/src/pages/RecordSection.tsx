@@ -6,7 +6,9 @@ import { at, api, tagOf, type Hostname, type Site } from '../api'
 import { say } from '../catalogue'
 import { siteForms } from '../forms/site'
 import { Entry } from '../parts/Entry'
+import { Listed } from '../parts/Listed'
 import { Part, type Form } from '../parts/Part'
+import { useSession } from '../parts/session'
 import { Section } from '../parts/Sheet'
 import { exact, toneOf } from '../words'
 
@@ -16,6 +18,8 @@ const words = say.record
 export function RecordSection({ site: s }: { site: Site }) {
   const go = useNavigate()
   const [form, setForm] = useState<Form | null>(null)
+  const [listing, setListing] = useState(false)
+  const may = useSession().role !== 'viewer'
   const invite = useMutation({ mutationFn: (link: string) => api.invite(s.code, link) })
   const routerKey = useMutation({ mutationFn: (link: string) => api.routerKey(s.code, link) })
   const hold = useMutation({ mutationFn: (h: Hostname) => api.hold(h.name, !h.hold_by) })
@@ -110,6 +114,13 @@ export function RecordSection({ site: s }: { site: Site }) {
       <Part
         title={words.devices}
         add={f.device()}
+        aside={
+          may && (
+            <Button size="small" color="inherit" onClick={() => setListing(true)}>
+              {say.listed.from}
+            </Button>
+          )
+        }
         {...part}
         lines={s.devices.map((d) => ({
           key: `device ${d.name}`,
@@ -140,6 +151,7 @@ export function RecordSection({ site: s }: { site: Site }) {
           tag: tagOf(v),
         }))}
       />
+      {listing && <Listed site={s.code} close={() => setListing(false)} />}
       {form && (
         <Entry
           {...form}

@@ -1,4 +1,5 @@
-import { Alert, Box, Link, Stack, Typography } from '@mui/material'
+import { Alert, Box, Button, Link, Stack, Typography } from '@mui/material'
+import { useState } from 'react'
 import { Link as To } from 'react-router'
 import { at, type Path, type Service } from '../api'
 import { say } from '../catalogue'
@@ -40,9 +41,37 @@ export function ServiceBlock({
   path?: Path
   view: Window
   zoom: (w: Window) => void
-  folded?: boolean // its path is on its own page
+  folded?: boolean // it is one line until somebody asks for more
 }) {
   const probing = useProbing(site, service.name)
+  const [open, setOpen] = useState(!folded)
+  if (folded && !open && !probing.probed)
+    return (
+      <Stack
+        data-service={service.name}
+        data-state={service.state}
+        data-outcome={service.outcome}
+        data-folded
+        direction="row"
+        sx={{ borderTop: (t) => t.rule.hair, px: 2, py: 0.25, columnGap: 2, alignItems: 'center', flexWrap: { xs: 'wrap', md: 'nowrap' } }}
+      >
+        <Link
+          component={To}
+          to={at('sites', site, 'services', service.name)}
+          color="text.primary"
+          sx={{ fontWeight: 700, width: '10rem', overflowWrap: 'anywhere' }}
+        >
+          {service.name}
+        </Link>
+        <Typography sx={{ color: toneOf[service.verdict], fontWeight: 600, width: '9rem' }}>{service.state_words}</Typography>
+        <Box sx={{ flex: 1, minWidth: '12rem' }}>
+          <Ribbon thin site={site} service={service.name} view={view} zoom={zoom} />
+        </Box>
+        <Button size="small" color="inherit" onClick={() => setOpen(true)} aria-label={words.unfold(service.name)}>
+          {words.more}
+        </Button>
+      </Stack>
+    )
   return (
     <Box
       data-service={service.name}
@@ -65,7 +94,7 @@ export function ServiceBlock({
           {words.silence}
         </Alert>
       )}
-      {path && (!folded || probing.probed) && <PathLine path={path} />}
+      {path && <PathLine path={path} />}
       {path?.finding && <Weighed site={site} service={service.name} finding={path.finding} />}
       <Box sx={{ mt: 1 }}>
         <Ribbon site={site} service={service.name} view={view} zoom={zoom} />

@@ -1,11 +1,12 @@
 import { Box, Button, Checkbox, MenuItem, Stack, styled, TextField, Typography, useTheme } from '@mui/material'
-import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { memo, useCallback, useEffect, useRef, useState } from 'react'
 import { Link as To, useLocation, useNavigate, useSearchParams } from 'react-router'
 import { api, at, type Need, type SiteSummary } from '../api'
 import { needs, say } from '../catalogue'
 import { newSite } from '../forms/site'
 import { Bulk } from '../parts/Bulk'
+import { useEndless } from '../parts/endless'
 import { Entry } from '../parts/Entry'
 import { useSession } from '../parts/session'
 import { Section, Trouble } from '../parts/Sheet'
@@ -67,22 +68,8 @@ const SiteLine = memo(function SiteLine({
   )
 })
 
-// page is how many sites are read at once; further ones are read as somebody comes to the end of the list.
-const page = 60
-
-const filters = ['find', 'tag', 'need', 'sort'] as const
-
-// useKept are the filters that somebody keeps in this browser, as they stand in the address of the page.
-function useKept(): [string[], (of: string[]) => void] {
-  const [kept, setKept] = useState<string[]>(() => JSON.parse(localStorage.getItem('inkpost.filters') ?? '[]') as string[])
-  return [
-    kept,
-    (of) => {
-      localStorage.setItem('inkpost.filters', JSON.stringify(of))
-      setKept(of)
-    },
-  ]
-}
+// filters are in the order in which the server writes them.
+const filters = ['find', 'need', 'sort', 'tag']
 
 // named is a filter in words.
 const named = (of: string) =>
@@ -92,8 +79,12 @@ const named = (of: string) =>
 
 // Filters are what the list is narrowed to, and those that are kept.
 function Filters({ asked, ask }: { asked: URLSearchParams; ask: (of: URLSearchParams) => void }) {
-  const [kept, keep] = useKept()
-  const now = new URLSearchParams([...asked].filter(([k, v]) => v && (filters as readonly string[]).includes(k))).toString()
+  const queries = useQueryClient()
+  const kept = useQuery({ queryKey: ['filters'], queryFn: api.filters, staleTime: 60000 }).data ?? []
+  const again = { onSuccess: () => queries.invalidateQueries({ queryKey: ['filters'] }) }
+  const keep = useMutation({ mutationFn: api.keepFilter, ...again })
+  const drop = useMutation({ mutationFn: api.dropFilter, ...again })
+  const now = new URLSearchParams(filters.flatMap((k): [string, string][] => (asked.get(k) ? [[k, asked.get(k)!]] : []))).toString()
   const set = (name: string, value: string) => {
     const next = new URLSearchParams(asked)
     if (value) next.set(name, value)
@@ -141,27 +132,28 @@ function Filters({ asked, ask }: { asked: URLSearchParams; ask: (of: URLSearchPa
         onChange={(e) => set('tag', e.target.value.trim())}
         sx={{ width: '8rem' }}
       />
-      {now && !kept.includes(now) && (
-        <Button size="small" color="inherit" onClick={() => keep([...kept, now])}>
+      {now && !kept.some((f) => f.query === now) && (
+        <Button size="small" color="inherit" onClick={() => keep.mutate(now)}>
           {words.keep}
         </Button>
       )}
-      {kept.map((of) => (
-        <Box key={of} data-kept={of} sx={{ border: (t) => t.rule.hair, pl: 0.5 }}>
-          <Button size="small" color="inherit" aria-pressed={of === now} onClick={() => ask(new URLSearchParams(of))}>
-            {named(of)}
+      {kept.map((f) => (
+        <Box key={f.id} data-kept={f.query} sx={{ border: (t) => t.rule.hair, pl: 0.5 }}>
+          <Button size="small" color="inherit" aria-pressed={f.query === now} onClick={() => ask(new URLSearchParams(f.query))}>
+            {named(f.query)}
           </Button>
           <Button
             size="small"
             color="inherit"
             sx={{ minWidth: 0 }}
-            aria-label={words.drop(named(of))}
-            onClick={() => keep(kept.filter((k) => k !== of))}
+            aria-label={words.drop(named(f.query))}
+            onClick={() => drop.mutate(f.id)}
           >
             ×
           </Button>
         </Box>
       ))}
+      {(keep.error ?? drop.error) && <Trouble error={keep.error ?? drop.error} />}
     </Stack>
   )
 }
@@ -173,7 +165,6 @@ export function SiteList() {
   const [chosen, setChosen] = useState<string[]>()
   const may = useSession().role !== 'viewer'
   const field = useRef<HTMLInputElement>(null)
-  const end = useRef<HTMLDivElement>(null)
   const go = useNavigate()
   const { hash } = useLocation()
   useEffect(() => {
@@ -182,24 +173,7 @@ export function SiteList() {
   // What is typed counts at once; the address of the page follows.
   const [search, setSearch] = useState(asked.get('find') ?? '')
   const query = { search, tag: asked.get('tag') ?? '', need: asked.get('need') ?? '', sort: asked.get('sort') ?? '' }
-  const list = useInfiniteQuery({
-    queryKey: ['sites', query],
-    queryFn: ({ pageParam }) => api.sites({ ...query, limit: page, offset: pageParam }),
-    initialPageParam: 0,
-    getNextPageParam: (last, pages) => (pages.length * page < last.total ? pages.length * page : undefined),
-    placeholderData: keepPreviousData,
-  })
-  const sites = list.data?.pages.flatMap((p) => p.sites) ?? []
-  const total = list.data?.pages[0].total ?? 0
-  const { hasNextPage, isFetchingNextPage, fetchNextPage } = list
-  useEffect(() => {
-    const seen = new IntersectionObserver(
-      (of) => of.some((e) => e.isIntersecting) && hasNextPage && !isFetchingNextPage && void fetchNextPage(),
-      { rootMargin: '800px' },
-    )
-    if (end.current) seen.observe(end.current)
-    return () => seen.disconnect()
-  }, [hasNextPage, isFetchingNextPage, fetchNextPage])
+  const { all: sites, total, read, error, end } = useEndless(['sites'], query, api.sites)
   const choose = useCallback(
     (code: string, on: boolean) => setChosen((was = []) => (on ? [...was, code] : was.filter((c) => c !== code))),
     [],
@@ -254,11 +228,11 @@ export function SiteList() {
         }}
       />
       {chosen && <Bulk chosen={chosen} all={() => setChosen(sites.map((s) => s.code))} none={() => setChosen([])} />}
-      <Trouble error={list.error} />
+      <Trouble error={error} />
       {sites.map((s) => (
         <SiteLine key={s.code} s={s} chosen={chosen?.includes(s.code)} choose={chosen && choose} />
       ))}
-      {list.data && sites.length === 0 && (
+      {read && sites.length === 0 && (
         <Typography sx={{ px: 2, pb: 1, color: 'text.secondary' }}>{asked.size ? words.noMatch : words.none}</Typography>
       )}
       <div ref={end} />

@@ -72,8 +72,8 @@ function Head({ site }: { site: Site }) {
   )
 }
 
-// many is how many services a site has before the paths of those that are well are folded.
-const many = 3
+// many is how many services a site has before those that are well are folded to a line each.
+const many = 2
 
 // SitePage shows one site: where its paths break, what its services did, how its address moved, and its record.
 export function SitePage() {

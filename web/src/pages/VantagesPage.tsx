@@ -20,7 +20,7 @@ function One({ v, remove }: { v: Vantage; remove: () => void }) {
         <Typography sx={{ color: 'text.secondary' }}>{v.own ? words.own : v.note}</Typography>
         <Box sx={{ flex: 1 }} />
         {!v.own && (
-          <Button size="small" color="error" onClick={remove} aria-label={`${say.form.remove} ${v.name}`}>
+          <Button size="small" color="inherit" onClick={remove} aria-label={`${say.form.remove} ${v.name}`}>
             {say.form.remove}
           </Button>
         )}

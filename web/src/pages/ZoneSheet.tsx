@@ -1,15 +1,20 @@
-import { Alert, Box, Button, Link, Typography } from '@mui/material'
+import { Alert, Box, Button, Link, TextField, Typography } from '@mui/material'
 import { useMutation, useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
 import { Link as To } from 'react-router'
 import { at, api, tagOf, type Alias, type Difference, type Hostname, type Push, type Redirect, type Zone } from '../api'
 import { say } from '../catalogue'
 import { editRedirect, editZone, newAlias, newRecord, newRedirect } from '../forms/zone'
 import { Ago } from '../parts/Ago'
+import { useEndless } from '../parts/endless'
 import { Part, type Doomed, type Form, type Line } from '../parts/Part'
 import { Field, Section } from '../parts/Sheet'
 import { toneOf } from '../words'
 
 const words = say.names
+
+// few hostnames are shown without a search.
+const few = 30
 
 function hostnameLine(h: Hostname, push?: Push): Line {
   const differ = (h.resolvers ?? []).filter((r) => r.differs).map((r) => say.record.gives(r.server, r.given))
@@ -58,7 +63,7 @@ const aliasLine = (a: Alias): Line => ({
   ].join(', '),
 })
 
-const redirectLine = (r: Redirect, hostnames: string[]): Line => ({
+const redirectLine = (r: Redirect, hostnames?: string[]): Line => ({
   key: r.name,
   words: String(r.status),
   detail: words.leadsTo(r.name, r.leads) + (r.keep_path ? words.andPath : ''),
@@ -91,7 +96,6 @@ function Differences({ list }: { list: Difference[] }) {
 
 interface Given {
   zone: Zone
-  hostnames: Hostname[]
   aliases: Alias[]
   redirects: Redirect[]
   keys: string[]
@@ -100,14 +104,17 @@ interface Given {
 }
 
 // ZoneSheet is one zone with all that stands in it, and how it goes with what is pushed elsewhere.
-export function ZoneSheet({ zone: z, hostnames, aliases, redirects, keys, open, remove }: Given) {
+export function ZoneSheet({ zone: z, aliases, redirects, keys, open, remove }: Given) {
   const remote = z.kind === 'remote'
   const pushes = useQuery({ queryKey: ['pushes', z.apex], queryFn: () => api.pushes(z.apex), enabled: remote })
   const records = useQuery({ queryKey: ['records', z.apex], queryFn: () => api.records(z.apex) })
   const differences = useMutation({ mutationFn: () => api.differences(z.apex) })
   const push = useMutation({ mutationFn: () => api.push(z.apex), onSuccess: () => pushes.refetch() })
-  const error = push.error ?? differences.error
-  const all = hostnames.map((h) => h.name)
+  const [search, setSearch] = useState('')
+  const { all: hostnames, total, error: unread, end } = useEndless(['hostnames', z.apex], { zone: z.apex, search }, api.hostnames)
+  // A list to pick from is of use while it is short: else the name is typed.
+  const all = total <= few && !search ? hostnames.map((h) => h.name) : undefined
+  const error = push.error ?? differences.error ?? unread
   const list = pushes.data ?? []
   const waiting = list.filter((p) => p.state !== 'taken')
   const pushed = !z.pushing ? words.notPushed : waiting.length ? words.waiting(waiting.length, list.length) : words.taken(list.length)
@@ -172,17 +179,28 @@ export function ZoneSheet({ zone: z, hostnames, aliases, redirects, keys, open, 
           ),
       )}
       <Part
-        title={words.hostnames}
+        title={total > few || search ? words.hostnamesOf(total) : words.hostnames}
         {...part}
-        lines={hostnames
-          .filter((h) => h.zone === z.apex)
-          .map((h) =>
-            hostnameLine(
-              h,
-              list.find((p) => p.name === h.name),
-            ),
-          )}
+        aside={
+          (total > few || search) && (
+            <TextField
+              type="search"
+              fullWidth={false}
+              placeholder={words.findName}
+              value={search}
+              onChange={(e) => setSearch(e.target.value)}
+              slotProps={{ htmlInput: { 'aria-label': words.findIn(z.apex) } }}
+            />
+          )
+        }
+        lines={hostnames.map((h) =>
+          hostnameLine(
+            h,
+            list.find((p) => p.name === h.name),
+          ),
+        )}
       />
+      <div ref={end} />
       <Part title={words.aliases} {...part} add={newAlias(z.apex, all)} lines={aliases.filter((a) => a.zone === z.apex).map(aliasLine)} />
       <Part
         title={words.redirects}

@@ -14,6 +14,8 @@ const retagged = (s: Site, tag: string, on: boolean) =>
 export function Bulk({ chosen, all, none }: { chosen: string[]; all: () => void; none: () => void }) {
   const queries = useQueryClient()
   const [tag, setTag] = useState('')
+  const [minutes, setMinutes] = useState(60)
+  const [reason, setReason] = useState('')
   const [done, setDone] = useState<{ n: number; of: number; wrong: string[]; ended: boolean }>()
   const stop = useRef(false)
   const each = async (act: (code: string) => Promise<unknown>) => {
@@ -40,6 +42,7 @@ export function Bulk({ chosen, all, none }: { chosen: string[]; all: () => void;
       const s = await api.site(code)
       for (const v of s.services) if (!stop.current) await api.probe(code, v.name, '')
     })
+  const plan = () => each((site) => api.planWork({ site, minutes, reason }))
   const busy = done !== undefined && !done.ended
   const idle = chosen.length === 0 || busy
   return (
@@ -68,6 +71,19 @@ export function Bulk({ chosen, all, none }: { chosen: string[]; all: () => void;
         </Button>
         <Button size="small" variant="outlined" disabled={idle} onClick={() => void probe()}>
           {words.probe}
+        </Button>
+        <TextField
+          size="small"
+          fullWidth={false}
+          type="number"
+          label={words.minutes}
+          value={minutes}
+          onChange={(e) => setMinutes(Number(e.target.value))}
+          sx={{ width: '7rem' }}
+        />
+        <TextField size="small" fullWidth={false} label={words.reason} value={reason} onChange={(e) => setReason(e.target.value)} />
+        <Button size="small" variant="outlined" disabled={idle || minutes < 1} onClick={() => void plan()}>
+          {words.plan}
         </Button>
         {busy && (
           <Button size="small" variant="outlined" onClick={() => (stop.current = true)}>

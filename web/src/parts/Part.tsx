@@ -48,8 +48,10 @@ export function Part({
   open,
   remove,
   own = false,
+  aside,
 }: {
   title: string
+  aside?: ReactNode
   lines: Line[]
   add?: Form
   open: (f: Form) => void
@@ -63,6 +65,7 @@ export function Part({
         <Typography variant="label" sx={{ flex: 1 }}>
           {title}
         </Typography>
+        {aside}
         {may && add && (
           <Button size="small" color="inherit" onClick={() => open(add)}>
             {add.title}
@@ -71,8 +74,8 @@ export function Part({
       </Stack>
       {lines.map((l) => (
         <Stack key={l.key} data-line={l.key} direction="row" sx={{ alignItems: 'center', columnGap: 2, flexWrap: 'wrap' }}>
-          <Typography sx={{ fontWeight: 600, color: l.tone, minWidth: (t) => t.draw.word }}>{l.words}</Typography>
-          <Typography variant="mono" sx={{ flex: 1, minWidth: { xs: '60%', md: 0 } }}>
+          <Typography sx={{ fontWeight: 600, color: l.tone, minWidth: { xs: 0, md: '9rem' } }}>{l.words}</Typography>
+          <Typography variant="mono" sx={{ flex: 1, minWidth: { xs: '100%', md: 0 } }}>
             {l.detail}
           </Typography>
           {l.extra?.map((x) => (
