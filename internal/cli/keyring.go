@@ -69,7 +69,8 @@ func (l login) opened() (login, error) {
 	}
 	key, err := within(func() (string, error) { return keyring.Get(ringService, l.ringName()) })
 	if err != nil {
-		return l, fmt.Errorf("the key to %s is in the system's key ring, and cannot be had: %w; log in again, or give INKPOST_KEY", l.Server,
+		return l, fmt.Errorf("the key to %s is in the system's key ring, and cannot be had: %w; log in again, or give INKPOST_KEY",
+			l.Server,
 			err)
 	}
 	l.Key = key

@@ -79,8 +79,9 @@ inkpost login use makes another the one that is used.`,
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "your name on the server")
-	c.Flags().StringVar(&keep, "keep", keepAuto, "where the key is kept: ring is the system's key ring, file a file that only you can read, "+
-		"auto the ring where there is one")
+	c.Flags().StringVar(&keep, "keep", keepAuto,
+		"where the key is kept: ring is the system's key ring, file a file that only you can read, "+
+			"auto the ring where there is one")
 	c.Flags().BoolVar(&fromStdin, "password-stdin", false, "read the password from standard input")
 	c.AddCommand(loginListCommand(), loginUseCommand(), loginForgetCommand())
 	return c

@@ -88,7 +88,7 @@ func hostnameCommand() *cobra.Command {
 	}
 	var q contract.HostnameQuery
 	list := &cobra.Command{Use: "list [WORDS]", Short: "List hostnames, or those that have some words", Args: cobra.ArbitraryArgs,
-		Example: "  inkpost hostname list\n  inkpost hostname list KET-07\n  inkpost hostname list 203.0.113.7 --zone isles.saltmarsh.example",
+		Example: "  inkpost hostname list\n  inkpost hostname list 203.0.113.7 --zone isles.saltmarsh.example",
 		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			q.Search = strings.Join(args, " ")
 			rows, _, err := c.HostnamesLike(cmd.Context(), q)

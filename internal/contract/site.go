@@ -229,8 +229,8 @@ type SiteQuery struct {
 	Limit, Offset     int
 }
 
-// HostnameQuery asks for some hostnames: of a site, of a zone, with words that all have to be found in the name, its addresses or its site's
-// code. Limit 0 lists all.
+// HostnameQuery asks for some hostnames: of a site, of a zone, with words that all have to be found in the name, its addresses or its
+// site's code. Limit 0 lists all.
 type HostnameQuery struct {
 	Site, Zone, Search string
 	Limit, Offset      int

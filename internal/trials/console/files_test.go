@@ -100,7 +100,7 @@ func TestSitesAreFoundKeptAndTaggedTogether(t *testing.T) {
 	require.GreaterOrEqual(t, i, 0)
 	require.Equal(t, "BOA-09", work[i].Scope.Site)
 	do(t, tab, chromedp.Navigate(running.URL+"/notices"), chromedp.WaitVisible(`#work [data-line="BOA-09"]`),
-		chromedp.Click(`#work [data-line="BOA-09"] [aria-label^="Remove"]`), pressed(`@role="dialog"`, "Remove"),
+		chromedp.Click(`#work [data-line="BOA-09"] [aria-label^="Remove"]`), inDialog("Remove"),
 		chromedp.WaitNotPresent(`#work [data-line="BOA-09"]`))
 	do(t, tab, chromedp.Navigate(running.URL+"/?find=nobody-has-this"))
 	await(t, tab, contains(`#sites`, "No site is like that."))
@@ -116,7 +116,8 @@ func TestARoutersListIsReadInTheConsole(t *testing.T) {
 		chromedp.WaitVisible(`[role="dialog"] [role="alert"]`))
 	do(t, tab, press("Cancel"), chromedp.WaitNotPresent(`textarea[name="list"]`), press("From the router’s list"),
 		chromedp.WaitVisible(`textarea[name="list"]`), chromedp.SendKeys(`textarea[name="list"]`,
-		"1764500000 02:00:5e:04:00:77 127.201.4.77 still-house *\n"), press("Read it"), chromedp.WaitVisible(`[data-listed="02:00:5e:04:00:77"]`))
+			"1964500000 02:00:5e:04:00:77 127.201.4.77 still-house *\n"), press("Read it"),
+		chromedp.WaitVisible(`[data-listed="02:00:5e:04:00:77"]`))
 	await(t, tab, contains(`[data-listed]`, "not on record"))
 	do(t, tab, chromedp.Click(`input[aria-label="Put still-house on record"]`, chromedp.NodeReady), press("Put 1 on record"),
 		chromedp.WaitNotPresent(`textarea[name="list"]`), chromedp.WaitVisible(`[data-line="device still-house"]`))

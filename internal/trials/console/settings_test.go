@@ -34,7 +34,8 @@ func TestPagesPrintWell(t *testing.T) {
 	await(t, tab, `getComputedStyle(document.querySelector('#services')).backgroundColor === 'rgb(255, 255, 255)'`)
 	await(t, tab, `[...document.querySelectorAll('button:not(.MuiLink-root), header, input')].every(e => e.offsetParent === null)`)
 	await(t, tab, `(() => { // the stations of a path stand beside each other
-		const tops = [...document.querySelectorAll('[data-service] [data-hop]')].slice(0, 7).map(e => Math.round(e.getBoundingClientRect().top))
+		const tops = [...document.querySelectorAll('[data-service] [data-hop]')].slice(0, 7).map(e =>
+			Math.round(e.getBoundingClientRect().top))
 		return tops.length === 7 && new Set(tops).size === 1
 	})()`)
 	do(t, tab, printed(false))
