@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"time"
 
+	"inkpost.example/inkpost/internal/access/filters"
 	"inkpost.example/inkpost/internal/access/throttle"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -45,6 +46,8 @@ type KeyFinder interface {
 
 // Access is the room. It is safe for concurrent use.
 type Access struct {
+	Filters filters.Filters
+
 	store  *store.Store
 	editor Editor
 	keys   KeyFinder
@@ -60,5 +63,5 @@ type Access struct {
 
 // New returns a room that edits keys through editor and finds them through keys.
 func New(st *store.Store, editor Editor, keys KeyFinder, now func() time.Time, log *slog.Logger) *Access {
-	return &Access{store: st, editor: editor, keys: keys, now: now, log: log, hasher: throttle.NewHasher()}
+	return &Access{Filters: filters.New(st), store: st, editor: editor, keys: keys, now: now, log: log, hasher: throttle.NewHasher()}
 }

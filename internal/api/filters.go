@@ -21,7 +21,7 @@ func (a *api) filterRoutes() []route {
 }
 
 func (a *api) siteFilters(c *echo.Context, p principal) error {
-	list, err := a.engine().Access.SiteFilters(c.Request().Context(), p.personID)
+	list, err := a.engine().Access.Filters.Of(c.Request().Context(), p.personID)
 	out := []contract.SiteFilter{}
 	for _, f := range list {
 		out = append(out, contract.SiteFilter(f))
@@ -34,7 +34,7 @@ func (a *api) keepSiteFilter(c *echo.Context, p principal) error {
 	if err := decode(c, &in); err != nil {
 		return err
 	}
-	f, err := a.engine().Access.KeepSiteFilter(c.Request().Context(), p.personID, in.Query)
+	f, err := a.engine().Access.Filters.Keep(c.Request().Context(), p.personID, in.Query)
 	return ok(c, http.StatusCreated, contract.SiteFilter(f), err)
 }
 
@@ -43,5 +43,5 @@ func (a *api) dropSiteFilter(c *echo.Context, p principal) error {
 	if err != nil {
 		return err
 	}
-	return done(c, a.engine().Access.DropSiteFilter(c.Request().Context(), p.personID, id))
+	return done(c, a.engine().Access.Filters.Drop(c.Request().Context(), p.personID, id))
 }

@@ -18,6 +18,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/checkup"
 	"inkpost.example/inkpost/internal/engine/commissioning"
 	"inkpost.example/inkpost/internal/engine/declared"
+	"inkpost.example/inkpost/internal/engine/errands"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/faultedits"
 	"inkpost.example/inkpost/internal/engine/faults"
@@ -51,6 +52,7 @@ type Config = rooms.Config
 // Engine is the running service behind the API.
 type Engine struct {
 	*views.Views
+	*errands.Errands
 	*changes.Changes
 	*faultedits.FaultEdits
 	*siteedits.SiteEdits
@@ -76,7 +78,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	r := &rooms.Rooms{Config: config, Store: st.Now(), Started: config.Clock(), Events: events.NewHub(config.Clock),
 		Record: &record.Record{}}
 	e := &Engine{rooms: r, led: st.Leads(), stopping: make(chan struct{})}
-	e.Views = &views.Views{Rooms: r}
+	e.Views, e.Errands = &views.Views{Rooms: r}, &errands.Errands{Rooms: r}
 	e.Changes = changes.New(e, r, e.stopping)
 	e.FaultEdits = &faultedits.FaultEdits{Rooms: r, Views: e.Views}
 	e.SiteEdits = &siteedits.SiteEdits{Rooms: r, Changes: e.Changes, Views: e.Views}

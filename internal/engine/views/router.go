@@ -1,6 +1,7 @@
 package views
 
 import (
+	"context"
 	"maps"
 	"slices"
 	"time"
@@ -27,4 +28,16 @@ func gatewayView(w site.RouterWord) *contract.GatewayWord {
 		out.Ports = append(out.Ports, one)
 	}
 	return out
+}
+
+// Scan makes an agent of the site look at its devices now. Error: ErrNoAgent.
+func (vw *Views) Scan(ctx context.Context, code string) ([]contract.DeviceReport, error) {
+	p, err := vw.FindSite(code)
+	if err != nil {
+		return nil, err
+	}
+	if err := vw.SiteSide.Scan(ctx, p.ID); err != nil {
+		return nil, err
+	}
+	return vw.DeviceReports(code)
 }

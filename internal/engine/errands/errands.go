@@ -1,4 +1,7 @@
-package views
+// Package errands has what agents and vantage points are to do, as documents of the API. It owns nothing.
+//
+// No lock of the engine may be held when it is called: it waits for something to do.
+package errands
 
 import (
 	"context"
@@ -9,11 +12,14 @@ import (
 	"inkpost.example/inkpost/internal/engine/vantages"
 )
 
+// Errands is the room.
+type Errands struct{ *rooms.Rooms }
+
 // News returns what has changed for a vantage point since a cursor; it waits for something until ctx ends.
-func (vw *Views) News(ctx context.Context, vantageID int64, cursor uint64) (contract.AssignmentNews, bool) {
-	n, ok := vw.Rooms.Vantages.Await(ctx, vantageID, cursor)
-	out := contract.AssignmentNews{Cursor: n.Cursor, Whole: n.Whole, Drop: n.Drop, Now: n.Now, Deadline: vw.ProbeDeadline.Seconds(),
-		Clock: vw.Now()}
+func (e *Errands) News(ctx context.Context, vantageID int64, cursor uint64) (contract.AssignmentNews, bool) {
+	n, ok := e.Rooms.Vantages.Await(ctx, vantageID, cursor)
+	out := contract.AssignmentNews{Cursor: n.Cursor, Whole: n.Whole, Drop: n.Drop, Now: n.Now, Deadline: e.ProbeDeadline.Seconds(),
+		Clock: e.Now()}
 	for _, a := range n.Put {
 		out.Put = append(out.Put, assignmentView(a))
 	}
@@ -40,12 +46,12 @@ func assignmentView(a vantages.Assignment) contract.Assignment {
 }
 
 // AgentTasks returns what the agent of a link is to do. While that is what it has already, it waits for something new until ctx ends.
-func (vw *Views) AgentTasks(ctx context.Context, linkID int64, have string) (contract.AgentTasks, error) {
-	t, err := vw.SiteSide.Tasks(ctx, linkID, have)
+func (e *Errands) AgentTasks(ctx context.Context, linkID int64, have string) (contract.AgentTasks, error) {
+	t, err := e.SiteSide.Tasks(ctx, linkID, have)
 	if err != nil {
 		return contract.AgentTasks{}, err
 	}
-	out := contract.AgentTasks{Version: t.Version, Watch: []contract.WatchedDevice{}, Every: vw.WatchEvery.Seconds(), Scan: t.Scan,
+	out := contract.AgentTasks{Version: t.Version, Watch: []contract.WatchedDevice{}, Every: e.WatchEvery.Seconds(), Scan: t.Scan,
 		Check: t.Check}
 	for _, d := range t.Watch {
 		one := contract.WatchedDevice{Device: d.Name, MAC: d.MAC, Address: d.Address.String(), WantIPv6: d.WantIPv6,
@@ -60,18 +66,6 @@ func (vw *Views) AgentTasks(ctx context.Context, linkID int64, have string) (con
 			Nonce: p.Nonce, Seconds: p.For.Seconds()})
 	}
 	return out, nil
-}
-
-// Scan makes an agent of the site look at its devices now. Error: ErrNoAgent.
-func (vw *Views) Scan(ctx context.Context, code string) ([]contract.DeviceReport, error) {
-	p, err := vw.FindSite(code)
-	if err != nil {
-		return nil, err
-	}
-	if err := vw.SiteSide.Scan(ctx, p.ID); err != nil {
-		return nil, err
-	}
-	return vw.DeviceReports(code)
 }
 
 func watchedPortView(p siteside.WatchedPort) contract.WatchedPort {
