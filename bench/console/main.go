@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"os/exec"
+	"runtime/pprof"
 	"slices"
 	"sync"
 	"time"
@@ -34,8 +35,9 @@ func main() {
 	sites := flag.Int("sites", 2000, "sites of the demo")
 	rounds := flag.Int("rounds", 7, "times that the first page is opened")
 	calls := flag.Int("calls", 300, "requests of each kind")
+	profile := flag.String("profile", "", "a file for a processor profile of the requests")
 	flag.Parse()
-	if err := run(context.Background(), *sites, *rounds, *calls); err != nil {
+	if err := run(context.Background(), *sites, *rounds, *calls, *profile); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -46,7 +48,7 @@ const people = 2
 
 const password = "slipway-gannet-kettle"
 
-func run(ctx context.Context, sites, rounds, calls int) error {
+func run(ctx context.Context, sites, rounds, calls int, profile string) error {
 	dir, err := os.MkdirTemp("", "inkpost-console-")
 	if err != nil {
 		return err
@@ -73,6 +75,17 @@ func run(ctx context.Context, sites, rounds, calls int) error {
 	fmt.Printf("%d sites, with a year's past, on %s\n\n", sites, time.Now().Format(time.DateOnly))
 	if err := look(d, rounds); err != nil {
 		return err
+	}
+	if profile != "" {
+		f, err := os.Create(profile)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		if err := pprof.StartCPUProfile(f); err != nil {
+			return err
+		}
+		defer pprof.StopCPUProfile()
 	}
 	return ask(ctx, d, calls)
 }

@@ -46,6 +46,7 @@ func assignmentView(a vantages.Assignment) contract.Assignment {
 }
 
 // AgentTasks returns what the agent of a link is to do. While that is what it has already, it waits for something new until ctx ends.
+// Error: that of ctx.
 func (e *Errands) AgentTasks(ctx context.Context, linkID int64, have string) (contract.AgentTasks, error) {
 	t, err := e.SiteSide.Tasks(ctx, linkID, have)
 	if err != nil {

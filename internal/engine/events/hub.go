@@ -69,6 +69,13 @@ func NewHub(now func() time.Time) *Hub {
 	return &Hub{now: now, last: uint64(now().UnixMicro()), subs: map[*Subscription]struct{}{}, noted: map[string]time.Time{}}
 }
 
+// Position is how many events there were: as long as it stays the same, nobody has told of anything.
+func (h *Hub) Position() uint64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.last
+}
+
 // Publish hands an event to every subscriber. It does not block.
 func (h *Hub) Publish(kind Kind, site, part, words string) {
 	h.mu.Lock()

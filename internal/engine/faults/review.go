@@ -15,6 +15,7 @@ import (
 
 // Run reviews sites where something changed, and every site now and then, because silence is no event, until ctx ends.
 func (b *Board) Run(ctx context.Context) {
+	const rounds = 20 // in which each site is reviewed once
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
 	for n := 0; ; n++ {
@@ -23,10 +24,12 @@ func (b *Board) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		if n%20 == 0 {
-			for _, p := range b.record.Sites() {
-				b.Review(p.ID)
+		for i, id := range b.record.SiteIDs() { // a part of them each time: all at once would keep a processor from everybody else
+			if i%rounds == n%rounds {
+				b.Review(id)
 			}
+		}
+		if n%rounds == 0 {
 			if err := b.ReadWork(ctx); err != nil && ctx.Err() == nil { // codes of sites may have changed
 				b.log.Warn("planned work could not be read; retrying", "error", err)
 			}

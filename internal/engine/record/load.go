@@ -74,6 +74,7 @@ func (r *Record) Load(ctx context.Context, from Reader) (Diff, error) {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.version++
 	d := wholeDiff(r.content, next)
 	r.content = next
 	return d, nil
@@ -201,6 +202,7 @@ func (r *Record) Reload(ctx context.Context, from Reader, t Touched) (Diff, erro
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.version++
 	d := r.replaceSites(t.Sites, read)
 	d.names = map[int64]map[names.Name]bool{}
 	r.replaceZones(zoneIDs, zoneRows, &d)

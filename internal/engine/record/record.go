@@ -22,6 +22,7 @@ import (
 type Record struct {
 	mu locks.LeafRW
 	content
+	version uint64
 }
 
 // content is everything on record, with its indexes.
@@ -65,6 +66,13 @@ func emptyContent() content {
 		siteSigning: map[int64][]string{}}
 }
 
+// Version goes up with every change of the record.
+func (r *Record) Version() uint64 {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.version
+}
+
 // Site finds a site by its ID.
 func (r *Record) Site(id int64) (Site, bool) {
 	r.mu.RLock()
@@ -102,6 +110,13 @@ func (r *Record) Sites() []Site {
 		out = append(out, r.sites[id])
 	}
 	return out
+}
+
+// SiteIDs lists the IDs of all sites in order of their codes.
+func (r *Record) SiteIDs() []int64 {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return slices.Clone(r.sorted)
 }
 
 // HostnameAt finds the hostname that has its addresses at a name, and its site.
@@ -226,6 +241,7 @@ func (r *Record) Credential(username string) (password string, linkID int64) {
 func (r *Record) SetLinks(list []site.Link) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.version++
 	copied := map[int64]bool{}
 	for _, l := range list {
 		p, ok := r.sites[l.SiteID]
@@ -247,6 +263,7 @@ func (r *Record) SetLinks(list []site.Link) {
 func (r *Record) Pin(of site.Service, fingerprint, by string, at time.Time, first bool) (s site.Service, ok bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.version++
 	p := r.sites[of.SiteID]
 	i := slices.IndexFunc(p.Services, func(o site.Service) bool { return o.ID == of.ID })
 	if i < 0 {
@@ -267,6 +284,7 @@ func (r *Record) Pin(of site.Service, fingerprint, by string, at time.Time, firs
 func (r *Record) SetSerials(serials map[int64]uint32) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.version++
 	for id, serial := range serials {
 		if z, ok := r.zones[id]; ok {
 			z.Serial = serial

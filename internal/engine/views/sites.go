@@ -13,6 +13,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/probing"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rooms"
 )
 
 // needRank is the order in which sites need somebody.
@@ -37,15 +38,15 @@ func (vw *Views) Summaries(ctx context.Context, q contract.SiteQuery) (list []co
 	if _, known := needRank[q.Need]; q.Need != "" && !known {
 		return nil, 0, site.Flaws{{Field: "need", Detail: "is now, soon, unknown or nothing"}}
 	}
-	now, words := vw.Now(), site.Words(q.Search)
+	sight, words, tag := rooms.SightOf(ctx), site.Words(q.Search), strings.ToLower(q.Tag)
 	var found []*contract.SiteSummary
-	for _, p := range vw.SitesSeen(ctx) {
-		if q.Tag != "" && !slices.Contains(p.Tags, strings.ToLower(q.Tag)) || len(words) > 0 && !site.Has(words, texts(p)) {
+	for _, l := range vw.listed() {
+		if !sight.All() && !sight.Sees(l.Tags) || tag != "" && !slices.Contains(l.Tags, tag) || len(words) > 0 && !site.Has(words,
+			l.text) ||
+			q.Need != "" && l.Need != q.Need {
 			continue
 		}
-		if s := vw.summary(&p, now); q.Need == "" || s.Need == q.Need {
-			found = append(found, s)
-		}
+		found = append(found, l.SiteSummary)
 	}
 	slices.SortFunc(found, func(a, b *contract.SiteSummary) int { return cmp.Or(order(a, b), strings.Compare(a.Code, b.Code)) })
 	total = len(found)
@@ -58,6 +59,36 @@ func (vw *Views) Summaries(ctx context.Context, q contract.SiteQuery) (list []co
 		list[i] = *s
 	}
 	return list, total, nil
+}
+
+// listing is how all sites were at a time, with what each is searched by. It is not changed.
+type listing struct {
+	at               time.Time
+	events, recorded uint64
+	sites            []listedSite
+}
+
+type listedSite struct {
+	*contract.SiteSummary
+	text string
+}
+
+// listingFor is how long a listing stands although nobody told of a change: what follows from the time of day alone tells nobody.
+const listingFor = 5 * time.Second
+
+// listed is how all sites are now. Who types into the search asks for the same again and again: it is found out anew where something
+// has happened since.
+func (vw *Views) listed() []listedSite {
+	now := vw.Now()
+	next := &listing{at: now, events: vw.Events.Position(), recorded: vw.Record.Version()}
+	if l := vw.listing.Load(); l != nil && l.events == next.events && l.recorded == next.recorded && now.Sub(l.at).Abs() < listingFor {
+		return l.sites
+	}
+	for _, p := range vw.Record.Sites() {
+		next.sites = append(next.sites, listedSite{vw.summary(&p, now), texts(p)})
+	}
+	vw.listing.Store(next)
+	return next.sites
 }
 
 // texts is what a site is searched by: code, name, note, tags, addresses, hostnames, and its devices' names and MACs.

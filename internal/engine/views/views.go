@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
@@ -29,6 +30,7 @@ import (
 // Views makes documents.
 type Views struct {
 	*rooms.Rooms
+	listing atomic.Pointer[listing]
 }
 
 // Site returns everything on a site's record as it stands now.
