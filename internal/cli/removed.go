@@ -37,19 +37,38 @@ func removedCommand() *cobra.Command {
 }
 
 func restoreCommand() *cobra.Command {
-	return &cobra.Command{Use: "restore REMOVAL", Short: "Bring back what was removed, with its history", Args: cobra.ExactArgs(1),
-		Example: "  inkpost removed\n  inkpost restore 12",
-		RunE: with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			id, err := strconv.ParseInt(args[0], 10, 64)
-			if err != nil {
-				return usagef("%q is not the number of a removal; inkpost removed lists them", args[0])
+	var from, database, identity, passphrase string
+	one := with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		id, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil {
+			return usagef("%q is not the number of a removal; inkpost removed lists them (to put a backup back: --from FILE)", args[0])
+		}
+		r, err := c.Restore(cmd.Context(), id)
+		if err == nil {
+			say(cmd, "%s %s is back.", strings.ToUpper(r.Kind[:1])+r.Kind[1:], r.Name)
+		}
+		return err
+	})
+	c := &cobra.Command{Use: "restore [REMOVAL]", Short: "Bring back what was removed, with its history; or a whole backup",
+		Args: cobra.MaximumNArgs(1),
+		Long: `Bring back what was removed, with its history: inkpost removed lists it. With --from, put a whole backup into
+an empty database: sessions are ended, agents go on with their keys, and the serials of hosted zones go
+ahead, so that secondaries take them.`,
+		Example: "  inkpost restore 12\n  inkpost restore --from nightly.dump --database-url postgres://inkpost@127.0.0.1:5432/inkpost",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			switch {
+			case from != "" && len(args) == 0:
+				return putBack(cmd, from, database, identity, passphrase)
+			case from == "" && len(args) == 1:
+				return one(cmd, args)
 			}
-			r, err := c.Restore(cmd.Context(), id)
-			if err == nil {
-				say(cmd, "%s %s is back.", strings.ToUpper(r.Kind[:1])+r.Kind[1:], r.Name)
-			}
-			return err
-		})}
+			return usagef("give the number of a removal, or --from FILE")
+		}}
+	c.Flags().StringVar(&from, "from", "", "the backup to put back; - reads standard input")
+	c.Flags().StringVar(&database, "database-url", "", "with --from: an empty PostgreSQL database")
+	c.Flags().StringVar(&identity, "identity", "", "with --from: the file of the age key that opens the backup")
+	c.Flags().StringVar(&passphrase, "passphrase-file", "", "with --from: the file whose first line is the passphrase of the backup")
+	return c
 }
 
 // recordRemoval makes a remove command of what can be brought back; it is named by the last argument, its site by the one before.

@@ -80,12 +80,18 @@ func reviewsCommand() *cobra.Command {
 		})}
 }
 
+// onTerminal reports whether somebody sees what is said beside the output.
+func onTerminal(cmd *cobra.Command) bool {
+	f, ok := cmd.ErrOrStderr().(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
 // progressBar draws a bar on a terminal; elsewhere it is silent. 0 of 0 clears it.
 func progressBar(cmd *cobra.Command) func(done, of int) {
-	f, ok := cmd.ErrOrStderr().(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	if !onTerminal(cmd) {
 		return func(int, int) {}
 	}
+	f := cmd.ErrOrStderr()
 	return func(done, of int) {
 		if of == 0 {
 			_, _ = fmt.Fprint(f, "\r\x1b[K")
