@@ -94,7 +94,7 @@ func New(o Options) (*echo.Echo, error) {
 	e.Logger = o.Log
 	e.IPExtractor = extractor(o.Proxies)
 	e.HTTPErrorHandler = a.problem
-	e.Use(middleware.Recover(), secured)
+	e.Use(middleware.Recover(), a.secured)
 	limited := middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
 		Store: middleware.NewRateLimiterMemoryStoreWithConfig(middleware.RateLimiterMemoryStoreConfig{Rate: 5,
 			Burst: 20, ExpiresIn: 3 * time.Minute}),
@@ -146,11 +146,14 @@ func extractor(proxies []netip.Prefix) echo.IPExtractor {
 }
 
 // secured sets headers that restrict what a browser may do with our pages.
-func secured(next echo.HandlerFunc) echo.HandlerFunc {
+func (a *api) secured(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
 			"frame-ancestors 'none'; base-uri 'none'")
+		if a.overTLS(c) { // a browser that was here once asks by HTTPS from then on (RFC 6797)
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		if path := c.Request().URL.Path; strings.HasPrefix(path, base) || strings.HasPrefix(path, "/announce") {

@@ -63,6 +63,12 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 			if o.OpenID.Issuer != "" && (o.OpenID.ClientID == "" || o.PublicURL == "") {
 				return usagef("--openid-issuer needs --openid-client, and --public-url, to which the provider sends people back")
 			}
+			if (o.TLSCert == "") != (o.TLSKey == "") {
+				return usagef("--tls-cert and --tls-key belong together")
+			}
+			if o.PlainHTTP != "" && o.TLSCert == "" {
+				return usagef("--http-plain sends browsers to HTTPS: it needs --tls-cert and --tls-key")
+			}
 			if o.PublicURL, err = publicURL(o.PublicURL); err != nil {
 				return err
 			}
@@ -118,6 +124,9 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f := c.Flags()
 	f.StringVar(&o.Database, "database-url", "", "the PostgreSQL database, such as postgres://inkpost@127.0.0.1:5432/inkpost")
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
+	f.StringVar(&o.TLSCert, "tls-cert", "", "file with the console's certificate and those above it (PEM); read anew when it changes")
+	f.StringVar(&o.TLSKey, "tls-key", "", "file with its private key (PEM)")
+	f.StringVar(&o.PlainHTTP, "http-plain", "", "address at which browsers that come without TLS are sent to HTTPS, such as :80")
 	f.StringVar(&o.OpenID.Issuer, "openid-issuer", "", "URL of a provider of OpenID Connect at which people may sign in as well")
 	f.StringVar(&o.OpenID.ClientID, "openid-client", "",
 		"what this server is called there; its redirect URI is PUBLIC-URL/api/v1/session/provider/return")

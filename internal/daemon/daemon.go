@@ -4,6 +4,7 @@ package daemon
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,7 +12,6 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -86,6 +86,11 @@ type Options struct {
 	Console fs.FS
 	// Version is this program's version, shown by the API.
 	Version string
+	// TLSCert and TLSKey are files with the console's certificate and its key (PEM); they are read anew when they change. Default: none, and
+	// the console speaks plain HTTP.
+	TLSCert, TLSKey string
+	// PlainHTTP is where browsers that come without TLS are sent to HTTPS. Default: nowhere.
+	PlainHTTP string
 	// ZonePort is the port of zones' name servers, which a checkup asks; a lab has another. Default: 53.
 	ZonePort string
 	// StateDir is where the copy of the zones is kept. Default: none is kept.
@@ -100,6 +105,7 @@ type Daemon struct {
 	DNS    string // "host:port" of the name server
 	SendOn string // "host:port" of the redirect listener
 	STUN   string // "host:port" of the STUN responder
+	Plain  string // "host:port" from which browsers are sent to HTTPS
 
 	Names *authdns.Server // for its counts
 
@@ -110,6 +116,7 @@ type Daemon struct {
 	directory *authdns.Directory
 	copy      zoneCopy
 	shares    shares
+	tls       *tls.Config // of the console; nil for plain HTTP
 	engine    atomic.Pointer[engine.Engine]
 	lease     *store.Lease // of the writer
 	endEngine func()       // ends the engine that runs
@@ -168,6 +175,12 @@ func (d *Daemon) open(ctx context.Context) error {
 		return fmt.Errorf("HTTP: %w", err)
 	}
 	d.URL = "http://" + console.Addr().String()
+	if d.o.TLSCert != "" {
+		if err := d.secure(console.Addr()); err != nil {
+			_ = console.Close()
+			return err
+		}
+	}
 	d.name = serverName(d.URL)
 	if d.o.Redirect != "" {
 		if err := d.sendOn(); err != nil {
@@ -191,7 +204,7 @@ func (d *Daemon) open(ctx context.Context) error {
 		_ = console.Close()
 		return err
 	}
-	d.listen(bound(console, d.shares.http, d.o.Proxies), handler)
+	d.listen(bound(console, d.shares.http, d.o.Proxies), handler, d.tls)
 	d.done.Go(func() { d.keepRole(d.ctx) })
 	d.done.Go(func() { d.keepCopy(d.ctx) })
 	return nil
@@ -206,7 +219,7 @@ func (d *Daemon) config(serials map[string]uint32) engine.Config {
 		RedirectAt: o.RedirectAt,
 		Serials:    serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, KeyRate: o.KeyRate, Log: d.log,
 		Mail: o.Mail, Hooks: hook.Sender{Allowed: o.HookAllow}, ConsoleURL: cmp.Or(o.PublicURL, d.URL),
-		Installation: rooms.Installation{PublicURL: o.PublicURL, HTTP: strings.TrimPrefix(d.URL, "http://"), DNS: d.DNS, STUN: d.STUN,
+		Installation: rooms.Installation{PublicURL: o.PublicURL, HTTP: hostOf(d.URL), DNS: d.DNS, STUN: d.STUN,
 			Redirect: d.SendOn, StateDir: o.StateDir, ZonePort: o.ZonePort}}
 }
 
@@ -232,7 +245,7 @@ func (d *Daemon) sendOn() error {
 			return e.SendOn(host)
 		}
 		return site.Redirect{}, false
-	}))
+	}), nil)
 	return nil
 }
 
@@ -271,13 +284,17 @@ const (
 	idleWait  = time.Minute
 )
 
-// listen serves HTTP on a listener until the service ends.
-func (d *Daemon) listen(l net.Listener, handler http.Handler) {
+// listen serves HTTP on a listener until the service ends, over TLS where secure is set.
+func (d *Daemon) listen(l net.Listener, handler http.Handler, secure *tls.Config) {
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: headWait, ReadTimeout: readWait, WriteTimeout: writeWait,
-		IdleTimeout: idleWait, MaxHeaderBytes: 32 << 10,
+		IdleTimeout: idleWait, MaxHeaderBytes: 32 << 10, TLSConfig: secure,
 		BaseContext: func(net.Listener) context.Context { return d.ctx }, ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelWarn)}
 	d.done.Go(func() {
-		if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		serve := func() error { return server.Serve(l) }
+		if secure != nil {
+			serve = func() error { return server.ServeTLS(l, "", "") } // HTTP/2 as well
+		}
+		if err := serve(); !errors.Is(err, http.ErrServerClosed) {
 			d.report(d.ctx, err)
 		}
 	})

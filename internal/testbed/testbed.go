@@ -178,6 +178,16 @@ func options(t testing.TB, edit func(*Options)) Options {
 	return o
 }
 
+// Bare runs a service in which nobody has signed in. Error: that of daemon.Start.
+func Bare(t testing.TB, edit func(*Options)) (*daemon.Daemon, error) {
+	t.Helper()
+	d, err := daemon.Start(t.Context(), options(t, edit))
+	if err == nil {
+		t.Cleanup(d.Stop)
+	}
+	return d, err
+}
+
 // Beside runs a further service, on the database of one that runs.
 func Beside(t testing.TB, s *Service, database string, edit func(*Options)) *Service {
 	t.Helper()
