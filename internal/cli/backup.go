@@ -41,7 +41,8 @@ inkpost restore --from FILE puts it into an empty database.`,
 			if err != nil {
 				return err
 			}
-			if err := daemon.NoteBackup(cmd.Context(), database, began, octets, lock.Passphrase != "" || len(lock.Recipients) > 0); err != nil {
+			if err := daemon.NoteBackup(cmd.Context(), database, began, octets, lock.Passphrase != "" ||
+				len(lock.Recipients) > 0); err != nil {
 				return fmt.Errorf("the backup is made, and the database could not be told: %w", err)
 			}
 			if args[0] != "-" {

@@ -45,6 +45,7 @@ func interrupted(cmd *cobra.Command) (context.Context, context.CancelFunc) {
 func serveCommand() *cobra.Command {
 	o := daemon.Options{}
 	var owner, level string
+	var secrets string
 	var proxies, standIns, sendOn, hookAllow []string
 	var security string
 	c := &cobra.Command{
@@ -62,6 +63,9 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 			}
 			if o.OpenID.Issuer != "" && (o.OpenID.ClientID == "" || o.PublicURL == "") {
 				return usagef("--openid-issuer needs --openid-client, and --public-url, to which the provider sends people back")
+			}
+			if o.Secrets, err = secretRing(secrets); err != nil {
+				return err
 			}
 			if (o.TLSCert == "") != (o.TLSKey == "") {
 				return usagef("--tls-cert and --tls-key belong together")
@@ -124,6 +128,9 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 	f := c.Flags()
 	f.StringVar(&o.Database, "database-url", "", "the PostgreSQL database, such as postgres://inkpost@127.0.0.1:5432/inkpost")
 	f.StringVar(&o.HTTP, "http", defaultHTTP, "address of the API and console")
+	f.StringVar(&secrets, "secrets-key", "",
+		"file with the key by which secrets are sealed in the database, as inkpost secrets-key makes one (default: the systemd credential "+
+			"secrets-key, if there is one)")
 	f.StringVar(&o.TLSCert, "tls-cert", "", "file with the console's certificate and those above it (PEM); read anew when it changes")
 	f.StringVar(&o.TLSKey, "tls-key", "", "file with its private key (PEM)")
 	f.StringVar(&o.PlainHTTP, "http-plain", "", "address at which browsers that come without TLS are sent to HTTPS, such as :80")

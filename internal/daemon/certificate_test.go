@@ -99,7 +99,8 @@ func TestACheckupReadsTheCertificate(t *testing.T) {
 	at := testbed.FreePort(t)
 	d, err := testbed.Bare(t, func(o *testbed.Options) {
 		o.HTTP = fmt.Sprintf("127.0.0.1:%d", at)
-		o.TLSCert, o.TLSKey, o.PublicURL = filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem"), fmt.Sprintf("https://localhost:%d", at)
+		o.TLSCert, o.TLSKey, o.PublicURL = filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem"),
+			fmt.Sprintf("https://localhost:%d", at)
 	})
 	require.NoError(t, err)
 	var said checkup.Point

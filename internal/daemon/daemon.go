@@ -22,6 +22,7 @@ import (
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/store/seal"
 	"inkpost.example/inkpost/internal/wire/authdns"
 	"inkpost.example/inkpost/internal/wire/hook"
 	"inkpost.example/inkpost/internal/wire/openid"
@@ -86,11 +87,13 @@ type Options struct {
 	Console fs.FS
 	// Version is this program's version, shown by the API.
 	Version string
-	// TLSCert and TLSKey are files with the console's certificate and its key (PEM); they are read anew when they change. Default: none, and
-	// the console speaks plain HTTP.
+	// TLSCert and TLSKey are files with the console's certificate and its key (PEM); they are read anew when they change. Default: none,
+	// and the console speaks plain HTTP.
 	TLSCert, TLSKey string
 	// PlainHTTP is where browsers that come without TLS are sent to HTTPS. Default: nowhere.
 	PlainHTTP string
+	// Secrets are the keys by which secrets are sealed in the database. Default: none, and they are stored as they are.
+	Secrets seal.Ring
 	// ZonePort is the port of zones' name servers, which a checkup asks; a lab has another. Default: 53.
 	ZonePort string
 	// StateDir is where the copy of the zones is kept. Default: none is kept.
@@ -150,6 +153,7 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 	if err != nil {
 		return nil, err
 	}
+	st.Unlock(o.Secrets)
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
 	d := &Daemon{o: o, log: o.Log, store: st, directory: &authdns.Directory{}, copy: copyIn(o.StateDir), shares: parted(openFiles()),
 		ctx: run, stop: stop, fail: make(chan error, 4)}

@@ -13,6 +13,7 @@ import (
 
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/store/seal"
 )
 
 // Of several servers on one database, one writes: the one that holds the database's lock. Each of the others stands by: it answers
@@ -28,7 +29,8 @@ const (
 func ended(err error) bool {
 	var newer store.ErrNewerSchema
 	var pg *pgconn.PgError
-	return errors.As(err, &newer) || errors.As(err, &pg) && (pg.Code[:2] == "28" || pg.Code[:2] == "3D" || pg.Code[:2] == "42")
+	return errors.Is(err, seal.ErrClosed) || errors.As(err, &newer) || errors.As(err, &pg) && (pg.Code[:2] == "28" ||
+		pg.Code[:2] == "3D" || pg.Code[:2] == "42")
 }
 
 // enter takes a role, once: writer if the lock is free, else standby. While the database is away, names are answered from the copy on disk.
@@ -84,6 +86,10 @@ func (d *Daemon) lead(ctx context.Context, lease *store.Lease) error {
 		lease.Release()
 		return err
 	}
+	if err := d.checkSecrets(ctx); err != nil {
+		lease.Release()
+		return err
+	}
 	config := d.config(known)
 	if before := d.engine.Load(); before != nil {
 		config.Seen = before.Unwritten()
@@ -99,10 +105,19 @@ func (d *Daemon) lead(ctx context.Context, lease *store.Lease) error {
 	return nil
 }
 
+// checkSecrets makes sure that the secrets of the database can be read, before anything relies on them. Error: seal.ErrClosed.
+func (d *Daemon) checkSecrets(ctx context.Context) error {
+	_, err := d.store.Secrets(ctx)
+	return err
+}
+
 // standBy makes this server one that stands by.
 func (d *Daemon) standBy(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, enterWait)
 	defer cancel()
+	if err := d.checkSecrets(ctx); err != nil {
+		return err
+	}
 	e, err := engine.New(ctx, d.store, d.directory, d.config(nil))
 	if err != nil {
 		return err

@@ -21,7 +21,8 @@ var ErrNotEmpty = errors.New("this database is in use: a backup is put into an e
 // CheckEmpty reports whether there is anything in the database. Error: ErrNotEmpty.
 func (s *Store) CheckEmpty(ctx context.Context) error {
 	var there bool
-	err := s.root.GetContext(ctx, &there, `SELECT EXISTS (SELECT FROM pg_class WHERE relnamespace = 'public'::regnamespace AND relkind IN ('r', 'p'))`)
+	err := s.root.GetContext(ctx, &there, `SELECT EXISTS (SELECT FROM pg_class WHERE relnamespace = 'public'::regnamespace AND relkind IN
+		('r', 'p'))`)
 	if err == nil && there {
 		return ErrNotEmpty
 	}

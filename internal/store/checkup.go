@@ -64,6 +64,7 @@ func (s *Store) Checkup(ctx context.Context) (b checkup.Base) {
 	if b.Writer, b.Since, err = s.Writer(ctx); !errors.Is(err, sql.ErrNoRows) {
 		failed(err)
 	}
+	b.Sealed = !s.ring.Empty()
 	var backup struct {
 		At     when   `db:"made_at"`
 		Octets uint64 `db:"octets"`

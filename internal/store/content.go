@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"net/netip"
 
 	"github.com/jmoiron/sqlx"
@@ -217,14 +218,21 @@ type SigningKey struct {
 func (s *Store) SigningKeys(ctx context.Context) ([]SigningKey, error) {
 	var out []SigningKey
 	err := s.db.SelectContext(ctx, &out, signingKeyColumns+` ORDER BY k.name`)
-	return out, err
+	return out, errors.Join(err, s.unsealKeys(out))
 }
 
 // SigningKeysOf lists the TSIG keys of a site, and those of some names.
 func (s *Store) SigningKeysOf(ctx context.Context, siteID int64, names []string) ([]SigningKey, error) {
 	var out []SigningKey
 	err := s.db.SelectContext(ctx, &out, signingKeyColumns+` WHERE k.site_id = $1 OR k.name = ANY($2::text[])`, siteID, names)
-	return out, err
+	return out, errors.Join(err, s.unsealKeys(out))
+}
+
+func (s *Store) unsealKeys(list []SigningKey) (err error) {
+	for i := range list {
+		err = errors.Join(err, s.unseal(signingSecrets, &list[i].Secret))
+	}
+	return err
 }
 
 const signingKeyColumns = `SELECT k.id, k.name, k.algorithm, k.secret, k.site_id, coalesce(s.code, '') AS site, k.created_at, k.may_announce
@@ -233,7 +241,7 @@ const signingKeyColumns = `SELECT k.id, k.name, k.algorithm, k.secret, k.site_id
 // AddSigningKey records a TSIG key.
 func (s *Store) AddSigningKey(ctx context.Context, name, algorithm, secret string, siteID int64, mayAnnounce []netip.Prefix) error {
 	_, err := s.db.ExecContext(ctx, `INSERT INTO signing_key (name, algorithm, secret, site_id, may_announce)
-		VALUES ($1, $2, $3, $4, $5)`, name, algorithm, secret, ref(siteID), list[netip.Prefix](mayAnnounce))
+		VALUES ($1, $2, $3, $4, $5)`, name, algorithm, s.ring.Seal(signingSecrets, secret), ref(siteID), list[netip.Prefix](mayAnnounce))
 	return explained(err, "signing key", "name", name)
 }
 

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"strconv"
 	"time"
 
@@ -125,12 +126,16 @@ type Hook struct {
 // Hooks lists webhooks by name.
 func (s *Store) Hooks(ctx context.Context) (out []Hook, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT id, name, url, secret, created_at FROM hook ORDER BY name`)
+	for i := range out {
+		err = errors.Join(err, s.unseal(hookSecrets, &out[i].Secret))
+	}
 	return out, err
 }
 
 // AddHook records a webhook. Error: Taken.
 func (s *Store) AddHook(ctx context.Context, h Hook) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO hook (name, url, secret) VALUES ($1, $2, $3)`, h.Name, h.URL, h.Secret)
+	_, err := s.db.ExecContext(ctx, `INSERT INTO hook (name, url, secret) VALUES ($1, $2, $3)`, h.Name, h.URL, s.ring.Seal(hookSecrets,
+		h.Secret))
 	return explained(err, "hook", "name", h.Name)
 }
 

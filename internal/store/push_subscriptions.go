@@ -68,11 +68,15 @@ func (s *Store) PushKeys(ctx context.Context) (public, private string, err error
 		Private string `db:"push_private"`
 	}
 	err = s.db.GetContext(ctx, &row, `SELECT push_public, push_private FROM installation`)
+	if err == nil {
+		err = s.unseal(pushKeys, &row.Private)
+	}
 	return row.Public, row.Private, err
 }
 
 // PutPushKeys keeps the keys by which push services know this installation, unless there are some.
 func (s *Store) PutPushKeys(ctx context.Context, public, private string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE installation SET push_public = $1, push_private = $2 WHERE push_public = ''`, public, private)
+	_, err := s.db.ExecContext(ctx, `UPDATE installation SET push_public = $1, push_private = $2 WHERE push_public = ''`, public,
+		s.ring.Seal(pushKeys, private))
 	return err
 }

@@ -26,12 +26,16 @@ func (s *Store) SecondOf(ctx context.Context, personID int64) (out Second, err e
 	err = s.db.GetContext(ctx, &out, `SELECT totp_secret, totp_step, handle,
 		(SELECT count(*) FROM recovery_code WHERE person_id = person.id) AS codes,
 		(SELECT count(*) FROM passkey WHERE person_id = person.id) AS passkeys FROM person WHERE id = $1`, personID)
+	if err == nil {
+		err = s.unseal(totpSecrets, &out.TOTP)
+	}
 	return out, explained(err, "person", "id", strconv.FormatInt(personID, 10))
 }
 
 // SetTOTP sets the secret of somebody's authenticator, of which a code was used; "" takes it away.
 func (s *Store) SetTOTP(ctx context.Context, personID int64, secret string, step int64) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE person SET totp_secret = $2, totp_step = $3 WHERE id = $1`, personID, secret, step)
+	_, err := s.db.ExecContext(ctx, `UPDATE person SET totp_secret = $2, totp_step = $3 WHERE id = $1`, personID, s.ring.Seal(totpSecrets,
+		secret), step)
 	return err
 }
 

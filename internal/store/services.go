@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql/driver"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -78,7 +79,11 @@ const serviceColumns = `SELECT s.id, s.site_id, s.device_id, s.link_id, s.name, 
 
 // Services lists the services of a site by name; siteID 0 lists those of all sites.
 func (s *Store) Services(ctx context.Context, siteID int64) ([]site.Service, error) {
-	return services(ctx, s.db, siteID)
+	out, err := services(ctx, s.db, siteID)
+	for i := range out {
+		err = errors.Join(err, s.unseal(probeKeys, &out[i].ProbeKey))
+	}
+	return out, err
 }
 
 func services(ctx context.Context, q sqlx.QueryerContext, siteID int64) ([]site.Service, error) {
@@ -99,6 +104,9 @@ func services(ctx context.Context, q sqlx.QueryerContext, siteID int64) ([]site.
 func (s *Store) Service(ctx context.Context, siteID int64, name string) (site.Service, error) {
 	var r serviceRow
 	err := s.db.GetContext(ctx, &r, serviceColumns+` WHERE s.site_id = $1 AND s.name = lower($2)`, siteID, name)
+	if err == nil {
+		err = s.unseal(probeKeys, &r.ProbeKey)
+	}
 	return r.service(), explained(err, "service", "name", name)
 }
 
@@ -106,6 +114,7 @@ func (s *Store) Service(ctx context.Context, siteID int64, name string) (site.Se
 // an external port that another service of the site has; two requests at once cannot both pass.
 func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) {
 	id := in.ID
+	in.ProbeKey = s.ring.Seal(probeKeys, in.ProbeKey)
 	err := s.inTx(ctx, func(tx *sqlx.Tx) (err error) {
 		var locked int64
 		if err := tx.GetContext(ctx, &locked, `SELECT id FROM site WHERE id = $1 FOR UPDATE`, in.SiteID); err != nil {
@@ -134,6 +143,7 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 // AddService records a new service whose ports were checked against those of its site while nobody else could change it, and returns its
 // ID.
 func (s *Store) AddService(ctx context.Context, in site.Service) (int64, error) {
+	in.ProbeKey = s.ring.Seal(probeKeys, in.ProbeKey)
 	id, err := insertService(ctx, s.db, in)
 	return id, explained(err, "service", "name", in.Name)
 }

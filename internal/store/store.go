@@ -26,6 +26,7 @@ import (
 	"github.com/riverqueue/river/rivermigrate"
 
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/store/seal"
 )
 
 //go:embed migrations/*.sql
@@ -48,6 +49,7 @@ type Store struct {
 	// are then: planning such a statement for each set of values takes longer than executing it.
 	writes *pgxpool.Pool
 	lease  *atomic.Pointer[Lease]
+	ring   seal.Ring
 }
 
 // writers is how many connections there are for writes: one accepts moves, one settles them, one is spare.
@@ -172,6 +174,11 @@ func (s *Store) Prepare(ctx context.Context, name string, now time.Time) error {
 	}
 	if l := s.lease.Load(); l != nil && l.Epoch == 0 { // the table was not there when we got the lock
 		if err := l.raise(ctx, s.pool, name); err != nil {
+			return err
+		}
+	}
+	if !s.ring.Empty() {
+		if err := s.resealAll(ctx); err != nil {
 			return err
 		}
 	}

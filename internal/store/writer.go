@@ -178,7 +178,7 @@ func (s *Store) Together(ctx context.Context, f func(tx *Store) error) error {
 			ChannelRecord); err != nil {
 			return notWriter(err)
 		}
-		return f(&Store{db: tx, tx: tx, pool: s.pool, writes: s.writes, lease: s.lease})
+		return f(&Store{db: tx, tx: tx, pool: s.pool, writes: s.writes, lease: s.lease, ring: s.ring})
 	})
 }
 

@@ -87,8 +87,9 @@ func TestABackupOfALiveServerIsPutBackElsewhere(t *testing.T) {
 		code int
 		says string
 	}{
-		"no key":      {[]string{"--from", file, "--database-url", elsewhere}, 1, "this backup is locked"},
-		"another key": {[]string{"--from", file, "--database-url", elsewhere, "--passphrase-file", os.Args[0]}, 1, "does not open the backup"},
+		"no key": {[]string{"--from", file, "--database-url", elsewhere}, 1, "this backup is locked"},
+		"another key": {[]string{"--from", file, "--database-url", elsewhere, "--passphrase-file", os.Args[0]}, 1,
+			"does not open the backup"},
 		"in use":      {[]string{"--from", file, "--database-url", here, "--passphrase-file", phrase}, 1, "is put into an empty one"},
 		"no backup":   {[]string{"--from", phrase, "--database-url", elsewhere}, 1, "is no backup that inkpost backup has made"},
 		"no file":     {[]string{"--from", filepath.Join(dir, "none"), "--database-url", elsewhere}, 1, "no such file"},
@@ -124,6 +125,9 @@ func TestABackupOfALiveServerIsPutBackElsewhere(t *testing.T) {
 		require.NoError(t, err, "keys are what they were")
 		require.Equal(t, given, link.IPv4.String())
 		require.NoError(t, routers[i].At(back.URL).Announce(t.Context(), fmt.Sprintf("198.51.100.%d", 251+i)))
-		soon(t, 5*time.Second, "it moves on", func() bool { return testbed.Resolve(back.DNS, name(i)) == fmt.Sprintf("198.51.100.%d", 251+i) })
+		soon(t, 5*time.Second, "it moves on", func() bool {
+			return testbed.Resolve(back.DNS, name(i)) == fmt.Sprintf("198.51.100.%d",
+				251+i)
+		})
 	}
 }

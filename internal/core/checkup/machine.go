@@ -17,6 +17,7 @@ type Base struct {
 	Since        time.Time     // since when that one writes
 	Folder       string        // where it keeps its data; "" if that is not told, or on another machine
 	Offset       time.Duration // of its clock from ours
+	Sealed       bool          // secrets are not stored as they are
 	Backup       time.Time     // when the newest was made; zero for none
 	BackupOctets uint64
 }
@@ -55,7 +56,12 @@ func (b Base) Judge() []Point {
 	if b.Writer == "" {
 		writer = Database.not(Wrong, "writer", "start inkpost serve", "no server writes")
 	}
-	return append(out, connections, schema, writer)
+	secrets := Database.good("secrets", "they are sealed: whoever has a copy of the database alone cannot read them")
+	if !b.Sealed {
+		secrets = Database.not(Attention, "secrets", "inkpost secrets-key FILE, and inkpost serve --secrets-key FILE",
+			"those of signing keys, webhooks and authenticators are stored as they are")
+	}
+	return append(out, connections, schema, writer, secrets)
 }
 
 // Volume is a file system that something of the service is kept on.

@@ -70,7 +70,8 @@ func run(cmd *exec.Cmd, name string) error {
 	return fmt.Errorf("%s: %w: %s", name, err, words)
 }
 
-// Take writes a copy of a database as it is at one moment, while others go on writing to it. Errors: that of the database, of pg_dump, of w.
+// Take writes a copy of a database as it is at one moment, while others go on writing to it. Errors: that of the database, of pg_dump, of
+// w.
 func Take(ctx context.Context, url string, w io.Writer) error {
 	cmd, err := command(ctx, url, "pg_dump", "--format=custom", "--no-owner", "--no-privileges")
 	if err != nil {
