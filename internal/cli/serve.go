@@ -45,7 +45,7 @@ func interrupted(cmd *cobra.Command) (context.Context, context.CancelFunc) {
 func serveCommand() *cobra.Command {
 	o := daemon.Options{}
 	var owner, level string
-	var secrets string
+	var secrets, challenge, roots string
 	var proxies, standIns, sendOn, hookAllow []string
 	var security string
 	c := &cobra.Command{
@@ -70,8 +70,11 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 			if (o.TLSCert == "") != (o.TLSKey == "") {
 				return usagef("--tls-cert and --tls-key belong together")
 			}
-			if o.PlainHTTP != "" && o.TLSCert == "" {
-				return usagef("--http-plain sends browsers to HTTPS: it needs --tls-cert and --tls-key")
+			if err := authority(&o, challenge, roots); err != nil {
+				return err
+			}
+			if o.PlainHTTP != "" && o.TLSCert == "" && o.Authority.Directory == "" {
+				return usagef("--http-plain sends browsers to HTTPS: it needs --tls-cert and --tls-key, or --acme-directory")
 			}
 			if o.PublicURL, err = publicURL(o.PublicURL); err != nil {
 				return err
@@ -133,6 +136,12 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 			"secrets-key, if there is one)")
 	f.StringVar(&o.TLSCert, "tls-cert", "", "file with the console's certificate and those above it (PEM); read anew when it changes")
 	f.StringVar(&o.TLSKey, "tls-key", "", "file with its private key (PEM)")
+	f.StringVar(&o.Authority.Directory, "acme-directory", "",
+		"URL of an authority (RFC 8555) that issues the console's certificate, for the host of --public-url, and renews it")
+	f.StringVar(&o.Authority.Contact, "acme-contact", "", "mail address that the authority may write to")
+	f.StringVar(&challenge, "acme-challenge", "tls-alpn",
+		"how it is proved that the name is ours: tls-alpn answers at port 443 of the name, dns puts a record into our own zone")
+	f.StringVar(&roots, "acme-roots", "", "file with the certificates that vouch for the authority's own server (default: the system's)")
 	f.StringVar(&o.PlainHTTP, "http-plain", "", "address at which browsers that come without TLS are sent to HTTPS, such as :80")
 	f.StringVar(&o.OpenID.Issuer, "openid-issuer", "", "URL of a provider of OpenID Connect at which people may sign in as well")
 	f.StringVar(&o.OpenID.ClientID, "openid-client", "",

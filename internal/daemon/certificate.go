@@ -1,15 +1,26 @@
 package daemon
 
 import (
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/rand"
 	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
 	"fmt"
 	"log/slog"
+	"math/big"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
 	"sync"
 	"time"
+
+	"inkpost.example/inkpost/internal/wire/acme"
 )
 
 // fileCertificate is a certificate in two files, which is read anew when they change: whoever renews it need not tell the service.
@@ -69,11 +80,25 @@ func (c *fileCertificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 
 // secure has the console speak TLS, and sends those on that come without.
 func (d *Daemon) secure(at net.Addr) error {
-	c, err := readCertificate(d.o.TLSCert, d.o.TLSKey, d.log)
-	if err != nil {
-		return err
+	d.tls = &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}}
+	if d.o.TLSCert != "" {
+		c, err := readCertificate(d.o.TLSCert, d.o.TLSKey, d.log)
+		if err != nil {
+			return err
+		}
+		d.tls.GetCertificate = c.get
+	} else {
+		public, err := url.Parse(d.o.PublicURL)
+		if err != nil || public.Scheme != "https" || d.o.StateDir == "" {
+			return errors.New("a certificate by an authority needs an https public URL, whose host it is for, and a state folder")
+		}
+		i, err := d.newIssuer(public.Hostname())
+		if err != nil {
+			return err
+		}
+		d.issuer, d.tls.GetCertificate = i, i.get
+		d.tls.NextProtos = append(d.tls.NextProtos, acme.ALPN)
 	}
-	d.tls = &tls.Config{GetCertificate: c.get, MinVersion: tls.VersionTLS12}
 	d.URL = "https://" + at.String()
 	if d.o.PlainHTTP == "" {
 		return nil
@@ -114,4 +139,37 @@ func sendToTLS(public, port string) http.Handler {
 func hostOf(url string) string {
 	_, host, _ := strings.Cut(url, "://")
 	return host
+}
+
+// selfSigned makes a certificate that nobody vouches for.
+func selfSigned(key *ecdsa.PrivateKey, host string, now time.Time) (*tls.Certificate, error) {
+	form := &x509.Certificate{SerialNumber: big.NewInt(now.UnixNano()), Subject: pkix.Name{CommonName: host}, DNSNames: []string{host},
+		NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(0, 1, 0)}
+	der, err := x509.CreateCertificate(rand.Reader, form, form, key.Public(), key)
+	if err != nil {
+		return nil, err
+	}
+	leaf, err := x509.ParseCertificate(der)
+	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key, Leaf: leaf}, err
+}
+
+// readKey reads a private key (PKCS #8, PEM). Error: a file that has none.
+func readKey(path string) (crypto.Signer, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	block, _ := pem.Decode(text)
+	if block == nil {
+		return nil, fmt.Errorf("%s holds no key", path)
+	}
+	key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+	if err != nil {
+		return nil, err
+	}
+	signer, ok := key.(crypto.Signer)
+	if !ok {
+		return nil, fmt.Errorf("%s holds a key that cannot sign", path)
+	}
+	return signer, nil
 }

@@ -90,6 +90,8 @@ type Options struct {
 	// TLSCert and TLSKey are files with the console's certificate and its key (PEM); they are read anew when they change. Default: none,
 	// and the console speaks plain HTTP.
 	TLSCert, TLSKey string
+	// Authority issues the console's certificate, where there are no files with one. Default: none.
+	Authority Authority
 	// PlainHTTP is where browsers that come without TLS are sent to HTTPS. Default: nowhere.
 	PlainHTTP string
 	// Secrets are the keys by which secrets are sealed in the database. Default: none, and they are stored as they are.
@@ -120,6 +122,7 @@ type Daemon struct {
 	copy      zoneCopy
 	shares    shares
 	tls       *tls.Config // of the console; nil for plain HTTP
+	issuer    *issuer     // nil where no authority issues the console's certificate
 	engine    atomic.Pointer[engine.Engine]
 	lease     *store.Lease // of the writer
 	endEngine func()       // ends the engine that runs
@@ -179,7 +182,7 @@ func (d *Daemon) open(ctx context.Context) error {
 		return fmt.Errorf("HTTP: %w", err)
 	}
 	d.URL = "http://" + console.Addr().String()
-	if d.o.TLSCert != "" {
+	if d.o.TLSCert != "" || d.o.Authority.Directory != "" {
 		if err := d.secure(console.Addr()); err != nil {
 			_ = console.Close()
 			return err
@@ -211,6 +214,9 @@ func (d *Daemon) open(ctx context.Context) error {
 	d.listen(bound(console, d.shares.http, d.o.Proxies), handler, d.tls)
 	d.done.Go(func() { d.keepRole(d.ctx) })
 	d.done.Go(func() { d.keepCopy(d.ctx) })
+	if d.issuer != nil {
+		d.done.Go(func() { d.issuer.run(d.ctx) })
+	}
 	return nil
 }
 
@@ -224,7 +230,7 @@ func (d *Daemon) config(serials map[string]uint32) engine.Config {
 		Serials:    serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, KeyRate: o.KeyRate, Log: d.log,
 		Mail: o.Mail, Hooks: hook.Sender{Allowed: o.HookAllow}, ConsoleURL: cmp.Or(o.PublicURL, d.URL),
 		Installation: rooms.Installation{PublicURL: o.PublicURL, HTTP: hostOf(d.URL), DNS: d.DNS, STUN: d.STUN,
-			Redirect: d.SendOn, StateDir: o.StateDir, ZonePort: o.ZonePort}}
+			Redirect: d.SendOn, StateDir: o.StateDir, ZonePort: o.ZonePort, Renewal: d.renewal()}}
 }
 
 func (d *Daemon) now() time.Time {

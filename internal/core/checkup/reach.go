@@ -99,6 +99,7 @@ type Cert struct {
 	Names   []string
 	Expires time.Time
 	Trouble string
+	Renewal string // why the authority that issues it did not do so lately; "" if nothing is wrong
 }
 
 // How long a certificate should still be valid: those that renew themselves do so at 30 days.
@@ -115,8 +116,14 @@ func (c Cert) Judge(now time.Time) Point {
 	case strings.HasPrefix(c.URL, "http://"):
 		return HTTPS.not(Attention, "public URL", "let a proxy, or the service itself, speak HTTPS there",
 			"%s is not encrypted: passwords and keys can be read on the way", c.URL)
+	case c.Trouble != "" && c.Renewal != "":
+		return HTTPS.not(Wrong, "public URL", "mend what the authority says; it is asked again by itself", "%s: %s. %s", c.URL, c.Trouble,
+			c.Renewal)
 	case c.Trouble != "":
 		return HTTPS.not(Wrong, "public URL", renew, "%s: %s", c.URL, c.Trouble)
+	case c.Renewal != "":
+		return HTTPS.not(Attention, "public URL", "mend what the authority says; it is asked again by itself",
+			"%s: its certificate ends in %s. %s", c.URL, span(left), c.Renewal)
 	case left < shortCert:
 		return HTTPS.not(Attention, "public URL", renew, "%s: its certificate ends in %s", c.URL, span(left))
 	}

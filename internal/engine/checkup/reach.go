@@ -202,6 +202,9 @@ func (r *Room) certificate(ctx context.Context) []checkup.Point {
 			c.Trouble = err.Error()
 		}
 	}
+	if r.Installation.Renewal != nil {
+		c.Renewal = r.Installation.Renewal()
+	}
 	return []checkup.Point{c.Judge(r.Now())}
 }
 

@@ -53,6 +53,8 @@ type Installation struct {
 	HTTP, DNS, STUN, Redirect string // "host:port" of the listeners; "" for none
 	StateDir                  string // "" for none
 	ZonePort                  string // of the name servers of zones; 53 if empty. A lab has another.
+	// Renewal says why the certificate could not be renewed, "" if nothing is wrong; nil where somebody else renews it.
+	Renewal func() string
 }
 
 // WithDefaults fills what was left out.

@@ -198,3 +198,17 @@ func ServedAt(ctx context.Context, host, at string, apex names.Name) checkup.Ser
 	}
 	return out
 }
+
+// HasText reports whether a server of a zone answers a text for a name.
+func HasText(ctx context.Context, at string, name names.Name, text string) bool {
+	reply, err := exchange(ctx, at, Authoritative, string(name), dns.TypeTXT)
+	if err != nil {
+		return false
+	}
+	for _, rr := range reply.Answer {
+		if t, ok := rr.(*dns.TXT); ok && strings.Join(t.Txt, "") == text {
+			return true
+		}
+	}
+	return false
+}
