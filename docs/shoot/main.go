@@ -160,6 +160,10 @@ func pages(ctx context.Context, d *demo.Demo, c *client.Client, password string,
 		chromedp.Navigate(d.URL+"/audit"),
 		chromedp.WaitVisible(`[data-act]`),
 		shot(filepath.Join(d.Dir, "audit.png")),
+		chromedp.Navigate(d.URL+"/settings"),
+		chromedp.Click(`//button[normalize-space()="Look now"]`),
+		chromedp.WaitVisible(`[data-looked]`),
+		shot(filepath.Join(d.Dir, "settings.png")),
 		chromedp.Navigate(d.URL+"/causes"),
 		chromedp.WaitVisible(`#causes [data-cause]`),
 		chromedp.Sleep(time.Second),
@@ -176,7 +180,7 @@ func pages(ctx context.Context, d *demo.Demo, c *client.Client, password string,
 		return fmt.Errorf("pages: %w", err)
 	}
 	if err := beside(filepath.Join(out, "console-people.png"), filepath.Join(d.Dir, "people.png"), filepath.Join(d.Dir, "audit.png"),
-		filepath.Join(d.Dir, "vantages.png")); err != nil {
+		filepath.Join(d.Dir, "vantages.png"), filepath.Join(d.Dir, "settings.png")); err != nil {
 		return err
 	}
 	if err := phones(ctx, tab, d, c, out); err != nil {
@@ -211,7 +215,7 @@ func terminal(d *demo.Demo, fault int64, out string) error {
 	for name, commands := range map[string][]string{
 		"cli-notices": {fmt.Sprintf("fault show %d", fault), "planned list", "notice rule list", "notice log --limit 6",
 			"notice test --person dispatch"},
-		"cli-overview": {"overview"},
+		"cli-overview": {"overview", "doctor"},
 		"cli-why":      {"why KET-07"},
 		"cli-moves": {"moves --limit 8", "service list KET-07", "probe KET-07 playback", "hostname list --site KET-07",
 			"link show SCH-04 main"},

@@ -30,12 +30,18 @@ const (
 	defaultSTUN     = "127.0.0.1:8478"
 )
 
-func logger(w io.Writer, level string) (*slog.Logger, error) {
+func logger(w io.Writer, level, format string) (*slog.Logger, error) {
 	var l slog.Level
 	if err := l.UnmarshalText([]byte(level)); err != nil {
 		return nil, usagef("--log-level %q is unknown; it is debug, info, warn or error", level)
 	}
-	return slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: l})), nil
+	switch o := (&slog.HandlerOptions{Level: l}); format {
+	case "text":
+		return slog.New(slog.NewTextHandler(w, o)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, o)), nil
+	}
+	return nil, usagef("--log-format %q is unknown; it is text or json", format)
 }
 
 func interrupted(cmd *cobra.Command) (context.Context, context.CancelFunc) {
@@ -44,7 +50,8 @@ func interrupted(cmd *cobra.Command) (context.Context, context.CancelFunc) {
 
 func serveCommand() *cobra.Command {
 	o := daemon.Options{}
-	var owner, level string
+	var owner, level, format, config string
+	var check bool
 	var secrets, challenge, roots string
 	var proxies, standIns, sendOn, hookAllow []string
 	var security string
@@ -52,13 +59,21 @@ func serveCommand() *cobra.Command {
 		Use: "serve", Short: "Run the service on a PostgreSQL database of yours", Args: cobra.NoArgs,
 		Long: `Run the service: API and console, name server for the hosted zones, and the prober. The first
 start makes the first owner and prints a one-time password. Every flag can also be given in
-the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
+the environment, --database-url as INKPOST_DATABASE_URL, and so on; or in a YAML file (--config), as
+database-url: ... What is given on the command line counts before the environment, and that before the file.
+--check says whether all that is right, and starts nothing.`,
+		Example: "  inkpost serve --config /etc/inkpost/serve.yaml\n  inkpost serve --config /etc/inkpost/serve.yaml --check",
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if config != "" {
+				if err := fromFile(cmd, config); err != nil {
+					return err
+				}
+			}
 			if o.Database == "" {
 				return usagef("--database-url is required, such as postgres://inkpost@127.0.0.1:5432/inkpost")
 			}
 			var err error
-			if o.Log, err = logger(cmd.ErrOrStderr(), level); err != nil {
+			if o.Log, err = logger(cmd.ErrOrStderr(), level, format); err != nil {
 				return err
 			}
 			if o.OpenID.Issuer != "" && (o.OpenID.ClientID == "" || o.PublicURL == "") {
@@ -114,6 +129,13 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 			}
 			o.Console, o.Version = web.Console(), Version
 			o.Limit.Exempt = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}
+			if check {
+				if err := daemon.Check(o); err != nil {
+					return err
+				}
+				say(cmd, "The configuration is right. Whether it also works is what inkpost doctor says of a server that runs.")
+				return nil
+			}
 			ctx, stop := interrupted(cmd)
 			defer stop()
 			d, err := daemon.Start(ctx, o)
@@ -181,6 +203,9 @@ the environment: --database-url as INKPOST_DATABASE_URL, and so on.`,
 		"prefix of addresses that webhooks may have although they are not public; give it again for each")
 	f.StringSliceVar(&standIns, "lab-public", nil, "prefix whose addresses count as public; for a lab only")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
+	f.StringVar(&format, "log-format", "text", "text or json; each line goes to standard error, and so to the journal")
+	f.StringVar(&config, "config", "", "YAML file with any of these options, such as public-url: https://post.saltmarsh.example")
+	f.BoolVar(&check, "check", false, "say whether the configuration is right, and start nothing")
 	return c
 }
 
@@ -257,7 +282,7 @@ func demoCommand() *cobra.Command {
 loopback addresses, with a real agent behind each router. inkpost lab changes that world.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var err error
-			if o.Log, err = logger(cmd.ErrOrStderr(), level); err != nil {
+			if o.Log, err = logger(cmd.ErrOrStderr(), level, "text"); err != nil {
 				return err
 			}
 			o.Console, o.Version, o.Say = web.Console(), Version, cmd.OutOrStdout()

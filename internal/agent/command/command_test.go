@@ -3,6 +3,7 @@ package command
 import (
 	"bytes"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -102,6 +103,9 @@ func TestTheAgentIsInstalledWithAHardenedUnit(t *testing.T) {
 		"ExecReload=/bin/kill -HUP $MAINPID"} {
 		require.Contains(t, string(unit), line)
 	}
+	said, err := exec.Command("systemd-analyze", "security", "--offline=true", "--threshold=20", "--no-pager",
+		filepath.Join(root, "etc/systemd/system/inkpost-agent.service")).CombinedOutput()
+	require.NoError(t, err, "little is open to it: %s", said)
 	config, err := os.ReadFile(filepath.Join(root, "etc/inkpost-agent.yaml"))
 	require.NoError(t, err)
 	require.NotContains(t, string(config), code, "no secret is in the configuration")
