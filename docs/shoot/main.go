@@ -215,7 +215,7 @@ func terminal(d *demo.Demo, fault int64, out string) error {
 	for name, commands := range map[string][]string{
 		"cli-notices": {fmt.Sprintf("fault show %d", fault), "planned list", "notice rule list", "notice log --limit 6",
 			"notice test --person dispatch"},
-		"cli-overview": {"overview", "doctor"},
+		"cli-overview": {"overview"},
 		"cli-why":      {"why KET-07"},
 		"cli-moves": {"moves --limit 8", "service list KET-07", "probe KET-07 playback", "hostname list --site KET-07",
 			"link show SCH-04 main"},

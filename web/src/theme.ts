@@ -125,9 +125,8 @@ export function themeFor(mode: Mode, paper = false) {
           '@media print': {
             html: { zoom: 0.72, printColorAdjust: 'exact' },
             body: { backgroundColor: '#FFFFFF' },
-            'button:not(.MuiLink-root), a.MuiButton-root, header, nav, [role="search"], input[type="search"], .MuiTextField-root, [data-bulk]': {
-              display: 'none !important',
-            },
+            'button:not(.MuiLink-root), a.MuiButton-root, header, nav, [role="search"], input[type="search"], .MuiTextField-root, [data-bulk]':
+              { display: 'none !important' },
             section: { breakInside: 'auto' },
             'h1, h2': { breakAfter: 'avoid' },
             '[data-line], [data-site], [data-fault], tr': { breakInside: 'avoid' },

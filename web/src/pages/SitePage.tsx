@@ -86,7 +86,7 @@ export function SitePage() {
   const { view, now, zoom } = window
   const s = site.data
   if (!s) return <Trouble error={site.error} />
-  const order = (svc: Service) => (svc.verdict === 'proven' ? 2 : svc.not_provable ? 1 : 0) // what is broken first
+  const order = (svc: Service) => (svc.not_provable ? 2 : { broken: 0, unsettled: 1, unproven: 1, proven: 3 }[svc.verdict]) // what fails first
   const services = [...s.services].sort((a, b) => order(a) - order(b))
   // What stands under the break of a path is not said twice.
   const told = new Set(s.paths.flatMap((p) => (p.finding ? [p.finding.cause + p.finding.subject] : [])))
