@@ -29,8 +29,9 @@ func JudgeViews(list []View, working string) []Point {
 			out = append(out, Vantage.not(Attention, v.Name, "mend what it says of itself; until then what it sees does not count",
 				"is %s: %s", v.State, v.Problem))
 		default:
-			out = append(out, Vantage.not(Attention, v.Name, "start inkpost vantage run on its machine, or remove it: inkpost vantage remove "+
-				v.Name, "is %s", v.State))
+			out = append(out, Vantage.not(Attention, v.Name,
+				"start inkpost vantage run on its machine, or remove it: inkpost vantage remove "+
+					v.Name, "is %s", v.State))
 		}
 	}
 	if elsewhere == 0 {
