@@ -41,15 +41,19 @@ type Options struct {
 	// Engine returns the engine that serves now; nil while there is none yet.
 	Engine  func() *engine.Engine
 	Metrics http.Handler // nil serves none
-	Lab     Lab          // nil outside the demo
-	Console fs.FS        // the built console; nil serves the API alone
-	Version string       // of the program
-	Public  string       // URL at which sites reach this server; "" if nobody has said
-	KeyRate float64      // announcements a second that one key may make; 2 if 0
-	STUN    int          // the port of the STUN responder; 0 without one
+	// MetricsKey has to be given by whoever reads the counters; "" lets everybody.
+	MetricsKey string
+	Lab        Lab     // nil outside the demo
+	Console    fs.FS   // the built console; nil serves the API alone
+	Version    string  // of the program
+	Public     string  // URL at which sites reach this server; "" if nobody has said
+	KeyRate    float64 // announcements a second that one key may make; 2 if 0
+	STUN       int     // the port of the STUN responder; 0 without one
 	// Proxies are trusted to say, in X-Forwarded-For, whom they speak for. Where empty, the client's address is the
 	// socket's and the header is ignored.
 	Proxies []netip.Prefix
+	// ProxySays is the header by which they say it: ByXForwarded, which is the default, or ByForwarded.
+	ProxySays string
 	// Provider is where people may sign in as well; nil for nowhere.
 	Provider *openid.Provider
 	Log      *slog.Logger
@@ -62,15 +66,16 @@ const (
 )
 
 type api struct {
-	engine  func() *engine.Engine
-	proxies []netip.Prefix
-	lab     Lab
-	metrics http.Handler
-	log     *slog.Logger
-	version string
-	public  string
-	doc     []byte
-	perKey  throttle.Paces[int64]
+	engine     func() *engine.Engine
+	trust      trust
+	lab        Lab
+	metrics    http.Handler
+	metricsKey string
+	log        *slog.Logger
+	version    string
+	public     string
+	doc        []byte
+	perKey     throttle.Paces[int64]
 	// traces bounds how often the site of a refused key is searched for, which goes through all links.
 	traces *rate.Limiter
 	// failures bounds how many failed tries of strangers are written down.
@@ -87,12 +92,13 @@ type api struct {
 // New makes the HTTP handler of everything. Error: a console whose files cannot be read.
 func New(o Options) (*echo.Echo, error) {
 	o.Version = cmp.Or(o.Version, "development")
-	a := &api{engine: o.Engine, proxies: o.Proxies, metrics: o.Metrics, lab: o.Lab, log: o.Log, version: o.Version, public: o.Public,
+	a := &api{engine: o.Engine, trust: trust{o.Proxies, cmp.Or(o.ProxySays, ByXForwarded)}, metrics: o.Metrics, metricsKey: o.MetricsKey,
+		lab: o.Lab, log: o.Log, version: o.Version, public: o.Public,
 		stun: o.STUN, provider: o.Provider, perKey: throttle.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)},
 		traces: rate.NewLimiter(50, 50), failures: rate.NewLimiter(1, 100)}
 	e := echo.New()
 	e.Logger = o.Log
-	e.IPExtractor = extractor(o.Proxies)
+	e.IPExtractor = a.trust.extractor()
 	e.HTTPErrorHandler = a.problem
 	e.Use(middleware.Recover(), a.secured)
 	limited := middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{
@@ -132,17 +138,6 @@ func New(o Options) (*echo.Echo, error) {
 		e.GET("/*", console(o.Console), middleware.Gzip())
 	}
 	return e, nil
-}
-
-func extractor(proxies []netip.Prefix) echo.IPExtractor {
-	if len(proxies) == 0 {
-		return echo.ExtractIPDirect()
-	}
-	trust := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
-	for _, p := range proxies {
-		trust = append(trust, echo.TrustIPRange(ipNet(p)))
-	}
-	return echo.ExtractIPFromXFFHeader(trust...)
 }
 
 // secured sets headers that restrict what a browser may do with our pages.

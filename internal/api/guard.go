@@ -5,10 +5,8 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"net/netip"
-	"slices"
 	"strings"
 	"time"
 
@@ -251,12 +249,7 @@ func (a *api) setCookie(c *echo.Context, token string, life int) {
 
 // overTLS reports whether the browser speaks HTTPS: to us, or to a proxy that is trusted and says so.
 func (a *api) overTLS(c *echo.Context) bool {
-	if c.IsTLS() {
-		return true
-	}
-	at, err := netip.ParseAddrPort(c.Request().RemoteAddr)
-	return err == nil && strings.EqualFold(c.Request().Header.Get("X-Forwarded-Proto"), "https") &&
-		slices.ContainsFunc(a.proxies, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) })
+	return c.IsTLS() || a.trust.secure(c.Request())
 }
 
 // clientAddress is the sender's address: the socket's, or what a trusted proxy says of it.
@@ -266,11 +259,6 @@ func clientAddress(c *echo.Context) (netip.Addr, error) {
 		return addr, problemOf(http.StatusBadRequest, "no-address", "the proxy in front of this server sent an address that cannot be read")
 	}
 	return addr.Unmap().WithZone(""), nil
-}
-
-func ipNet(p netip.Prefix) *net.IPNet {
-	p = p.Masked()
-	return &net.IPNet{IP: p.Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}
 }
 
 // sessionLife in seconds, for the cookie.

@@ -2,8 +2,10 @@ package api
 
 import (
 	"context"
+	"crypto/subtle"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -57,6 +59,12 @@ func (a *api) ready(c *echo.Context, _ principal) error {
 func (a *api) counters(c *echo.Context, _ principal) error {
 	if a.metrics == nil {
 		return echo.ErrNotFound
+	}
+	given, _ := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+	if a.metricsKey != "" && subtle.ConstantTimeCompare([]byte(given), []byte(a.metricsKey)) != 1 {
+		c.Response().Header().Set("WWW-Authenticate", `Bearer realm="inkpost metrics"`)
+		return problemOf(http.StatusUnauthorized, "metrics-key",
+			"the counters are for the holder of the metrics key: Authorization: Bearer KEY")
 	}
 	a.metrics.ServeHTTP(c.Response(), c.Request())
 	return nil

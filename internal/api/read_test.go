@@ -194,27 +194,6 @@ func TestAReportOfASourceIsBounded(t *testing.T) {
 	}
 }
 
-func TestTheCookieIsSecureWhereTheBrowserSpeaksTLS(t *testing.T) {
-	a := &api{proxies: []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24")}}
-	for what, x := range map[string]struct {
-		from, proto string
-		want        bool
-	}{
-		"a trusted proxy that has TLS": {"198.51.100.7:1234", "https", true},
-		"in capitals":                  {"198.51.100.7:1234", "HTTPS", true},
-		"a trusted proxy without":      {"198.51.100.7:1234", "http", false},
-		"somebody who says so":         {"203.0.113.9:1234", "https", false},
-		"nothing said":                 {"198.51.100.7:1234", "", false},
-	} {
-		c := asking("GET", "/", "", nil)
-		c.Request().RemoteAddr = x.from
-		if x.proto != "" {
-			c.Request().Header.Set("X-Forwarded-Proto", x.proto)
-		}
-		require.Equal(t, x.want, a.overTLS(c), what)
-	}
-}
-
 func TestNumbersAndInstantsInAQuery(t *testing.T) {
 	at := func(query string) *echo.Context { return asking("GET", "/?"+query, "", nil) }
 	got, err := number(at("limit=7"), "limit", 50, 1, 500)

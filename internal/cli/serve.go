@@ -52,7 +52,7 @@ func serveCommand() *cobra.Command {
 	o := daemon.Options{}
 	var owner, level, format, config string
 	var check bool
-	var secrets, challenge, roots string
+	var secrets, challenge, roots, metricsKey string
 	var proxies, standIns, sendOn, hookAllow []string
 	var security string
 	c := &cobra.Command{
@@ -85,11 +85,17 @@ database-url: ... What is given on the command line counts before the environmen
 			if (o.TLSCert == "") != (o.TLSKey == "") {
 				return usagef("--tls-cert and --tls-key belong together")
 			}
+			if o.MetricsKey, err = secretIn(metricsKey, "metrics-key"); err != nil {
+				return err
+			}
 			if err := authority(&o, challenge, roots); err != nil {
 				return err
 			}
 			if o.PlainHTTP != "" && o.TLSCert == "" && o.Authority.Directory == "" {
 				return usagef("--http-plain sends browsers to HTTPS: it needs --tls-cert and --tls-key, or --acme-directory")
+			}
+			if o.ProxySays != daemon.ByXForwarded && o.ProxySays != daemon.ByForwarded {
+				return usagef("--proxy-says %q is unknown; it is x-forwarded or forwarded", o.ProxySays)
 			}
 			if o.PublicURL, err = publicURL(o.PublicURL); err != nil {
 				return err
@@ -164,6 +170,8 @@ database-url: ... What is given on the command line counts before the environmen
 	f.StringVar(&challenge, "acme-challenge", "tls-alpn",
 		"how it is proved that the name is ours: tls-alpn answers at port 443 of the name, dns puts a record into our own zone")
 	f.StringVar(&roots, "acme-roots", "", "file with the certificates that vouch for the authority's own server (default: the system's)")
+	f.StringVar(&metricsKey, "metrics-key", "",
+		"file whose first line has to be given as a bearer token by whoever reads /metrics (default: everybody may)")
 	f.StringVar(&o.PlainHTTP, "http-plain", "", "address at which browsers that come without TLS are sent to HTTPS, such as :80")
 	f.StringVar(&o.OpenID.Issuer, "openid-issuer", "", "URL of a provider of OpenID Connect at which people may sign in as well")
 	f.StringVar(&o.OpenID.ClientID, "openid-client", "",
@@ -190,7 +198,9 @@ database-url: ... What is given on the command line counts before the environmen
 	f.StringVar(&o.Vantage, "vantage-name", "server", "what this server is called as a vantage point")
 	f.DurationVar(&o.ProbeDeadline, "probe-deadline", 3*time.Second, "how long a probe waits for an answer")
 	f.DurationVar(&o.CheckEvery, "check-every", 15*time.Second, "how often agents check their address")
-	f.StringSliceVar(&proxies, "trust-proxy", nil, "address or prefix of a proxy whose X-Forwarded-For is believed")
+	f.StringSliceVar(&proxies, "trust-proxy", nil, "address or prefix of a proxy that is believed when it says whom it speaks for")
+	f.StringVar(&o.ProxySays, "proxy-says", daemon.ByXForwarded,
+		"how a proxy says that: x-forwarded (X-Forwarded-For and -Proto) or forwarded (RFC 7239); the other header is not believed")
 	f.StringSliceVar(&o.Resolvers, "resolver", nil,
 		"ADDRESS:PORT or ADDRESS:PORT/tcp of a resolver to ask whether the world sees an address; give it again for each")
 	f.StringVar(&o.Mail.Address, "mail-server", "", "HOST or HOST:PORT of the mail server that sends notices; empty sends no mail")

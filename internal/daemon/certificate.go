@@ -20,7 +20,14 @@ import (
 	"sync"
 	"time"
 
+	"inkpost.example/inkpost/internal/api"
 	"inkpost.example/inkpost/internal/wire/acme"
+)
+
+// How proxies say whom they speak for.
+const (
+	ByXForwarded = api.ByXForwarded
+	ByForwarded  = api.ByForwarded
 )
 
 // fileCertificate is a certificate in two files, which is read anew when they change: whoever renews it need not tell the service.

@@ -60,9 +60,11 @@ ns2.isles A 127.113.0.3
 	sink, l := mailsink.New(nil), listening(t)
 	go func() { _ = sink.Serve(l) }()
 	t.Cleanup(sink.Close)
+	keys, err := daemon.ReadSecretRing([]byte(daemon.NewSecretKey()))
+	require.NoError(t, err)
 	s := testbed.Start(t, func(o *testbed.Options) {
 		o.DNS, o.ZonePort, o.Resolvers = fmt.Sprintf("127.113.0.2:%d", port), fmt.Sprint(port), []string{resolver.Addr()}
-		o.StateDir = t.TempDir()
+		o.StateDir, o.Secrets = t.TempDir(), keys
 		o.Mail = daemon.MailServer{Address: l.Addr().String(), Security: daemon.MailPlain, From: "post@saltmarsh.example"}
 	})
 	resolver.Ask(s.DNS)
@@ -91,7 +93,7 @@ ns2.isles A 127.113.0.3
 			good++
 		}
 	}))
-	require.Equal(t, 4+1+1+3, good)
+	require.Equal(t, 5+1+1+3, good)
 	for _, door := range []string{"console", "names over UDP", "names over TCP", "STUN"} {
 		c := found(t.Context(), t, s.Client, "port, "+door+" from harbour")
 		require.Equal(t, checkup.Good, c.Standing, c.Seen)

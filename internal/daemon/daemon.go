@@ -49,8 +49,10 @@ type Options struct {
 	Redirect string
 	// RedirectAt are the addresses that redirect names answer. Default: the redirect listener's own.
 	RedirectAt []netip.Addr
-	// Proxies are the addresses whose X-Forwarded-For is believed. Default: none.
+	// Proxies are the addresses that are believed when they say whom they speak for. Default: none.
 	Proxies []netip.Prefix
+	// ProxySays is the header by which they say it: api.ByXForwarded or api.ByForwarded. Default: api.ByXForwarded.
+	ProxySays string
 	// Policy says which addresses may stand for a site. Default: public ones only.
 	Policy wan.Policy
 	// Vantage is what this server is called as a vantage point: 1 to 32 of a-z, 0-9 and hyphen. Default: "server".
@@ -96,6 +98,8 @@ type Options struct {
 	PlainHTTP string
 	// Secrets are the keys by which secrets are sealed in the database. Default: none, and they are stored as they are.
 	Secrets seal.Ring
+	// MetricsKey has to be given by whoever reads the counters. Default: none, and everybody may.
+	MetricsKey string
 	// ZonePort is the port of zones' name servers, which a checkup asks; a lab has another. Default: 53.
 	ZonePort string
 	// StateDir is where the copy of the zones is kept. Default: none is kept.
@@ -201,9 +205,10 @@ func (d *Daemon) open(ctx context.Context) error {
 			return err
 		}
 	}
-	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), Lab: d.o.Lab, Console: d.o.Console,
+	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), MetricsKey: d.o.MetricsKey, Lab: d.o.Lab,
+		Console: d.o.Console,
 		Version: d.o.Version, Public: d.o.PublicURL, Provider: d.provider(), STUN: d.stunPort(),
-		KeyRate: d.o.KeyRate, Proxies: d.o.Proxies, Log: d.log})
+		KeyRate: d.o.KeyRate, Proxies: d.o.Proxies, ProxySays: d.o.ProxySays, Log: d.log})
 	if err == nil {
 		err = d.enter(ctx)
 	}

@@ -139,3 +139,18 @@ func TestMetricsAreOpen(t *testing.T) {
 	require.Regexp(t, `(?m)^inkpost_dns_answers_total [1-9]`, string(text))
 	require.Contains(t, string(text), "inkpost_dns_transfers_refused_total 0")
 }
+
+func TestMetricsMayAskForAKey(t *testing.T) {
+	t.Parallel()
+	s := testbed.Start(t, func(o *testbed.Options) { o.MetricsKey = "gulls" })
+	for given, want := range map[string]int{"": 401, "Bearer terns": 401, "Bearer gulls": 200} {
+		req, err := http.NewRequestWithContext(t.Context(), "GET", s.URL+"/metrics", nil)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", given)
+		r, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		require.NoError(t, r.Body.Close())
+		require.Equal(t, want, r.StatusCode, given)
+		require.Equal(t, want == 401, r.Header.Get("WWW-Authenticate") != "", given)
+	}
+}

@@ -54,14 +54,20 @@ func TestTheSecondLinkTakesOverItsOwnNames(t *testing.T) {
 	require.NoError(t, err)
 	backup, err := owner.Link(t.Context(), "BAK-02", "backup")
 	require.NoError(t, err)
-	require.Equal(t, main.IPv4.String(), dig("bak-02"), "the preferred link")
+	// A link that a test before this one has cut or moved is followed again when it has worked for a while.
+	follows := func(name string, l contract.Link) {
+		t.Helper()
+		require.Eventually(t, func() bool { return dig(name) == l.IPv4.String() }, isles.Wide, 100*time.Millisecond, "%s follows %s", name,
+			l.Label)
+	}
+	follows("bak-02", main)
 	_, err = owner.EditLink(t.Context(), "BAK-02", "main", client.Fields{"position": 5})
 	require.NoError(t, err)
-	require.Equal(t, backup.IPv4.String(), dig("bak-02"))
+	follows("bak-02", backup)
 	require.Equal(t, main.IPv4.String(), dig("bakery"), "this one is bound to the first link")
 	_, err = owner.EditLink(t.Context(), "BAK-02", "main", client.Fields{"position": 1})
 	require.NoError(t, err)
-	require.Equal(t, main.IPv4.String(), dig("bak-02"))
+	follows("bak-02", main)
 }
 
 func TestARestartedDemoGoesOnWhereItStopped(t *testing.T) {
