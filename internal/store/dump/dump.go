@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -39,8 +40,8 @@ func program(name string) (string, error) {
 }
 
 // command makes one of PostgreSQL's programs speak to a database. The password is in its environment, where no list of processes shows it.
-func command(ctx context.Context, url, name string, args ...string) (*exec.Cmd, error) {
-	config, err := pgx.ParseConfig(url)
+func command(ctx context.Context, database, name string, args ...string) (*exec.Cmd, error) {
+	config, err := pgx.ParseConfig(database)
 	if err != nil {
 		return nil, fmt.Errorf("database URL: %w", err)
 	}
@@ -48,13 +49,31 @@ func command(ctx context.Context, url, name string, args ...string) (*exec.Cmd, 
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.CommandContext(ctx, path, args...)
-	cmd.Env = append(os.Environ(), "PGHOST="+config.Host, fmt.Sprintf("PGPORT=%d", config.Port), "PGUSER="+config.User,
-		"PGPASSWORD="+config.Password, "PGDATABASE="+config.Database)
-	if config.TLSConfig != nil {
-		cmd.Env = append(cmd.Env, "PGSSLMODE=require")
-	}
+	cmd := exec.CommandContext(ctx, path, append(args, "--dbname="+bare(database, config))...)
+	cmd.Env = append(os.Environ(), "PGPASSWORD="+config.Password)
 	return cmd, nil
+}
+
+// bare is a database's URL as PostgreSQL's own programs take it, with everything that it says of hosts and TLS: without the password, and
+// without what only our pool of connections understands.
+func bare(database string, config *pgx.ConnConfig) string {
+	u, err := url.Parse(database)
+	if err != nil || u.Scheme != "postgres" && u.Scheme != "postgresql" { // it is written host=... user=...
+		quoted := strings.NewReplacer(`\`, `\\`, `'`, `\'`)
+		return fmt.Sprintf("host='%s' port=%d user='%s' dbname='%s'", quoted.Replace(config.Host), config.Port,
+			quoted.Replace(config.User), quoted.Replace(config.Database))
+	}
+	if u.User != nil {
+		u.User = url.User(u.User.Username())
+	}
+	q := u.Query()
+	for name := range q {
+		if strings.HasPrefix(name, "pool_") || name == "password" {
+			q.Del(name)
+		}
+	}
+	u.RawQuery = q.Encode()
+	return u.String()
 }
 
 // run runs a program and makes its words part of its error.
@@ -72,8 +91,8 @@ func run(cmd *exec.Cmd, name string) error {
 
 // Take writes a copy of a database as it is at one moment, while others go on writing to it. Errors: that of the database, of pg_dump, of
 // w.
-func Take(ctx context.Context, url string, w io.Writer) error {
-	cmd, err := command(ctx, url, "pg_dump", "--format=custom", "--no-owner", "--no-privileges")
+func Take(ctx context.Context, database string, w io.Writer) error {
+	cmd, err := command(ctx, database, "pg_dump", "--format=custom", "--no-owner", "--no-privileges")
 	if err != nil {
 		return err
 	}
@@ -82,13 +101,8 @@ func Take(ctx context.Context, url string, w io.Writer) error {
 }
 
 // Put fills an empty database from a copy: all of it, or nothing. Errors: that of the database, of pg_restore, of r.
-func Put(ctx context.Context, url string, r io.Reader) error {
-	config, err := pgx.ParseConfig(url)
-	if err != nil {
-		return fmt.Errorf("database URL: %w", err)
-	}
-	cmd, err := command(ctx, url, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction",
-		"--dbname", config.Database)
+func Put(ctx context.Context, database string, r io.Reader) error {
+	cmd, err := command(ctx, database, "pg_restore", "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction")
 	if err != nil {
 		return err
 	}
