@@ -26,6 +26,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/engine/vantages"
 	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/store/seal"
 )
 
 // failure is an error that is already a problem document.
@@ -120,6 +121,7 @@ var errorKinds = []errorKind{
 	errorOfType[store.Without](http.StatusConflict, "belongs-to-removed", nil),
 	errorOfType[push.PrimaryTrouble](http.StatusBadGateway, "primary-away", nil),
 	errorOfType[errClock](http.StatusForbidden, "clock-wrong", nil),
+	errorOf(http.StatusConflict, "secrets-key", seal.ErrClosed),
 	errorOf(http.StatusServiceUnavailable, "busy", throttle.ErrHashing, changes.ErrBusy, changes.ErrCommitted),
 	errorOf(http.StatusServiceUnavailable, "not-recorded", changes.ErrNotRecorded),
 	errorOf(http.StatusUnauthorized, "sign-in-refused", access.ErrSignIn),

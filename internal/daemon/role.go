@@ -86,7 +86,7 @@ func (d *Daemon) lead(ctx context.Context, lease *store.Lease) error {
 		lease.Release()
 		return err
 	}
-	if err := d.checkSecrets(ctx); err != nil {
+	if err := d.store.CheckSecrets(ctx); err != nil {
 		lease.Release()
 		return err
 	}
@@ -105,17 +105,11 @@ func (d *Daemon) lead(ctx context.Context, lease *store.Lease) error {
 	return nil
 }
 
-// checkSecrets makes sure that the secrets of the database can be read, before anything relies on them. Error: seal.ErrClosed.
-func (d *Daemon) checkSecrets(ctx context.Context) error {
-	_, err := d.store.Secrets(ctx)
-	return err
-}
-
 // standBy makes this server one that stands by.
 func (d *Daemon) standBy(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, enterWait)
 	defer cancel()
-	if err := d.checkSecrets(ctx); err != nil {
+	if err := d.store.CheckSecrets(ctx); err != nil {
 		return err
 	}
 	e, err := engine.New(ctx, d.store, d.directory, d.config(nil))

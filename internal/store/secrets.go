@@ -50,8 +50,8 @@ func (s *Store) unseal(column string, secret *string) (err error) {
 	return err
 }
 
-// Secrets says whether secrets are stored sealed, as far as there are any. Error: seal.ErrClosed where the store has no key for them.
-func (s *Store) Secrets(ctx context.Context) (sealed bool, err error) {
+// CheckSecrets makes sure that the secrets of the database can be read, before anything relies on them. Error: seal.ErrClosed.
+func (s *Store) CheckSecrets(ctx context.Context) error {
 	for column := range secretColumns {
 		var one string
 		err := s.root.GetContext(ctx, &one, secretColumns[column].any)
@@ -60,13 +60,12 @@ func (s *Store) Secrets(ctx context.Context) (sealed bool, err error) {
 		}
 		if err == nil {
 			_, err = s.ring.Open(column, one)
-			sealed = true
 		}
 		if err != nil {
-			return sealed, fmt.Errorf("%s: %w", column, err)
+			return fmt.Errorf("%s: %w", column, err)
 		}
 	}
-	return sealed, nil
+	return nil
 }
 
 // resealAll has every secret be sealed by the first key, and finds out whether all of them can be opened. Error: seal.ErrClosed.

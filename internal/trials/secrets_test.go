@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/jackc/pgx/v5"
@@ -16,6 +17,14 @@ import (
 	"inkpost.example/inkpost/internal/store/seal"
 	"inkpost.example/inkpost/internal/testbed"
 )
+
+// lineOf is a line of a file.
+func lineOf(t *testing.T, file string, n int) string {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	return strings.Split(string(text), "\n")[n] + "\n"
+}
 
 // Secrets that were stored as they are become unreadable in the database, go on being used, and change their key.
 func TestSecretsAreSealedInTheDatabase(t *testing.T) {
@@ -85,6 +94,24 @@ func TestSecretsAreSealedInTheDatabase(t *testing.T) {
 	require.Equal(t, vpn.PeerKey, got.PeerKey, "the same key on the way to the gateway")
 	s.Stop()
 	require.NotEqual(t, before, stored())
+	// What was removed under a key that is gone is refused, and leaves the record as it was.
+	s = start(t, func(o *options) { o.Database, o.Secrets = database, keys() })
+	require.NoError(t, s.Client.RemoveService(t.Context(), "KET-07", "vpn"))
+	removed, err := s.Client.Removed(t.Context())
+	require.NoError(t, err)
+	s.Stop()
+	require.NoError(t, os.WriteFile(file, []byte(daemon.NewSecretKey()+"\n"+lineOf(t, file, 0)), 0o600))
+	s = start(t, func(o *options) { o.Database, o.Secrets = database, keys() })
+	s.Stop()
+	require.NoError(t, os.WriteFile(file, []byte(lineOf(t, file, 0)), 0o600))
+	s = start(t, func(o *options) { o.Database, o.Secrets = database, keys() })
+	_, err = s.Client.Restore(t.Context(), removed[0].ID)
+	require.Equal(t, 409, status(err), "%v", err)
+	require.ErrorContains(t, err, "--secrets-key")
+	whole, err := s.Client.Site(t.Context(), "KET-07")
+	require.NoError(t, err)
+	require.Empty(t, whole.Services)
+	s.Stop()
 	for name, ring := range map[string]daemon.SecretRing{"no key": {}, "the key before": old} {
 		_, err = testbed.Bare(t, func(o *options) { o.Database, o.Secrets = database, ring })
 		require.ErrorIs(t, err, seal.ErrClosed, name)

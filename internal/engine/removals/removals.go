@@ -71,10 +71,23 @@ func (e *Removals) Restore(ctx context.Context, id int64) (contract.Removed, err
 				if back, err = tx.Restore(ctx, id, e.Now()); err != nil {
 					return err
 				}
+				if err := secretsFit(ctx, tx, touched.Sites[0]); err != nil {
+					return err
+				}
 				return e.namesFit(ctx, tx, touched.Sites[0])
 			}}, nil
 	})
 	return shown(back), err
+}
+
+// secretsFit makes sure that the secrets that came back can be read: their key may have been replaced meanwhile, and a record with such a
+// secret could not be loaded. Errors: seal.ErrClosed, that of the database.
+func secretsFit(ctx context.Context, tx *store.Store, siteID int64) error {
+	_, err := tx.Services(ctx, siteID)
+	if err == nil {
+		_, err = tx.SigningKeysOf(ctx, siteID, nil)
+	}
+	return err
 }
 
 // namesFit makes sure that the names that a site got back are not somebody else's by now: those that the record in memory does not have
