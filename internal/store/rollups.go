@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/ledger"
@@ -76,11 +77,15 @@ func (s *Store) Days(ctx context.Context, services []int64, from time.Time) (map
 	for rows.Next() {
 		var id int64
 		var day time.Time
-		var hours, latency []byte
+		var hours, latency sql.RawBytes
 		if err := rows.Scan(&id, &day, &hours, &latency); err != nil {
 			return nil, err
 		}
-		out[id] = append(out[id], ledger.Unpack(day, hours, latency))
+		days, ok := out[id]
+		if !ok {
+			days = make([]ledger.Day, 0, min(max(0, int(time.Since(from).Hours()/24))+2, 400))
+		}
+		out[id] = append(days, ledger.Unpack(day, hours, latency))
 	}
 	return out, rows.Err()
 }

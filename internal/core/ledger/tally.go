@@ -79,10 +79,11 @@ func (d *Day) Account(expected probe.Expected, s probe.State, from, until time.T
 }
 
 // Sum adds up the hours that lie within from..until; an hour counts as a whole where half of it does.
-func (d Day) Sum(from, until time.Time) (sum Tally) {
+func (d *Day) Sum(from, until time.Time) (sum Tally) {
+	begin, end := from.Sub(d.Start), until.Sub(d.Start)
 	for i, h := range d.Hours {
-		middle := d.Start.Add(time.Duration(i)*time.Hour + 30*time.Minute)
-		if !middle.Before(from) && middle.Before(until) {
+		middle := time.Duration(i)*time.Hour + 30*time.Minute
+		if middle >= begin && middle < end {
 			sum = sum.Plus(h.Tally())
 		}
 	}
@@ -116,21 +117,27 @@ func classOf(d time.Duration) int {
 	return min(int(math.Ceil(perDoubling*math.Log2(us/firstClass))), classes-1)
 }
 
-// Quantile returns the latency below which a share q (0 to 1) of all latencies of some days are, at most a third of a doubling too long. ok
-// is false if there are none.
-func Quantile(q float64, days ...Histogram) (d time.Duration, ok bool) {
-	var sums [classes]uint64
+// Latencies are the histograms of some days together.
+type Latencies [classes]uint64
+
+// Add takes a day's histogram in.
+func (l *Latencies) Add(h Histogram) {
+	for i, n := range h {
+		l[i] += uint64(n)
+	}
+}
+
+// Quantile returns the latency below which a share q (0 to 1) of them are, at most a third of a doubling too long. ok is false if there
+// are none.
+func (l *Latencies) Quantile(q float64) (d time.Duration, ok bool) {
 	var total, seen uint64
-	for _, h := range days {
-		for i, n := range h {
-			sums[i] += uint64(n)
-			total += uint64(n)
-		}
+	for _, n := range l {
+		total += n
 	}
 	if total == 0 {
 		return 0, false
 	}
-	for i, n := range sums {
+	for i, n := range l {
 		if seen += n; float64(seen) >= q*float64(total) {
 			return time.Duration(firstClass*math.Exp2(float64(i)/perDoubling)) * time.Microsecond, true
 		}
@@ -225,11 +232,12 @@ type Availability struct {
 func Over(w Window, days []Day, now time.Time) Availability {
 	a := Availability{Window: w.Label}
 	from := now.Add(-w.Long)
-	var latencies []Histogram
-	for _, d := range days {
+	var latencies Latencies
+	for i := range days { // a year of days is a lot to copy
+		d := &days[i]
 		if d.Start.Add(24*time.Hour).After(from) && !d.Start.After(now) {
 			a.Tally = a.Tally.Plus(d.Sum(from, now.Add(time.Hour)))
-			latencies = append(latencies, d.Latency)
+			latencies.Add(d.Latency)
 		}
 	}
 	if share, ok := a.Tally.Share(); ok {
@@ -237,7 +245,7 @@ func Over(w Window, days []Day, now time.Time) Availability {
 	}
 	a.Unknown = max(0, int64(w.Long.Seconds())-a.Known())
 	for q, field := range map[float64]*int64{0.5: &a.Median, 0.95: &a.P95, 0.99: &a.P99} {
-		if d, ok := Quantile(q, latencies...); ok {
+		if d, ok := latencies.Quantile(q); ok {
 			*field = d.Microseconds()
 		}
 	}

@@ -60,14 +60,19 @@ func TestPackAndUnpack(t *testing.T) {
 }
 
 func TestQuantiles(t *testing.T) {
-	var h Histogram
-	_, ok := Quantile(0.5, h)
+	var none Latencies
+	_, ok := none.Quantile(0.5)
 	require.False(t, ok)
-	for i := range 1000 {
-		h.Add(time.Duration(i+1) * time.Millisecond)
+	var odd, even Histogram
+	for i := range 500 {
+		odd.Add(time.Duration(2*i+1) * time.Millisecond)
+		even.Add(time.Duration(2*i+2) * time.Millisecond)
 	}
+	var both Latencies
+	both.Add(odd)
+	both.Add(even)
 	for q, want := range map[float64]float64{0.5: 500, 0.95: 950, 0.99: 990} {
-		d, ok := Quantile(q, h)
+		d, ok := both.Quantile(q)
 		require.True(t, ok)
 		require.InEpsilon(t, want, float64(d.Milliseconds()), 0.27, "at most a third of a doubling too long")
 		require.GreaterOrEqual(t, float64(d.Milliseconds()), want)

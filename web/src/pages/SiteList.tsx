@@ -170,8 +170,10 @@ export function SiteList() {
   useEffect(() => {
     if (hash === '#find') field.current?.focus()
   }, [hash])
-  // What is typed counts at once; the address of the page follows.
+  // What is typed counts at once; the address of the page follows at a pause, as the whole page is drawn anew with it.
   const [search, setSearch] = useState(asked.get('find') ?? '')
+  const pause = useRef<ReturnType<typeof setTimeout>>(undefined)
+  useEffect(() => () => clearTimeout(pause.current), [])
   const query = { search, tag: asked.get('tag') ?? '', need: asked.get('need') ?? '', sort: asked.get('sort') ?? '' }
   const { all: sites, total, read, error, end } = useEndless(['sites'], query, api.sites)
   const choose = useCallback(
@@ -180,10 +182,17 @@ export function SiteList() {
   )
   const narrow = (value: string) => {
     setSearch(value)
-    const next = new URLSearchParams(asked)
-    if (value) next.set('find', value)
-    else next.delete('find')
-    ask(next, { replace: true })
+    clearTimeout(pause.current)
+    pause.current = setTimeout(() => {
+      ask(
+        (was) => {
+          if (value) was.set('find', value)
+          else was.delete('find')
+          return was
+        },
+        { replace: true },
+      )
+    }, 300)
   }
   return (
     <Section
@@ -223,6 +232,7 @@ export function SiteList() {
       <Filters
         asked={asked}
         ask={(of) => {
+          clearTimeout(pause.current)
           setSearch(of.get('find') ?? '')
           ask(of, { replace: true })
         }}
