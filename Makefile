@@ -18,7 +18,7 @@ TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/systemd-analyze:systemd /usr/b
 	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn \
 	/usr/sbin/kamailio:kamailio /usr/bin/Xtigervnc:tigervnc-standalone-server /usr/lib/ipsec/charon:strongswan-charon
 
-.PHONY: fuzz types causes truth dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
+.PHONY: package-trial package notices fuzz types causes truth dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
 
 # make demo SITES=2000 is a demo of its own, in a folder of its own, which is made anew each time.
 demo: install-demo build
@@ -66,6 +66,10 @@ truth: install-test build
 	INKPOST_TRUTH=full $(GO) test -count=1 -timeout 60m -run 'TestWhatIsSaidOfFaultsBehindRealNAT|TestNoFaultWhereAllIsWell' -v ./internal/trials/guest | \
 	  grep -E "^(router|modem|carrier|well)|^of [0-9]+ faults|^(ok|FAIL)"
 
+# What the programs are built with, and under which licences.
+notices: web/node_modules/.installed
+	$(GO) run ./docs/notices >docs/third-party.md.new && mv docs/third-party.md.new docs/third-party.md
+
 # The pages of the causes, from their table.
 causes:
 	$(GO) run ./cmd/inkpost cause --pages docs/causes
@@ -80,7 +84,7 @@ check: console
 
 # The packages with goroutines run under the race detector, two packages at a time: most of them wait more than they compute. The trials have
 # no code of their own: they drive the same packages whole, at the pace that they have in the field.
-TRIALS := ./bench/... ./internal/trials/...
+TRIALS := ./bench/... $$($(GO) list ./internal/trials/... | grep -v /packages$$)
 test: install-test build check
 	$(GO) test -race -shuffle=on -p 2 -timeout 9m $$($(GO) list $(PACKAGES) | grep -vE '/(bench|internal/trials)(/|$$)')
 	$(GO) test -shuffle=on -p 2 -timeout 8m $(TRIALS)
@@ -106,6 +110,33 @@ dist:
 	  os=$${at%-*}; arch=$${at#*-}; arm=; case $$arch in armv6) arch=arm; arm=6;; esac; end=; [ $$os = windows ] && end=.exe; \
 	  CGO_ENABLED=0 GOOS=$$os GOARCH=$$arch GOARM=$$arm $(GO) build -trimpath -ldflags '-s -w $(LDFLAGS)' -o dist/inkpost-agent-$$at$$end ./cmd/inkpost-agent || exit 1; done; \
 	ls -l dist | awk 'NR > 1 { printf "%6.1f MB  %s\n", $$5 / 1e6, $$9 }'
+
+# Debian packages of the program, the service, the vantage point and the agent, for amd64 and arm64, into dist. The same commit gives the
+# same files, whoever builds them.
+NFPM := github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.48.0
+PACKAGE_VERSION := 0.1.$(shell git rev-list --count HEAD 2>/dev/null || echo 0)
+export SOURCE_DATE_EPOCH := $(shell git log -1 --format=%ct 2>/dev/null || echo 0)
+package: build
+	@rm -rf bin/package; mkdir -p dist bin/package/completion bin/package/changelog bin/package/man; rm -f dist/*.deb
+	@bin/inkpost manual --dir bin/package/man/inkpost >/dev/null; bin/inkpost manual --agent --dir bin/package/man/inkpost-agent >/dev/null
+	@cd bin/package/man/inkpost && rm -f $$(ls ../inkpost-agent) && gzip -9n *.1 && gzip -9n ../inkpost-agent/*.1
+	@cd bin/package/completion && for shell in bash fish; do ../../inkpost completion $$shell >inkpost.$$shell; done; \
+	  ../../inkpost completion zsh >_inkpost; ../../inkpost-agent completion bash >inkpost-agent.bash
+	@gzip -9nc docs/third-party.md >bin/package/third-party.md.gz
+	@for p in inkpost inkpost-server inkpost-vantage inkpost-agent; do \
+	  printf '%s ($(PACKAGE_VERSION)) stable; urgency=medium\n\n  * As CHANGELOG.md of the source says, at commit $(VERSION).\n\n -- Saltmarsh Networks <noc@saltmarsh.example>  %s\n' \
+	    $$p "$$(date -R -u -d @$(SOURCE_DATE_EPOCH))" | gzip -9nc >bin/package/changelog/$$p.gz; done
+	@set -e; GOBIN=$(CURDIR)/bin $(GO) install $(NFPM); for arch in amd64 arm64; do for program in inkpost inkpost-agent; do \
+	    CGO_ENABLED=0 GOOS=linux GOARCH=$$arch $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o bin/package/$$arch/$$program ./cmd/$$program; done; \
+	  for p in inkpost inkpost-agent; do ARCH=$$arch PACKAGE_VERSION=$(PACKAGE_VERSION) bin/nfpm package -f packaging/deb/$$p.yaml -p deb -t dist >/dev/null; done; done; \
+	for p in inkpost-server inkpost-vantage; do PACKAGE_VERSION=$(PACKAGE_VERSION) bin/nfpm package -f packaging/deb/$$p.yaml -p deb -t dist >/dev/null; done
+	@ls -l dist/*.deb | awk '{ printf "%6.1f MB  %s\n", $$5 / 1e6, $$9 }'
+
+# The packages, put on a new Debian machine in a folder (needs its archive): service, vantage point and agent run, a site is commissioned, all is
+# removed. Its log is in bin/package-trial.log.
+package-trial: package install-test
+	$(call install,/usr/sbin/debootstrap:debootstrap /usr/bin/lintian:lintian)
+	$(GO) test -count=1 -timeout 20m -v ./internal/trials/packages | tee bin/package-trial.log
 
 screenshots: build install-test
 	$(call install,/usr/bin/Xvfb:xvfb /usr/bin/xterm:xterm /usr/bin/import-im6*:imagemagick /usr/bin/gs:ghostscript)

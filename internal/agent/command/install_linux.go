@@ -1,6 +1,7 @@
 package command
 
 import (
+	_ "embed" // the unit
 	"fmt"
 	"os"
 	"os/exec"
@@ -14,49 +15,16 @@ import (
 )
 
 // unit is the systemd unit: a user of its own, a file system that it cannot write but for its state, and no right beyond listening on
-// low ports while a path is proven, and asking the LAN who has an address.
-const unit = `[Unit]
-Description=Ink Post agent: announces this site's address
-Wants=network-online.target
-After=network-online.target
+// low ports while a path is proven, and asking the LAN who has an address. A package brings it as it is.
+//
+//go:embed inkpost-agent.service
+var unit string
 
-[Service]
-ExecStart=%s run --config %s --state /var/lib/inkpost-agent
-ExecReload=/bin/kill -HUP $MAINPID
-Restart=on-failure
-RestartSec=5
-# The key was refused: somebody has to enrol it again.
-RestartPreventExitStatus=3
-DynamicUser=yes
-StateDirectory=inkpost-agent
-StateDirectoryMode=0700
-AmbientCapabilities=CAP_NET_BIND_SERVICE CAP_NET_RAW
-CapabilityBoundingSet=CAP_NET_BIND_SERVICE CAP_NET_RAW
-NoNewPrivileges=yes
-ProtectSystem=strict
-ProtectHome=yes
-ProtectProc=invisible
-ProtectKernelTunables=yes
-ProtectKernelModules=yes
-ProtectKernelLogs=yes
-ProtectControlGroups=yes
-ProtectClock=yes
-ProtectHostname=yes
-PrivateTmp=yes
-PrivateDevices=yes
-RestrictNamespaces=yes
-RestrictRealtime=yes
-RestrictSUIDSGID=yes
-RestrictAddressFamilies=AF_INET AF_INET6 AF_NETLINK AF_PACKET AF_UNIX
-LockPersonality=yes
-MemoryDenyWriteExecute=yes
-SystemCallArchitectures=native
-SystemCallFilter=@system-service
-UMask=0077
-
-[Install]
-WantedBy=multi-user.target
-`
+// packaged is where a package puts the unit, and packagedProgram what is started there.
+const (
+	packaged        = "/lib/systemd/system/inkpost-agent.service"
+	packagedProgram = "/usr/bin/inkpost-agent"
+)
 
 // Install is the command that has the agent run from now on, and at every start of the machine.
 func Install(version string) *cobra.Command {
@@ -106,8 +74,11 @@ own with a read-only file system. --remove undoes all of it but the key's revoca
 			if err != nil {
 				return err
 			}
-			for path, content := range map[string]string{"/etc/inkpost-agent.yaml": string(doc),
-				"/etc/systemd/system/inkpost-agent.service": fmt.Sprintf(unit, program, "/etc/inkpost-agent.yaml")} {
+			files := map[string]string{"/etc/inkpost-agent.yaml": string(doc)}
+			if _, err := os.Stat(at(packaged)); err != nil || program != packagedProgram {
+				files["/etc/systemd/system/inkpost-agent.service"] = strings.Replace(unit, packagedProgram, program, 1)
+			}
+			for path, content := range files {
 				if err := os.MkdirAll(filepath.Dir(at(path)), 0o755); err != nil {
 					return err
 				}

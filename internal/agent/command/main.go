@@ -24,14 +24,20 @@ const (
 	exitRevoked
 )
 
-// Main is the agent alone as a program.
-func Main(ctx context.Context, args []string) int {
+// Program is the command line of the agent alone.
+func Program() *cobra.Command {
 	root := &cobra.Command{Use: "inkpost-agent", Short: "The Ink Post agent: announces a site's address", SilenceErrors: true,
 		SilenceUsage: true, Version: Version,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return FromEnvironment(cmd) }}
 	root.PersistentFlags().String("server", "", "the server's address, such as http://127.0.0.1:8460")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return UsageError{err} })
 	root.AddCommand(Run(Version), Status(), Install(Version))
+	return root
+}
+
+// Main is the agent alone as a program.
+func Main(ctx context.Context, args []string) int {
+	root := Program()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	if err != nil {
