@@ -42,7 +42,8 @@ func problemOf(status int, slug, detail string, flaws ...site.Flaw) failure {
 // problem answers an error as RFC 9457 lays down.
 func (a *api) problem(c *echo.Context, err error) {
 	f := explain(err)
-	if f.Status == http.StatusInternalServerError {
+	// Whoever asked may have gone: what stops then is no failure of ours.
+	if f.Status == http.StatusInternalServerError && c.Request().Context().Err() == nil {
 		a.log.Error("request failed", "method", c.Request().Method, "path", c.Path(), "error", err)
 	}
 	if r, e := echo.UnwrapResponse(c.Response()); e == nil && r.Committed {

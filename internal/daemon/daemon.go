@@ -303,7 +303,7 @@ const (
 func (d *Daemon) listen(l net.Listener, handler http.Handler, secure *tls.Config) {
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: headWait, ReadTimeout: readWait, WriteTimeout: writeWait,
 		IdleTimeout: idleWait, MaxHeaderBytes: 32 << 10, TLSConfig: secure,
-		BaseContext: func(net.Listener) context.Context { return d.ctx }, ErrorLog: slog.NewLogLogger(d.log.Handler(), slog.LevelWarn)}
+		BaseContext: func(net.Listener) context.Context { return d.ctx }, ErrorLog: complaints{d.log}.logger()}
 	d.done.Go(func() {
 		serve := func() error { return server.Serve(l) }
 		if secure != nil {

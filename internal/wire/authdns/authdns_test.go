@@ -53,12 +53,14 @@ func zone(t testing.TB) *Zone {
 	return z
 }
 
-func serve(t testing.TB) (*Server, *Zone) {
+func serve(t testing.TB) (*Server, *Zone) { return serveAt(t, "127.0.0.1:0") }
+
+func serveAt(t testing.TB, address string) (*Server, *Zone) {
 	t.Helper()
 	d := &Directory{}
 	z := zone(t)
 	d.Put(z)
-	s, err := Listen("127.0.0.1:0", d, slog.New(slog.DiscardHandler))
+	s, err := Listen(address, d, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
@@ -78,6 +80,29 @@ func ask(t testing.TB, s *Server, network, name string, qtype uint16, edit func(
 	require.NoError(t, err)
 	require.Equal(t, m.Question, r.Question, "the question comes back as it was written")
 	return r
+}
+
+// A server that listens at every address answers from the one that was asked: whoever asks drops replies from another.
+func TestAWildcardSocketAnswersFromTheAddressThatWasAsked(t *testing.T) {
+	t.Parallel()
+	for _, listen := range []string{":0", "0.0.0.0:0", "[::]:0"} {
+		s, _ := serveAt(t, listen)
+		_, port, err := net.SplitHostPort(s.Addr())
+		require.NoError(t, err)
+		for _, asked := range []string{"127.0.0.1", "127.0.0.9", "::1"} {
+			if asked == "::1" && listen == "0.0.0.0:0" {
+				continue // it has no IPv6
+			}
+			for _, network := range []string{"udp", "tcp"} {
+				for _, qtype := range []uint16{dns.TypeA, dns.TypeTXT, dns.TypeNS} {
+					c := dns.Client{Net: network, Timeout: 2 * time.Second}
+					r, _, err := c.Exchange(new(dns.Msg).SetQuestion("ket-07."+apex, qtype), net.JoinHostPort(asked, port))
+					require.NoError(t, err, "%s at %s over %s", listen, asked, network)
+					require.Equal(t, dns.RcodeSuccess, r.Rcode)
+				}
+			}
+		}
+	}
 }
 
 func TestAnswers(t *testing.T) {

@@ -52,9 +52,13 @@ func newBatch(conn *net.UDPConn) (*batch, error) {
 	if at, ok := conn.LocalAddr().(*net.UDPAddr); ok && at.IP.IsUnspecified() {
 		b.wild = true
 		err := raw.Control(func(fd uintptr) {
-			// One of the two fits the socket's family.
-			_ = unix.SetsockoptInt(int(fd), unix.IPPROTO_IP, unix.IP_PKTINFO, 1)
-			_ = unix.SetsockoptInt(int(fd), unix.IPPROTO_IPV6, unix.IPV6_RECVPKTINFO, 1)
+			// A socket of IPv6 says it in IPv6's way of packets over IPv4, too. Asked for both ways it would say both, which is more than
+			// one reply takes.
+			if family, _ := unix.GetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_DOMAIN); family == unix.AF_INET6 {
+				_ = unix.SetsockoptInt(int(fd), unix.IPPROTO_IPV6, unix.IPV6_RECVPKTINFO, 1)
+			} else {
+				_ = unix.SetsockoptInt(int(fd), unix.IPPROTO_IP, unix.IP_PKTINFO, 1)
+			}
 		})
 		if err != nil {
 			return nil, err

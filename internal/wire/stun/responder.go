@@ -44,9 +44,10 @@ func (r *Responder) Counts() (answered, refused uint64) { return r.answered.Load
 // Serve answers until ctx ends. Error: the socket was closed by somebody else.
 func (r *Responder) Serve(ctx context.Context) error {
 	defer context.AfterFunc(ctx, func() { _ = r.conn.Close() })()
-	buffer := make([]byte, 1500)
+	buffer, control := make([]byte, 1500), make([]byte, 128)
+	asked := newAsked(r.conn)
 	for {
-		n, from, err := r.conn.ReadFromUDPAddrPort(buffer)
+		n, long, _, from, err := r.conn.ReadMsgUDPAddrPort(buffer, control)
 		switch {
 		case errors.Is(err, net.ErrClosed):
 			if ctx.Err() != nil {
@@ -57,7 +58,7 @@ func (r *Responder) Serve(ctx context.Context) error {
 			continue // such as an ICMP error about an earlier answer
 		}
 		if reply := r.reply(buffer[:n], from); reply != nil {
-			_, _ = r.conn.WriteToUDPAddrPort(reply, from)
+			_, _, _ = r.conn.WriteMsgUDPAddrPort(reply, asked.answer(control[:long]), from)
 		}
 	}
 }

@@ -161,3 +161,26 @@ func FuzzRead(f *testing.F) {
 		_ = (&Responder{}).reply(packet, netip.MustParseAddrPort("127.0.0.1:1"))
 	})
 }
+
+// At a machine with several addresses, an answer comes from the one that was asked.
+func TestAWildcardSocketAnswersFromTheAddressThatWasAsked(t *testing.T) {
+	t.Parallel()
+	for _, listen := range []string{":0", "0.0.0.0:0", "[::]:0", "127.0.0.9:0"} {
+		r, err := Listen(listen)
+		require.NoError(t, err)
+		go func() { _ = r.Serve(t.Context()) }()
+		_, port, err := net.SplitHostPort(r.Addr())
+		require.NoError(t, err)
+		for network, asked := range map[string][]string{"udp4": {"127.0.0.1", "127.0.0.9"}, "udp6": {"::1"}} {
+			for _, address := range asked {
+				if listen == "127.0.0.9:0" && address != "127.0.0.9" || listen == "0.0.0.0:0" && network == "udp6" {
+					continue // nobody listens there
+				}
+				at, err := Ask(t.Context(), (&net.Dialer{Timeout: time.Second}).DialContext, network, net.JoinHostPort(address, port),
+					Credential{})
+				require.NoError(t, err, "%s at %s", listen, address)
+				require.True(t, at.Addr().IsLoopback())
+			}
+		}
+	}
+}
