@@ -14,7 +14,8 @@ import (
 )
 
 func backupCommand() *cobra.Command {
-	var database, passphrase string
+	var of database
+	var passphrase string
 	var lock daemon.Lock
 	c := &cobra.Command{Use: "backup FILE", Short: "Copy everything on record into a file (needs the database)", Args: cobra.ExactArgs(1),
 		Long: `Copy everything that is on record into a file, as it is at one moment, while the server goes on. The file is
@@ -23,10 +24,11 @@ FILE - writes to standard output. inkpost doctor says when the newest backup is 
 
 inkpost restore --from FILE puts it into an empty database.`,
 		Example: `  inkpost backup /var/backups/inkpost/$(date +%a).dump --database-url postgres://inkpost@127.0.0.1:5432/inkpost
-  inkpost backup nightly.dump --recipient age1ql3z7hjy54pw3hyww5ayyfg7zqgvc7w3j2elw8zmrj2kg5sfn9aqmcac8p`,
+  inkpost backup nightly.dump --config /etc/inkpost/serve.yaml --recipient age1ql3z7hjy54pw3hyww5ayyfg7zqgvc7w3j2elw8zmrj2kg5sfn9aqmcac8p`,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			if database == "" {
-				return usagef("--database-url is required")
+			database, err := of.needed("")
+			if err != nil {
+				return err
 			}
 			if lock.Passphrase, err = secretIn(passphrase, "passphrase-file"); err != nil {
 				return err
@@ -50,7 +52,7 @@ inkpost restore --from FILE puts it into an empty database.`,
 			}
 			return nil
 		}}
-	c.Flags().StringVar(&database, "database-url", "", "the server's PostgreSQL database")
+	of.flags(c, "the server's PostgreSQL database")
 	c.Flags().StringArrayVar(&lock.Recipients, "recipient", nil,
 		"lock the file for the holder of this age key (age1...); give it again for each")
 	c.Flags().StringVar(&passphrase, "passphrase-file", "", "lock the file by the passphrase on the first line of this file")
@@ -118,12 +120,12 @@ func secretIn(path, flag string) (string, error) {
 }
 
 // putBack fills an empty database from a backup.
-func putBack(cmd *cobra.Command, from, database, identity, passphrase string) error {
-	if database == "" {
-		return usagef("--database-url is required: an empty PostgreSQL database")
+func putBack(cmd *cobra.Command, from string, into database, identity, passphrase string) error {
+	database, err := into.needed(": an empty PostgreSQL database")
+	if err != nil {
+		return err
 	}
 	keys := daemon.Keys{}
-	var err error
 	if keys.Passphrase, err = secretIn(passphrase, "passphrase-file"); err != nil {
 		return err
 	}

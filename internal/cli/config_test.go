@@ -62,7 +62,7 @@ func TestTheUnitsOpenLittle(t *testing.T) {
 	units, err := filepath.Glob("../../packaging/*.service")
 	require.NoError(t, err)
 	units = append(units, "../agent/command/inkpost-agent.service")
-	require.Len(t, units, 3)
+	require.Len(t, units, 4)
 	for _, unit := range units {
 		said, err := exec.Command("systemd-analyze", "security", "--offline=true", "--threshold=20", "--no-pager", unit).CombinedOutput()
 		require.NoError(t, err, "%s: %s", unit, said)

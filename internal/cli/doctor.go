@@ -32,7 +32,8 @@ func checkColumns() []column[checkup.Point] {
 var errUnwell = errors.New("something is wrong with this installation; see above")
 
 func doctorCommand() *cobra.Command {
-	var database, state string
+	var state string
+	var of database
 	var all bool
 	c := &cobra.Command{Use: "doctor", Short: "Look whether this installation of Ink Post is well, and say what to mend",
 		Args: cobra.NoArgs,
@@ -41,7 +42,7 @@ backup, resolvers, vantage points, the ports that the world has to reach (tried 
 elsewhere), each zone's delegation and name servers, the mail server, and the certificate.
 
 Where the service does not answer, the database and the disks of this machine are looked at, if
---database-url (or INKPOST_DATABASE_URL) says where the database is.
+--database-url (or INKPOST_DATABASE_URL), or the server's file (--config), says where the database is.
 
 Exit code 0: nothing is wrong. 1: something is wrong. What needs attention is no failure.`,
 		Example: "  inkpost doctor\n  inkpost doctor --all\n  inkpost doctor --format json\n" +
@@ -61,9 +62,12 @@ Exit code 0: nothing is wrong. 1: something is wrong. What needs attention is no
 				}
 				found = append(found, one)
 			}
-			trouble := examine(cmd, c, database, state, tell)
-			if trouble != nil {
-				return trouble
+			database, err := of.at()
+			if err != nil {
+				return err
+			}
+			if err := examine(cmd, c, database, state, tell); err != nil {
+				return err
 			}
 			if !asTable {
 				if err := show(cmd, found, checkColumns()...); err != nil {
@@ -77,7 +81,7 @@ Exit code 0: nothing is wrong. 1: something is wrong. What needs attention is no
 			}
 			return nil
 		}}
-	c.Flags().StringVar(&database, "database-url", "", "the server's PostgreSQL database, for where the server does not answer")
+	of.flags(c, "the server's PostgreSQL database, for where the server does not answer")
 	c.Flags().StringVar(&state, "state-dir", stateDir(), "where the server keeps its copy of the zones, for the same case")
 	c.Flags().BoolVar(&all, "all", false, "print what is good as well")
 	return c

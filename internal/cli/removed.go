@@ -37,7 +37,8 @@ func removedCommand() *cobra.Command {
 }
 
 func restoreCommand() *cobra.Command {
-	var from, database, identity, passphrase string
+	var from, identity, passphrase string
+	var into database
 	one := with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		id, err := strconv.ParseInt(args[0], 10, 64)
 		if err != nil {
@@ -58,14 +59,14 @@ ahead, so that secondaries take them.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			switch {
 			case from != "" && len(args) == 0:
-				return putBack(cmd, from, database, identity, passphrase)
+				return putBack(cmd, from, into, identity, passphrase)
 			case from == "" && len(args) == 1:
 				return one(cmd, args)
 			}
 			return usagef("give the number of a removal, or --from FILE")
 		}}
 	c.Flags().StringVar(&from, "from", "", "the backup to put back; - reads standard input")
-	c.Flags().StringVar(&database, "database-url", "", "with --from: an empty PostgreSQL database")
+	into.flags(c, "with --from: an empty PostgreSQL database")
 	c.Flags().StringVar(&identity, "identity", "", "with --from: the file of the age key that opens the backup")
 	c.Flags().StringVar(&passphrase, "passphrase-file", "", "with --from: the file whose first line is the passphrase of the backup")
 	return c

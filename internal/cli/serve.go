@@ -368,13 +368,14 @@ func guide(cmd *cobra.Command, d *demo.Demo, file string, troubled bool) {
 }
 
 func ownerCommand() *cobra.Command {
-	var database string
+	var of database
 	var create, second bool
 	reset := &cobra.Command{
 		Use: "reset NAME", Short: "Give a person a new one-time password (needs the database)", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if database == "" {
-				return usagef("--database-url is required")
+			database, err := of.needed("")
+			if err != nil {
+				return err
 			}
 			password, err := daemon.ResetPassword(cmd.Context(), database, args[0], create, second)
 			var missing site.Missing
@@ -388,7 +389,7 @@ func ownerCommand() *cobra.Command {
 			return nil
 		},
 	}
-	reset.Flags().StringVar(&database, "database-url", "", "the server's PostgreSQL database")
+	of.flags(reset, "the server's PostgreSQL database")
 	reset.Flags().BoolVar(&second, "drop-second-factor", false, "take their authenticator, recovery codes and passkeys away as well")
 	reset.Flags().BoolVar(&create, "create", false, "create the account if there is none of this name: it has all rights")
 	return group("owner", "Help an owner who has lost the password", reset)

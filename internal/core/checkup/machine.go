@@ -134,7 +134,7 @@ const (
 
 // JudgeBackup says how old the newest backup is.
 func (b Base) JudgeBackup(now time.Time) Point {
-	const fix = "make one, and let a timer make one each night: inkpost backup FILE"
+	const fix = "make one, and let a timer make one each night: inkpost backup FILE, or systemctl enable --now inkpost-backup.timer"
 	age := now.Sub(b.Backup)
 	switch {
 	case b.Backup.IsZero():

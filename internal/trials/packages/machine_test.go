@@ -89,17 +89,23 @@ func (m *machine) start(space, unit string) *spaces.Process {
 		}
 	}
 	user, state := of["User"], "/var/lib/"+of["StateDirectory"]
+	command := strings.ReplaceAll(of["ExecStart"], "%%", "%")
 	if of["DynamicUser"] == "yes" {
 		user = "61184" // the first of those that systemd gives
 	}
-	m.Run(m.there(fmt.Sprintf("mkdir -p %s && chown -R %s:%[2]s %[1]s && chmod %[3]s %[1]s", state, user, of["StateDirectoryMode"]))...)
+	if of["StateDirectory"] == "" {
+		state = "/nonexistent"
+	} else {
+		m.Run(m.there(fmt.Sprintf("mkdir -p %s && chown -R %s:%[2]s %[1]s && chmod %[3]s %[1]s", state, user, of["StateDirectoryMode"]))...)
+	}
 	var caps []string
 	for _, c := range strings.Fields(of["AmbientCapabilities"]) {
 		caps = append(caps, "+"+strings.ToLower(strings.TrimPrefix(c, "CAP_")))
 	}
 	require.Equal(m.t, "yes", of["NoNewPrivileges"])
-	as := fmt.Sprintf("setpriv --reuid %s --regid %[1]s --clear-groups --no-new-privs --inh-caps=-all,%[2]s --ambient-caps=-all,%[2]s "+
-		"--bounding-set=-all,%[2]s ", user, strings.Join(caps, ","))
+	right := strings.Join(append([]string{"-all"}, caps...), ",")
+	as := fmt.Sprintf("setpriv --reuid %s --regid %[1]s --clear-groups --no-new-privs --inh-caps=%[2]s --ambient-caps=%[2]s "+
+		"--bounding-set=%[2]s ", user, right)
 	environment := "export HOME=" + state + "; "
 	if file := strings.TrimPrefix(of["EnvironmentFile"], "-"); file != "" {
 		environment += fmt.Sprintf("set -a; [ ! -e %s ] || . %[1]s; ", file)
@@ -107,8 +113,8 @@ func (m *machine) start(space, unit string) *spaces.Process {
 	if first := of["ExecStartPre"]; first != "" {
 		m.typed(space, environment+as+first)
 	}
-	m.say("%s: %s starts: %s (as %s, %s)", space, unit, of["ExecStart"], user, strings.Join(caps, " "))
-	return m.Serve(space, m.there(environment+"exec "+as+of["ExecStart"])...)
+	m.say("%s: %s starts: %s (as %s, %s)", space, unit, command, user, strings.Join(caps, " "))
+	return m.Serve(space, m.there(environment+"exec "+as+command)...)
 }
 
 // left lists what there is of Ink Post on the machine.

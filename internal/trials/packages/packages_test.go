@@ -119,8 +119,11 @@ func TestThePackagesFromNothingToASiteInUseAndAway(t *testing.T) {
 
 	m.typed("out", "inkpost why KET-07")
 	m.typed("out", "inkpost vantage list")
+	backup := m.start("out", "inkpost-backup")
+	require.Eventually(t, func() bool { return strings.Contains(backup.Says(), "octets, made in") }, time.Minute, 50*time.Millisecond)
+	m.say("%s", strings.TrimSpace(backup.Says()))
 	said := m.typed("out", "inkpost doctor --all || echo exit code $?")
-	for _, part := range []string{"vantage point, quay: works", "port, console from quay", "port, names over UDP from quay",
+	for _, part := range []string{"backup, newest", "vantage point, quay: works", "port, console from quay", "port, names over UDP from quay",
 		"port, names over TCP from quay", "port, STUN from quay", "zone, isles.saltmarsh.example at ns1", "certificate, public URL"} {
 		require.Regexp(t, "good +"+part, said)
 	}
@@ -130,7 +133,7 @@ func TestThePackagesFromNothingToASiteInUseAndAway(t *testing.T) {
 	m.do("apt-get purge -y -qq 'inkpost*'")
 	m.do("apt-get autoremove -y -qq --purge >/dev/null")
 	// Users stay, as Debian has it: their numbers are not given to others. So does what the packages did not bring.
-	require.Equal(t, []string{"/etc/inkpost", "/root/.config/inkpost"}, m.left())
+	require.Equal(t, []string{"/etc/inkpost", "/root/.config/inkpost", "/var/backups/inkpost"}, m.left())
 	entries, err := os.ReadDir(m.path("/etc/inkpost"))
 	require.NoError(t, err)
 	for _, e := range entries {
