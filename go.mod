@@ -23,6 +23,7 @@ require (
 	github.com/labstack/echo/v5 v5.4.4
 	github.com/miekg/dns v1.1.73
 	github.com/pion/stun/v3 v3.1.7
+	github.com/pires/go-proxyproto v0.15.0
 	github.com/pquerna/otp v1.5.0
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0

@@ -159,7 +159,8 @@ func Write(w io.Writer, parts []Part) error {
 		}
 	}
 	for _, text := range all {
-		fmt.Fprintf(&b, "\n## %s\n\n```\n%s\n```\n", strings.Join(users[text], ", "), strings.Trim(strings.ReplaceAll(text, "```", "'''"), "\n"))
+		fmt.Fprintf(&b, "\n## %s\n\n```\n%s\n```\n", strings.Join(users[text], ", "), strings.Trim(strings.ReplaceAll(text, "```", "'''"),
+			"\n"))
 	}
 	_, err := io.WriteString(w, b.String())
 	return err

@@ -36,7 +36,8 @@ Exit codes: 0 done, 1 it failed, 2 the command line is wrong.`,
 				root = command.Program()
 			}
 			root.DisableAutoGenTag = true
-			if err := doc.GenManTree(root, &doc.GenManHeader{Title: strings.ToUpper(root.Name()), Section: "1", Source: "Ink Post " + Version, Date: &date},
+			if err := doc.GenManTree(root, &doc.GenManHeader{Title: strings.ToUpper(root.Name()), Section: "1",
+				Source: "Ink Post " + Version, Date: &date},
 				dir); err != nil {
 				return err
 			}

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -94,8 +95,8 @@ database-url: ... What is given on the command line counts before the environmen
 			if o.PlainHTTP != "" && o.TLSCert == "" && o.Authority.Directory == "" {
 				return usagef("--http-plain sends browsers to HTTPS: it needs --tls-cert and --tls-key, or --acme-directory")
 			}
-			if o.ProxySays != daemon.ByXForwarded && o.ProxySays != daemon.ByForwarded {
-				return usagef("--proxy-says %q is unknown; it is x-forwarded or forwarded", o.ProxySays)
+			if !slices.Contains([]string{daemon.ByXForwarded, daemon.ByForwarded, daemon.ByConnection}, o.ProxySays) {
+				return usagef("--proxy-says %q is unknown; it is x-forwarded, forwarded or proxy-protocol", o.ProxySays)
 			}
 			if o.PublicURL, err = publicURL(o.PublicURL); err != nil {
 				return err
@@ -200,7 +201,8 @@ database-url: ... What is given on the command line counts before the environmen
 	f.DurationVar(&o.CheckEvery, "check-every", 15*time.Second, "how often agents check their address")
 	f.StringSliceVar(&proxies, "trust-proxy", nil, "address or prefix of a proxy that is believed when it says whom it speaks for")
 	f.StringVar(&o.ProxySays, "proxy-says", daemon.ByXForwarded,
-		"how a proxy says that: x-forwarded (X-Forwarded-For and -Proto) or forwarded (RFC 7239); the other header is not believed")
+		"how a proxy says that, and no other way is believed: x-forwarded (X-Forwarded-For and -Proto), forwarded (RFC 7239), or "+
+			"proxy-protocol (version 1 or 2, in front of each connection)")
 	f.StringSliceVar(&o.Resolvers, "resolver", nil,
 		"ADDRESS:PORT or ADDRESS:PORT/tcp of a resolver to ask whether the world sees an address; give it again for each")
 	f.StringVar(&o.Mail.Address, "mail-server", "", "HOST or HOST:PORT of the mail server that sends notices; empty sends no mail")

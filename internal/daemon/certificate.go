@@ -116,7 +116,7 @@ func (d *Daemon) secure(at net.Addr) error {
 	}
 	d.Plain = l.Addr().String()
 	_, port, _ := net.SplitHostPort(at.String())
-	d.listen(bound(l, d.shares.redirects, nil), sendToTLS(d.o.PublicURL, port), nil)
+	d.listen(d.bound(l, d.shares.redirects), sendToTLS(d.o.PublicURL, port), nil)
 	return nil
 }
 

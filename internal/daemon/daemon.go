@@ -51,7 +51,7 @@ type Options struct {
 	RedirectAt []netip.Addr
 	// Proxies are the addresses that are believed when they say whom they speak for. Default: none.
 	Proxies []netip.Prefix
-	// ProxySays is the header by which they say it: api.ByXForwarded or api.ByForwarded. Default: api.ByXForwarded.
+	// ProxySays is how they say it: by a header, ByXForwarded or ByForwarded, or ByConnection. Default: ByXForwarded.
 	ProxySays string
 	// Policy says which addresses may stand for a site. Default: public ones only.
 	Policy wan.Policy
@@ -208,7 +208,7 @@ func (d *Daemon) open(ctx context.Context) error {
 	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), MetricsKey: d.o.MetricsKey, Lab: d.o.Lab,
 		Console: d.o.Console,
 		Version: d.o.Version, Public: d.o.PublicURL, Provider: d.provider(), STUN: d.stunPort(),
-		KeyRate: d.o.KeyRate, Proxies: d.o.Proxies, ProxySays: d.o.ProxySays, Log: d.log})
+		KeyRate: d.o.KeyRate, Proxies: d.byHeader(), ProxySays: d.o.ProxySays, Log: d.log})
 	if err == nil {
 		err = d.enter(ctx)
 	}
@@ -216,7 +216,7 @@ func (d *Daemon) open(ctx context.Context) error {
 		_ = console.Close()
 		return err
 	}
-	d.listen(bound(console, d.shares.http, d.o.Proxies), handler, d.tls)
+	d.listen(d.bound(console, d.shares.http), handler, d.tls)
 	d.done.Go(func() { d.keepRole(d.ctx) })
 	d.done.Go(func() { d.keepCopy(d.ctx) })
 	if d.issuer != nil {
@@ -255,7 +255,7 @@ func (d *Daemon) sendOn() error {
 	if at := l.Addr().(*net.TCPAddr).AddrPort().Addr().Unmap(); len(d.o.RedirectAt) == 0 && !at.IsUnspecified() {
 		d.o.RedirectAt = []netip.Addr{at}
 	}
-	d.listen(bound(l, d.shares.redirects, nil), redirect.Handler(func(host string) (site.Redirect, bool) {
+	d.listen(d.bound(l, d.shares.redirects), redirect.Handler(func(host string) (site.Redirect, bool) {
 		if e := d.Engine(); e != nil {
 			return e.SendOn(host)
 		}

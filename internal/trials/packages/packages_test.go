@@ -1,6 +1,6 @@
 // Package packages_test has the packages of this commit put on a new Debian machine: service, vantage point and agent run as their units
-// say, a site behind real kernel NAT is commissioned by the command line, and everything is removed again. It needs Debian's archive, and is
-// run by make package-trial, which prints its log.
+// say, a site behind real kernel NAT is commissioned by the command line, and everything is removed again. It needs Debian's archive, and
+// is run by make package-trial, which prints its log.
 package packages_test
 
 import (
@@ -123,7 +123,8 @@ func TestThePackagesFromNothingToASiteInUseAndAway(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(backup.Says(), "octets, made in") }, time.Minute, 50*time.Millisecond)
 	m.say("%s", strings.TrimSpace(backup.Says()))
 	said := m.typed("out", "inkpost doctor --all || echo exit code $?")
-	for _, part := range []string{"backup, newest", "vantage point, quay: works", "port, console from quay", "port, names over UDP from quay",
+	for _, part := range []string{"backup, newest", "vantage point, quay: works", "port, console from quay",
+		"port, names over UDP from quay",
 		"port, names over TCP from quay", "port, STUN from quay", "zone, isles.saltmarsh.example at ns1", "certificate, public URL"} {
 		require.Regexp(t, "good +"+part, said)
 	}
