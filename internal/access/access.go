@@ -8,6 +8,7 @@ package access
 import (
 	"context"
 	"log/slog"
+	"sync/atomic"
 	"time"
 
 	"inkpost.example/inkpost/internal/access/filters"
@@ -59,6 +60,7 @@ type Access struct {
 	sessions   recentSessions
 	ceremonies ceremonies
 	used       keyUse
+	opened     atomic.Uint64 // sessions
 }
 
 // New returns a room that edits keys through editor and finds them through keys.

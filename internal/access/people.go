@@ -128,6 +128,9 @@ func (a *Access) signInFailed(name string, from netip.Addr) {
 // FailedSignIns is how many tries to sign in have failed since the server started.
 func (a *Access) FailedSignIns() uint64 { return a.tries.Total() }
 
+// SessionsOpened is how many sessions were opened since the server started.
+func (a *Access) SessionsOpened() uint64 { return a.opened.Load() }
+
 // Choice is a password that somebody chose in the place of their old one. EndKeys makes their keys useless as well.
 type Choice struct {
 	Old, Password string

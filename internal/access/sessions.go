@@ -28,7 +28,9 @@ func (a *Access) open(ctx context.Context, p store.Person, by Visitor, elsewhere
 			return "", s, err
 		}
 	}
-	s.ID, err = a.store.AddSession(ctx, hash(token), s, a.now())
+	if s.ID, err = a.store.AddSession(ctx, hash(token), s, a.now()); err == nil {
+		a.opened.Add(1)
+	}
 	return token, s, err
 }
 

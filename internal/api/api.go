@@ -12,12 +12,15 @@ import (
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
+	"go.opentelemetry.io/otel/trace"
+	"go.opentelemetry.io/otel/trace/noop"
 	"golang.org/x/time/rate"
 
 	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/access/throttle"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/counters"
 	"inkpost.example/inkpost/internal/wire/openid"
 )
 
@@ -56,7 +59,11 @@ type Options struct {
 	ProxySays string
 	// Provider is where people may sign in as well; nil for nowhere.
 	Provider *openid.Provider
-	Log      *slog.Logger
+	// Counters count the requests; nil counts none.
+	Counters *counters.Counters
+	// Tracer makes a span of each request; nil makes none.
+	Tracer trace.Tracer
+	Log    *slog.Logger
 }
 
 // Limits of a request in bytes. The largest honest document is a few hundred; a zone file may be large.
@@ -80,6 +87,8 @@ type api struct {
 	traces *rate.Limiter
 	// failures bounds how many failed tries of strangers are written down.
 	failures *rate.Limiter
+	count    *counters.Counters
+	tracer   trace.Tracer
 	stun     int
 
 	provider *openid.Provider
@@ -95,7 +104,11 @@ func New(o Options) (*echo.Echo, error) {
 	a := &api{engine: o.Engine, trust: trust{o.Proxies, cmp.Or(o.ProxySays, ByXForwarded)}, metrics: o.Metrics, metricsKey: o.MetricsKey,
 		lab: o.Lab, log: o.Log, version: o.Version, public: o.Public,
 		stun: o.STUN, provider: o.Provider, perKey: throttle.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)},
+		count: o.Counters, tracer: o.Tracer,
 		traces: rate.NewLimiter(50, 50), failures: rate.NewLimiter(1, 100)}
+	if a.tracer == nil {
+		a.tracer = noop.NewTracerProvider().Tracer("")
+	}
 	e := echo.New()
 	e.Logger = o.Log
 	e.IPExtractor = a.trust.extractor()
@@ -123,7 +136,7 @@ func New(o Options) (*echo.Echo, error) {
 		if r.large {
 			limit = fileLimit
 		}
-		before := []echo.MiddlewareFunc{middleware.BodyLimit(limit)}
+		before := []echo.MiddlewareFunc{a.counted(r), middleware.BodyLimit(limit)}
 		if r.limited {
 			before = append(before, limited)
 		}

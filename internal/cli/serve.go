@@ -199,6 +199,7 @@ database-url: ... What is given on the command line counts before the environmen
 	f.StringVar(&o.Vantage, "vantage-name", "server", "what this server is called as a vantage point")
 	f.DurationVar(&o.ProbeDeadline, "probe-deadline", 3*time.Second, "how long a probe waits for an answer")
 	f.DurationVar(&o.CheckEvery, "check-every", 15*time.Second, "how often agents check their address")
+	f.StringVar(&o.Traces, "traces", "", "URL of a collector of traces (OTLP over HTTP), such as http://127.0.0.1:4318/v1/traces")
 	f.StringSliceVar(&proxies, "trust-proxy", nil, "address or prefix of a proxy that is believed when it says whom it speaks for")
 	f.StringVar(&o.ProxySays, "proxy-says", daemon.ByXForwarded,
 		"how a proxy says that, and no other way is believed: x-forwarded (X-Forwarded-For and -Proto), forwarded (RFC 7239), or "+

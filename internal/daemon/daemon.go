@@ -20,6 +20,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/counters"
 	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/store/seal"
@@ -89,6 +90,9 @@ type Options struct {
 	Console fs.FS
 	// Version is this program's version, shown by the API.
 	Version string
+	// Traces is the URL of a collector that takes spans of requests by OTLP over HTTP, such as http://127.0.0.1:4318/v1/traces. Default:
+	// none, and nothing is traced.
+	Traces string
 	// TLSCert and TLSKey are files with the console's certificate and its key (PEM); they are read anew when they change. Default: none,
 	// and the console speaks plain HTTP.
 	TLSCert, TLSKey string
@@ -125,6 +129,7 @@ type Daemon struct {
 	directory *authdns.Directory
 	copy      zoneCopy
 	shares    shares
+	counters  *counters.Counters
 	tls       *tls.Config // of the console; nil for plain HTTP
 	issuer    *issuer     // nil where no authority issues the console's certificate
 	engine    atomic.Pointer[engine.Engine]
@@ -162,8 +167,9 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 	}
 	st.Unlock(o.Secrets)
 	run, stop := context.WithCancel(context.WithoutCancel(ctx))
-	d := &Daemon{o: o, log: o.Log, store: st, directory: &authdns.Directory{}, copy: copyIn(o.StateDir), shares: parted(openFiles()),
-		ctx: run, stop: stop, fail: make(chan error, 4)}
+	d := &Daemon{o: o, log: o.Log, store: st, counters: counters.New(), directory: &authdns.Directory{}, copy: copyIn(o.StateDir),
+		shares: parted(openFiles()),
+		ctx:    run, stop: stop, fail: make(chan error, 4)}
 	if err := d.open(ctx); err != nil {
 		d.Stop()
 		return nil, err
@@ -205,7 +211,18 @@ func (d *Daemon) open(ctx context.Context) error {
 			return err
 		}
 	}
-	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics(d.Names, d.Engine), MetricsKey: d.o.MetricsKey, Lab: d.o.Lab,
+	metrics, err := metrics(d.Names, d.Engine, d.counters)
+	if err != nil {
+		_ = console.Close()
+		return err
+	}
+	tracer, err := d.tracer(ctx)
+	if err != nil {
+		_ = console.Close()
+		return err
+	}
+	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics, Counters: d.counters, Tracer: tracer,
+		MetricsKey: d.o.MetricsKey, Lab: d.o.Lab,
 		Console: d.o.Console,
 		Version: d.o.Version, Public: d.o.PublicURL, Provider: d.provider(), STUN: d.stunPort(),
 		KeyRate: d.o.KeyRate, Proxies: d.byHeader(), ProxySays: d.o.ProxySays, Log: d.log})
@@ -232,7 +249,8 @@ func (d *Daemon) config(serials map[string]uint32) engine.Config {
 		CheckEvery:  o.CheckEvery,
 		VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: d.DNS, Resolvers: o.Resolvers,
 		RedirectAt: o.RedirectAt,
-		Serials:    serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, KeyRate: o.KeyRate, Log: d.log,
+		Serials:    serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, KeyRate: o.KeyRate, Counters: d.counters,
+		Log:  d.log,
 		Mail: o.Mail, Hooks: hook.Sender{Allowed: o.HookAllow}, ConsoleURL: cmp.Or(o.PublicURL, d.URL),
 		Installation: rooms.Installation{PublicURL: o.PublicURL, HTTP: hostOf(d.URL), DNS: d.DNS, STUN: d.STUN,
 			Redirect: d.SendOn, StateDir: o.StateDir, ZonePort: o.ZonePort, Renewal: d.renewal()}}

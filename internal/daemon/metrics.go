@@ -1,6 +1,7 @@
 package daemon
 
 import (
+	"errors"
 	"net/http"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -9,13 +10,22 @@ import (
 
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/counters"
 	"inkpost.example/inkpost/internal/wire/authdns"
 )
 
-// metrics serves the counters of the name server and of the prober, and what the Go runtime says of itself, as OpenMetrics.
-func metrics(names *authdns.Server, serving func() *engine.Engine) http.Handler {
+// metrics serves what is counted, and how everything stands, as OpenMetrics: docs/metrics.md lists it all.
+func metrics(names *authdns.Server, serving func() *engine.Engine, count *counters.Counters) (http.Handler, error) {
 	registry := prometheus.NewRegistry()
+	if err := registerOwn(registry, names, serving, count); err != nil {
+		return nil, err
+	}
 	registry.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true}), nil
+}
+
+// registerOwn registers what is ours: all but what the runtime and the process say of themselves. Error: a name is taken.
+func registerOwn(registry prometheus.Registerer, names *authdns.Server, serving func() *engine.Engine, count *counters.Counters) error {
 	for _, c := range []struct {
 		name, help string
 		value      func(authdns.Counts) uint64
@@ -29,12 +39,13 @@ func metrics(names *authdns.Server, serving func() *engine.Engine) http.Handler 
 		{"updates", "DNS updates taken in", func(c authdns.Counts) uint64 { return c.Updates }},
 		{"signatures_refused", "requests whose TSIG was refused", func(c authdns.Counts) uint64 { return c.BadSignatures }},
 	} {
-		registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Namespace: "inkpost", Subsystem: "dns",
+		if err := registry.Register(prometheus.NewCounterFunc(prometheus.CounterOpts{Namespace: "inkpost", Subsystem: "dns",
 			Name: c.name + "_total", Help: c.help},
-			func() float64 { return float64(c.value(names.Counts())) }))
+			func() float64 { return float64(c.value(names.Counts())) })); err != nil {
+			return err
+		}
 	}
-	registry.MustRegister(engineMetrics{serving})
-	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true})
+	return errors.Join(registry.Register(engineMetrics{serving}), registry.Register(standingMetrics{serving}), count.Register(registry))
 }
 
 // engineMetrics collects what the prober has done, how services stand, and who could not sign in.
@@ -49,12 +60,14 @@ var (
 	lagDesc      = prometheus.NewDesc("inkpost_probe_lag_seconds", "How late rounds began here, in seconds", nil, nil)
 	servicesDesc = prometheus.NewDesc("inkpost_services", "Services by state", []string{"state"}, nil)
 	signInsDesc  = prometheus.NewDesc("inkpost_sign_ins_failed_total", "Tries to sign in with a wrong name or password", nil, nil)
+	sessionsDesc = prometheus.NewDesc("inkpost_sessions_opened_total", "Sessions that were opened, by signing in or by a change of the "+
+		"password", nil, nil)
 	vantagesDesc = prometheus.NewDesc("inkpost_vantage_points", "Vantage points by state", []string{"state"}, nil)
 )
 
 // Describe implements prometheus.Collector.
 func (engineMetrics) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{roundsDesc, limitedDesc, lagDesc, servicesDesc, vantagesDesc, signInsDesc} {
+	for _, d := range []*prometheus.Desc{roundsDesc, limitedDesc, lagDesc, servicesDesc, vantagesDesc, signInsDesc, sessionsDesc} {
 		out <- d
 	}
 }
@@ -66,6 +79,7 @@ func (m engineMetrics) Collect(out chan<- prometheus.Metric) {
 		return
 	}
 	out <- prometheus.MustNewConstMetric(signInsDesc, prometheus.CounterValue, float64(e.Access.FailedSignIns()))
+	out <- prometheus.MustNewConstMetric(sessionsDesc, prometheus.CounterValue, float64(e.Access.SessionsOpened()))
 	c := e.ProbeCounts()
 	for k, n := range c.Outcomes {
 		out <- prometheus.MustNewConstMetric(roundsDesc, prometheus.CounterValue, float64(n), string(k.Kind), string(k.Outcome))

@@ -37,6 +37,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/engine/siteedits"
 	"inkpost.example/inkpost/internal/engine/siteside"
+	"inkpost.example/inkpost/internal/engine/standing"
 	"inkpost.example/inkpost/internal/engine/vantages"
 	"inkpost.example/inkpost/internal/engine/verify"
 	"inkpost.example/inkpost/internal/engine/views"
@@ -63,6 +64,7 @@ type Engine struct {
 	*removals.Removals
 	Declared *declared.Room
 	Checkup  *checkup.Room
+	Standing *standing.Room
 	Events   *events.Hub
 	Access   *access.Access
 	SiteSide *siteside.Side
@@ -87,6 +89,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	e.Removals = &removals.Removals{Rooms: r, Changes: e.Changes}
 	e.Declared = &declared.Room{Rooms: r, Changes: e.Changes, Sites: e.SiteEdits, Zones: e.ZoneEdits}
 	e.Checkup = &checkup.Room{Rooms: r, Views: e.Views}
+	e.Standing = &standing.Room{Rooms: r, Views: e.Views}
 	e.NoticeEdits = &noticeedits.NoticeEdits{Rooms: r}
 	e.Intake = intake.New(r, e.Changes, e.ZoneEdits, directory)
 	if err := e.fill(ctx, st, directory); err != nil {
@@ -104,7 +107,7 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.Directory) (err error) {
 	r := e.rooms
 	r.Access = access.New(r.Store, e, r.Record, r.Clock, r.Log)
-	r.Moves = moves.New(e.Changes, r.Events, r.Clock, r.Local, r.Log)
+	r.Moves = moves.New(e.Changes, r.Events, r.Clock, r.Local, r.Counters, r.Log)
 	r.Verify = verify.New(e, r.Record, r.Events, verify.Config{NameServer: r.NameServer, Resolvers: r.Resolvers, Every: r.VerifyEvery,
 		Now: r.Clock, Log: r.Log})
 	r.Zones = zones.New(e, r.Record, directory, r.RedirectAt, r.Clock, r.Log)
@@ -120,7 +123,7 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 	}
 	r.Jobs = jobs.New(st.Pool(), r.Store.AdoptJobs, r.Log)
 	if r.Push, err = push.New(ctx, e, r.Store, r.Record, r.Zones, r.Events, r.Jobs,
-		push.Config{Now: r.Clock, Ticks: r.Ticks, Log: r.Log}); err != nil {
+		push.Config{Now: r.Clock, Ticks: r.Ticks, Counters: r.Counters, Log: r.Log}); err != nil {
 		return err
 	}
 	if !e.lost() {
@@ -147,7 +150,7 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 		return err
 	}
 	if r.Notices, err = notices.New(ctx, e, r.Store, r.Record, r.Faults, r.Jobs, notices.Config{Mail: r.Mail, Hooks: r.Hooks,
-		Console: r.ConsoleURL, Now: r.Clock, Log: r.Log}); err != nil {
+		Console: r.ConsoleURL, Now: r.Clock, Counters: r.Counters, Log: r.Log}); err != nil {
 		return err
 	}
 	if r.Runs, err = commissioning.New(ctx, r, r.Store, r.Record, r.Events, r.Clock, r.Log); err != nil {

@@ -72,6 +72,7 @@ func Connect(ctx context.Context, url string) (*Store, error) {
 		config.ConnConfig.ConnectTimeout = connectWait
 	}
 	maps.Copy(config.ConnConfig.RuntimeParams, bounds)
+	config.ConnConfig.Tracer = traced{}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)

@@ -61,9 +61,8 @@ func (ch *Changes) AfterMove(p record.Site, following []site.Hostname, change st
 	if !ch.Push.AtOnce(following) {
 		s.Published = time.Time{} // its primaries have to take it first
 	}
-	ch.Moves.Begin(moves.Open{ID: s.MoveID, SiteID: p.ID, LinkID: change.LinkID, Zones: ch.Push.ZonesOf(following),
-		Unseen: ch.Verify.Resolvable(following), Waiting: ch.Prober.ExpectedOn(p, change.LinkID)})
-	ch.Moves.Reached(s)
+	ch.Moves.Made(moves.Open{ID: s.MoveID, Noticed: change.Noticed, SiteID: p.ID, LinkID: change.LinkID, Zones: ch.Push.ZonesOf(following),
+		Unseen: ch.Verify.Resolvable(following), Waiting: ch.Prober.ExpectedOn(p, change.LinkID)}, s)
 	ch.Events.Publish(events.MoveRecorded, p.Code, strconv.FormatInt(s.MoveID, 10),
 		"the address went from "+change.Old.String()+" to "+change.New.String())
 	ch.Prober.Moved(p, change.LinkID)

@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/changes"
+	"inkpost.example/inkpost/internal/engine/counters"
 	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -111,7 +112,8 @@ func (e *Intake) Announce(ctx context.Context, linkID int64, a wan.Announcement)
 
 // Fetched accepts an announcement that a router made by fetching a URL. The hostnames in except are held where they are. Errors: those of
 // Announce, Refused.
-func (e *Intake) Fetched(ctx context.Context, c Claimant, a wan.Announcement, except map[string]bool) (changes.Receipt, error) {
+func (e *Intake) Fetched(ctx context.Context, c Claimant, a wan.Announcement, except map[string]bool) (r changes.Receipt, err error) {
+	defer func() { e.count(counters.ByRouter, r, false, err) }()
 	_, l, ok := e.Record.SiteOfLink(c.LinkID)
 	if !ok {
 		return changes.Receipt{}, changes.ErrLinkGone
@@ -127,7 +129,7 @@ func (e *Intake) Fetched(ctx context.Context, c Claimant, a wan.Announcement, ex
 	if err := e.edits.HoldBack(ctx, c.LinkID, except); err != nil {
 		return changes.Receipt{}, err
 	}
-	r, err := e.Announce(ctx, c.LinkID, a)
+	r, err = e.Announce(ctx, c.LinkID, a)
 	if err == nil {
 		e.SiteSide.NoteCalled(c.LinkID)
 	}
@@ -136,7 +138,8 @@ func (e *Intake) Fetched(ctx context.Context, c Claimant, a wan.Announcement, ex
 
 // Report weighs what an agent's sources say, beside what the server itself sees, and announces what is decided and proven. Errors:
 // those of Announce, Refused.
-func (e *Intake) Report(ctx context.Context, c Claimant, in siteside.Reported) (changes.Receipt, wan.Judgement, error) {
+func (e *Intake) Report(ctx context.Context, c Claimant, in siteside.Reported) (receipt changes.Receipt, j wan.Judgement, err error) {
+	defer func() { e.count(counters.ByAgent, receipt, j.Held != "", err) }()
 	now := e.Now()
 	p, l, ok := e.Record.SiteOfLink(c.LinkID)
 	if !ok {
@@ -152,7 +155,7 @@ func (e *Intake) Report(ctx context.Context, c Claimant, in siteside.Reported) (
 	}
 	e.SiteSide.Observe(c.LinkID, c.From)
 	w := e.SiteSide.Weighing(l, in, now)
-	j := wan.Weigh(w)
+	j = wan.Weigh(w)
 	if j.Changed {
 		proven, err := e.proof(c).Proven(w.Current, j.Addresses)
 		if err != nil {
@@ -161,7 +164,7 @@ func (e *Intake) Report(ctx context.Context, c Claimant, in siteside.Reported) (
 		}
 		j.Addresses, j.Changed = proven, proven != w.Current
 	}
-	receipt := changes.Receipt{Decision: wan.Decision{Old: w.Current, New: w.Current}}
+	receipt = changes.Receipt{Decision: wan.Decision{Old: w.Current, New: w.Current}}
 	if j.Changed {
 		a := wan.Announcement{Source: in.Source, Noticed: in.Noticed, NoIPv4: j.Withdrawn.IPv4.IsValid(),
 			NoIPv6: j.Withdrawn.IPv6.IsValid()}
@@ -170,7 +173,6 @@ func (e *Intake) Report(ctx context.Context, c Claimant, in siteside.Reported) (
 				a.Addresses = a.Addresses.With(six, to)
 			}
 		}
-		var err error
 		if receipt, err = e.Announce(ctx, c.LinkID, a); err != nil {
 			return receipt, j, err
 		}
@@ -179,6 +181,24 @@ func (e *Intake) Report(ctx context.Context, c Claimant, in siteside.Reported) (
 	}
 	e.SiteSide.NoteReport(c.LinkID, in, w, j, receipt.Decision.Changed)
 	return receipt, j, nil
+}
+
+// count counts an announcement, and what came of it.
+func (e *Intake) count(way string, r changes.Receipt, held bool, err error) {
+	outcome := "unchanged"
+	var refused changes.Refused
+	var notPublic wan.ErrNotPublic
+	switch {
+	case errors.As(err, &refused), errors.As(err, &notPublic):
+		outcome = "refused"
+	case err != nil:
+		outcome = "failed"
+	case r.Decision.Changed:
+		outcome = "changed"
+	case held:
+		outcome = "held"
+	}
+	e.Counters.Announced(way, outcome)
 }
 
 // byOtherLink handles a report that came by another link of the same site: the router sends the agent out by that one, so the agent's own

@@ -11,6 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/access/throttle"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/engine/changes"
+	"inkpost.example/inkpost/internal/engine/counters"
 	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/wire/authdns"
 )
@@ -25,6 +26,11 @@ var updateOfKey = throttle.Pace{What: "updates", PerSecond: 1, Burst: 20}
 // addresses of that site's own hostnames, and the TXT records right below them that prove a name to a certificate
 // authority; nobody may do anything else. It is carried out as a whole or not at all.
 func (e *Intake) Update(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr, reply func(rcode int, more bool)) {
+	answer := reply
+	reply = func(rcode int, more bool) {
+		e.Counters.Announced(counters.ByUpdate, updateOutcome(rcode))
+		answer(rcode, more)
+	}
 	if !e.Store.Leads() || !e.updates.Allow(updateOfKey, keyName) {
 		reply(dns.RcodeServerFailure, false) // RFC 2136 section 3.8: it may be tried again
 		return
@@ -39,6 +45,18 @@ func (e *Intake) Update(ctx context.Context, m *dns.Msg, keyName string, from ne
 		return
 	}
 	go func() { reply(e.updateInOrder(ctx, m, keyName, from), false) }()
+}
+
+// updateOutcome is what came of an update, for the counters: it is not told apart whether it changed anything.
+func updateOutcome(rcode int) string {
+	switch rcode {
+	case dns.RcodeSuccess:
+		return "taken"
+	case dns.RcodeServerFailure:
+		return "failed"
+	default:
+		return "refused"
+	}
 }
 
 // plain reports whether an update only sets addresses, whatever is there now.

@@ -12,7 +12,7 @@ import (
 )
 
 func TestWhatCouldNotBeSettledStaysTheOldest(t *testing.T) {
-	m := New(nil, events.NewHub(fixedClock), fixedClock, time.UTC, slog.New(slog.DiscardHandler))
+	m := New(nil, events.NewHub(fixedClock), fixedClock, time.UTC, nil, slog.New(slog.DiscardHandler))
 	u := &m.journal
 	change := func(id int64) store.Group {
 		return store.Group{Changes: []store.Change{{ID: id}}, Serials: map[int64]uint32{7: uint32(id)}}

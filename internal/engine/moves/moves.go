@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"inkpost.example/inkpost/internal/engine/counters"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/store"
 )
@@ -35,12 +36,13 @@ type Moves struct {
 	open     openMoves
 	journal  journal
 	patterns patterns
+	counters *counters.Counters
 }
 
 // New returns a room without moves.
-func New(tables Tables, hub *events.Hub, now func() time.Time, local *time.Location, log *slog.Logger) *Moves {
+func New(tables Tables, hub *events.Hub, now func() time.Time, local *time.Location, count *counters.Counters, log *slog.Logger) *Moves {
 	return &Moves{tables: tables, events: hub, now: now, local: local, log: log, open: openMoves{byLink: map[int64]*Open{}},
-		journal: newJournal()}
+		journal: newJournal(), counters: count}
 }
 
 // Run writes the journal into the tables and tells subscribers of progress, until ctx ends; what is left then is written first.

@@ -3,6 +3,7 @@ package moves
 import (
 	"time"
 
+	"inkpost.example/inkpost/internal/engine/counters"
 	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
@@ -11,6 +12,7 @@ import (
 // Open is a move that has not been carried to its end yet, and what it still waits for.
 type Open struct {
 	ID, SiteID, LinkID int64
+	Noticed            time.Time      // zero where that is not known any more
 	Answered           bool           // the zone's servers gave the new address
 	Unseen             bool           // resolvers are asked, and not all of them give the new address yet
 	Zones              map[int64]bool // remote zones that do not have the new address yet
@@ -31,19 +33,19 @@ func (t *openMoves) begin(m *Open) {
 }
 
 // mark applies reached to the open moves of a site and returns the IDs of those for which it reports true.
-func (t *openMoves) mark(siteID int64, reached func(*Open) bool) (ids []int64) {
+func (t *openMoves) mark(siteID int64, reached func(*Open) bool) (those []Open) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, m := range t.byLink {
 		if m.SiteID == siteID && reached(m) {
-			ids = append(ids, m.ID)
+			those = append(those, *m)
 			t.drop(m)
 		}
 	}
-	return ids
+	return those
 }
 
-func (t *openMoves) answered(siteID int64) []int64 {
+func (t *openMoves) answered(siteID int64) []Open {
 	return t.mark(siteID, func(m *Open) bool {
 		first := !m.Answered
 		m.Answered = true
@@ -51,7 +53,7 @@ func (t *openMoves) answered(siteID int64) []int64 {
 	})
 }
 
-func (t *openMoves) published(siteID, zoneID int64) []int64 {
+func (t *openMoves) published(siteID, zoneID int64) []Open {
 	return t.mark(siteID, func(m *Open) bool {
 		waited := m.Zones[zoneID]
 		delete(m.Zones, zoneID)
@@ -59,7 +61,7 @@ func (t *openMoves) published(siteID, zoneID int64) []int64 {
 	})
 }
 
-func (t *openMoves) seen(siteID int64) []int64 {
+func (t *openMoves) seen(siteID int64) []Open {
 	return t.mark(siteID, func(m *Open) bool {
 		waited := m.Unseen
 		m.Unseen = false
@@ -68,19 +70,19 @@ func (t *openMoves) seen(siteID int64) []int64 {
 }
 
 // confirmed takes a service off the list of those that the link's open move waits for. ok reports whether it was the last one.
-func (t *openMoves) confirmed(linkID, serviceID int64) (id int64, ok bool) {
+func (t *openMoves) confirmed(linkID, serviceID int64) (of Open, ok bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	m := t.byLink[linkID]
 	if m == nil || !m.Waiting[serviceID] {
-		return 0, false
+		return Open{}, false
 	}
 	delete(m.Waiting, serviceID)
 	if len(m.Waiting) > 0 {
-		return 0, false
+		return Open{}, false
 	}
 	t.drop(m)
-	return m.ID, true
+	return *m, true
 }
 
 // drop forgets a move that has nothing left to wait for.
@@ -93,31 +95,46 @@ func (t *openMoves) drop(m *Open) {
 // Begin follows a move from now on.
 func (m *Moves) Begin(o Open) { m.open.begin(&o) }
 
+// Made counts a move that has just been made, and the stages that it has reached at once, and follows it.
+func (m *Moves) Made(o Open, s store.Stages) {
+	m.counters.Moved()
+	m.counters.Reached(counters.Recorded, o.Noticed, s.Recorded)
+	m.counters.Reached(counters.Published, o.Noticed, s.Published)
+	m.Begin(o)
+	m.Reached(s)
+}
+
 // Answered notes that the names of a site give the address of its open moves.
 func (m *Moves) Answered(siteID int64, at time.Time) {
-	for _, id := range m.open.answered(siteID) {
-		m.Reached(store.Stages{MoveID: id, Answered: at})
+	for _, o := range m.open.answered(siteID) {
+		m.counters.Reached(counters.Answered, o.Noticed, at)
+		m.Reached(store.Stages{MoveID: o.ID, Answered: at})
 	}
 }
 
 // Published notes that the primary of a remote zone has taken all names of a site.
 func (m *Moves) Published(siteID, zoneID int64, at time.Time) {
-	for _, id := range m.open.published(siteID, zoneID) {
-		m.Reached(store.Stages{MoveID: id, ZoneID: zoneID, Published: at})
+	for _, o := range m.open.published(siteID, zoneID) {
+		if len(o.Zones) == 0 { // the last of its zones
+			m.counters.Reached(counters.Published, o.Noticed, at)
+		}
+		m.Reached(store.Stages{MoveID: o.ID, ZoneID: zoneID, Published: at})
 	}
 }
 
 // Seen notes that all resolvers give the address of a site's open moves.
 func (m *Moves) Seen(siteID int64, at time.Time) {
-	for _, id := range m.open.seen(siteID) {
-		m.Reached(store.Stages{MoveID: id, Seen: at})
+	for _, o := range m.open.seen(siteID) {
+		m.counters.Reached(counters.Seen, o.Noticed, at)
+		m.Reached(store.Stages{MoveID: o.ID, Seen: at})
 	}
 }
 
 // Confirmed notes that a service is as expected at the link's address.
 func (m *Moves) Confirmed(linkID, serviceID int64, at time.Time) {
-	if id, last := m.open.confirmed(linkID, serviceID); last {
-		m.Reached(store.Stages{MoveID: id, Confirmed: at})
+	if o, last := m.open.confirmed(linkID, serviceID); last {
+		m.counters.Reached(counters.Confirmed, o.Noticed, at)
+		m.Reached(store.Stages{MoveID: o.ID, Confirmed: at})
 	}
 }
 

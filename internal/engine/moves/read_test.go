@@ -15,7 +15,7 @@ import (
 
 // waiting is a room with moves 3 and 4 of link 1 that are accepted and in no table yet.
 func waiting() *Moves {
-	m := New(nil, events.NewHub(fixedClock), fixedClock, time.UTC, slog.New(slog.DiscardHandler))
+	m := New(nil, events.NewHub(fixedClock), fixedClock, time.UTC, nil, slog.New(slog.DiscardHandler))
 	for id := int64(3); id <= 4; id++ {
 		m.Accept(store.Group{Changes: []store.Change{{ID: id, SiteID: 1, LinkID: 1, Source: wan.SourceSTUN, Noticed: fixedClock(),
 			New: wan.PairOf(netip.AddrFrom4([4]byte{198, 51, 100, byte(id)}))}}})

@@ -120,6 +120,7 @@ func (r *Room) try(ctx context.Context, id int64) (wait time.Duration, err error
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), recordLimit)
 	defer cancel()
 	d, wait = after(d, target, err, r.Now())
+	r.Counters.Delivered(string(d.Way), d.State)
 	return wait, r.store.PutDelivery(ctx, d)
 }
 

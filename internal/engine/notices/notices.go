@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"inkpost.example/inkpost/internal/core/notice"
+	"inkpost.example/inkpost/internal/engine/counters"
 	"inkpost.example/inkpost/internal/engine/faults"
 	"inkpost.example/inkpost/internal/engine/jobs"
 	"inkpost.example/inkpost/internal/engine/record"
@@ -28,7 +29,9 @@ type Config struct {
 	Hooks   hook.Sender
 	Console string // where the console is, for links; "" for none
 	Now     func() time.Time
-	Log     *slog.Logger
+	// Counters count the tries to deliver; nil counts nothing.
+	Counters *counters.Counters
+	Log      *slog.Logger
 }
 
 // Host is what the room asks of the engine.

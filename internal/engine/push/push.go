@@ -88,6 +88,7 @@ func (p *Pusher) push(ctx context.Context, k key) (wait time.Duration, err error
 			p.state.leave(z.ID, p.ticks(), 0)
 			return firstRetry, nil
 		}
+		p.counters.Pushed(err == nil)
 		if wait := p.pushed(z, &n, want, err); wait > 0 {
 			return wait, p.table.PutRemoteName(ctx, n)
 		}

@@ -18,6 +18,7 @@ import (
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/counters"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/jobs"
 	"inkpost.example/inkpost/internal/engine/record"
@@ -44,7 +45,9 @@ type Table interface {
 type Config struct {
 	Now   func() time.Time
 	Ticks func() time.Time // the clock of schedules, which never steps
-	Log   *slog.Logger
+	// Counters count the tries; nil counts nothing.
+	Counters *counters.Counters
+	Log      *slog.Logger
 }
 
 // Pusher is the room. It is safe for concurrent use.
@@ -56,6 +59,7 @@ type Pusher struct {
 	events     *events.Hub
 	now, ticks func() time.Time
 	log        *slog.Logger
+	counters   *counters.Counters
 	queue      *jobs.Queue
 	added      chan adding
 	state      remoteState
@@ -78,7 +82,7 @@ func New(ctx context.Context, host Host, table Table, rec *record.Record, z *zon
 // remembering is a room without its queue.
 func remembering(ctx context.Context, host Host, table Table, rec *record.Record, z *zones.Zones, hub *events.Hub,
 	c Config) (*Pusher, error) {
-	p := &Pusher{host: host, table: table, record: rec, zones: z, events: hub, now: c.Now, ticks: c.Ticks, log: c.Log,
+	p := &Pusher{host: host, table: table, record: rec, zones: z, events: hub, now: c.Now, ticks: c.Ticks, log: c.Log, counters: c.Counters,
 		added: make(chan adding, 4096),
 		state: remoteState{names: map[key]store.RemoteName{}, resting: map[int64]time.Time{}, trying: map[int64]bool{},
 			back: map[int64]bool{}, next: map[key]time.Time{}}}

@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/counters"
 	"inkpost.example/inkpost/internal/engine/faults"
 	"inkpost.example/inkpost/internal/wire/hook"
 	"inkpost.example/inkpost/internal/wire/mail"
@@ -44,7 +45,9 @@ type Config struct {
 	KeyRate float64
 	// Ticks is the clock of schedules: it never steps, whatever becomes of the time of day. The process's own, or Clock where that is set.
 	Ticks func() time.Time
-	Log   *slog.Logger
+	// Counters count what is done; nil counts nothing.
+	Counters *counters.Counters
+	Log      *slog.Logger
 }
 
 // Installation says where a server listens, and what it is told of itself.
