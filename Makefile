@@ -13,7 +13,7 @@ RUN_NEEDS := /usr/lib/postgresql/*/bin/initdb:postgresql
 DEMO_NEEDS := /usr/bin/dig:bind9-dnsutils
 TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/systemd-analyze:systemd /usr/bin/gnome-keyring-daemon:gnome-keyring /usr/bin/dbus-send:dbus-bin /usr/bin/dig:bind9-dnsutils /usr/sbin/named:bind9 /usr/sbin/nsd:nsd /usr/sbin/knotd:knot \
 	/usr/sbin/miniupnpd:miniupnpd-nftables /usr/bin/turnserver:coturn /usr/sbin/nft:nftables /usr/sbin/ip:iproute2 \
-	/usr/sbin/sshd:openssh-server /usr/sbin/nginx:nginx-light /usr/sbin/haproxy:haproxy /usr/sbin/chronyd:chrony /usr/sbin/xrdp:xrdp /usr/sbin/vsftpd:vsftpd \
+	/usr/sbin/sshd:openssh-server /usr/sbin/nginx:nginx-light /usr/sbin/haproxy:haproxy /usr/bin/certbot:certbot /usr/lib/python3/dist-packages/certbot_dns_rfc2136:python3-certbot-dns-rfc2136 /usr/sbin/chronyd:chrony /usr/sbin/xrdp:xrdp /usr/sbin/vsftpd:vsftpd \
 	/usr/lib/dovecot/imap-login:dovecot-imapd /usr/lib/dovecot/pop3-login:dovecot-pop3d /usr/lib/dovecot/submission-login:dovecot-submissiond \
 	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn \
 	/usr/sbin/kamailio:kamailio /usr/bin/Xtigervnc:tigervnc-standalone-server /usr/lib/ipsec/charon:strongswan-charon

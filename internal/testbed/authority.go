@@ -23,6 +23,7 @@ import (
 type CA struct {
 	Directory string         // its URL
 	Roots     *x509.CertPool // that vouch for its own server
+	Bundle    string         // the file with them (PEM)
 	manage    string
 }
 
@@ -84,7 +85,7 @@ func StartCA(t testing.TB, how CAHow) CA {
 			t.Logf("the authority said:\n%s", said)
 		}
 	})
-	ca := CA{Directory: fmt.Sprintf("https://127.0.0.1:%d/dir", api), Roots: roots, manage: fmt.Sprintf("https://127.0.0.1:%d", manage)}
+	ca := CA{Directory: fmt.Sprintf("https://127.0.0.1:%d/dir", api), Roots: roots, Bundle: filepath.Join(dir, "cert.pem"), manage: fmt.Sprintf("https://127.0.0.1:%d", manage)}
 	require.Eventually(t, func() bool {
 		r, err := ca.browser().Get(ca.Directory)
 		if err == nil {

@@ -141,6 +141,9 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	}
 	if r.Outcome == probe.Answered && r.Fingerprint != "" && s.Fingerprint == "" && r.LeftOut == "" {
 		p.host.PinFirst(s, r.Fingerprint)
+	} else if vantage == p.Vantage && r.Outcome == probe.Answered && r.Certificate != nil && r.Certificate.Vouched &&
+		!probe.SamePrint(s.Fingerprint, r.Fingerprint) {
+		p.host.PinRenewed(s, r.Fingerprint)
 	}
 	if settling {
 		p.host.CheckAddress(l.ID)

@@ -49,6 +49,8 @@ type Host interface {
 	// PinFirst pins the fingerprint that a service showed when it answered for the first time. It counts only for that revision of the
 	// service, and must not block.
 	PinFirst(s site.Service, fingerprint string)
+	// PinRenewed pins the key of a certificate that was renewed, in the place of the one before.
+	PinRenewed(s site.Service, fingerprint string)
 	// ConfirmElsewhere makes other vantage points than seenBy probe a service at once, and AssignmentsChanged makes the assignments of a
 	// site anew.
 	ConfirmElsewhere(serviceID, seenBy int64)

@@ -73,12 +73,24 @@ func (e *SiteEdits) pin(ctx context.Context, s site.Service, fingerprint, by str
 // firstAnswer stands for who pinned a fingerprint that was taken at commissioning.
 const firstAnswer = "first answer"
 
+// renewed stands for who pinned the key of a renewed certificate.
+const renewed = "certificate for its name"
+
 // PinFirst implements probing.Host: it pins what a service shows when it answers for the first time since it was put on record.
 func (e *SiteEdits) PinFirst(s site.Service, fingerprint string) {
+	e.pinSoon(s, fingerprint, firstAnswer, true)
+}
+
+// PinRenewed implements probing.Host: a device that renews its certificate may make a new key for it each time.
+func (e *SiteEdits) PinRenewed(s site.Service, fingerprint string) {
+	e.pinSoon(s, fingerprint, renewed, false)
+}
+
+func (e *SiteEdits) pinSoon(s site.Service, fingerprint, by string, first bool) {
 	go func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
-		if _, err := e.pin(ctx, s, fingerprint, firstAnswer, true); err != nil && e.Store.Leads() {
+		if _, err := e.pin(ctx, s, fingerprint, by, first); err != nil && e.Store.Leads() {
 			e.Log.Warn("a fingerprint was not pinned; trying again at the next answer", "service", s.Name, "error", err)
 		}
 	}()

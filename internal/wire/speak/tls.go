@@ -21,6 +21,9 @@ type Certificate struct {
 	Problem string    // that it has expired, or is made out to another name; "" if neither
 	// Misnamed says that it is made out to another name. That of a device which signs its own counts only where it is checked.
 	Misnamed bool
+	// Vouched says that somebody else has signed it, for the name that was asked for, and that it is valid: its key may be a new one, but it
+	// is whose name it is. Whoever signed is not looked at: the point is not to take a neighbour for the device, not to meet an attacker.
+	Vouched bool
 }
 
 // speakTLS shakes hands (RFC 8446; RFC 5246 for older devices) and looks at the certificate (RFC 5280).
@@ -71,6 +74,7 @@ func (t *attempt) handshake(ctx context.Context, conn net.Conn) (*tls.Conn, repl
 		h.certificate.Problem = fmt.Sprintf("the certificate is made out to %s, not to %s", strings.Join(h.certificate.Names, ", "),
 			t.request.Name)
 	}
+	h.certificate.Vouched = !bytes.Equal(cert.RawIssuer, cert.RawSubject) && t.request.Name != "" && h.certificate.Problem == ""
 	t.step("certificate", "for %s, until %s, %s", strings.Join(h.certificate.Names, ", "), cert.NotAfter.UTC().Format(time.DateOnly),
 		h.fingerprint)
 	if h.certificate.Problem != "" {
