@@ -28,6 +28,7 @@ var rooms = map[string][]string{
 	"internal/statefile":       {},
 	"internal/contract":        {},
 	"internal/paper":           {},
+	"internal/paper/book":      {},
 	"internal/store":           {"internal/store"},
 	"internal/store/dump":      {},
 	"internal/store/seal":      {},
@@ -97,13 +98,14 @@ var rooms = map[string][]string{
 	"internal/demo": {"internal/access", "internal/agent", "internal/contract", "internal/daemon", "internal/engine",
 		"internal/lab", "internal/store", "internal/vantage"},
 	"internal/cli": {"internal/agent/command", "internal/client", "internal/contract", "internal/daemon",
-		"internal/demo", "internal/vantage", "internal/wire/recordfile", "web"},
+		"docs", "internal/demo", "internal/vantage", "internal/wire/recordfile", "web"},
 	"internal/testbed": {"internal/client", "internal/contract", "internal/daemon", "internal/store/cluster",
 		"internal/testbed/inside"},
-	"internal/testbed/isles": {"internal/client", "internal/demo", "web"},
+	"internal/testbed/isles": {"docs", "internal/client", "internal/demo", "web"},
 	"cmd/inkpost":            {"internal/cli"},
 	"cmd/inkpost-agent":      {"internal/agent/command"},
 	"web":                    {},
+	"docs":                   {},
 }
 
 // stateful are the rooms of the engine that hold state, which views and the order of writes work with side by side.

@@ -21,6 +21,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/engine/counters"
+	"inkpost.example/inkpost/internal/paper/book"
 	"inkpost.example/inkpost/internal/wire/openid"
 )
 
@@ -61,6 +62,8 @@ type Options struct {
 	Provider *openid.Provider
 	// Counters count the requests; nil counts none.
 	Counters *counters.Counters
+	// Docs are the documents that are served at /docs; nil for none.
+	Docs fs.FS
 	// Tracer makes a span of each request; nil makes none.
 	Tracer trace.Tracer
 	Log    *slog.Logger
@@ -147,6 +150,15 @@ func New(o Options) (*echo.Echo, error) {
 		return nil, err
 	}
 	a.doc = doc
+	if o.Docs != nil {
+		pages, err := book.New(o.Docs)
+		if err != nil {
+			return nil, err
+		}
+		for _, path := range []string{"/docs", "/docs/*"} {
+			e.GET(path, documents(pages), middleware.Gzip())
+		}
+	}
 	if o.Console != nil {
 		e.GET("/*", console(o.Console), middleware.Gzip())
 	}

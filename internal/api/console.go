@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"github.com/labstack/echo/v5"
+
+	"inkpost.example/inkpost/internal/paper/book"
 )
 
 // console serves the built console: its files by their names, and its first page for every address that the console itself
@@ -36,6 +38,18 @@ func console(files fs.FS) echo.HandlerFunc {
 		if err != nil {
 			return err
 		}
+		return c.HTMLBlob(http.StatusOK, page)
+	}
+}
+
+// documents serves what is written for people.
+func documents(pages *book.Book) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		page, ok := pages.Page(strings.TrimPrefix(c.Request().URL.Path, "/docs"))
+		if !ok {
+			return problemOf(http.StatusNotFound, "not-on-record", "there is no such page; /docs has the contents")
+		}
+		c.Response().Header().Set("Cache-Control", "no-cache")
 		return c.HTMLBlob(http.StatusOK, page)
 	}
 }

@@ -18,6 +18,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"inkpost.example/inkpost/docs"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/demo"
@@ -134,7 +135,7 @@ database-url: ... What is given on the command line counts before the environmen
 				}
 				o.RedirectAt = append(o.RedirectAt, a)
 			}
-			o.Console, o.Version = web.Console(), Version
+			o.Console, o.Docs, o.Version = web.Console(), docs.Files(), Version
 			o.Limit.Exempt = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}
 			if check {
 				if err := daemon.Check(o); err != nil {
@@ -298,7 +299,7 @@ loopback addresses, with a real agent behind each router. inkpost lab changes th
 			if o.Log, err = logger(cmd.ErrOrStderr(), level, "text"); err != nil {
 				return err
 			}
-			o.Console, o.Version, o.Say = web.Console(), Version, cmd.OutOrStdout()
+			o.Console, o.Docs, o.Version, o.Say = web.Console(), docs.Files(), Version, cmd.OutOrStdout()
 			kept, err := readLogins()
 			if err != nil {
 				return err

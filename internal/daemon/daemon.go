@@ -88,6 +88,8 @@ type Options struct {
 	Lab api.Lab
 	// Console is the built console. Default: none is served.
 	Console fs.FS
+	// Docs are the documents that are served at /docs. Default: none.
+	Docs fs.FS
 	// Version is this program's version, shown by the API.
 	Version string
 	// Traces is the URL of a collector that takes spans of requests by OTLP over HTTP, such as http://127.0.0.1:4318/v1/traces. Default:
@@ -223,7 +225,7 @@ func (d *Daemon) open(ctx context.Context) error {
 	}
 	handler, err := api.New(api.Options{Engine: d.Engine, Metrics: metrics, Counters: d.counters, Tracer: tracer,
 		MetricsKey: d.o.MetricsKey, Lab: d.o.Lab,
-		Console: d.o.Console,
+		Console: d.o.Console, Docs: d.o.Docs,
 		Version: d.o.Version, Public: d.o.PublicURL, Provider: d.provider(), STUN: d.stunPort(),
 		KeyRate: d.o.KeyRate, Proxies: d.byHeader(), ProxySays: d.o.ProxySays, Log: d.log})
 	if err == nil {

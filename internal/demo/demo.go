@@ -35,6 +35,7 @@ type Options struct {
 	Redirect string
 	STUN     string
 	Console  fs.FS
+	Docs     fs.FS // served at /docs; nil for none
 	Version  string
 	Log      *slog.Logger
 	Say      io.Writer // where progress is told
@@ -174,7 +175,7 @@ func (d *Demo) start(ctx, run context.Context, o Options, say func(string, ...an
 		ShortestInterval: time.Second, CheckEvery: 2 * time.Second, StateDir: filepath.Join(o.Dir, "server"),
 		VerifyEvery: 15 * time.Second, Resolvers: []string{d.resolver.Addr()}, ZonePort: zonePort,
 		Mail: daemon.MailServer{Address: mailServer, Security: daemon.MailPlain, From: "Ink Post at Saltmarsh <post@saltmarsh.example>"},
-		Lab:  d.World, Console: o.Console, Version: o.Version, Log: o.Log})
+		Lab:  d.World, Console: o.Console, Docs: o.Docs, Version: o.Version, Log: o.Log})
 	if err != nil {
 		return err
 	}

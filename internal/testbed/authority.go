@@ -85,7 +85,8 @@ func StartCA(t testing.TB, how CAHow) CA {
 			t.Logf("the authority said:\n%s", said)
 		}
 	})
-	ca := CA{Directory: fmt.Sprintf("https://127.0.0.1:%d/dir", api), Roots: roots, Bundle: filepath.Join(dir, "cert.pem"), manage: fmt.Sprintf("https://127.0.0.1:%d", manage)}
+	ca := CA{Directory: fmt.Sprintf("https://127.0.0.1:%d/dir", api), Roots: roots, Bundle: filepath.Join(dir, "cert.pem"),
+		manage: fmt.Sprintf("https://127.0.0.1:%d", manage)}
 	require.Eventually(t, func() bool {
 		r, err := ca.browser().Get(ca.Directory)
 		if err == nil {

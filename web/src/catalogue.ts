@@ -42,6 +42,7 @@ export const say = {
     people: 'People',
     audit: 'Audit',
     settings: 'Settings',
+    guides: 'Guides',
     live: 'live',
     lost: 'connection to the server lost; retrying',
     night: 'Night',

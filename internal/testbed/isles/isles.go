@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"inkpost.example/inkpost/docs"
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/demo"
@@ -37,7 +38,7 @@ func Main(m *testing.M, running **demo.Demo, owner **client.Client, after ...con
 		}
 		defer func() { _ = os.RemoveAll(dir) }()
 		*running, err = demo.Start(context.Background(), demo.Options{Dir: dir, Healthy: true, HTTP: "127.0.0.1:0", DNS: "127.0.0.1:0",
-			Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Console: web.Console(),
+			Redirect: "127.0.0.1:0", STUN: "127.0.0.1:0", Console: web.Console(), Docs: docs.Files(),
 			Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})), Say: os.Stderr})
 		if err != nil {
 			panic(err)

@@ -46,6 +46,9 @@ var consolePages = []struct{ path, there, dialog string }{
 	{"/people", `#people [data-line]`, "Invite somebody"},
 	{"/audit", `[data-act]`, ""},
 	{"/settings", `#checkup`, ""},
+	{"/docs", `main h1`, ""},
+	{"/docs/metrics", `main table`, ""},
+	{"/docs/names", `main pre`, ""},
 	{"/account", `#sessions [data-session]`, "Set up an authenticator"},
 }
 

@@ -21,8 +21,9 @@ type Certificate struct {
 	Problem string    // that it has expired, or is made out to another name; "" if neither
 	// Misnamed says that it is made out to another name. That of a device which signs its own counts only where it is checked.
 	Misnamed bool
-	// Vouched says that somebody else has signed it, for the name that was asked for, and that it is valid: its key may be a new one, but it
-	// is whose name it is. Whoever signed is not looked at: the point is not to take a neighbour for the device, not to meet an attacker.
+	// Vouched says that somebody else has signed it, for the name that was asked for, and that it is valid: its key may be a new one, but
+	// it is whose name it is. Whoever signed is not looked at: the point is not to take a neighbour for the device, not to meet an
+	// attacker.
 	Vouched bool
 }
 

@@ -44,6 +44,9 @@ export function Frame({ mode, turn, children }: { mode: Mode; turn: () => void; 
             {word}
           </Link>
         ))}
+        <Link href="/docs" color="text.primary" underline="hover" sx={{ fontWeight: 600 }}>
+          {words.guides}
+        </Link>
         <Typography variant="label" role="status" sx={{ color: live ? 'text.secondary' : 'error.main' }}>
           {live ? words.live : words.lost}
         </Typography>
