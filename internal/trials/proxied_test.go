@@ -2,6 +2,7 @@ package trials_test
 
 import (
 	"bufio"
+	"context"
 	"crypto/tls"
 	"encoding/json"
 	"fmt"
@@ -66,8 +67,8 @@ listen post
 func from(address, before string, secure *tls.Config) *http.Client {
 	dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(address)}, Timeout: 5 * time.Second}
 	return &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{TLSClientConfig: secure, DisableKeepAlives: true,
-		Dial: func(network, at string) (net.Conn, error) {
-			c, err := dialer.Dial(network, at)
+		DialContext: func(ctx context.Context, network, at string) (net.Conn, error) {
+			c, err := dialer.DialContext(ctx, network, at)
 			if err == nil {
 				_, err = io.WriteString(c, before)
 			}
