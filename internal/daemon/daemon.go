@@ -247,6 +247,7 @@ func (d *Daemon) open(ctx context.Context) error {
 // config of the engine. serials are those that were answered before.
 func (d *Daemon) config(serials map[string]uint32) engine.Config {
 	o := d.o
+	troubled, failing := d.renewal()
 	return engine.Config{Policy: o.Policy, Vantage: o.Vantage, ProbeDeadline: o.ProbeDeadline, ShortestInterval: o.ShortestInterval,
 		CheckEvery:  o.CheckEvery,
 		VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: d.DNS, Resolvers: o.Resolvers,
@@ -255,7 +256,7 @@ func (d *Daemon) config(serials map[string]uint32) engine.Config {
 		Log:  d.log,
 		Mail: o.Mail, Hooks: hook.Sender{Allowed: o.HookAllow}, ConsoleURL: cmp.Or(o.PublicURL, d.URL),
 		Installation: rooms.Installation{PublicURL: o.PublicURL, HTTP: hostOf(d.URL), DNS: d.DNS, STUN: d.STUN,
-			Redirect: d.SendOn, StateDir: o.StateDir, ZonePort: o.ZonePort, Renewal: d.renewal()}}
+			Redirect: d.SendOn, StateDir: o.StateDir, ZonePort: o.ZonePort, Renewal: troubled, Failing: failing}}
 }
 
 func (d *Daemon) now() time.Time {

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	mathrand "math/rand/v2"
+	"os"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -44,6 +45,8 @@ const (
 	longestRetry = 6 * time.Hour
 	// orderWait is how long one order may take.
 	orderWait = 5 * time.Minute
+	// failuresTold is how many tries fail before that is a fault.
+	failuresTold = 3
 	// renewLook is how often the time is looked at, at least: the machine may have slept.
 	renewLook = time.Hour
 )
@@ -98,6 +101,16 @@ func (i *issuer) get(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 func (i *issuer) troubled() string {
 	i.mu.Lock()
 	defer i.mu.Unlock()
+	return i.trouble
+}
+
+// failing says the same once it has lasted: an authority that was away for a moment is nobody's fault.
+func (i *issuer) failing() string {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	if i.failures < failuresTold {
+		return ""
+	}
 	return i.trouble
 }
 
@@ -158,6 +171,10 @@ func (i *issuer) renew(ctx context.Context) error {
 	a := i.d.o.Authority
 	made, err := acme.Obtain(ctx, acme.Order{Directory: a.Directory, Contact: a.Contact, Account: account, Roots: a.Roots, Name: i.host,
 		Kind: a.Challenge, Prove: i.prove})
+	var forgotten acme.Forgotten
+	if errors.As(err, &forgotten) { // the next try registers another
+		return errors.Join(err, os.Rename(i.file("account.pem"), i.file("account.refused.pem")))
+	}
 	if err != nil {
 		return err
 	}
@@ -215,10 +232,10 @@ func (i *issuer) prove(ctx context.Context, p acme.Proof) (withdraw func(), err 
 	return e.ProveName(ctx, p.Name, p.Text)
 }
 
-// renewal says why the console's certificate could not be renewed; nil where no authority issues it.
-func (d *Daemon) renewal() func() string {
+// renewal says why the console's certificate could not be renewed, and failing whether that has lasted; nil where no authority issues it.
+func (d *Daemon) renewal() (troubled, failing func() string) {
 	if d.issuer == nil {
-		return nil
+		return nil, nil
 	}
-	return d.issuer.troubled
+	return d.issuer.troubled, d.issuer.failing
 }

@@ -1,26 +1,48 @@
 package trials_test
 
 import (
+	"crypto"
 	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"fmt"
 	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/acme"
 
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/checkup"
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/testbed"
 )
 
 // issuing is a service with a name of its own, which gets its certificate from a real authority that refuses a part of all nonces.
 func issuing(t *testing.T, challenge string, lifetime time.Duration, zoned bool) (d *daemon.Daemon, ca testbed.CA, restart func()) {
 	t.Helper()
-	port, dns, state, database := testbed.FreePort(t), testbed.FreePort(t), t.TempDir(), testbed.Database(t)
+	return issuingWith(t, challenge, lifetime, zoned, t.TempDir())
+}
+
+// issuingIn is the same with a hosted zone; state is the folder in which it keeps its account.
+func issuingIn(t *testing.T, challenge string, lifetime time.Duration) (d *daemon.Daemon, ca testbed.CA, state string) {
+	t.Helper()
+	state = t.TempDir()
+	d, ca, _ = issuingWith(t, challenge, lifetime, true, state)
+	return d, ca, state
+}
+
+func issuingWith(t *testing.T, challenge string, lifetime time.Duration, zoned bool, state string) (d *daemon.Daemon, ca testbed.CA,
+	restart func()) {
+	t.Helper()
+	port, dns, database := testbed.FreePort(t), testbed.FreePort(t), testbed.Database(t)
 	ca = testbed.StartCA(t, testbed.CAHow{DNS: fmt.Sprintf("127.0.0.1:%d", dns), TLSPort: port, Lifetime: lifetime, BadNonce: 20})
 	begin := func() {
 		var err error
@@ -110,7 +132,41 @@ func TestWhyAnAuthorityGivesNoCertificateIsTold(t *testing.T) {
 	}
 	soon(t, 20*time.Second, "it is told", func() bool { return strings.Contains(said().Seen, "lies in no zone that is hosted here") })
 	require.Equal(t, checkup.Wrong, said().Standing)
+	open := func() (causes []string) {
+		list, err := d.Engine().Faults(t.Context(), store.FaultFilter{OpenOnly: true, Limit: 10})
+		require.NoError(t, err)
+		for _, f := range list {
+			causes = append(causes, string(f.Finding.Cause))
+		}
+		return causes
+	}
+	soon(t, 30*time.Second, "it is a fault once it has lasted", func() bool { return slices.Contains(open(), "certificate-unrenewed") })
 	_, err := d.Engine().AddZone(t.Context(), contract.ZoneInput{Apex: zone, Servers: []string{"ns1." + zone + "=127.0.0.1"}})
 	require.NoError(t, err)
 	soon(t, time.Minute, "it is mended", func() bool { return shows(t, d, ca) != nil })
+	soon(t, 30*time.Second, "the fault is closed", func() bool { return len(open()) == 0 })
+}
+
+// An account that was revoked at the authority is replaced by another.
+func TestARevokedAccountIsReplaced(t *testing.T) {
+	t.Parallel()
+	d, ca, state := issuingIn(t, "tls-alpn", 15*time.Second)
+	soon(t, time.Minute, "there is a first one", func() bool { return shows(t, d, ca) != nil })
+	file := filepath.Join(state, "authority", "account.pem")
+	was, err := os.ReadFile(file)
+	require.NoError(t, err)
+	block, _ := pem.Decode(was)
+	key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+	require.NoError(t, err)
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.TLSClientConfig = &tls.Config{RootCAs: ca.Roots}
+	c := &acme.Client{Key: key.(crypto.Signer), DirectoryURL: ca.Directory, HTTPClient: &http.Client{Transport: transport}}
+	require.NoError(t, c.DeactivateReg(t.Context()))
+	first := shows(t, d, ca)
+	soon(t, time.Minute, "there is another one, by another account", func() bool {
+		now, shown := []byte(nil), shows(t, d, ca)
+		now, err = os.ReadFile(file)
+		return err == nil && string(now) != string(was) && shown != nil && string(shown) != string(first)
+	})
+	require.FileExists(t, filepath.Join(state, "authority", "account.refused.pem"))
 }

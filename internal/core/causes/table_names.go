@@ -46,4 +46,8 @@ var otherCauses = []Cause{
 		So: "A vantage point is itself at fault: it misses what others reach, or everything at once",
 		Next: "See what it says of itself: inkpost vantage list. Its own line, resolver or clock is the likelier cause; its results do " +
 			"not count."},
+	{Slug: "certificate-unrenewed", Hop: HopVantage, Actor: AtTheDesk, Scope: ScopeVantage, Soon: true,
+		So: "The authority does not renew the console's certificate",
+		Next: "See what it answers: inkpost doctor. Without another, browsers, agents and vantage points will not come in once it has " +
+			"expired; --tls-cert and --tls-key can take one from elsewhere."},
 }

@@ -21,6 +21,16 @@ func Blinds(list []Blind) (out []diagnose.Finding) {
 	return out
 }
 
+// Unrenewed makes a fault of a certificate of the console that cannot be renewed; none where nothing is said.
+func Unrenewed(why string) []diagnose.Finding {
+	if why == "" {
+		return nil
+	}
+	c, _ := causes.Find("certificate-unrenewed")
+	return []diagnose.Finding{{Cause: c.Slug, Hop: c.Hop, Subject: "the console's certificate", Sure: causes.Certain, Actor: c.Actor,
+		Summary: c.So, Evidence: []string{why}, Next: causes.Fill(c.Next, nil)}}
+}
+
 const vantagePrefix = "vantage "
 
 // VantageOf returns the vantage point that a fault's subject names, "" if it names none.

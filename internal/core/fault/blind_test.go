@@ -20,4 +20,11 @@ func TestABlindVantagePointIsOneFaultThatCanWait(t *testing.T) {
 	require.Equal(t, []string{"it was last heard 2 h ago"}, list[1].Evidence)
 	require.NotEqual(t, list[0].Key(), list[1].Key())
 	require.Empty(t, fault.Blinds(nil))
+	require.Empty(t, fault.Unrenewed(""))
+	own := fault.Unrenewed("the authority gave no certificate (3 tries), at order: rate limited")
+	require.Len(t, own, 1)
+	require.EqualValues(t, "certificate-unrenewed", own[0].Cause)
+	require.False(t, own[0].Serious(), "names are answered, and the certificate lasts for a while yet")
+	require.Contains(t, own[0].Evidence[0], "rate limited")
+	require.Contains(t, own[0].Next, "inkpost doctor")
 }

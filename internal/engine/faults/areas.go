@@ -10,14 +10,14 @@ import (
 )
 
 // reviewAreas puts the sites together that are dark with others of their provider: one fault of the provider explains theirs. A vantage
-// point that is blind is a fault of its own. Error: that of the database.
+// point that is blind is a fault of its own, and so is a certificate of the console that cannot be renewed. Error: that of the database.
 func (b *Board) reviewAreas(ctx context.Context) error {
 	b.reviewing.Lock()
 	defer b.reviewing.Unlock()
 	now := b.now()
 	sites, told, explaining := b.outages()
-	blind := fault.Blinds(b.host.Blind(now))
-	if len(sites) == 0 && len(told) == 0 && len(blind) == 0 && !explaining {
+	own := append(fault.Blinds(b.host.Blind(now)), fault.Unrenewed(b.host.Unrenewed())...)
+	if len(sites) == 0 && len(told) == 0 && len(own) == 0 && !explaining {
 		return nil
 	}
 	dark, open := make([]fault.Dark, len(sites)), map[string]bool{}
@@ -33,7 +33,7 @@ func (b *Board) reviewAreas(ctx context.Context) error {
 	for i, o := range outages {
 		findings[i], began[i] = o.Finding, o.Since
 	}
-	for _, f := range blind {
+	for _, f := range own {
 		findings, began = append(findings, f), append(began, now)
 	}
 	b.tell("", b.settle(0, findings, began, now))

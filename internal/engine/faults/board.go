@@ -34,6 +34,8 @@ type Host interface {
 	Evidence(p record.Site, now time.Time) diagnose.Evidence
 	// Blind lists the vantage points whose results do not count, and why.
 	Blind(now time.Time) []fault.Blind
+	// Unrenewed says why the console's certificate could not be renewed for several tries; "" if nothing is wrong.
+	Unrenewed() string
 }
 
 // Of is a fault of a site, by its key.

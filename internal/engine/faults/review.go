@@ -41,7 +41,7 @@ func (b *Board) Run(ctx context.Context) {
 				b.Review(id)
 			}
 		}
-		if len(dirty) > 0 {
+		if len(dirty) > 0 || n%rounds == 0 {
 			if err := b.reviewAreas(ctx); err != nil && ctx.Err() == nil {
 				b.log.Warn("faults of providers could not be written; retrying", "error", err)
 			}

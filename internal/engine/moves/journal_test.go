@@ -32,6 +32,13 @@ func TestWhatCouldNotBeSettledStaysTheOldest(t *testing.T) {
 	require.Empty(t, stages)
 }
 
+func ids(list []Open) (out []int64) {
+	for _, o := range list {
+		out = append(out, o.ID)
+	}
+	return out
+}
+
 func TestAMoveIsFollowedToItsEnd(t *testing.T) {
 	tr := openMoves{byLink: map[int64]*Open{}}
 	tr.begin(&Open{ID: 1, SiteID: 10, LinkID: 100, Waiting: map[int64]bool{7: true, 8: true}})
@@ -41,21 +48,21 @@ func TestAMoveIsFollowedToItsEnd(t *testing.T) {
 	require.False(t, done)
 	_, done = tr.confirmed(100, 7)
 	require.False(t, done, "once is enough")
-	require.Equal(t, []int64{1}, tr.answered(10))
+	require.Equal(t, []int64{1}, ids(tr.answered(10)))
 	require.Empty(t, tr.answered(10), "answered is told once")
-	id, done := tr.confirmed(100, 8)
+	of, done := tr.confirmed(100, 8)
 	require.True(t, done)
-	require.EqualValues(t, 1, id)
+	require.EqualValues(t, 1, of.ID)
 	require.Empty(t, tr.byLink)
 
 	tr.begin(&Open{ID: 2, SiteID: 10, LinkID: 100, Waiting: map[int64]bool{7: true}})
 	tr.begin(&Open{ID: 3, SiteID: 10, LinkID: 100, Waiting: map[int64]bool{7: true}})
-	id, done = tr.confirmed(100, 7)
+	of, done = tr.confirmed(100, 7)
 	require.True(t, done)
-	require.EqualValues(t, 3, id, "a newer move of the link takes the place of the older")
-	require.Equal(t, []int64{3}, tr.answered(10))
+	require.EqualValues(t, 3, of.ID, "a newer move of the link takes the place of the older")
+	require.Equal(t, []int64{3}, ids(tr.answered(10)))
 
 	tr.begin(&Open{ID: 4, SiteID: 10, LinkID: 100})
-	require.Equal(t, []int64{4}, tr.answered(10))
+	require.Equal(t, []int64{4}, ids(tr.answered(10)))
 	require.Empty(t, tr.byLink, "a site without services has nothing to confirm")
 }

@@ -1,6 +1,7 @@
 package moves
 
 import (
+	"maps"
 	"time"
 
 	"inkpost.example/inkpost/internal/engine/counters"
@@ -38,7 +39,9 @@ func (t *openMoves) mark(siteID int64, reached func(*Open) bool) (those []Open) 
 	defer t.mu.Unlock()
 	for _, m := range t.byLink {
 		if m.SiteID == siteID && reached(m) {
-			those = append(those, *m)
+			one := *m
+			one.Zones = maps.Clone(m.Zones) // what is returned is read without the lock
+			those = append(those, one)
 			t.drop(m)
 		}
 	}

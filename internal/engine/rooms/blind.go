@@ -26,3 +26,11 @@ func (r *Rooms) Blind(now time.Time) (out []fault.Blind) {
 	}
 	return out
 }
+
+// Unrenewed implements faults.Host.
+func (r *Rooms) Unrenewed() string {
+	if r.Installation.Failing == nil {
+		return ""
+	}
+	return r.Installation.Failing()
+}

@@ -58,6 +58,8 @@ type Installation struct {
 	ZonePort                  string // of the name servers of zones; 53 if empty. A lab has another.
 	// Renewal says why the certificate could not be renewed, "" if nothing is wrong; nil where somebody else renews it.
 	Renewal func() string
+	// Failing says the same once it has lasted for several tries; nil likewise.
+	Failing func() string
 }
 
 // WithDefaults fills what was left out.

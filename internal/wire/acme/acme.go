@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"golang.org/x/crypto/acme"
@@ -58,7 +59,27 @@ func (e Error) Error() string { return e.Step + ": " + e.Err.Error() }
 
 func (e Error) Unwrap() error { return e.Err }
 
-// Obtain registers the account where it is not yet, proves that the name is ours, and returns a certificate with a fresh key. Error: Error.
+// Forgotten reports an account that the authority does not take any more: it was revoked there, or is not known. Another key may have one.
+type Forgotten struct{ Err error }
+
+func (f Forgotten) Error() string {
+	return "the authority does not take this account any more: " + f.Err.Error()
+}
+
+func (f Forgotten) Unwrap() error { return f.Err }
+
+// ofAccount tells an account that is not taken any more from other trouble (RFC 8555 section 6.7).
+func ofAccount(step string, err error) error {
+	var said *acme.Error
+	if errors.As(err, &said) && slices.Contains([]string{"urn:ietf:params:acme:error:accountDoesNotExist",
+		"urn:ietf:params:acme:error:unauthorized"}, said.ProblemType) {
+		err = Forgotten{err}
+	}
+	return Error{step, err}
+}
+
+// Obtain registers the account where it is not yet, proves that the name is ours, and returns a certificate with a fresh key. Error: Error,
+// within which Forgotten says that the account is not taken any more.
 func Obtain(ctx context.Context, o Order) (*tls.Certificate, error) {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.TLSClientConfig = &tls.Config{RootCAs: o.Roots, MinVersion: tls.VersionTLS12}
@@ -69,11 +90,11 @@ func Obtain(ctx context.Context, o Order) (*tls.Certificate, error) {
 		account.Contact = []string{"mailto:" + o.Contact}
 	}
 	if _, err := c.Register(ctx, account, acme.AcceptTOS); err != nil && !errors.Is(err, acme.ErrAccountAlreadyExists) {
-		return nil, Error{"account", err}
+		return nil, ofAccount("account", err)
 	}
 	order, err := c.AuthorizeOrder(ctx, acme.DomainIDs(o.Name))
 	if err != nil {
-		return nil, Error{"order", err}
+		return nil, ofAccount("order", err)
 	}
 	for _, at := range order.AuthzURLs {
 		if err := o.authorize(ctx, c, at); err != nil {
