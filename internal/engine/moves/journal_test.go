@@ -32,7 +32,7 @@ func TestWhatCouldNotBeSettledStaysTheOldest(t *testing.T) {
 	require.Empty(t, stages)
 }
 
-func ids(list []Open) (out []int64) {
+func idsOf(list []Open) (out []int64) {
 	for _, o := range list {
 		out = append(out, o.ID)
 	}
@@ -48,7 +48,7 @@ func TestAMoveIsFollowedToItsEnd(t *testing.T) {
 	require.False(t, done)
 	_, done = tr.confirmed(100, 7)
 	require.False(t, done, "once is enough")
-	require.Equal(t, []int64{1}, ids(tr.answered(10)))
+	require.Equal(t, []int64{1}, idsOf(tr.answered(10)))
 	require.Empty(t, tr.answered(10), "answered is told once")
 	of, done := tr.confirmed(100, 8)
 	require.True(t, done)
@@ -60,9 +60,9 @@ func TestAMoveIsFollowedToItsEnd(t *testing.T) {
 	of, done = tr.confirmed(100, 7)
 	require.True(t, done)
 	require.EqualValues(t, 3, of.ID, "a newer move of the link takes the place of the older")
-	require.Equal(t, []int64{3}, ids(tr.answered(10)))
+	require.Equal(t, []int64{3}, idsOf(tr.answered(10)))
 
 	tr.begin(&Open{ID: 4, SiteID: 10, LinkID: 100})
-	require.Equal(t, []int64{4}, ids(tr.answered(10)))
+	require.Equal(t, []int64{4}, idsOf(tr.answered(10)))
 	require.Empty(t, tr.byLink, "a site without services has nothing to confirm")
 }
