@@ -151,7 +151,11 @@ func New(o Options) (*echo.Echo, error) {
 	}
 	a.doc = doc
 	if o.Docs != nil {
-		pages, err := book.New(o.Docs)
+		every, err := reference(doc)
+		if err != nil {
+			return nil, err
+		}
+		pages, err := book.New(o.Docs, map[string]string{"reference": every})
 		if err != nil {
 			return nil, err
 		}

@@ -4,6 +4,7 @@ package book
 import (
 	"bytes"
 	_ "embed"
+	"errors"
 	"fmt"
 	"html/template"
 	"io/fs"
@@ -39,17 +40,27 @@ var contents = []struct {
 		"guides/without-agent", "guides/vantage", "guides/servers", "guides/certificates", "guides/team", "guides/moving"}},
 	{"How it works", []string{"names", "agent", "probing", "why", "notices", "commissioning", "files"}},
 	{"Running it", []string{"running", "metrics", "reliability", "sizing"}},
-	{"To look up", []string{"causes", "api", "rights", "errors", "third-party"}},
+	{"To look up", []string{"causes", "api", "reference", "rights", "errors", "third-party"}},
 }
 
 // Book is all pages, printed.
 type Book struct{ pages map[string][]byte }
 
-// New prints the documents of a folder. Errors: a page that the contents name and that is not there, and Markdown without a title.
-func New(files fs.FS) (*Book, error) {
+// New prints the documents of a folder, and those that the program makes itself, by their addresses. Errors: a page that the contents name
+// and that is not there, and Markdown without a title.
+func New(files fs.FS, made map[string]string) (*Book, error) {
 	b := &Book{pages: map[string][]byte{}}
 	titles := map[string]string{}
 	texts := map[string][]byte{}
+	take := func(name string, text []byte) error {
+		at := address(name)
+		title, _, _ := strings.Cut(string(text), "\n")
+		if titles[at] = strings.TrimPrefix(title, "# "); titles[at] == title {
+			return fmt.Errorf("%s does not begin with its title", name)
+		}
+		texts[at] = text
+		return nil
+	}
 	err := fs.WalkDir(files, ".", func(name string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || !strings.HasSuffix(name, ".md") {
 			return err
@@ -58,14 +69,11 @@ func New(files fs.FS) (*Book, error) {
 		if err != nil {
 			return err
 		}
-		at := address(name)
-		title, _, _ := strings.Cut(string(text), "\n")
-		if titles[at] = strings.TrimPrefix(title, "# "); titles[at] == title {
-			return fmt.Errorf("%s does not begin with its title", name)
-		}
-		texts[at] = text
-		return nil
+		return take(name, text)
 	})
+	for at, text := range made {
+		err = errors.Join(err, take(at+".md", []byte(text)))
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -18,7 +18,7 @@ var hrefs = regexp.MustCompile(`href="([^"]+)"`)
 // Every page is there, and every link to another one leads somewhere.
 func TestEveryPageIsPrintedAndItsLinksLeadSomewhere(t *testing.T) {
 	t.Parallel()
-	b, err := book.New(docs.Files())
+	b, err := book.New(docs.Files(), map[string]string{"reference": "# Every route\n\nSee [the API](api.md).\n"})
 	require.NoError(t, err)
 	first, ok := b.Page("/")
 	require.True(t, ok)
@@ -53,8 +53,8 @@ func TestEveryPageIsPrintedAndItsLinksLeadSomewhere(t *testing.T) {
 
 func TestADocumentWithoutATitleIsToldOf(t *testing.T) {
 	t.Parallel()
-	_, err := book.New(fstest.MapFS{"tide.md": {Data: []byte("no title\n")}})
+	_, err := book.New(fstest.MapFS{"tide.md": {Data: []byte("no title\n")}}, nil)
 	require.ErrorContains(t, err, "tide.md does not begin with its title")
-	_, err = book.New(fstest.MapFS{"tide.md": {Data: []byte("# Tide\n")}})
+	_, err = book.New(fstest.MapFS{"tide.md": {Data: []byte("# Tide\n")}}, nil)
 	require.ErrorContains(t, err, "there is no page guides/first-site")
 }
