@@ -19,8 +19,8 @@ func reference(description []byte) (string, error) {
 		return "", err
 	}
 	var b strings.Builder
-	b.WriteString("# Every route\n\nMade from `/api/v1/openapi.json`, which a program reads better. Documents are shown with all of their " +
-		"fields and made-up values; [the API](api.md) has examples in the order of the work, [errors](errors.md) what goes wrong.\n")
+	b.WriteString("# Every route\n\nMade from `/api/v1/openapi.json`, which a program reads better. Documents are shown with all of " +
+		"their fields and made-up values; [the API](api.md) has examples in the order of the work, [errors](errors.md) what goes wrong.\n")
 	last := ""
 	for _, path := range slices.Sorted(maps.Keys(doc.Paths.Map())) {
 		group, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(path, base), "/"), "/")
