@@ -49,5 +49,5 @@ var otherCauses = []Cause{
 	{Slug: "certificate-unrenewed", Hop: HopVantage, Actor: AtTheDesk, Scope: ScopeVantage, Soon: true,
 		So: "The authority does not renew the console's certificate",
 		Next: "See what it answers: inkpost doctor. Without another, browsers, agents and vantage points will not come in once it has " +
-			"expired; --tls-cert and --tls-key can take one from elsewhere."},
+			"expired; one from elsewhere goes with inkpost serve --tls-cert and --tls-key."},
 }
