@@ -56,7 +56,7 @@ func TestARenumberedSiteIsFollowedEndToEnd(t *testing.T) {
 		m = moves[0]
 	}, isles.Wide, 50*time.Millisecond, "every stage is reached")
 	require.Equal(t, n.Old, m.Old)
-	require.Contains(t, []string{"gateway", "stun"}, m.Source, "the router tells of it, or the check comes first")
+	require.Contains(t, []string{"gateway", "stun", "observed"}, m.Source, "whichever of the agent's sources sees it first")
 	// The other vantage point may have been the first to confirm it; this server's own word follows.
 	require.EventuallyWithT(t, func(c *assert.CollectT) {
 		list, err := owner.Services(context.Background(), "KET-07")

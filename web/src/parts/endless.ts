@@ -2,7 +2,7 @@ import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query'
 import { useEffect, useRef } from 'react'
 
 // page is how many things of a list are read at once; further ones are read as somebody comes to the end.
-const page = 40
+const page = 20
 
 // useEndless reads a list part by part. end is for an element behind the last line.
 export function useEndless<T>(
