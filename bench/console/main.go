@@ -77,6 +77,7 @@ func run(ctx context.Context, sites, rounds, calls int, profile string) error {
 	if err := look(d, rounds); err != nil {
 		return err
 	}
+	time.Sleep(5 * time.Second) // until the browser has ended: it is no part of what the server takes
 	if profile != "" {
 		f, err := os.Create(profile)
 		if err != nil {
