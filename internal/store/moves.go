@@ -132,6 +132,7 @@ func (s *Store) Moves(ctx context.Context, f MoveFilter) ([]Move, error) {
 	w.and(f.Address.IsValid(), "$ IN (old_ipv4, old_ipv6, new_ipv4, new_ipv6)", inet{f.Address})
 	w.and(f.Unfinished, "(confirmed_at IS NULL) = $", true)
 	w.and(f.SiteIDs != nil, "site_id = ANY($)", f.SiteIDs)
+	// A few moves are shown, of thousands of sites: each looks its own up, instead of all being read (OFFSET keeps the planner from that).
 	newest := `SELECT * FROM move` + w.String() + ` ORDER BY id DESC LIMIT ` + w.argument(f.Limit)
 	err := s.db.SelectContext(ctx, &rows, `WITH m AS (`+newest+`) SELECT m.id, m.site_id, m.link_id, s.code AS site, l.label AS link,
 		host(m.old_ipv4) AS old4, host(m.old_ipv6) AS old6,
@@ -140,7 +141,8 @@ func (s *Store) Moves(ctx context.Context, f MoveFilter) ([]Move, error) {
 			coalesce((SELECT json_agg(json_build_object('zone', z.apex, 'at', mz.published_at) ORDER BY z.apex) FROM move_zone mz
 				JOIN zone z ON z.id = mz.zone_id
 				WHERE mz.move_id = m.id), '[]') AS zones
-		FROM m JOIN site s ON s.id = m.site_id JOIN link l ON l.id = m.link_id ORDER BY m.id DESC`, w.args...)
+		FROM m JOIN LATERAL (SELECT code FROM site WHERE id = m.site_id OFFSET 0) s ON true
+			JOIN LATERAL (SELECT label FROM link WHERE id = m.link_id OFFSET 0) l ON true ORDER BY m.id DESC`, w.args...)
 	out := make([]Move, len(rows))
 	for i, r := range rows {
 		out[i] = Move{ID: r.ID, SiteID: r.SiteID, LinkID: r.LinkID, Site: r.Site, Link: r.Link,
