@@ -126,9 +126,8 @@ func page(at, title string, text []byte, parts []Part) ([]byte, error) {
 	if err := markdown.Convert(text, &body); err != nil {
 		return nil, err
 	}
-	// A page at its folder is one step higher than its file.
 	folder := path.Dir(at)
-	if strings.Contains(string(text), "\n") && at == "causes" {
+	if at == "causes" { // its file is the README below
 		folder = at
 	}
 	linked := links.ReplaceAllStringFunc(body.String(), func(found string) string {
