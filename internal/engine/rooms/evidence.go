@@ -162,8 +162,10 @@ func (r *Rooms) LinkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
 	}
 	out.Word, _ = r.SiteSide.Router(l.ID)
 	out.Reported, out.NAT, out.Resolver, out.Rhythm = report.Reported, report.NAT, report.Resolver, report.Rhythm
+	// A public address that the router gave before the link moved is the one it had; one of the LAN before it does not move with the link.
+	behind := report.NAT.Verdict == wan.NATDouble
 	for _, one := range report.Sources {
-		if one.Source == wan.SourceGateway && one.Problem == "" && !one.At.Before(l.Since) {
+		if one.Source == wan.SourceGateway && one.Problem == "" && (behind || !one.At.Before(l.Since)) {
 			out.Gateway = one.Addresses.IPv4
 		}
 	}
