@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime/pprof"
+	"runtime/trace"
 	"slices"
 	"sync"
 	"time"
@@ -37,8 +38,9 @@ func main() {
 	rounds := flag.Int("rounds", 7, "times that the first page is opened")
 	calls := flag.Int("calls", 300, "requests of each kind")
 	profile := flag.String("profile", "", "a file for a processor profile of the requests")
+	recorded := flag.String("trace", "", "a file for what the program did around the first request over the goal")
 	flag.Parse()
-	if err := run(context.Background(), *sites, *rounds, *calls, *profile); err != nil {
+	if err := run(context.Background(), *sites, *rounds, *calls, *profile, *recorded); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -49,7 +51,7 @@ const people = 2
 
 const password = "slipway-gannet-kettle"
 
-func run(ctx context.Context, sites, rounds, calls int, profile string) error {
+func run(ctx context.Context, sites, rounds, calls int, profile, recorded string) error {
 	dir, err := os.MkdirTemp("", "inkpost-console-")
 	if err != nil {
 		return err
@@ -89,7 +91,25 @@ func run(ctx context.Context, sites, rounds, calls int, profile string) error {
 		}
 		defer pprof.StopCPUProfile()
 	}
-	return ask(ctx, d, calls)
+	slow := func(string, time.Duration) {}
+	if recorded != "" {
+		last := trace.NewFlightRecorder(trace.FlightRecorderConfig{MinAge: 2 * time.Second, MaxBytes: 64 << 20})
+		if err := last.Start(); err != nil {
+			return err
+		}
+		defer last.Stop()
+		var once sync.Once
+		slow = func(what string, took time.Duration) {
+			fmt.Printf("%s  %s took %s\n", time.Now().Format("15:04:05.000"), what, took)
+			once.Do(func() {
+				if f, err := os.Create(recorded); err == nil {
+					_, _ = last.WriteTo(f)
+					_ = f.Close()
+				}
+			})
+		}
+	}
+	return ask(ctx, d, calls, slow)
 }
 
 // row prints a figure and its goal.
@@ -189,7 +209,7 @@ func typed(tab context.Context, text string) ([]time.Duration, error) {
 }
 
 // ask measures what the pages ask of the server, as a few people do: until the last byte of the answer is there.
-func ask(ctx context.Context, d *demo.Demo, calls int) error {
+func ask(ctx context.Context, d *demo.Demo, calls int, slow func(what string, took time.Duration)) error {
 	c, err := client.New(d.URL, d.Key)
 	if err != nil {
 		return err
@@ -226,7 +246,9 @@ func ask(ctx context.Context, d *demo.Demo, calls int) error {
 						failed = err
 						mu.Unlock()
 					}
-					took[i] = time.Since(began)
+					if took[i] = time.Since(began); took[i] > 75*time.Millisecond {
+						slow(one.what, took[i])
+					}
 					time.Sleep(50 * time.Millisecond) // as people ask, not as a load test does
 				}
 			})

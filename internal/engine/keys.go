@@ -12,6 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/core/team"
 	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rounds"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -105,11 +106,12 @@ func (e *Engine) Ping(ctx context.Context) error { return e.rooms.Store.Ping(ctx
 
 // runKeyUse writes when keys were last used, in bulk, until ctx ends; what is left then is written first.
 func (e *Engine) runKeyUse(ctx context.Context) {
-	tick := time.NewTicker(5 * time.Second)
+	tick := rounds.Every(5 * time.Second)
 	defer tick.Stop()
 	for last := false; !last; {
 		select {
 		case <-tick.C:
+			tick.Begun()
 		case <-ctx.Done():
 			last = true
 		}

@@ -55,7 +55,7 @@ func (h *health) saw(a contract.Assignment, m probe.Meaning, now time.Time) {
 	h.targets[a.Target] = s
 }
 
-func (h *health) horizon(now time.Time) (out probe.LinkView) {
+func (h *health) horizon(now time.Time) (out probe.LinkView[string]) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for target, s := range h.targets {
@@ -63,10 +63,7 @@ func (h *health) horizon(now time.Time) (out probe.LinkView) {
 		case now.Sub(s.at) > 10*time.Minute:
 			delete(h.targets, target)
 		case now.Sub(s.at) <= lately && now.Sub(s.goodAt) <= before: // what has been dark for long is no news
-			out.Links++
-			if !s.good {
-				out.Dark++
-			}
+			out = out.With(target, s.good)
 		}
 	}
 	return out
@@ -153,7 +150,7 @@ func (r *runner) examine(ctx context.Context) string {
 	}
 	// The server may be away while the way out works; that everything else is dark at the same time decides.
 	if h := r.health.horizon(time.Now()); h.Blind() {
-		return fmt.Sprintf("nothing answers at any of %d addresses at once: the way out is the likelier cause", h.Links)
+		return fmt.Sprintf("nothing answers at any of %d addresses at once: the way out is the likelier cause", len(h))
 	}
 	return ""
 }

@@ -15,15 +15,29 @@ func (s SharedView) Unfit(already bool) bool {
 	return s.Failing >= 5 && 4*s.Failing >= s.Shared
 }
 
-// LinkView is what a lone vantage point sees of the links that answered it before.
-type LinkView struct {
-	Links int // links that answered before and were probed lately
-	Dark  int // those of them on which nothing answers now
+// LinkView is what a lone vantage point sees of the links, or addresses, that answered it before and were probed lately: whether
+// anything answers there now.
+type LinkView[K comparable] map[K]bool
+
+// With takes in whether a service on a link answers.
+func (v LinkView[K]) With(link K, answers bool) LinkView[K] {
+	if v == nil {
+		v = LinkView[K]{}
+	}
+	v[link] = v[link] || answers
+	return v
 }
 
 // Blind reports whether the vantage point's own uplink is the likelier cause: nothing answers on any of at least five links. Providers
 // fail, but not all of them at the same moment.
-func (h LinkView) Blind() bool { return h.Links >= 5 && h.Dark == h.Links }
+func (v LinkView[K]) Blind() bool {
+	for _, answers := range v {
+		if answers {
+			return false
+		}
+	}
+	return len(v) >= 5
+}
 
 // LossView is at which links probes get lost now and then.
 type LossView map[int64]bool

@@ -170,8 +170,14 @@ func TestAVantagePointThatIsWrongItself(t *testing.T) {
 	require.False(t, SharedView{Shared: 100, Failing: 20}.Unfit(false))
 	require.True(t, SharedView{Shared: 100, Failing: 20}.Unfit(true), "it is not over yet")
 	require.False(t, SharedView{Shared: 100, Failing: 1}.Unfit(true))
-	require.True(t, LinkView{Links: 5, Dark: 5}.Blind())
-	require.False(t, LinkView{Links: 50, Dark: 49}.Blind(), "one link answers: the way out works")
+	var dark LinkView[int64]
+	for link := range int64(5) {
+		require.False(t, dark.Blind(), "%d links prove nothing", link)
+		dark = dark.With(link, false)
+	}
+	require.True(t, dark.Blind())
+	require.True(t, dark.With(1, false).Blind(), "another service there")
+	require.False(t, dark.With(1, true).With(1, false).Blind(), "one link answers: the way out works")
 }
 
 func TestOptions(t *testing.T) {

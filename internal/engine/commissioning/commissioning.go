@@ -19,6 +19,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rounds"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -119,11 +120,12 @@ func (r *Room) readOpen(ctx context.Context) error {
 
 // Run looks at open runs until ctx ends, and reads them again now and then: another server may have changed them.
 func (r *Room) Run(ctx context.Context) {
-	tick := time.NewTicker(lookEvery)
+	tick := rounds.Every(lookEvery)
 	defer tick.Stop()
 	for n := 1; ; n++ {
 		select {
 		case <-tick.C:
+			tick.Begun()
 		case <-ctx.Done():
 			return
 		}

@@ -12,6 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rounds"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -74,12 +75,13 @@ func (h *History) Newest(serviceID int64, vantages []int64) []ledger.Span {
 
 // Run writes the history until ctx ends: soon after a span began or a state changed, otherwise every ten seconds, and at the end.
 func (h *History) Run(ctx context.Context) {
-	tick := time.NewTicker(10 * time.Second)
+	tick := rounds.Every(10 * time.Second)
 	defer tick.Stop()
 	for last := false; !last; {
 		grown := false
 		select {
 		case <-tick.C:
+			tick.Begun()
 			grown = true
 		case <-h.buffer.soon:
 			select {

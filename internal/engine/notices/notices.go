@@ -18,6 +18,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/faults"
 	"inkpost.example/inkpost/internal/engine/jobs"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rounds"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/hook"
 	wiremail "inkpost.example/inkpost/internal/wire/mail"
@@ -160,7 +161,7 @@ func (r *Room) Edited() {
 
 // Run tells what is due until ctx ends.
 func (r *Room) Run(ctx context.Context) {
-	tick := time.NewTicker(roundEvery)
+	tick := rounds.Every(roundEvery)
 	defer tick.Stop()
 	r.sweep(ctx)
 	for n := 0; ; n++ {
@@ -172,6 +173,7 @@ func (r *Room) Run(ctx context.Context) {
 		}
 		select {
 		case <-tick.C:
+			tick.Begun()
 		case <-ctx.Done():
 			return
 		}

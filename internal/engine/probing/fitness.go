@@ -4,25 +4,31 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"runtime"
+	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/rounds"
 )
 
 const (
 	fitEvery = 2 * time.Second
+	// fitAtOnce is how many services are looked at in one go.
+	fitAtOnce = 250
 	// lately is how recent a result has to be to say something of the vantage point's own way out.
 	lately = 45 * time.Second
 )
 
 // runFitness finds the vantage points that are themselves at fault, so that a broken one does not make every service unreachable.
 func (p *Prober) runFitness(ctx context.Context) {
-	tick := time.NewTicker(fitEvery)
+	tick := rounds.Every(fitEvery)
 	defer tick.Stop()
 	for {
 		select {
 		case <-tick.C:
+			tick.Begun()
 			p.reviewFitness()
 		case <-ctx.Done():
 			return
@@ -39,9 +45,14 @@ func (p *Prober) reviewFitness() {
 	p.mu.Lock()
 	before := p.unfit
 	sights := map[int64]*probe.SharedView{}
-	links := map[int64]map[int64]bool{} // vantage point, link: whether anything answers there
+	links := map[int64]probe.LinkView[int64]{}
 	lossyLinks, shared, alive := probe.LossView{}, ports{}, map[int64]bool{}
-	for _, w := range p.watches {
+	for n, w := range slices.Collect(maps.Values(p.watches)) {
+		if n%fitAtOnce == fitAtOnce-1 { // let others at what is locked, and at the processor
+			p.mu.Unlock()
+			runtime.Gosched()
+			p.mu.Lock()
+		}
 		rule := w.service.RuleAt(now)
 		where, ok := p.record.Site(w.service.SiteID)
 		if rule.Expected != probe.ExpectReachable || rule.Mute || !ok {
@@ -57,10 +68,7 @@ func (p *Prober) reviewFitness() {
 			}
 			meaning := rule.Meaning(v.Outcome)
 			if (w.State == probe.StateReachable || w.State == probe.StateImpaired) && now.Sub(v.At) < lately && meaning != probe.Nothing {
-				if links[v.Vantage] == nil {
-					links[v.Vantage] = map[int64]bool{}
-				}
-				links[v.Vantage][l.ID] = links[v.Vantage][l.ID] || meaning == probe.AsWanted
+				links[v.Vantage] = links[v.Vantage].With(l.ID, meaning == probe.AsWanted)
 			}
 			for k, o := range w.results {
 				if k == i || o.LeftOut != "" || next[o.Vantage] != "" || now.Sub(o.At) > rule.Stale ||
@@ -88,14 +96,8 @@ func (p *Prober) reviewFitness() {
 		}
 	}
 	for id, of := range links {
-		h := probe.LinkView{Links: len(of)}
-		for _, answers := range of {
-			if !answers {
-				h.Dark++
-			}
-		}
-		if h.Blind() && next[id] == "" {
-			next[id] = fmt.Sprintf("nothing answers it on any of %d links at once: its own way out is the likelier cause", h.Links)
+		if of.Blind() && next[id] == "" {
+			next[id] = fmt.Sprintf("nothing answers it on any of %d links at once: its own way out is the likelier cause", len(of))
 		}
 	}
 	p.mu.Lock()

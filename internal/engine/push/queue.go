@@ -10,6 +10,7 @@ import (
 
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/engine/jobs"
+	"inkpost.example/inkpost/internal/engine/rounds"
 )
 
 type adding struct {
@@ -125,7 +126,7 @@ const (
 // Run fills the queue until ctx ends: names that were added become jobs, and at intervals every name that is
 // due does, whatever was lost on the way.
 func (p *Pusher) Run(ctx context.Context) {
-	sweep := time.NewTicker(sweepEvery)
+	sweep := rounds.Every(sweepEvery)
 	defer sweep.Stop()
 	all := func(now bool) {
 		for _, z := range p.record.Zones() {
@@ -138,6 +139,7 @@ func (p *Pusher) Run(ctx context.Context) {
 		select {
 		case first = <-p.added:
 		case <-sweep.C:
+			sweep.Begun()
 			all(false)
 			continue
 		case <-ctx.Done():

@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rounds"
 )
 
 // failover knows which links are down, of sites that have several.
@@ -71,11 +72,12 @@ func ByOtherLink(l, other site.Link) string {
 
 // runFailover checks the links of sites that have several.
 func (s *Side) runFailover(ctx context.Context) {
-	tick := time.NewTicker(min(time.Second, s.CheckEvery/4+50*time.Millisecond))
+	tick := rounds.Every(min(time.Second, s.CheckEvery/4+50*time.Millisecond))
 	defer tick.Stop()
 	for {
 		select {
 		case <-tick.C:
+			tick.Begun()
 		case <-ctx.Done():
 			return
 		}

@@ -17,6 +17,7 @@ import (
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rounds"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -77,11 +78,12 @@ func (s *Side) Run(ctx context.Context) {
 
 // runWrites writes last-heard times and reports in bulk: an announcement that changes nothing costs no transaction of its own.
 func (s *Side) runWrites(ctx context.Context) {
-	tick := time.NewTicker(5 * time.Second)
+	tick := rounds.Every(5 * time.Second)
 	defer tick.Stop()
 	for last := false; !last; {
 		select {
 		case <-tick.C:
+			tick.Begun()
 		case <-ctx.Done():
 			last = true
 		}

@@ -15,6 +15,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rounds"
 )
 
 // Assignment is a service that vantage points probe. It is not changed in place.
@@ -160,13 +161,14 @@ func (v *Vantages) AssignmentsChanged(siteID int64) {
 
 // Run keeps the assignments in line with the record until ctx ends.
 func (v *Vantages) Run(ctx context.Context) {
-	tick := time.NewTicker(time.Minute) // what is expected of a service may change with the clock
+	tick := rounds.Every(time.Minute) // what is expected of a service may change with the clock
 	defer tick.Stop()
 	for {
 		v.Reassign()
 		select {
 		case <-v.assignments.due:
 		case <-tick.C:
+			tick.Begun()
 			v.AssignmentsChanged(0)
 		case <-ctx.Done():
 			return

@@ -12,6 +12,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rounds"
 	"inkpost.example/inkpost/internal/wire/dnsask"
 )
 
@@ -107,9 +108,9 @@ func (v *Verifier) Run(ctx context.Context) {
 		remote.ask(id, every)
 	})
 	remote.work(ctx, &wg, remoteWorkers, func(id int64, every bool) { v.verifyRemote(ctx, id, every) })
-	round := time.NewTicker(v.every)
+	round := rounds.Every(v.every)
 	defer round.Stop()
-	states := time.NewTicker(time.Second)
+	states := rounds.Every(time.Second)
 	defer states.Stop()
 	askAll := func() {
 		for _, p := range v.record.Sites() {
@@ -122,8 +123,10 @@ func (v *Verifier) Run(ctx context.Context) {
 		case id := <-v.recheck:
 			local.ask(id, false)
 		case <-round.C:
+			round.Begun()
 			askAll()
 		case <-states.C:
+			states.Begun()
 			v.reportStates()
 		case <-ctx.Done():
 			return

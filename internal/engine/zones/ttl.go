@@ -9,15 +9,17 @@ import (
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/rounds"
 )
 
 // runTTLs lowers the TTLs of hostnames ahead of an expected change of their link's address, and restores them after it.
 func (z *Zones) runTTLs(ctx context.Context) {
-	tick := time.NewTicker(time.Second)
+	tick := rounds.Every(time.Second)
 	defer tick.Stop()
 	for {
 		select {
 		case <-tick.C:
+			tick.Begun()
 		case <-ctx.Done():
 			return
 		}
