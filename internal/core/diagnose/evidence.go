@@ -5,6 +5,7 @@ package diagnose
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
@@ -143,6 +144,11 @@ func (s ServiceEvidence) failing() bool {
 
 func (s ServiceEvidence) proven() bool {
 	return s.Expected == probe.ExpectReachable && s.State == probe.StateReachable
+}
+
+// AllWell reports whether every service is known to be as expected.
+func (e Evidence) AllWell() bool {
+	return !slices.ContainsFunc(e.Services, func(s ServiceEvidence) bool { return !probe.AsExpected(s.Expected, s.State) })
 }
 
 func (e Evidence) link(label string) (LinkEvidence, bool) {

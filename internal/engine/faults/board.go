@@ -77,6 +77,7 @@ type Board struct {
 	diagnoses  map[int64]Diagnosis
 	dirty      map[int64]bool // sites to be reviewed
 	stale      map[int64]bool // sites whose evidence changed since their diagnosis
+	well       map[int64]bool // sites where all was well at their diagnosis
 	neighbours neighbours
 	// reviewing is held during a review, so that what two of them find does not mix.
 	reviewing locks.Review
@@ -86,7 +87,7 @@ type Board struct {
 func New(host Host, st *store.Store, rec *record.Record, hub *events.Hub, seen map[Of]time.Time, now func() time.Time,
 	log *slog.Logger) *Board {
 	return &Board{host: host, store: st, record: rec, events: hub, seen: seen, now: now, log: log, faults: map[int64][]Fault{},
-		diagnoses: map[int64]Diagnosis{}, dirty: map[int64]bool{}, stale: map[int64]bool{}}
+		diagnoses: map[int64]Diagnosis{}, dirty: map[int64]bool{}, stale: map[int64]bool{}, well: map[int64]bool{}}
 }
 
 // Resume makes the faults that the database has open those that the board shows. Error: that of the database.
@@ -187,6 +188,7 @@ func (b *Board) Forget(gone record.Gone) {
 		delete(b.diagnoses, id)
 		delete(b.dirty, id)
 		delete(b.stale, id)
+		delete(b.well, id)
 	}
 }
 

@@ -3,6 +3,7 @@ package faults
 import (
 	"context"
 	"fmt"
+	"runtime"
 	"slices"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 // Run reviews sites where something changed, and every site now and then, because silence is no event, until ctx ends.
 func (b *Board) Run(ctx context.Context) {
 	const rounds = 20 // in which each site is reviewed once
+	const rest = 4    // times that long for one where all is well: whatever begins there is an event
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
 	for n := 0; ; n++ {
@@ -25,7 +27,7 @@ func (b *Board) Run(ctx context.Context) {
 			return
 		}
 		for i, id := range b.record.SiteIDs() { // a part of them each time: all at once would keep a processor from everybody else
-			if i%rounds == n%rounds {
+			if i%rounds == n%rounds && ((i+n)/rounds%rest == 0 || !b.wasWell(id)) {
 				b.Review(id)
 			}
 		}
@@ -40,6 +42,7 @@ func (b *Board) Run(ctx context.Context) {
 				b.log.Warn("faults could not be written; retrying", "error", err)
 				b.Review(id)
 			}
+			runtime.Gosched() // people's requests do not wait for all of them
 		}
 		if len(dirty) > 0 || n%rounds == 0 {
 			if err := b.reviewAreas(ctx); err != nil && ctx.Err() == nil {
@@ -47,6 +50,12 @@ func (b *Board) Run(ctx context.Context) {
 			}
 		}
 	}
+}
+
+func (b *Board) wasWell(siteID int64) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.well[siteID]
 }
 
 func (b *Board) takeDirty() []int64 {
@@ -92,7 +101,7 @@ func (b *Board) diagnose(p record.Site) Diagnosis {
 		began[i] = ev.FirstSign(f)
 	}
 	b.mu.Lock()
-	b.diagnoses[p.ID] = d
+	b.diagnoses[p.ID], b.well[p.ID] = d, len(findings) == 0 && ev.AllWell()
 	b.mu.Unlock()
 	b.tell(p.Code, b.settle(p.ID, findings, began, now))
 	return d
