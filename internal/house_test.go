@@ -100,7 +100,7 @@ var rooms = map[string][]string{
 	"internal/agent":       {"internal/agent", "internal/client", "internal/contract", "internal/statefile", "internal/wire"},
 	"internal/vantage":     {"internal/client", "internal/contract", "internal/statefile", "internal/wire"},
 	"internal/lab":         {"internal/contract", "internal/lab", "internal/wire"},
-	"internal/daemon": {"internal/access", "internal/api", "internal/engine", "internal/statefile", "internal/store",
+	"internal/daemon": {"internal/access", "internal/api", "internal/contract", "internal/engine", "internal/statefile", "internal/store",
 		"internal/wire"},
 	"internal/demo": {"internal/access", "internal/agent", "internal/contract", "internal/daemon", "internal/engine",
 		"internal/lab", "internal/store", "internal/vantage"},

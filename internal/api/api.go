@@ -62,6 +62,8 @@ type Options struct {
 	Provider *openid.Provider
 	// Counters count the requests; nil counts none.
 	Counters *counters.Counters
+	// Members are the other servers on the database; nil for none, and what this one may not do is refused.
+	Members Members
 	// Docs are the documents that are served at /docs; nil for none.
 	Docs fs.FS
 	// Tracer makes a span of each request; nil makes none.
@@ -93,6 +95,7 @@ type api struct {
 	count    *counters.Counters
 	tracer   trace.Tracer
 	stun     int
+	members  Members
 
 	provider *openid.Provider
 	asks     asks
@@ -107,14 +110,14 @@ func New(o Options) (*echo.Echo, error) {
 	a := &api{engine: o.Engine, trust: trust{o.Proxies, cmp.Or(o.ProxySays, ByXForwarded)}, metrics: o.Metrics, metricsKey: o.MetricsKey,
 		lab: o.Lab, log: o.Log, version: o.Version, public: o.Public,
 		stun: o.STUN, provider: o.Provider, perKey: throttle.Paces[int64]{Rate: cmp.Or(o.KeyRate, access.KeyRate)},
-		count: o.Counters, tracer: o.Tracer,
+		count: o.Counters, tracer: o.Tracer, members: o.Members,
 		traces: rate.NewLimiter(50, 50), failures: rate.NewLimiter(1, 100)}
 	if a.tracer == nil {
 		a.tracer = noop.NewTracerProvider().Tracer("")
 	}
 	e := echo.New()
 	e.Logger = o.Log
-	e.IPExtractor = a.trust.extractor()
+	e.IPExtractor = a.extractor()
 	e.HTTPErrorHandler = a.problem
 	e.Use(middleware.Recover(), a.secured)
 	limited := middleware.RateLimiterWithConfig(middleware.RateLimiterConfig{

@@ -36,8 +36,8 @@ func named(c *echo.Context, name string) { c.Set(nameKey, name) }
 // audited reports whether it is written down who made a call: of every change by a person, and of every try to sign in or to enrol. What
 // agents and vantage points report has records of its own.
 func (r route) audited() bool {
-	return (r.method != http.MethodGet || r.traced) && r.who != agentOnly && r.who != vantageOnly && !r.announces && !r.always &&
-		!r.reads &&
+	return (r.method != http.MethodGet || r.traced) && r.who != agentOnly && r.who != vantageOnly && r.who != memberOnly &&
+		!r.announces && !r.always && !r.reads &&
 		!strings.HasPrefix(r.path, base+"/lab")
 }
 

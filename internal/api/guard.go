@@ -17,6 +17,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/changes"
 	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/relay"
 )
 
 const (
@@ -91,10 +92,21 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 		switch {
 		case r.always:
 			return r.serve(c, principal{})
-		case eng == nil:
-			return errStarting
-		case eng.Writable() != nil && !r.anywhere():
-			return eng.Writable()
+		case relay.Relayed(c.Request()) && !a.relayed(c.Request()):
+			return errNotOurs
+		case r.who == memberOnly && !relay.Relayed(c.Request()):
+			return errNotYours
+		}
+		if eng == nil || eng.Writable() != nil && r.passesOn() {
+			if came, err := a.passOn(c, r, eng); came == passedOn {
+				return err
+			} else if err := a.alone(r, eng, came); err != nil {
+				return err
+			}
+		}
+		switch {
+		case r.who == memberOnly:
+			return r.serve(c, principal{})
 		case r.who == anyone:
 			return a.traced(c, r, principal{}, func() error { return r.serve(c, principal{}) })
 		}
@@ -153,7 +165,7 @@ func (r route) limit() time.Duration {
 
 // anywhere reports whether a server that stands by may serve a route as well: what is read there, and signing in.
 func (r route) anywhere() bool {
-	return r.method == http.MethodGet && r.who != agentOnly && r.who != vantageOnly && !r.announces ||
+	return r.method == http.MethodGet && r.who != agentOnly && r.who != vantageOnly && r.who != memberOnly && !r.announces ||
 		strings.HasPrefix(r.path, base+"/session")
 }
 
@@ -249,6 +261,9 @@ func (a *api) setCookie(c *echo.Context, token string, life int) {
 
 // overTLS reports whether the browser speaks HTTPS: to us, or to a proxy that is trusted and says so.
 func (a *api) overTLS(c *echo.Context) bool {
+	if from, err := a.relayedFor(c.Request()); err == nil {
+		return from.Secure
+	}
 	return c.IsTLS() || a.trust.secure(c.Request())
 }
 

@@ -98,6 +98,9 @@ func TestFollowComesBackAndTakesUpWhatItMissed(t *testing.T) {
 		case 2:
 			_, _ = fmt.Fprint(w, "id: 2\ndata: {\"id\":\"2\",\"type\":\"b\"}\n\n")
 		case 3:
+			w.WriteHeader(503) // another server takes over
+			_, _ = w.Write([]byte(`{"status":503,"detail":"this server stands by"}`))
+		case 4:
 			_, _ = fmt.Fprint(w, "event: reread\ndata: {}\n\nid: 9\ndata: {\"id\":\"9\",\"type\":\"c\"}\n\n")
 		default:
 			w.WriteHeader(401)
@@ -115,7 +118,7 @@ func TestFollowComesBackAndTakesUpWhatItMissed(t *testing.T) {
 	})
 	require.ErrorContains(t, err, "the key was revoked", "a refusal ends it")
 	require.Equal(t, []string{"a", "b", "c"}, got)
-	require.Equal(t, []string{"", "1", "2", "9"}, resumed)
+	require.Equal(t, []string{"", "1", "2", "2", "9"}, resumed)
 	require.Equal(t, 1, lost, "where events were lost, that is told")
 
 	ended, stop := context.WithCancel(t.Context())

@@ -22,8 +22,8 @@ func (c *Client) Follow(ctx context.Context, code string, f func(contract.Event)
 		if ctx.Err() != nil {
 			return nil
 		}
-		if _, refused := err.(*Error); refused {
-			return err
+		if e, ok := err.(*Error); ok && e.Status < http.StatusInternalServerError && e.Status != http.StatusTooManyRequests {
+			return err // another answer is not to be had by waiting
 		}
 		if failures == 0 && err != nil {
 			lost(err)

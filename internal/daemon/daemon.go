@@ -54,6 +54,8 @@ type Options struct {
 	Proxies []netip.Prefix
 	// ProxySays is how they say it: by a header, ByXForwarded or ByForwarded, or ByConnection. Default: ByXForwarded.
 	ProxySays string
+	// MemberURL is where the other servers on the database reach this one. Default: where it listens, unless that is any address.
+	MemberURL string
 	// Policy says which addresses may stand for a site. Default: public ones only.
 	Policy wan.Policy
 	// Vantage is what this server is called as a vantage point: 1 to 32 of a-z, 0-9 and hyphen. Default: "server".
@@ -132,6 +134,7 @@ type Daemon struct {
 	copy      zoneCopy
 	shares    shares
 	counters  *counters.Counters
+	members   *members
 	tls       *tls.Config // of the console; nil for plain HTTP
 	issuer    *issuer     // nil where no authority issues the console's certificate
 	engine    atomic.Pointer[engine.Engine]
@@ -172,6 +175,7 @@ func Start(ctx context.Context, o Options) (*Daemon, error) {
 	d := &Daemon{o: o, log: o.Log, store: st, counters: counters.New(), directory: &authdns.Directory{}, copy: copyIn(o.StateDir),
 		shares: parted(openFiles()),
 		ctx:    run, stop: stop, fail: make(chan error, 4)}
+	d.members = newMembers(d)
 	if err := d.open(ctx); err != nil {
 		d.Stop()
 		return nil, err
@@ -227,7 +231,7 @@ func (d *Daemon) open(ctx context.Context) error {
 		MetricsKey: d.o.MetricsKey, Lab: d.o.Lab,
 		Console: d.o.Console, Docs: d.o.Docs,
 		Version: d.o.Version, Public: d.o.PublicURL, Provider: d.provider(), STUN: d.stunPort(),
-		KeyRate: d.o.KeyRate, Proxies: d.byHeader(), ProxySays: d.o.ProxySays, Log: d.log})
+		Members: d.members, KeyRate: d.o.KeyRate, Proxies: d.byHeader(), ProxySays: d.o.ProxySays, Log: d.log})
 	if err == nil {
 		err = d.enter(ctx)
 	}
@@ -238,6 +242,7 @@ func (d *Daemon) open(ctx context.Context) error {
 	d.listen(d.bound(console, d.shares.http), handler, d.tls)
 	d.done.Go(func() { d.keepRole(d.ctx) })
 	d.done.Go(func() { d.keepCopy(d.ctx) })
+	d.done.Go(func() { d.members.tell(d.ctx) })
 	if d.issuer != nil {
 		d.done.Go(func() { d.issuer.run(d.ctx) })
 	}
@@ -252,6 +257,7 @@ func (d *Daemon) config(serials map[string]uint32) engine.Config {
 		CheckEvery:  o.CheckEvery,
 		VerifyEvery: o.VerifyEvery, HoldDown: o.HoldDown, WatchEvery: o.WatchEvery, NameServer: d.DNS, Resolvers: o.Resolvers,
 		RedirectAt: o.RedirectAt,
+		PassOn:     d.members.update,
 		Serials:    serials, Attempts: d.shares.probes, Clock: o.Clock, Ticks: o.Ticks, KeyRate: o.KeyRate, Counters: d.counters,
 		Log:  d.log,
 		Mail: o.Mail, Hooks: hook.Sender{Allowed: o.HookAllow}, ConsoleURL: cmp.Or(o.PublicURL, d.URL),
@@ -300,6 +306,9 @@ func (d *Daemon) answerSTUN() error {
 	r.Heard = func(username string, from netip.Addr) {
 		if e := d.Engine(); e != nil {
 			e.NoteHeartbeat(username, from)
+			if e.Follows() {
+				d.members.hear(username, from)
+			}
 		}
 	}
 	d.STUN = r.Addr()

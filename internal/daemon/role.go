@@ -90,6 +90,10 @@ func (d *Daemon) lead(ctx context.Context, lease *store.Lease) error {
 		lease.Release()
 		return err
 	}
+	if err := d.members.introduce(ctx); err != nil {
+		lease.Release()
+		return err
+	}
 	config := d.config(known)
 	if before := d.engine.Load(); before != nil {
 		config.Seen = before.Unwritten()
@@ -119,7 +123,7 @@ func (d *Daemon) standBy(ctx context.Context) error {
 	d.lease, d.adrift = nil, false
 	d.swap(e, e.Follow)
 	writer, since, err := d.store.Writer(ctx)
-	d.log.Info("this server stands by: names are answered, announcements and edits are not taken", "writer", writer, "since", since)
+	d.log.Info("this server stands by: names are answered, and what it is asked for is passed on", "writer", writer, "since", since)
 	return err
 }
 

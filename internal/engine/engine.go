@@ -118,7 +118,7 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 		return err
 	}
 	r.Proofs = proofs.New(e, r.SiteSide, r.Record, r.Events, r.Clock, r.Log)
-	if _, err := r.Record.Load(ctx, r.Store); err != nil {
+	if _, err := r.Record.LoadNow(ctx, r.Store); err != nil {
 		return fmt.Errorf("read the record: %w", err)
 	}
 	r.Jobs = jobs.New(st.Pool(), r.Store.AdoptJobs, r.Log)
@@ -186,6 +186,12 @@ func (e *Engine) Writable() error {
 
 // lost reports whether this server may not write: it stands by, or has lost its lease.
 func (e *Engine) lost() bool { return !e.rooms.Store.Leads() }
+
+// Follows reports whether this server was made to follow another one that writes.
+func (e *Engine) Follows() bool { return e.lost() && !e.led }
+
+// Stopping is closed when the engine ends: another one serves from then on.
+func (e *Engine) Stopping() <-chan struct{} { return e.stopping }
 
 // Standby reports whether this server only answers and shows what another one writes.
 func (e *Engine) Standby() bool { return e.lost() }

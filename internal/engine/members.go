@@ -66,6 +66,7 @@ const (
 
 // Follow keeps memory and zones in line with what another server writes, until ctx ends.
 func (e *Engine) Follow(ctx context.Context) {
+	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
 	told := make(chan string, 64)
 	go func() {
 		for ctx.Err() == nil {
@@ -131,7 +132,7 @@ func (e *Engine) takeOver(ctx context.Context, whole bool, position *int64) erro
 		if err != nil {
 			return err
 		}
-		if d, err = e.rooms.Record.Load(ctx, e.rooms.Store); err != nil {
+		if d, err = e.rooms.Record.LoadNow(ctx, e.rooms.Store); err != nil {
 			return err
 		}
 		*position = newest
@@ -160,8 +161,7 @@ func (e *Engine) takeMoves(g store.Group, position *int64) error {
 		if !ok {
 			continue
 		}
-		l.IPv4, l.IPv6, l.Source, l.Since, l.Heard = c.New.IPv4, c.New.IPv6, c.Source, c.Received, c.Received
-		links, moved[l.ID] = append(links, l), true
+		links, moved[l.ID] = append(links, c.On(l)), true
 		*position = max(*position, c.ID)
 	}
 	e.rooms.Record.SetLinks(links)

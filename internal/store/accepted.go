@@ -253,22 +253,9 @@ func queueLinks(together *pgx.Batch, changes []Change) {
 
 // settleAccepted settles what an earlier run accepted and did not come to settle.
 func (s *Store) settleAccepted(ctx context.Context) error {
-	var rows []string
-	if err := s.db.SelectContext(ctx, &rows, `SELECT content FROM accepted ORDER BY id`); err != nil {
+	all, err := s.unsettled(ctx)
+	if err != nil || len(all.Changes) == 0 {
 		return err
-	}
-	var all Group
-	for _, row := range rows {
-		var a accepted
-		err := json.Unmarshal([]byte(row), &a)
-		g, wrong := a.group()
-		if err := errors.Join(err, wrong); err != nil {
-			return fmt.Errorf("a group of moves that was accepted cannot be read: %w", err)
-		}
-		all.Add(g)
-	}
-	if len(all.Changes) == 0 {
-		return nil
 	}
 	if err := s.Settle(ctx, all, nil); err != nil {
 		return fmt.Errorf("settle moves that were accepted: %w", err)

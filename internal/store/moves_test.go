@@ -145,3 +145,37 @@ func TestWhatWasAcceptedIsSettledWhenTheStoreIsOpened(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, moves, 3)
 }
+
+// What is accepted counts for whoever reads the record, before it is in the tables.
+func TestTheRecordIsReadWithWhatIsAcceptedAndNotYetInItsTables(t *testing.T) {
+	f, ctx := furnish(t, open(t), "KET"), t.Context()
+	move := func(id int64, address string, serial uint32) {
+		require.NoError(t, f.Accept(ctx, store.Group{Serials: map[int64]uint32{f.zone.ID: serial}, Changes: []store.Change{{ID: id,
+			SiteID: f.site.ID, LinkID: f.link.ID, New: wan.PairOf(netip.MustParseAddr(address)), Source: wan.SourceObserved,
+			Noticed:  morning,
+			Received: morning}}}))
+	}
+	ids, err := f.MoveIDs(ctx, 2)
+	require.NoError(t, err)
+	move(ids[0], "198.51.100.7", f.zone.Serial+1)
+	move(ids[1], "198.51.100.8", f.zone.Serial+2)
+	tables, err := f.Links(ctx, f.site.ID)
+	require.NoError(t, err)
+	require.Equal(t, f.link.IPv4, tables[0].IPv4, "the tables follow later")
+	require.NoError(t, f.Current(ctx, func(now store.Current) error {
+		links, err := now.Links(ctx, 0)
+		require.NoError(t, err)
+		require.Equal(t, "198.51.100.8", links[0].IPv4.String())
+		require.Equal(t, wan.SourceObserved, links[0].Source)
+		zones, err := now.Zones(ctx)
+		require.NoError(t, err)
+		require.Equal(t, f.zone.Serial+2, zones[0].Serial)
+		// It is the record of one moment: what is added meanwhile is of the next.
+		move(ids[1]+1000, "198.51.100.9", f.zone.Serial+3)
+		links, err = now.Links(ctx, 0)
+		require.NoError(t, err)
+		require.Equal(t, "198.51.100.8", links[0].IPv4.String())
+		return nil
+	}))
+	require.ErrorIs(t, f.Current(ctx, func(store.Current) error { return store.ErrNotWriter }), store.ErrNotWriter)
+}

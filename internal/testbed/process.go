@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"sync"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -86,4 +87,10 @@ func (p *Process) Owner(t testing.TB) (c *client.Client, key string) {
 func (p *Process) Kill() {
 	_ = p.cmd.Process.Kill()
 	_ = p.cmd.Wait()
+}
+
+// Freeze stops the process where it is, as a machine that hangs would.
+func (p *Process) Freeze(t testing.TB) {
+	t.Helper()
+	require.NoError(t, p.cmd.Process.Signal(syscall.SIGSTOP))
 }

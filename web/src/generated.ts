@@ -527,6 +527,10 @@ export interface components {
             /** Format: double */
             up_seconds?: number;
         };
+        Heartbeat: {
+            from: components["schemas"]["Addr"];
+            username: string;
+        };
         History: {
             /** Format: date-time */
             from: string;
@@ -1289,6 +1293,11 @@ export interface components {
             reason: string;
             stranger?: boolean;
         };
+        RelayedUpdate: {
+            key?: string;
+            /** Format: byte */
+            message?: string;
+        };
         Remark: {
             cause: string;
             next_step: string;
@@ -1708,6 +1717,9 @@ export interface components {
             port: number;
             recognised_by?: string;
             transports: string[];
+        };
+        UpdateReply: {
+            rcode: number;
         };
         Vantage: {
             ailing?: string;

@@ -160,7 +160,7 @@ func (ch *Changes) runCatchUp(ctx context.Context) {
 			turn, err := ch.Begin(bounded)
 			if err == nil {
 				var d record.Diff
-				if d, err = ch.Record.Load(bounded, ch.Store); err == nil {
+				if d, err = ch.Record.LoadNow(bounded, ch.Store); err == nil {
 					err = ch.Apply(d)
 				}
 				turn.Done()

@@ -31,6 +31,16 @@ func (e *Intake) Update(ctx context.Context, m *dns.Msg, keyName string, from ne
 		e.Counters.Announced(counters.ByUpdate, updateOutcome(rcode))
 		answer(rcode, more)
 	}
+	if !e.Store.Leads() && e.PassOn != nil {
+		go func() {
+			rcode, err := e.PassOn(ctx, m, keyName, from)
+			if err != nil {
+				rcode = dns.RcodeServerFailure
+			}
+			answer(rcode, false)
+		}()
+		return
+	}
 	if !e.Store.Leads() || !e.updates.Allow(updateOfKey, keyName) {
 		reply(dns.RcodeServerFailure, false) // RFC 2136 section 3.8: it may be tried again
 		return

@@ -10,6 +10,15 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
+// LoadNow is Load from the database as it is at one moment, with what is accepted and not yet in its tables. Error: that of the database.
+func (r *Record) LoadNow(ctx context.Context, st *store.Store) (d Diff, err error) {
+	err = st.Current(ctx, func(now store.Current) error {
+		d, err = r.Load(ctx, now)
+		return err
+	})
+	return d, err
+}
+
 // Load reads the whole record from the database and returns how it differs from what was in memory. Nothing changes when it fails. Error:
 // that of the database.
 func (r *Record) Load(ctx context.Context, from Reader) (Diff, error) {

@@ -2,9 +2,12 @@ package rooms
 
 import (
 	"cmp"
+	"context"
 	"log/slog"
 	"net/netip"
 	"time"
+
+	"github.com/miekg/dns"
 
 	"inkpost.example/inkpost/internal/access"
 	"inkpost.example/inkpost/internal/core/pace"
@@ -35,6 +38,9 @@ type Config struct {
 	RedirectAt       []netip.Addr            // addresses of the redirect listener, which redirect names answer
 	Serials          map[string]uint32       // serials of zones, by apex, that are known to have been answered before
 	Clock            func() time.Time        // time.Now
+	// PassOn has the server that writes carry out a DNS UPDATE while this one does not; nil where there is no other. Error: that server is
+	// not reached.
+	PassOn func(ctx context.Context, m *dns.Msg, keyName string, from netip.Addr) (rcode int, err error)
 	// Mail is the server that notices are mailed by, Hooks sends to webhooks, and ConsoleURL is where notices say that the console is.
 	Mail       mail.Server
 	Hooks      hook.Sender

@@ -37,7 +37,8 @@ var contents = []struct {
 	pages []string
 }{
 	{"Guides", []string{"guides/first-site", "guides/modem", "guides/carrier", "guides/links", "guides/ipv6", "guides/vpn",
-		"guides/without-agent", "guides/vantage", "guides/servers", "guides/certificates", "guides/team", "guides/moving"}},
+		"guides/without-agent", "guides/vantage", "guides/servers", "guides/certificates", "guides/team", "guides/several",
+		"guides/moving"}},
 	{"How it works", []string{"names", "agent", "probing", "why", "notices", "commissioning", "files"}},
 	{"Running it", []string{"running", "metrics", "reliability", "sizing"}},
 	{"To look up", []string{"causes", "api", "reference", "rights", "errors", "third-party"}},

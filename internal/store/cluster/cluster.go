@@ -38,6 +38,8 @@ type Options struct {
 	Dir string // the cluster's folder; made if it is not there
 	// Fast trades durability for speed: for tests whose data nobody needs after a power cut.
 	Fast bool
+	// Of is the cluster of which a new one becomes a standby, by streaming replication. Nil for one of its own.
+	Of *Cluster
 }
 
 // Start makes the cluster where Dir is new, starts its server and waits until it answers. Errors: no PostgreSQL installed, a folder that
@@ -70,8 +72,13 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 		}
 	}
 	if _, err := os.Stat(filepath.Join(c.Dir, "PG_VERSION")); errors.Is(err, fs.ErrNotExist) {
-		if err := c.run(ctx, "initdb", "-D", c.Dir, "-U", "inkpost", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8",
-			"--no-sync"); err != nil {
+		if o.Of != nil {
+			err = c.copy(ctx, o.Of)
+		} else {
+			err = c.run(ctx, "initdb", "-D", c.Dir, "-U", "inkpost", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8",
+				"--no-sync")
+		}
+		if err != nil {
 			return nil, err
 		}
 	} else if c.run(ctx, "pg_ctl", "-D", c.Dir, "status") == nil {
@@ -193,6 +200,7 @@ func (c *Cluster) serve(fast bool) error {
 		started <- err
 		if err == nil {
 			c.exit <- cmd.Wait()
+			close(c.exit) // whoever waits later knows that it has ended
 		}
 	}()
 	if err := <-started; err != nil {

@@ -14,6 +14,10 @@ export function touched(sites: Set<string>, everything: boolean, key: QueryKey):
   return ofSites.has(kind) && sites.has(String(key[1]))
 }
 
+// How long to wait before a stream that was refused is asked for again, in milliseconds: longer each time.
+const firstPause = 2000
+const longestPause = 30_000
+
 // useLive listens to the server's events and has what they are about read anew. It reports whether the connection to the server is up.
 export function useLive(): boolean {
   const queries = useQueryClient()
@@ -35,6 +39,8 @@ export function useLive(): boolean {
       }, 250)
     }
     let events: EventSource | undefined
+    let again: ReturnType<typeof setTimeout> | undefined
+    let pause = firstPause
     const listen = () => {
       if (events && events.readyState !== EventSource.CLOSED) return
       events = new EventSource('/api/v1/events')
@@ -42,9 +48,17 @@ export function useLive(): boolean {
       events.addEventListener('reread', () => reread(''))
       events.onopen = () => {
         setUp(true)
+        pause = firstPause
         reread('')
       }
-      events.onerror = () => setUp(false)
+      events.onerror = () => {
+        setUp(false)
+        // A browser comes back to a stream that broke, and not to one that was refused, as while another server takes over.
+        if (events?.readyState !== EventSource.CLOSED) return
+        clearTimeout(again)
+        again = setTimeout(listen, pause)
+        pause = Math.min(2 * pause, longestPause)
+      }
     }
     // A page that the browser keeps for the way back would hold one of its six connections; one that slept begins anew.
     const hide = () => events?.close()
@@ -55,6 +69,7 @@ export function useLive(): boolean {
     document.addEventListener('visibilitychange', wake)
     return () => {
       clearTimeout(timer)
+      clearTimeout(again)
       removeEventListener('pagehide', hide)
       removeEventListener('pageshow', listen)
       document.removeEventListener('visibilitychange', wake)
