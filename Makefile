@@ -18,7 +18,7 @@ TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/systemd-analyze:systemd /usr/b
 	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn \
 	/usr/sbin/kamailio:kamailio /usr/bin/Xtigervnc:tigervnc-standalone-server /usr/lib/ipsec/charon:strongswan-charon
 
-.PHONY: package-trial package notices fuzz types causes truth dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
+.PHONY: reproducible materials vulnerabilities package-trial package notices fuzz types causes truth dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
 
 # make demo SITES=2000 is a demo of its own, in a folder of its own, which is made anew each time.
 demo: install-demo build
@@ -137,6 +137,25 @@ package: build
 package-trial: package install-test
 	$(call install,/usr/sbin/debootstrap:debootstrap /usr/bin/lintian:lintian)
 	$(GO) test -count=1 -timeout 20m -v ./internal/trials/packages | tee bin/package-trial.log
+
+# Whether this commit gives the same programs wherever it is built: in two clones, in folders of other names.
+reproducible:
+	@at=$$(mktemp -d) && trap 'rm -rf '$$at EXIT && for to in one another/place; do git clone -q . $$at/$$to && \
+	  $(MAKE) -s -C $$at/$$to build >/dev/null 2>&1 || exit 1; done && cd $$at && (cd one/bin && sha256sum inkpost inkpost-agent) | \
+	  tee one.sums && cd another/place/bin && sha256sum -c ../../../one.sums
+
+# What the programs are made of, as CycloneDX: of the Go program from itself, of the console from npm. Then, where its data can be had, whether
+# any of it is known to be vulnerable.
+CYCLONEDX := github.com/CycloneDX/cyclonedx-gomod/cmd/cyclonedx-gomod@v1.10.0
+GOVULNCHECK := golang.org/x/vuln/cmd/govulncheck@v1.9.0
+materials: build
+	@mkdir -p dist; GOBIN=$(CURDIR)/bin $(GO) install $(CYCLONEDX)
+	@for p in inkpost inkpost-agent; do bin/cyclonedx-gomod bin -json -version $(VERSION) -output dist/$$p.cdx.json bin/$$p; done
+	@cd web && npm sbom --sbom-format=cyclonedx --omit=dev 2>/dev/null >../dist/console.cdx.json
+	@for p in inkpost inkpost-agent console; do printf '%s: %s parts\n' dist/$$p.cdx.json $$(grep -c '"purl"' dist/$$p.cdx.json); done
+vulnerabilities: build
+	@GOBIN=$(CURDIR)/bin $(GO) install $(GOVULNCHECK)
+	@bin/govulncheck -mode binary bin/inkpost && bin/govulncheck -mode binary bin/inkpost-agent && cd web && npm audit --omit=dev
 
 screenshots: build install-test
 	$(call install,/usr/bin/Xvfb:xvfb /usr/bin/xterm:xterm /usr/bin/import-im6*:imagemagick /usr/bin/gs:ghostscript)
