@@ -18,7 +18,7 @@ TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/systemd-analyze:systemd /usr/b
 	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn \
 	/usr/sbin/kamailio:kamailio /usr/bin/Xtigervnc:tigervnc-standalone-server /usr/lib/ipsec/charon:strongswan-charon
 
-.PHONY: reproducible materials vulnerabilities package-trial package notices fuzz types causes truth dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
+.PHONY: soak reproducible materials vulnerabilities package-trial package notices fuzz types causes truth dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
 
 # make demo SITES=2000 is a demo of its own, in a folder of its own, which is made anew each time.
 demo: install-demo build
@@ -88,6 +88,12 @@ TRIALS := ./bench/... $$($(GO) list ./internal/trials/... | grep -v /packages$$)
 test: install-test build check
 	$(GO) test -race -shuffle=on -p 2 -timeout 9m $$($(GO) list $(PACKAGES) | grep -vE '/(bench|internal/trials)(/|$$)')
 	$(GO) test -shuffle=on -p 2 -timeout 8m $(TRIALS)
+
+# What breaks a service in the field, for long: two servers, agents and editors at work for SOAK, and 50 kills under 20,000 changes.
+SOAK ?= 1h
+soak: install-test build
+	INKPOST_SOAK=$(SOAK) $(GO) test -count=1 -race -timeout 24h -v -run 'TestTwoServersTwoAgents|TestTheActiveServerIsKilled|TestADatabasesStandby' \
+	  ./internal/trials | grep -E '^ +[a-z_]+_test.go|^(---|ok|FAIL|PASS)'
 
 # Each fuzz target for FUZZTIME.
 FUZZTIME ?= 30s

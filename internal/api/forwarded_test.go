@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/contract"
 )
 
 func TestWhomAProxySpeaksFor(t *testing.T) {
@@ -51,4 +53,32 @@ func TestWhomAProxySpeaksFor(t *testing.T) {
 		require.Equal(t, c.want, c.by.extractor()(r), name)
 		require.Equal(t, c.secure, c.by.secure(r), name)
 	}
+}
+
+// What a proxy passes on of a client's own header is never more than words, and the last proxy's word counts.
+func FuzzForwarded(f *testing.F) {
+	f.Add("for=192.0.2.1;proto=https", "10.9.9.9, 203.0.113.4")
+	f.Add(`for="[2001:db8:9::17]:4711"`, ",,")
+	proxies := []netip.Prefix{netip.MustParsePrefix("198.51.100.0/24")}
+	f.Fuzz(func(t *testing.T, forwarded, x string) {
+		r := &http.Request{RemoteAddr: "198.51.100.7:1234", Header: http.Header{"Forwarded": {forwarded, "for=192.0.2.9"},
+			"X-Forwarded-For": {x, "192.0.2.9"}}}
+		for _, by := range []string{ByForwarded, ByXForwarded} {
+			require.Equal(t, "192.0.2.9", trust{proxies, by}.extractor()(r))
+			_ = trust{proxies, by}.secure(r)
+		}
+	})
+}
+
+// A document is read, or it is said what is wrong with it.
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(`{"code":"KET-07","name":"Lighthouse Museum","tags":["north"]}`))
+	f.Add([]byte(`{"code":7}`))
+	f.Fuzz(func(t *testing.T, doc []byte) {
+		for _, v := range []any{&contract.SiteInput{}, &contract.ServiceInput{}, &contract.Announcement{}, &contract.OutcomeBatch{}} {
+			if err := read(doc, v); err != nil {
+				require.Less(t, explain(err).Status, 500, "%v", err)
+			}
+		}
+	})
 }

@@ -14,7 +14,7 @@ import (
 )
 
 // tellWait is how long accepted moves are collected before members hear of them.
-const tellWait = 100 * time.Millisecond
+const tellWait = 40 * time.Millisecond
 
 // runTellMembers tells members that moves were accepted.
 func (e *Engine) runTellMembers(ctx context.Context) {

@@ -6,7 +6,9 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"os"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -38,6 +40,12 @@ func status(err error) int {
 		return p.Status
 	}
 	return 0
+}
+
+// soaking is how long tests are to go on that can go on for long, as make soak sets it; 0 where they are to be short.
+func soaking() time.Duration {
+	long, _ := time.ParseDuration(os.Getenv("INKPOST_SOAK"))
+	return long
 }
 
 // query runs a statement in a service's database.

@@ -107,6 +107,7 @@ func TestAPushSurvivesTheServerThatMakesIt(t *testing.T) {
 	}
 	require.Eventually(t, there("198.51.100.1"), 20*time.Second, 20*time.Millisecond)
 
+	const kills = 12
 	longest := time.Duration(0)
 	for kill := range kills {
 		mode := []string{"slow", "away", "lossy"}[kill%3]

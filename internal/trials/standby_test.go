@@ -236,7 +236,7 @@ func TestAServerThatLosesItsLockTakesNothingFromThatMomentOn(t *testing.T) {
 func TestTwoServersTwoAgentsAndTwoEditorsAtWork(t *testing.T) {
 	t.Parallel()
 	s, beside, database, _ := two(t, nil)
-	length := 60 * time.Second
+	length := max(60*time.Second, soaking())
 	if testing.Short() {
 		length = 5 * time.Second
 	}

@@ -173,5 +173,6 @@ func FuzzDescription(f *testing.F) {
 		}
 		_, _ = readAnswer("GetExternalIPAddress", doc, 200)
 		_, _ = readReply(doc, netip.MustParseAddr("192.0.2.1"))
+		_, _ = readNotice(doc)
 	})
 }

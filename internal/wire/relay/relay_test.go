@@ -49,3 +49,15 @@ func TestOnlyServersOnTheDatabaseSayWhomTheySpeakFor(t *testing.T) {
 	wrong("another path", func(q *http.Request) ([]byte, time.Time) { q.URL.Path = "/api/v1/sites"; return key, now })
 	wrong("another method", func(q *http.Request) ([]byte, time.Time) { q.Method = "DELETE"; return key, now })
 }
+
+// Whatever a header says, nobody is believed who does not have the key.
+func FuzzRead(f *testing.F) {
+	f.Add("198.51.100.7 true 1795420800 00ff")
+	f.Add("")
+	f.Fuzz(func(t *testing.T, header string) {
+		q := httptest.NewRequest("POST", "/api/v1/announcements", nil)
+		q.Header.Set(relay.Header, header)
+		_, err := relay.Read(q, relay.NewKey(), time.Unix(1795420800, 0))
+		require.ErrorIs(t, err, relay.ErrNotOurs)
+	})
+}
