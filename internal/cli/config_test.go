@@ -40,7 +40,10 @@ func TestTheServiceIsToldByAFile(t *testing.T) {
 		"a wrong challenge": {"database-url: postgres://x@127.0.0.1/x\nacme-challenge: paper\n", 2, "it is tls-alpn or dns"},
 		"a wrong log":       {"database-url: postgres://x@127.0.0.1/x\nlog-format: xml\n", 2, "it is text or json"},
 		"a wrong key file":  {"database-url: postgres://x@127.0.0.1/x\nsecrets-key: /etc/hostname\n", 2, "is no key"},
-		"a list":            {"database-url: postgres://x@127.0.0.1/x\nresolver: [\"192.0.2.53:53\", \"192.0.2.54:53\"]\n", 0, "is right"},
+		"a proxy that nobody trusts": {"database-url: postgres://x@127.0.0.1/x\nproxy-says: proxy-protocol\n", 2,
+			"needs --trust-proxy"},
+		"no URL of a member": {"database-url: postgres://x@127.0.0.1/x\nmember-url: post-2\n", 2, "--member-url \"post-2\" is not a URL"},
+		"a list":             {"database-url: postgres://x@127.0.0.1/x\nresolver: [\"192.0.2.53:53\", \"192.0.2.54:53\"]\n", 0, "is right"},
 	} {
 		require.NoError(t, os.WriteFile(file, []byte(c.text), 0o600))
 		out, errs, code := term.run("", "serve", "--config", file, "--check")
