@@ -29,7 +29,7 @@ const doorName = "door.quay.saltmarsh.example"
 // elsewhere, a name that is somebody else's, and a moment without a connection.
 func TestANewServiceIsCommissionedOnAPhone(t *testing.T) {
 	t.Parallel()
-	hold(t, "KET-07")
+	hold(t, "KET-07", "quay")
 	ctx := t.Context()
 	t.Cleanup(func() {
 		ctx := context.Background()

@@ -81,14 +81,14 @@ func contains(selector, text string) string {
 	return fmt.Sprintf(`[...document.querySelectorAll(%q)].some(e => e.textContent.includes(%q))`, selector, text)
 }
 
-// held are the sites that a test has for itself.
+// held are the parts of the demo that a test has for itself: sites by their codes, and "quay", the names on the remote primary.
 var held sync.Map
 
-// hold waits until no other test has any of some sites, and keeps them until the test has ended. A test calls it once.
-func hold(t *testing.T, sites ...string) {
+// hold waits until no other test has any of some parts of the demo, and keeps them until the test has ended. A test calls it once.
+func hold(t *testing.T, parts ...string) {
 	t.Helper()
-	for _, code := range slices.Sorted(slices.Values(sites)) {
-		mu, _ := held.LoadOrStore(code, &sync.Mutex{})
+	for _, part := range slices.Sorted(slices.Values(parts)) {
+		mu, _ := held.LoadOrStore(part, &sync.Mutex{})
 		mu.(*sync.Mutex).Lock()
 		t.Cleanup(mu.(*sync.Mutex).Unlock)
 	}

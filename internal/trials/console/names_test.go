@@ -22,7 +22,7 @@ func in(section, text string) chromedp.Action[chromedp.Void] {
 
 func TestTheConsoleShowsWhatARemotePrimaryHasAndPushesIt(t *testing.T) {
 	t.Parallel()
-	hold(t, "FER-11")
+	hold(t, "FER-11", "quay")
 	tab := signedIn(t)
 	const quay = `[id="zone-quay.saltmarsh.example"]`
 	do(t, tab, chromedp.Navigate(running.URL+"/names"), chromedp.WaitVisible(`[data-line="tickets.quay.saltmarsh.example"]`))
