@@ -6,7 +6,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/httputil"
-	"net/netip"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -202,7 +201,7 @@ func (a *api) relayedHeartbeats(c *echo.Context, _ principal) error {
 		return err
 	}
 	for _, one := range list {
-		a.engine().NoteHeartbeat(one.Username, netip.Addr.Unmap(one.From))
+		a.engine().NoteHeartbeat(one.Username, one.From.Unmap())
 	}
 	return c.NoContent(http.StatusNoContent)
 }

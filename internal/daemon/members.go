@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -23,10 +24,14 @@ import (
 const (
 	// writerFor is how long what is known of the server that writes is believed.
 	writerFor = 2 * time.Second
+	// lookWait is how long the database may take to say it.
+	lookWait = time.Second
 	// relayWait is how long the server that writes may take to carry out an update.
 	relayWait = 10 * time.Second
 	// heardEvery is how often it is told of agents that were heard here.
 	heardEvery = time.Second
+	// heardAtOnce is of how many in one document: it is well below what the API takes.
+	heardAtOnce = 400
 )
 
 var errUnreached = errors.New("the server that writes says nowhere where others reach it: set its --member-url")
@@ -73,10 +78,28 @@ func (m *members) Lost() {
 // Writer says how the server that writes is reached. Errors: one that is not reached by others, and those of the database.
 func (m *members) Writer(ctx context.Context) (relay.Way, error) {
 	m.mu.Lock()
-	defer m.mu.Unlock()
-	if time.Since(m.read) < writerFor {
-		return m.way, nil
+	known, fresh := m.way, time.Since(m.read) < writerFor
+	m.mu.Unlock()
+	if fresh {
+		return known, nil
 	}
+	bounded, cancel := context.WithTimeout(ctx, lookWait)
+	defer cancel()
+	way, err := m.look(bounded)
+	if err != nil && (known.URL == nil || errors.Is(err, errUnreached)) {
+		return relay.Way{}, err
+	}
+	if err != nil { // a database that hangs holds nobody up: what was known may still be so
+		way = known
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.way, m.read = way, time.Now()
+	return way, nil
+}
+
+// look reads in the database how the server that writes is reached. Errors: errUnreached, and those of the database.
+func (m *members) look(ctx context.Context) (relay.Way, error) {
 	at, key, err := m.d.store.WriterAt(ctx)
 	if err != nil {
 		return relay.Way{}, err
@@ -85,11 +108,7 @@ func (m *members) Writer(ctx context.Context) (relay.Way, error) {
 		return relay.Way{}, errUnreached
 	}
 	u, err := url.Parse(at)
-	if err != nil {
-		return relay.Way{}, err
-	}
-	m.way, m.read = relay.Way{URL: u, Key: key}, time.Now()
-	return m.way, nil
+	return relay.Way{URL: u, Key: key}, err
 }
 
 // introduce says where this server, which has begun to write, is reached by the others. Errors: those of store.Introduce.
@@ -176,13 +195,12 @@ func (m *members) tell(ctx context.Context) {
 		}
 		clear(m.heard)
 		m.mu.Unlock()
-		if len(list) == 0 {
-			continue
+		for part := range slices.Chunk(list, heardAtOnce) {
+			bounded, cancel := context.WithTimeout(ctx, relayWait)
+			if err := m.send(bounded, "heartbeats", netip.IPv4Unspecified(), part, nil); err != nil && ctx.Err() == nil {
+				m.d.log.Warn("the server that writes was not told of agents that were heard here", "agents", len(part), "error", err)
+			}
+			cancel()
 		}
-		bounded, cancel := context.WithTimeout(ctx, relayWait)
-		if err := m.send(bounded, "heartbeats", netip.IPv4Unspecified(), list, nil); err != nil && ctx.Err() == nil {
-			m.d.log.Warn("the server that writes was not told of agents that were heard here", "agents", len(list), "error", err)
-		}
-		cancel()
 	}
 }
