@@ -215,6 +215,29 @@ func TestAnAgentsSTUNIsASignOfLife(t *testing.T) {
 	require.ErrorIs(t, err, stun.ErrRefused, "a revoked key is no good at once")
 }
 
+// Of an agent that asks a server which does not write, the one that does hears, too.
+func TestAnAgentsSTUNIsHeardAtEveryServer(t *testing.T) {
+	database := testbed.Database(t)
+	s := twoLinks(t, func(o *testbed.Options) { o.Database = database })
+	beside := testbed.Beside(t, s, database, nil)
+	const from = "127.112.6.5"
+	at := sit(t, s, "main", from)
+	_, err := at.client.Announce(t.Context(), word())
+	require.NoError(t, err)
+	before, err := s.Client.Link(t.Context(), "KET-07", "main")
+	require.NoError(t, err)
+	require.Equal(t, from, before.IPv4.String())
+	sum := sha256.Sum256([]byte(at.key))
+	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
+		return (&net.Dialer{LocalAddr: &net.UDPAddr{IP: net.ParseIP(from)}}).DialContext(ctx, network, address)
+	}
+	require.Eventually(t, func() bool { // the other server knows the key soon
+		_, err := stun.Ask(t.Context(), dial, "udp4", beside.STUN, stun.CredentialOf(sum[:]))
+		after, failed := s.Client.Link(t.Context(), "KET-07", "main")
+		return err == nil && failed == nil && after.Heard.After(before.Heard)
+	}, 10*time.Second, 100*time.Millisecond)
+}
+
 func TestAKeyThatIsRefusedAgainAndAgainBecomesVisibleAtTheSite(t *testing.T) {
 	s := twoLinks(t, nil)
 	at := sit(t, s, "main", "127.112.6.4")
