@@ -62,8 +62,11 @@ var rooms = map[string][]string{
 		"internal/engine/locks",
 		"internal/engine/record",
 		"internal/engine/zones", "internal/store", "internal/wire"},
-	"internal/engine/probing/counts": {"internal/engine/locks"},
-	"internal/engine/probing": {"internal/engine/rounds", "internal/engine/probing/counts", "internal/engine/events",
+	"internal/engine/probing/counts":     {"internal/engine/locks"},
+	"internal/engine/probing/quarantine": {"internal/engine/locks"},
+	"internal/engine/shards":             {"internal/engine/locks"},
+	"internal/engine/probing": {"internal/engine/rounds", "internal/engine/probing/counts",
+		"internal/engine/probing/quarantine", "internal/engine/events",
 		"internal/engine/history",
 		"internal/engine/locks",
 		"internal/engine/record", "internal/store", "internal/wire"},
@@ -120,7 +123,7 @@ var stateful = []string{"internal/engine/commissioning", "internal/engine/counte
 	"internal/engine/history",
 	"internal/engine/jobs", "internal/engine/moves", "internal/engine/notices",
 	"internal/engine/probing", "internal/engine/proofs", "internal/engine/push",
-	"internal/engine/record", "internal/engine/siteside", "internal/engine/vantages", "internal/engine/verify", "internal/engine/zones"}
+	"internal/engine/record", "internal/engine/shards", "internal/engine/siteside", "internal/engine/vantages", "internal/engine/verify", "internal/engine/zones"}
 
 func within(path, room string) bool { return path == room || strings.HasPrefix(path, room+"/") }
 

@@ -9,9 +9,7 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
-	"github.com/miekg/dns"
 
-	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/wire/relay"
 )
@@ -168,40 +166,4 @@ func (l lasting) Write(piece []byte) (int, error) {
 		_ = l.control.SetWriteDeadline(time.Now().Add(heartbeat + writeWait))
 	}
 	return l.ResponseWriter.Write(piece)
-}
-
-// relayedUpdate carries out a DNS UPDATE that another server was asked for.
-func (a *api) relayedUpdate(c *echo.Context, _ principal) error {
-	var in contract.RelayedUpdate
-	if err := decode(c, &in); err != nil {
-		return err
-	}
-	m := new(dns.Msg)
-	if err := m.Unpack(in.Message); err != nil {
-		return ok(c, http.StatusOK, contract.UpdateReply{RCode: dns.RcodeFormatError}, nil)
-	}
-	from, err := a.relayedFor(c.Request())
-	if err != nil {
-		return errNotOurs
-	}
-	done := make(chan int, 1)
-	a.engine().Update(c.Request().Context(), m, in.Key, from.Address, func(rcode int, _ bool) { done <- rcode })
-	select {
-	case rcode := <-done:
-		return ok(c, http.StatusOK, contract.UpdateReply{RCode: rcode}, nil)
-	case <-c.Request().Context().Done():
-		return c.Request().Context().Err()
-	}
-}
-
-// relayedHeartbeats notes agents that another server has heard of.
-func (a *api) relayedHeartbeats(c *echo.Context, _ principal) error {
-	var list []contract.Heartbeat
-	if err := decode(c, &list); err != nil {
-		return err
-	}
-	for _, one := range list {
-		a.engine().NoteHeartbeat(one.Username, one.From.Unmap())
-	}
-	return c.NoContent(http.StatusNoContent)
 }

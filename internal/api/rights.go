@@ -43,6 +43,7 @@ var rules = map[string]rule{
 	"POST /record":                  {seen, ""},
 	"GET /removed":                  {seen, ""},
 	"GET /checkup":                  {everything, team.Administer},
+	"GET /servers":                  {everything, team.Administer},
 	"GET /site-filters":             {noSite, ""},
 	"POST /site-filters":            {noSite, team.Read},
 	"DELETE /site-filters/:id":      {noSite, team.Read},

@@ -260,11 +260,6 @@ func (a *api) routes() []route {
 			in: contract.Enrolment{}, out: contract.VantageEnrolled{}, status: http.StatusCreated, limited: true, serve: a.enrolVantage},
 		{method: "GET", path: base + "/vantage/assignments", summary: "Follow what to probe (application/x-ndjson)", who: vantageOnly,
 			stream: true, query: []param{{"cursor", "where to resume", numberParam}}, serve: a.assignments},
-		{method: "POST", path: base + "/members/updates",
-			summary: "Carry out a DNS UPDATE that another server on the database was asked for",
-			who:     memberOnly, in: contract.RelayedUpdate{}, out: contract.UpdateReply{}, serve: a.relayedUpdate},
-		{method: "POST", path: base + "/members/heartbeats", summary: "Note agents that another server on the database has heard of",
-			who: memberOnly, in: []contract.Heartbeat{}, status: http.StatusNoContent, serve: a.relayedHeartbeats},
 		{method: "POST", path: base + "/vantage/outcomes", summary: "Return outcomes", who: vantageOnly, in: contract.OutcomeBatch{},
 			out: contract.BatchTaken{}, large: true, serve: a.outcomes},
 
@@ -305,6 +300,7 @@ func (a *api) routes() []route {
 	list = append(list, a.peopleRoutes()...)
 	list = append(list, a.secondRoutes()...)
 	list = append(list, a.elsewhereRoutes()...)
+	list = append(list, a.memberRoutes()...)
 	list = append(list, a.removalRoutes()...)
 	list = append(list, a.checkupRoutes()...)
 	list = append(list, a.filterRoutes()...)

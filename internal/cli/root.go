@@ -144,7 +144,7 @@ start the agent there, then look whether everything answers.`,
 		restoreCommand(),
 		exportCommand(), importCommand(), applyCommand())
 	in(groupInstall, agentCommand(), commissionCommand(), sheetCommand(), contactCommand(), visitCommand(), photoCommand(),
-		vantageCommand())
+		vantageCommand(), serversCommand())
 	in(groupLook, overviewCommand(), whyCommand(), causeCommand(), probeCommand(), movesCommand(), faultCommand(), plannedCommand(),
 		noticeCommand(), calendarCommand(), auditCommand(), watchCommand())
 	in(groupLab, labCommand())

@@ -94,6 +94,11 @@ func (c *Client) Vantages(ctx context.Context) ([]contract.Vantage, error) {
 	return call[[]contract.Vantage](ctx, c, "GET", "/vantages", nil)
 }
 
+// Servers lists the servers on the database, the one that writes first.
+func (c *Client) Servers(ctx context.Context) ([]contract.Server, error) {
+	return call[[]contract.Server](ctx, c, "GET", "/servers", nil)
+}
+
 // InviteVantage makes a one-time code for a vantage point.
 func (c *Client) InviteVantage(ctx context.Context, in contract.VantageInput) (contract.VantageInvitation, error) {
 	return call[contract.VantageInvitation](ctx, c, "POST", "/vantages", in)

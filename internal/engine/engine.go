@@ -35,6 +35,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/removals"
 	"inkpost.example/inkpost/internal/engine/rooms"
+	"inkpost.example/inkpost/internal/engine/shards"
 	"inkpost.example/inkpost/internal/engine/siteedits"
 	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/engine/standing"
@@ -137,6 +138,7 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 	for _, z := range r.Record.Zones() {
 		r.Push.Due(z, false)
 	}
+	r.Shards = shards.New(r.Ticks)
 	vantage, err := st.OwnVantage(ctx, r.Vantage, !e.lost())
 	if err != nil {
 		return err
@@ -241,7 +243,7 @@ func (e *Engine) Run(ctx context.Context) {
 	r := e.rooms
 	for _, loop := range []func(context.Context){
 		e.Changes.Run, e.runTellMembers, e.runClock, e.runKeyUse, r.SiteSide.Run, r.Proofs.Run, r.Moves.Run, r.Verify.Run, r.Faults.Run,
-		r.Zones.Run, r.Jobs.Run, r.Push.Run, r.Notices.Run, r.Runs.Run, r.Prober.Run,
+		r.Zones.Run, r.Jobs.Run, r.Push.Run, r.Notices.Run, r.Runs.Run, r.Prober.Run, r.Shards.Run,
 		r.History.Run, r.Vantages.Run,
 	} {
 		wg.Go(func() { loop(ctx) })

@@ -2,12 +2,16 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"net/netip"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/shards"
 )
 
 // Review implements siteside.Host and verify.Host.
@@ -94,3 +98,26 @@ func (e *Engine) Ailing() map[int64]string { return e.rooms.Vantages.Ailing() }
 
 // VantageName implements probing.Host.
 func (e *Engine) VantageName(id int64) string { return e.rooms.Vantages.Name(id) }
+
+// Lend implements probing.Host.
+func (e *Engine) Lend(s site.Service, at netip.Addr, byName bool) probing.Awaited {
+	loan, ok := e.rooms.Shards.Lend(s.SiteID, shards.Order{ServiceID: s.ID, Revision: s.Revision, Address: at, ByName: byName})
+	if !ok {
+		return nil
+	}
+	return func(ctx context.Context) (r probing.Result, ok bool) {
+		answer, ok := loan.Await(ctx)
+		if !ok {
+			return r, false
+		}
+		if err := json.Unmarshal(answer.Doc, &r); err != nil {
+			e.rooms.Log.Warn("what another server says of a round cannot be read; it is made here", "error", err)
+			return r, false
+		}
+		r.At = e.rooms.Now().Add(-max(0, answer.Age)) // its clock may be another
+		if r.Named != nil {
+			r.Named.At = r.At
+		}
+		return r, true
+	}
+}

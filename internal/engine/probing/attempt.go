@@ -17,8 +17,8 @@ import (
 
 // Result is one probe of all ports of a service from one vantage point.
 type Result struct {
-	Service  site.Service
-	Site     string // code
+	Service  site.Service `json:"-"`
+	Site     string       // code
 	Hostname string
 	LinkID   int64
 	Address  netip.Addr

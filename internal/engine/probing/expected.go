@@ -11,7 +11,7 @@ import (
 
 // Moved probes the services of a site that follow a link at once: at its new address nothing is proven.
 func (p *Prober) Moved(where record.Site, linkID int64) {
-	p.quarantine.lift(linkID)
+	p.quarantine.Lift(linkID)
 	if len(where.Services) == 0 {
 		return
 	}

@@ -24,6 +24,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/probing/counts"
+	"inkpost.example/inkpost/internal/engine/probing/quarantine"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/distance"
@@ -58,6 +59,8 @@ type Host interface {
 	// Ailing lists the vantage points that say that something is wrong with them, and VantageName names one.
 	Ailing() map[int64]string
 	VantageName(id int64) string
+	// Lend has another server on the database make a round, where the site is in its shard, and is nil where it is not.
+	Lend(s site.Service, at netip.Addr, byName bool) Awaited
 }
 
 // Config of the room. All fields are required, except where they say what a zero value means.
@@ -92,7 +95,7 @@ type Prober struct {
 	wake    chan struct{}
 	slots   *semaphore.Weighted
 
-	quarantine quarantine
+	quarantine quarantine.List
 	counts     counts.Counter
 	meter      *distance.Meter
 	measuring  context.Context // that measurements begin with: that of Run
@@ -106,7 +109,7 @@ func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hi
 	}
 	p := &Prober{Config: c, host: host, record: rec, history: hist, events: hub, watches: map[int64]*watch{}, wake: make(chan struct{}, 1),
 		slots: semaphore.NewWeighted(int64(c.Attempts)), busy: map[netip.Addr]int{}, unfit: map[int64]string{},
-		quarantine: quarantine{links: map[int64]quarantined{}}, meter: distance.NewMeter(netip.Addr{})}
+		meter: distance.NewMeter(netip.Addr{})}
 	spans, err := st.NewestSpans(ctx)
 	if err != nil {
 		return nil, err
@@ -291,13 +294,11 @@ func (p *Prober) runQueue(ctx context.Context) {
 			}
 			continue
 		}
-		if p.slots.Acquire(ctx, n) != nil {
+		begun := p.begin(w, at)
+		if begun.await == nil && p.slots.Acquire(ctx, n) != nil {
 			return
 		}
-		wg.Go(func() {
-			defer p.slots.Release(n)
-			p.probe(ctx, w, at, n)
-		})
+		wg.Go(func() { p.probe(ctx, w, at, n, begun) })
 	}
 }
 
@@ -334,16 +335,16 @@ func (p *Prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 	return nil, 0, at, time.Minute
 }
 
-// probe makes one round of a watch, which has room for n attempts at its target, and puts it back into the queue.
-func (p *Prober) probe(ctx context.Context, w *watch, at netip.Addr, n int64) {
-	p.mu.Lock()
-	s := *w.service
+// probe makes one round of a watch, which has room for n attempts at its target, and puts it back into the queue. Unless another server
+// makes it, n slots are taken.
+func (p *Prober) probe(ctx context.Context, w *watch, at netip.Addr, n int64, by begun) {
+	s := by.service
 	one, cancel := context.WithCancel(ctx)
+	p.mu.Lock()
 	w.cancel = cancel
-	byName := !p.Ticks().Before(w.nameDue)
 	p.mu.Unlock()
 	defer cancel()
-	r := p.Attempt(one, s, byName)
+	r := p.round(one, by, n)
 	confirm := time.Time{}
 	if ctx.Err() == nil {
 		confirm = p.take(w, p.Vantage, r)

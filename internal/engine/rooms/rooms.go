@@ -19,6 +19,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/proofs"
 	"inkpost.example/inkpost/internal/engine/push"
 	"inkpost.example/inkpost/internal/engine/record"
+	"inkpost.example/inkpost/internal/engine/shards"
 	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/engine/vantages"
 	"inkpost.example/inkpost/internal/engine/verify"
@@ -41,6 +42,7 @@ type Rooms struct {
 	Verify   *verify.Verifier
 	Moves    *moves.Moves
 	Prober   *probing.Prober
+	Shards   *shards.Shards
 	Push     *push.Pusher
 	Vantages *vantages.Vantages
 	Faults   *faults.Board
