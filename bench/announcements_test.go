@@ -16,8 +16,6 @@ import (
 	"inkpost.example/inkpost/internal/testbed"
 )
 
-func TestMain(m *testing.M) { testbed.Main(m) }
-
 // fleet is a service with sites that have a link, a hostname and an agent each.
 func fleet(b *testing.B, sites int) (*testbed.Service, []*client.Client, []int64) {
 	b.Helper()
@@ -75,6 +73,8 @@ func together(sites, n int, f func(site, round int)) []time.Duration {
 	slices.Sort(took)
 	return took
 }
+
+func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 func report(b *testing.B, took []time.Duration, whole time.Duration) {
 	if whole > 0 {

@@ -4,12 +4,14 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"inkpost.example/inkpost/bench/figures"
 	"inkpost.example/inkpost/internal/store/cluster"
 	"inkpost.example/inkpost/internal/testbed"
 )
@@ -55,7 +57,11 @@ func BenchmarkMembers(b *testing.B) {
 		took := together(workers, max(b.N, workers), func(i, round int) {
 			require.NoError(b, ask[i].At(to(i, round).URL).Announce(b.Context(), address(i, round)))
 		})
-		report(b, took, time.Since(began))
+		whole := time.Since(began)
+		report(b, took, whole)
+		what := strings.TrimPrefix(b.Name(), "BenchmarkMembers/")
+		figures.Plain("several servers", "announcements, "+what, float64(len(took))/whole.Seconds(), "a second", "")
+		figures.Plain("several servers", "announcements, "+what+", median", ms(took[len(took)/2]), "ms", "")
 	}
 	for n := 1; n <= len(list); n++ {
 		b.Run(fmt.Sprintf("spread over %d", n), func(b *testing.B) {
@@ -77,6 +83,7 @@ func BenchmarkMembers(b *testing.B) {
 			}
 		})
 		report(b, took, 0)
+		figures.AtMost("several servers", "a move answered at another server, 99 %", ms(took[len(took)*99/100]), "ms", 100, "")
 	})
 	takeover := sync.OnceValue(func() time.Duration { // a benchmark is run more than once, and there is one to kill
 		list[0].Kill()
@@ -88,6 +95,7 @@ func BenchmarkMembers(b *testing.B) {
 	})
 	b.Run("the writer killed", func(b *testing.B) {
 		b.ReportMetric(float64(takeover().Milliseconds()), "ms-until-taken")
+		figures.AtMost("several servers", "announcements taken again after the writer was killed", takeover().Seconds(), "s", 5, "")
 		b.ReportMetric(0, "ns/op")
 	})
 }

@@ -14,11 +14,13 @@ import (
 	"runtime/pprof"
 	"runtime/trace"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/chromedp/chromedp"
 
+	"inkpost.example/inkpost/bench/figures"
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/demo"
@@ -114,11 +116,25 @@ func run(ctx context.Context, sites, rounds, calls int, profile, recorded string
 
 // row prints a figure and its goal.
 func row(what, figure, goal string, ok bool) {
+	if value, unit, err := parsed(figure); err == nil {
+		most, _, _ := parsed(goal)
+		short, _, _ := strings.Cut(what, " (median")
+		figures.AtMost("console", short, value, unit, most, "")
+	}
 	word := "reached"
 	if !ok {
 		word = "NOT reached"
 	}
 	fmt.Printf("%-52s %12s   goal %10s   %s\n", what, figure, goal, word)
+}
+
+// parsed reads a figure as it is printed: times in milliseconds, sizes in kB.
+func parsed(text string) (value float64, unit string, err error) {
+	if d, err := time.ParseDuration(text); err == nil {
+		return float64(d.Microseconds()) / 1000, "ms", nil
+	}
+	_, err = fmt.Sscanf(text, "%f %s", &value, &unit)
+	return value, unit, err
 }
 
 // look measures the console.

@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"inkpost.example/inkpost/bench/figures"
 	"inkpost.example/inkpost/internal/agent"
 	"inkpost.example/inkpost/internal/agent/source"
 	"inkpost.example/inkpost/internal/contract"
@@ -142,6 +143,8 @@ func measure(ctx context.Context, told bool, changes int) error {
 	if told {
 		words = "told by the router (IGD notice)"
 	}
+	figures.Plain("noticing", "a change of address recorded, "+words+", median", at(0.5).Seconds(), "s", "")
+	figures.Plain("noticing", "a change of address recorded, "+words+", 99 %", at(0.99).Seconds(), "s", "")
 	fmt.Printf("%-34s %d changes: fastest %s, median %s, 90 %% %s, 99 %% %s, slowest %s\n", words, len(took), at(0), at(0.5), at(0.9),
 		at(0.99), at(1))
 	return nil

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"inkpost.example/inkpost/bench/figures"
 	"inkpost.example/inkpost/internal/contract"
 )
 
@@ -79,6 +80,9 @@ func announcements(r rig) error {
 		}
 		fmt.Printf("%-26s %8.0f/s   median %6.2f ms   p99 %6.2f ms   most %6.2f ms\n", x.name, float64(len(took))/whole.Seconds(),
 			millis(took[len(took)/2]), millis(took[len(took)*99/100]), millis(took[len(took)-1]))
+		what := fmt.Sprintf("HTTP announcements, %d agents, %s", callers, x.name)
+		figures.Plain("announcements", what, float64(len(took))/whole.Seconds(), "a second", "")
+		figures.Plain("announcements", what+", p99", millis(took[len(took)*99/100]), "ms", "")
 	}
 	return nil
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"runtime"
 	"strings"
+
+	"inkpost.example/inkpost/bench/figures"
 )
 
 const moves = 500 // a second
@@ -21,7 +23,7 @@ func answers(r rig) error {
 		return err
 	}
 	peers := map[string]server{}
-	for _, start := range []func() (server, error){r.nsd, r.bind} {
+	for _, start := range []func() (server, error){r.nsd, r.bind, r.knot} {
 		s, err := start()
 		if err != nil {
 			return err
@@ -36,18 +38,18 @@ func answers(r rig) error {
 	defer us.stop()
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
 
-	type figures struct{ rate, cost []float64 }
-	got := map[string]*figures{}
+	type measured struct{ rate, cost []float64 }
+	got := map[string]*measured{}
 	note := func(name string, o outcome, cpu float64) {
 		if got[name] == nil {
-			got[name] = &figures{}
+			got[name] = &measured{}
 		}
 		got[name].rate = append(got[name].rate, o.rate)
 		got[name].cost = append(got[name].cost, cpu/o.count*1e6)
 	}
 	const still, moving = "Ink Post", "Ink Post, 500 moves/s"
 	for range r.rounds {
-		for _, name := range []string{"NSD", "BIND"} {
+		for _, name := range []string{"NSD", "BIND", "Knot"} {
 			s := peers[name]
 			before, err := s.ticks()
 			if err != nil {
@@ -82,13 +84,29 @@ func answers(r rig) error {
 			note(name, o, after-before)
 		}
 	}
-	nsd, bind := median(got["NSD"].rate), median(got["BIND"].rate)
+	worst := 0.0 // beside BIND, of all rounds
+	for i, rate := range got[still].rate {
+		if x := rate / got["BIND"].rate[i]; i == 0 || x < worst {
+			worst = x
+		}
+	}
+	nsd, bind, knot := median(got["NSD"].rate), median(got["BIND"].rate), median(got["Knot"].rate)
 	nsdCost := median(got["NSD"].cost)
 	fmt.Printf("Questions for %d names, one worker each, dnsperf with 100 outstanding, median of %d\n", zoneNames, r.rounds)
-	fmt.Printf("%-24s %12s %8s %8s %14s %8s\n", "", "answers/s", "x NSD", "x BIND", "µs CPU/answer", "x NSD")
-	for _, name := range []string{"NSD", "BIND", still, moving} {
+	fmt.Printf("%-24s %12s %8s %8s %8s %14s %8s\n", "", "answers/s", "x NSD", "x BIND", "x Knot", "µs CPU/answer", "x NSD")
+	for _, name := range []string{"NSD", "BIND", "Knot", still, moving} {
 		rate, cost := median(got[name].rate), median(got[name].cost)
-		fmt.Printf("%-24s %12.0f %8.2f %8.2f %14.2f %8.2f\n", name, rate, rate/nsd, rate/bind, cost, cost/nsdCost)
+		fmt.Printf("%-24s %12.0f %8.2f %8.2f %8.2f %14.2f %8.2f\n", name, rate, rate/nsd, rate/bind, rate/knot, cost, cost/nsdCost)
 	}
+	fmt.Printf("%s: %.2f x BIND in the worst round\n", still, worst)
+	rate := func(name string) float64 { return median(got[name].rate) }
+	per := func(name string) string { return fmt.Sprintf("%.0f answers/s", rate(name)) }
+	figures.Plain("answers", "hosted answers, still", rate(still), "a second", "")
+	figures.AtLeast("answers", "hosted answers, still, beside NSD", rate(still)/nsd, "x", 1.1, per("NSD"))
+	figures.AtLeast("answers", "hosted answers, still, beside Knot", rate(still)/knot, "x", 1.0, per("Knot"))
+	figures.AtLeast("answers", "hosted answers during 500 moves/s, beside NSD", rate(moving)/nsd, "x", 1.0, per("NSD"))
+	figures.AtLeast("answers", "hosted answers, still, beside BIND, worst round", worst, "x", 1.5, per("BIND"))
+	figures.AtMost("answers", "processor time an answer, beside NSD", median(got[still].cost)/nsdCost, "x", 0.9,
+		fmt.Sprintf("%.1f µs", nsdCost))
 	return nil
 }

@@ -15,6 +15,12 @@ import (
 // heartbeat keeps proxies from taking a quiet stream for a dead one.
 const heartbeat = 15 * time.Second
 
+// eventPause is how long what follows an event is collected before it is sent: much may happen at once, and many may listen.
+const eventPause = 20 * time.Millisecond
+
+// eventsAtOnce is how many events are sent in one go.
+const eventsAtOnce = 512
+
 // events streams what happens. A client that returns with Last-Event-ID gets what it missed; where that is no longer kept,
 // an event called "reread" tells it to read everything anew.
 func (a *api) events(c *echo.Context, p principal) error {
@@ -44,20 +50,37 @@ func (a *api) events(c *echo.Context, p principal) error {
 	}
 	tick := time.NewTicker(heartbeat)
 	defer tick.Stop()
+	lost := func() error { // the client comes back and starts afresh
+		_, _ = fmt.Fprint(w, "event: reread\ndata: {}\n\n")
+		return nil
+	}
 	for {
 		var err error
 		select {
-		case ev := <-sub.C:
-			if only != "" && ev.Site != only && ev.Site != "" || !p.sight.All() && !a.seesEvent(c, ev) {
-				continue
+		case <-sub.News:
+			list, ok := sub.Take(eventsAtOnce)
+			if !ok {
+				return lost()
 			}
-			doc, _ := json.Marshal(eventDocument(ev))
-			_, err = fmt.Fprintf(w, "id: %s\ndata: %s\n\n", ev.ID, doc)
+			for _, ev := range list {
+				if only != "" && ev.Site != only && ev.Site != "" || !p.sight.All() && !a.seesEvent(c, ev) {
+					continue
+				}
+				if _, err = w.Write(ev.Shown(eventText)); err != nil {
+					return nil
+				}
+			}
+			if flush() != nil {
+				return nil
+			}
+			select {
+			case <-time.After(eventPause):
+			case <-c.Request().Context().Done():
+				return nil
+			}
+			continue
 		case <-tick.C:
 			_, err = fmt.Fprint(w, ": still here\n\n")
-		case <-sub.Lost:
-			_, _ = fmt.Fprint(w, "event: reread\ndata: {}\n\n")
-			return nil // the client comes back and starts afresh
 		case <-c.Request().Context().Done():
 			return nil
 		}
@@ -74,6 +97,12 @@ func (a *api) seesEvent(c *echo.Context, ev events.Event) bool {
 	}
 	_, err := a.engine().SiteSeen(c.Request().Context(), ev.Site)
 	return err == nil
+}
+
+// eventText is an event as it is sent.
+func eventText(ev events.Event) []byte {
+	doc, _ := json.Marshal(eventDocument(ev))
+	return fmt.Appendf(nil, "id: %s\ndata: %s\n\n", ev.ID, doc)
 }
 
 // eventDocument makes the CloudEvents 1.0 document of an event.

@@ -16,10 +16,13 @@ const reserved = 64
 // shares are parts of the process's file descriptors, but for the reserved ones.
 type shares struct{ probes, http, dns, redirects int }
 
-// parted splits the descriptors that the process may have: half for probes, the rest for incoming connections.
+// parted splits the descriptors that the process may have: half for probes, 4,096 at most, a sixteenth for
+// connections that the service makes itself, the rest for incoming ones.
 func parted(files uint64) shares {
 	free := int(min(max(files, 2*reserved), 1<<20)) - reserved
-	return shares{probes: min(free/2, 4096), http: min(free/4, 8192), dns: min(free/8, 256), redirects: min(free/16, 1024)}
+	s := shares{probes: min(free/2, 4096), dns: min(free/8, 256), redirects: min(free/16, 1024)}
+	s.http = min(free-s.probes-s.dns-s.redirects-free/16, 1<<16) // an agent holds one for as long as it runs
+	return s
 }
 
 // openFiles is how many file descriptors the process may have.

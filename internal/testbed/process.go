@@ -2,12 +2,17 @@ package testbed
 
 import (
 	"bufio"
+	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -81,6 +86,22 @@ func (p *Process) Owner(t testing.TB) (c *client.Client, key string) {
 	c, err = client.New(p.URL, k.Secret)
 	require.NoError(t, err)
 	return c, k.Secret
+}
+
+// Spent is the processor time that the process has taken, and the memory that it has now, in octets.
+func (p *Process) Spent(t testing.TB) (processor time.Duration, resident int64) {
+	t.Helper()
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", p.cmd.Process.Pid))
+	require.NoError(t, err)
+	fields := strings.Fields(string(stat[strings.LastIndexByte(string(stat), ')')+1:]))
+	for _, f := range fields[11:13] { // utime and stime, in hundredths of a second
+		n, err := strconv.ParseInt(f, 10, 64)
+		require.NoError(t, err)
+		processor += time.Duration(n) * 10 * time.Millisecond
+	}
+	pages, err := strconv.ParseInt(fields[21], 10, 64)
+	require.NoError(t, err)
+	return processor, pages * int64(os.Getpagesize())
 }
 
 // Kill ends the process as a power cut would.

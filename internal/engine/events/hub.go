@@ -6,6 +6,7 @@ package events
 
 import (
 	"strconv"
+	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/contract"
@@ -40,27 +41,41 @@ type Event struct {
 	Part  string // of the site: a link, a hostname, a service
 	Words string
 	At    time.Time
+	shown *shown
 }
 
-// maxKept is how many events a subscriber that was away can catch up on.
-const maxKept = 1024
+// shown is an event as it is sent, made once for all that receive it.
+type shown struct {
+	once sync.Once
+	text []byte
+}
+
+// Shown is the event as f shows it. f is called once, however many ask; the text must not be changed.
+func (ev Event) Shown(f func(Event) []byte) []byte {
+	ev.shown.once.Do(func() { ev.shown.text = f(ev) })
+	return ev.shown.text
+}
+
+// maxKept is how many events a subscriber that was away, or is slow, can catch up on.
+const maxKept = 8192
 
 // Hub hands events to its subscribers. It is safe for concurrent use.
 type Hub struct {
-	now  func() time.Time
-	mu   locks.Leaf
-	last uint64
-	kept []Event
-	subs map[*Subscription]struct{}
+	now    func() time.Time
+	mu     locks.Leaf
+	last   uint64
+	kept   []Event // the newest ones, without a gap
+	closed bool
+	subs   map[*Subscription]struct{}
 
 	noted map[string]time.Time // when Note last published something
 }
 
-// Subscription receives events on C. When the receiver is too slow to keep up, Lost is closed and C falls silent: it has to read
-// everything again.
+// Subscription is a place among the events: what follows is still to be taken. News has one when there may be something to take.
 type Subscription struct {
-	C    chan Event
-	Lost chan struct{}
+	News chan struct{}
+	hub  *Hub
+	at   uint64
 }
 
 // NewHub returns a hub without subscribers. Event IDs start at the current time in microseconds, so that an ID of an earlier run is
@@ -81,18 +96,42 @@ func (h *Hub) Publish(kind Kind, site, part, words string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.last++
-	ev := Event{ID: strconv.FormatUint(h.last, 10), Kind: kind, Site: site, Part: part, Words: words, At: h.now()}
+	ev := Event{ID: strconv.FormatUint(h.last, 10), Kind: kind, Site: site, Part: part, Words: words, At: h.now(), shown: &shown{}}
 	if h.kept = append(h.kept, ev); len(h.kept) > maxKept {
 		h.kept = append(h.kept[:0:0], h.kept[len(h.kept)-maxKept/2:]...)
 	}
+	h.rouse()
+}
+
+// rouse tells subscribers that there is something. The caller holds the lock.
+func (h *Hub) rouse() {
 	for s := range h.subs {
 		select {
-		case s.C <- ev:
+		case s.News <- struct{}{}:
 		default:
-			delete(h.subs, s)
-			close(s.Lost)
 		}
 	}
+}
+
+// Take returns up to most events that followed, in order. ok is false when some of them are no longer kept, or another server publishes from
+// now on: the receiver has to read everything again.
+func (s *Subscription) Take(most int) (list []Event, ok bool) {
+	s.hub.mu.Lock()
+	defer s.hub.mu.Unlock()
+	waiting := s.hub.last - s.at
+	if s.hub.closed || waiting > uint64(len(s.hub.kept)) {
+		return nil, false
+	}
+	list = s.hub.kept[uint64(len(s.hub.kept))-waiting:]
+	if len(list) > most {
+		list = list[:most]
+		select { // there is more
+		case s.News <- struct{}{}:
+		default:
+		}
+	}
+	s.at += uint64(len(list))
+	return list, true
 }
 
 // noteEvery is the shortest time between two equal events that anybody can cause from outside.
@@ -115,14 +154,12 @@ func (h *Hub) Note(kind Kind, site, part, words string) {
 	}
 }
 
-// Close ends every subscription as lost: from now on another server publishes.
+// Close ends every subscription: from now on another server publishes.
 func (h *Hub) Close() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	for s := range h.subs {
-		delete(h.subs, s)
-		close(s.Lost)
-	}
+	h.closed = true
+	h.rouse()
 }
 
 // Subscribe starts to receive events: first the kept ones that followed the event with the ID after, then new ones. complete reports
@@ -130,23 +167,19 @@ func (h *Hub) Close() {
 func (h *Hub) Subscribe(after string) (s *Subscription, complete bool) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	var missed []Event
-	complete = true
-	if after != "" {
-		complete = false
-		for i, ev := range h.kept {
-			if ev.ID == after {
-				missed, complete = h.kept[i+1:], true
-			}
-		}
-		complete = complete || after == strconv.FormatUint(h.last, 10)
-	}
-	s = &Subscription{C: make(chan Event, 256+len(missed)), Lost: make(chan struct{})}
-	for _, ev := range missed {
-		s.C <- ev
-	}
+	s = &Subscription{News: make(chan struct{}, 1), hub: h, at: h.last}
 	h.subs[s] = struct{}{}
-	return s, complete
+	if after == "" {
+		return s, true
+	}
+	at, err := strconv.ParseUint(after, 10, 64)
+	if err != nil || at > h.last || h.last-at > uint64(len(h.kept)) {
+		return s, false
+	}
+	if s.at = at; at < h.last {
+		s.News <- struct{}{}
+	}
+	return s, true
 }
 
 // Unsubscribe ends a subscription.
