@@ -18,7 +18,7 @@ TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/systemd-analyze:systemd /usr/b
 	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn \
 	/usr/sbin/kamailio:kamailio /usr/bin/Xtigervnc:tigervnc-standalone-server /usr/lib/ipsec/charon:strongswan-charon
 
-.PHONY: soak reproducible materials vulnerabilities package-trial package notices fuzz types causes truth dist bench bench-peers demo test build console check unit race clean screenshots install-run install-demo install-test
+.PHONY: soak reproducible materials vulnerabilities package-trial package notices fuzz types causes truth dist bench demo test build console check unit race clean screenshots install-run install-demo install-test
 
 # make demo SITES=2000 is a demo of its own, in a folder of its own, which is made anew each time.
 demo: install-demo build
@@ -101,13 +101,11 @@ fuzz:
 	@grep -rHo --include=*_test.go '^func Fuzz[A-Za-z]*' internal | sed 's|\(.*\)/[^/]*:func |\1 |' | sort | while read at target; do \
 	  said=$$($(GO) test -run xxx -fuzz "^$$target$$" -fuzztime $(FUZZTIME) ./$$at) || { echo "$$said"; exit 1; }; echo "$$at $$target: $$(echo "$$said" | grep execs | tail -1)"; done
 
-bench:
-	$(GO) test -run xxx -bench . -benchtime 3s ./bench ./internal/wire/authdns
-
-# Beside NSD, BIND and Knot, with everybody's files in memory: how long a disk takes to be sure is not what is compared.
-bench-peers: install-test
+# Everything that is measured, beside NSD, BIND, Knot and bare loops, with its goals: about three quarters of an hour, on a quiet machine. Writes
+# docs/performance.md and docs/performance.json. PARTS are names with commas.
+bench: install-test build
 	$(call install,/usr/bin/dnsperf:dnsperf)
-	TMPDIR=$$([ -d /dev/shm ] && echo /dev/shm || echo /tmp) $(GO) run ./bench/peers
+	$(GO) run ./bench/all -parts "$(PARTS)"
 
 # The agent alone, for every machine that may stand at a site. armv6 is the smallest of the small boards.
 DIST := linux-amd64 linux-arm64 linux-armv6 windows-amd64 darwin-amd64 darwin-arm64

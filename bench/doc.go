@@ -1,10 +1,8 @@
-// Package bench measures: answering, announcing, probing. Everything is compared in one run with a bare peer on the same machine, and
-// reported as a ratio: machines are noisy.
+// Package bench measures: answering, announcing, probing, pages. Everything is compared in one run with a bare peer on the same machine where
+// there is one, and reported as a ratio: machines are noisy.
 //
-//	go test -run xxx -bench . ./bench
-//	make bench-peers
-//	go run ./bench/noticing
-//	go run ./bench/scale
-//	go run ./bench/keeping
-//	go run ./bench/alarms
+//	make bench
+//	make bench PARTS="answers,updates"
+//
+// The programs below it and the benchmarks in it can be run one by one, too; bench/all lists them.
 package bench

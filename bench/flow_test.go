@@ -223,7 +223,7 @@ func BenchmarkImport(b *testing.B) {
 	require.NoError(b, err)
 	took := time.Since(began)
 	require.GreaterOrEqual(b, len(out.Added), records)
-	figures.AtMost("edits", "import of 50,000 records", took.Seconds(), "s", 3, "")
+	figures.AtMost("import", "import of 50,000 records", took.Seconds(), "s", 3, "")
 	b.ReportMetric(took.Seconds(), "s")
 	b.ReportMetric(0, "ns/op")
 }

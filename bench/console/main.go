@@ -111,7 +111,10 @@ func run(ctx context.Context, sites, rounds, calls int, profile, recorded string
 			})
 		}
 	}
-	return ask(ctx, d, calls, slow)
+	if err := ask(ctx, d, calls, slow); err != nil {
+		return err
+	}
+	return askAll(ctx, d, calls/3)
 }
 
 // row prints a figure and its goal.

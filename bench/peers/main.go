@@ -65,7 +65,7 @@ func run(ctx context.Context, seconds, rounds int, parts []string) error {
 	}
 	for _, program := range []string{"dnsperf", "nsd", "named", "knotd"} {
 		if _, err := exec.LookPath(program); err != nil {
-			return fmt.Errorf("%s is not installed: make bench-peers", program)
+			return fmt.Errorf("%s is not installed: make bench", program)
 		}
 	}
 	dir, err := os.MkdirTemp("", "inkpost-peers-")

@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
+	"runtime/pprof"
 	"slices"
 	"strconv"
 	"strings"
@@ -41,6 +42,7 @@ func main() {
 	measure := flag.Duration("measure", 60*time.Second, "how long to measure")
 	peak := flag.Int("peak", 20000, "how many services, each every second, to find the most that is made; 0 leaves it out")
 	failing := flag.Int("failing", 0, "share of services, in percent, that go silent when the measuring begins; 5 at most")
+	profile := flag.String("profile", "", "a file for a processor profile, without the warming up; with .heap beside it")
 	listen := flag.Bool("listen", false, "")
 	flag.Parse()
 	if *listen {
@@ -51,7 +53,7 @@ func main() {
 		fmt.Fprintf(os.Stderr, "-failing is 0 to %d\n", mostFailing)
 		os.Exit(2)
 	}
-	if err := run(*sizes, *warm, *measure, *peak, *failing); err != nil {
+	if err := run(*sizes, *warm, *measure, *peak, *failing, *profile); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -105,7 +107,7 @@ func silence(share int) {
 	}
 }
 
-func run(sizes string, warm, measure time.Duration, peak, failing int) error {
+func run(sizes string, warm, measure time.Duration, peak, failing int, profile string) error {
 	ctx := context.Background()
 	dir, err := os.MkdirTemp("", "inkpost-scale-")
 	if err != nil {
@@ -149,14 +151,39 @@ func run(sizes string, warm, measure time.Duration, peak, failing int) error {
 	}
 	fmt.Printf("%d processors, files of the database with fsync\n", runtime.NumCPU())
 	for _, n := range list {
-		if err := paced(ctx, c, n, warm, measure, failing, begin); err != nil {
+		if err := paced(ctx, c, n, warm, measure, failing, begin, profiled(profile)); err != nil {
 			return err
 		}
 	}
 	if peak > 0 {
-		return atMost(ctx, c, peak)
+		return atMost(ctx, c, peak, profiled(profile))
 	}
 	return nil
+}
+
+// profiled returns what begins a profile, and what that returns ends it; nothing without a file.
+func profiled(file string) func() func() {
+	return func() func() {
+		if file == "" {
+			return func() {}
+		}
+		f, err := os.Create(file)
+		if err == nil {
+			err = pprof.StartCPUProfile(f)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+		}
+		return func() {
+			pprof.StopCPUProfile()
+			_ = f.Close()
+			if heap, err := os.Create(file + ".heap"); err == nil {
+				runtime.GC()
+				_ = pprof.WriteHeapProfile(heap)
+				_ = heap.Close()
+			}
+		}
+	}
 }
 
 // start runs the service with n services on record, each at an interval.
@@ -212,7 +239,7 @@ func segments() uint64 {
 }
 
 // paced probes n services once a minute.
-func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Duration, failing int, begin func(int)) error {
+func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Duration, failing int, begin func(int), profile func() func()) error {
 	began := time.Now()
 	d, err := start(ctx, c, n, 60)
 	if err != nil {
@@ -228,11 +255,13 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 		begin(failing)
 		defer begin(0)
 	}
+	end := profile()
 	spent, at, most := processor(), time.Now(), 0.0
 	for time.Since(at) < measure {
 		time.Sleep(time.Second)
 		most = max(most, resident())
 	}
+	end()
 	now := d.Engine().ProbeCounts()
 	after, sent := now.Lags, segments()-packets
 	lags := ledger.LagCounts{}
@@ -274,7 +303,7 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 }
 
 // atMost finds how many rounds a second are made when more are due than can be, and how many a bare loop of connects makes.
-func atMost(ctx context.Context, c *cluster.Cluster, n int) error {
+func atMost(ctx context.Context, c *cluster.Cluster, n int, profile func() func()) error {
 	var ratios, rates []float64
 	for round := range 3 {
 		bare := connects(n, 8*time.Second)
@@ -284,8 +313,9 @@ func atMost(ctx context.Context, c *cluster.Cluster, n int) error {
 		}
 		time.Sleep(4 * time.Second)
 		before, _ := rounds(d)
-		at := time.Now()
+		at, end := time.Now(), profile()
 		time.Sleep(8 * time.Second)
+		end()
 		after, wrong := rounds(d)
 		made := float64(after-before) / time.Since(at).Seconds()
 		d.Stop()

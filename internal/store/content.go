@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"slices"
 
 	"github.com/jmoiron/sqlx"
 
@@ -164,13 +165,41 @@ func changeRecords(ctx context.Context, tx *sqlx.Tx, zoneID int64, add []names.R
 	if _, err := tx.ExecContext(ctx, `DELETE FROM zone_record WHERE zone_id = $1 AND id = ANY($2::bigint[])`, zoneID, remove); err != nil {
 		return err
 	}
-	for _, r := range add {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO zone_record (zone_id, name, type, ttl, data) VALUES ($1, $2, $3, $4, $5)`,
-			zoneID, r.Name, r.Type, r.TTL, r.Data); err != nil {
-			return explained(err, "record", "data", string(r.Name)+" "+r.Type)
+	for part := range slices.Chunk(add, recordsAtOnce) {
+		if len(part) > 1 && addRecords(ctx, tx, zoneID, part) == nil {
+			continue
+		}
+		for _, r := range part { // one of them is refused: which one it is has to be said
+			if _, err := tx.ExecContext(ctx, `INSERT INTO zone_record (zone_id, name, type, ttl, data) VALUES ($1, $2, $3, $4, $5)`,
+				zoneID, r.Name, r.Type, r.TTL, r.Data); err != nil {
+				return explained(err, "record", "data", string(r.Name)+" "+r.Type)
+			}
 		}
 	}
 	return nil
+}
+
+// recordsAtOnce is how many records one statement adds.
+const recordsAtOnce = 5000
+
+// addRecords adds records by one statement: all, or none and an error, after which the transaction goes on.
+func addRecords(ctx context.Context, tx *sqlx.Tx, zoneID int64, add []names.Record) error {
+	owners, types, data := make([]string, len(add)), make([]string, len(add)), make([]string, len(add))
+	ttls := make([]int, len(add))
+	for i, r := range add {
+		owners[i], types[i], ttls[i], data[i] = string(r.Name), r.Type, r.TTL, r.Data
+	}
+	if _, err := tx.ExecContext(ctx, `SAVEPOINT records`); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO zone_record (zone_id, name, type, ttl, data)
+		SELECT $1, * FROM unnest($2::text[], $3::text[], $4::int[], $5::text[])`, zoneID, owners, types, ttls, data)
+	if err != nil {
+		_, back := tx.ExecContext(ctx, `ROLLBACK TO SAVEPOINT records`)
+		return errors.Join(err, back)
+	}
+	_, err = tx.ExecContext(ctx, `RELEASE SAVEPOINT records`)
+	return err
 }
 
 // ImportZone records a zone (new where its ID is 0) with its timers, servers and records as a zone file had them: all of it

@@ -113,8 +113,8 @@ func (h *Hub) rouse() {
 	}
 }
 
-// Take returns up to most events that followed, in order. ok is false when some of them are no longer kept, or another server publishes from
-// now on: the receiver has to read everything again.
+// Take returns up to most events that followed, in order. ok is false when some of them are no longer kept, or another server publishes
+// from now on: the receiver has to read everything again.
 func (s *Subscription) Take(most int) (list []Event, ok bool) {
 	s.hub.mu.Lock()
 	defer s.hub.mu.Unlock()

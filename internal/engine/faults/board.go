@@ -74,7 +74,7 @@ type Board struct {
 	faults     map[int64][]Fault // by site ID; under 0 those of areas
 	numbers    uint64            // given to faults so far
 	work       []fault.Work      // planned
-	diagnoses  map[int64]Diagnosis
+	diagnoses  map[int64]Diagnosis // of sites that are not well
 	dirty      map[int64]bool // sites to be reviewed
 	stale      map[int64]bool // sites whose evidence changed since their diagnosis
 	well       map[int64]bool // sites where all was well at their diagnosis
@@ -160,7 +160,7 @@ func (b *Board) Open(siteID int64) []Fault {
 	return out
 }
 
-// Diagnosis returns the diagnosis of a site: the one that is kept, unless the evidence has changed since.
+// Diagnosis returns the diagnosis of a site: the one that is kept, unless the evidence has changed since, or all was well.
 func (b *Board) Diagnosis(p record.Site) Diagnosis {
 	b.mu.Lock()
 	d, ok := b.diagnoses[p.ID]

@@ -101,7 +101,9 @@ func (b *Board) diagnose(p record.Site) Diagnosis {
 		began[i] = ev.FirstSign(f)
 	}
 	b.mu.Lock()
-	b.diagnoses[p.ID], b.well[p.ID] = d, len(findings) == 0 && ev.AllWell()
+	if b.diagnoses[p.ID], b.well[p.ID] = d, len(findings) == 0 && ev.AllWell(); b.well[p.ID] {
+		delete(b.diagnoses, p.ID) // most sites are well at most times, and hardly anybody looks
+	}
 	b.mu.Unlock()
 	b.tell(p.Code, b.settle(p.ID, findings, began, now))
 	return d

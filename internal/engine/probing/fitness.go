@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"runtime"
-	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/probe"
@@ -17,6 +16,10 @@ const (
 	fitEvery = 2 * time.Second
 	// fitAtOnce is how many services are looked at in one go.
 	fitAtOnce = 250
+	// fitMost is how many services are looked at in a round. Of more, a sample says whether something is wrong with the vantage point;
+	// all of them are looked at every surveyEvery, for what is about a few: ports of a provider.
+	fitMost     = 10_000
+	surveyEvery = 20 * time.Second
 	// lately is how recent a result has to be to say something of the vantage point's own way out.
 	lately = 45 * time.Second
 )
@@ -36,6 +39,21 @@ func (p *Prober) runFitness(ctx context.Context) {
 	}
 }
 
+// some returns all watches, or fitMost that chance picks.
+func some(watches map[int64]*watch, all bool) []*watch {
+	n := len(watches)
+	if !all {
+		n = fitMost
+	}
+	out := make([]*watch, 0, n)
+	for _, w := range watches {
+		if out = append(out, w); len(out) == n {
+			break
+		}
+	}
+	return out
+}
+
 func (p *Prober) reviewFitness() {
 	now := p.Now()
 	next := map[int64]string{}
@@ -47,7 +65,11 @@ func (p *Prober) reviewFitness() {
 	sights := map[int64]*probe.SharedView{}
 	links := map[int64]probe.LinkView[int64]{}
 	lossyLinks, shared, alive := probe.LossView{}, ports{}, map[int64]bool{}
-	for n, w := range slices.Collect(maps.Values(p.watches)) {
+	all := len(p.watches) <= fitMost || p.Ticks().Sub(p.surveyed) >= surveyEvery
+	if all {
+		p.surveyed = p.Ticks()
+	}
+	for n, w := range some(p.watches, all) {
 		if n%fitAtOnce == fitAtOnce-1 { // let others at what is locked, and at the processor
 			p.mu.Unlock()
 			runtime.Gosched()
@@ -88,7 +110,9 @@ func (p *Prober) reviewFitness() {
 			}
 		}
 	}
-	p.lossy, p.ports = lossyLinks.Lossy(), shared.without(alive)
+	if p.lossy = lossyLinks.Lossy(); all {
+		p.ports = shared.without(alive)
+	}
 	p.mu.Unlock()
 	for id, s := range sights {
 		if s.Unfit(before[id] != "") && next[id] == "" {

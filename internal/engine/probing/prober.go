@@ -84,16 +84,17 @@ type Prober struct {
 	history *history.History
 	events  *events.Hub
 
-	mu      locks.Probing
-	watches map[int64]*watch
-	queue   pace.Queue[*watch]
-	busy    map[netip.Addr]int // attempts under way, by target
-	burst   pace.Burst
-	unfit   map[int64]string // vantage points whose results do not count at present, and why
-	ports   ports            // of providers, that are silent somewhere
-	lossy   bool             // probes of ours get lost at most links
-	wake    chan struct{}
-	slots   *semaphore.Weighted
+	mu       locks.Probing
+	watches  map[int64]*watch
+	queue    pace.Queue[*watch]
+	busy     map[netip.Addr]int // attempts under way, by target
+	burst    pace.Burst
+	surveyed time.Time        // when all services were last looked at for that
+	unfit    map[int64]string // vantage points whose results do not count at present, and why
+	ports    ports            // of providers, that are silent somewhere
+	lossy    bool             // probes of ours get lost at most links
+	wake     chan struct{}
+	slots    *semaphore.Weighted
 
 	quarantine quarantine.List
 	counts     counts.Counter
