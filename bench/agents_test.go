@@ -132,7 +132,8 @@ func BenchmarkIdleAgents(b *testing.B) {
 	require.Zero(b, silent, "all of them are heard")
 	share := 100 * (spent - empty).Seconds() / while.Seconds()
 	b.Logf("%d agents: %.0f MB resident (%.0f before), %.0f %% of one processor", agents, float64(resident)/1e6, float64(before)/1e6, share)
-	figures.Plain("agents", "10,000 idle agents on one server: memory", float64(resident)/1e6, "MB", fmt.Sprintf("%.0f MB without", float64(before)/1e6))
+	figures.Plain("agents", "10,000 idle agents on one server: memory", float64(resident)/1e6, "MB", fmt.Sprintf("%.0f MB without",
+		float64(before)/1e6))
 	figures.Plain("agents", "10,000 idle agents on one server: of one processor", share, "%", "")
 	b.ReportMetric(0, "ns/op")
 }

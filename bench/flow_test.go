@@ -99,8 +99,8 @@ func answering(b *testing.B) (port int) {
 	return l.Addr().(*net.TCPAddr).Port
 }
 
-// BenchmarkMoves measures moves end to end, at several rates: from the router's announcement until it is acknowledged, answered here, answered
-// by a standard secondary, and until the service is seen at the new address.
+// BenchmarkMoves measures moves end to end, at several rates: from the router's announcement until it is acknowledged, answered here,
+// answered by a standard secondary, and until the service is seen at the new address.
 func BenchmarkMoves(b *testing.B) {
 	const sites = 1000
 	port := answering(b)

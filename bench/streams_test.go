@@ -16,8 +16,8 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 )
 
-// BenchmarkStreams has 200 consoles follow what happens while 100 moves a second are made, and measures how soon each hears of a move after it
-// was acknowledged.
+// BenchmarkStreams has 200 consoles follow what happens while 100 moves a second are made, and measures how soon each hears of a move after
+// it was acknowledged.
 func BenchmarkStreams(b *testing.B) {
 	const consoles, sites, aSecond = 200, 1000, 100
 	port := answering(b)
@@ -91,7 +91,8 @@ func BenchmarkStreams(b *testing.B) {
 	slices.Sort(took)
 	p50, p99 := ms(took[len(took)/2]), ms(took[len(took)*99/100])
 	share := 100 * (after - before).Seconds() / whole.Seconds()
-	b.Logf("%d consoles, %d moves/s: heard of after %.1f ms (median), %.1f ms (99 %%); %.0f %% of one processor, %.0f MB", consoles, aSecond,
+	b.Logf("%d consoles, %d moves/s: heard of after %.1f ms (median), %.1f ms (99 %%); %.0f %% of one processor, %.0f MB", consoles,
+		aSecond,
 		p50, p99, share, float64(resident)/1e6)
 	figures.Plain("streams", "200 consoles, 100 moves/s: a move heard of, median", p50, "ms", "")
 	figures.Plain("streams", "200 consoles, 100 moves/s: a move heard of, 99 %", p99, "ms", "")

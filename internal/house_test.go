@@ -123,7 +123,8 @@ var stateful = []string{"internal/engine/commissioning", "internal/engine/counte
 	"internal/engine/history",
 	"internal/engine/jobs", "internal/engine/moves", "internal/engine/notices",
 	"internal/engine/probing", "internal/engine/proofs", "internal/engine/push",
-	"internal/engine/record", "internal/engine/shards", "internal/engine/siteside", "internal/engine/vantages", "internal/engine/verify", "internal/engine/zones"}
+	"internal/engine/record", "internal/engine/shards", "internal/engine/siteside", "internal/engine/vantages", "internal/engine/verify",
+	"internal/engine/zones"}
 
 func within(path, room string) bool { return path == room || strings.HasPrefix(path, room+"/") }
 

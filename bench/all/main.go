@@ -1,5 +1,5 @@
-// All runs the programs of bench one after the other, prints what they measured beside the goals, and writes it as JSON and as a page of the
-// documents. Parts that are not asked for keep the figures that they had.
+// All runs the programs of bench one after the other, prints what they measured beside the goals, and writes it as JSON and as a page of
+// the documents. Parts that are not asked for keep the figures that they had.
 //
 //	make bench                              everything
 //	make bench PARTS="answers updates"      some of it
@@ -135,7 +135,8 @@ func carryOut(ctx context.Context, p part) ([]measured, error) {
 	cmd.Env = append(os.Environ(), figures.File+"="+file.Name())
 	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() && (p.name == "answers" || p.name == "updates" ||
 		p.name == "announcements") {
-		cmd.Env = append(cmd.Env, "TMPDIR=/dev/shm") // everybody's files in memory: what is compared is not how long a disk takes to be sure
+		cmd.Env = append(cmd.Env,
+			"TMPDIR=/dev/shm") // everybody's files in memory: what is compared is not how long a disk takes to be sure
 	}
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
 	if err := cmd.Run(); err != nil {

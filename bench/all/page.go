@@ -66,7 +66,8 @@ func page(all report) string {
 	for _, m := range all.Figures {
 		if m.Part != last {
 			last = m.Part
-			fmt.Fprintf(&out, "\n## %s\n\n%s, commit %s: `make bench PARTS=\"%s\"`\n\n| what | figure | goal | | beside |\n|---|---|---|---|---|\n",
+			fmt.Fprintf(&out,
+				"\n## %s\n\n%s, commit %s: `make bench PARTS=\"%s\"`\n\n| what | figure | goal | | beside |\n|---|---|---|---|---|\n",
 				strings.ToUpper(m.Part[:1])+m.Part[1:], m.Date, m.Commit, m.Program)
 		}
 		value, goal, word, beside := shown(m)

@@ -1,4 +1,5 @@
-// Package figures collects what the programs of bench measure: beside what they print, each notes its figures in a file that make bench names.
+// Package figures collects what the programs of bench measure: beside what they print, each notes its figures in a file that make bench
+// names.
 package figures
 
 import (

@@ -1,4 +1,4 @@
-// Keeping writes ninety days of ten thousand services through the real ledger, and prints what a service costs a year on
+// Keeping writes a year of two thousand services through the real ledger, and prints what a service costs a year on
 // disk and how long the pages that show it take.
 package main
 
@@ -32,8 +32,8 @@ const (
 )
 
 func main() {
-	services := flag.Int("services", 10000, "how many services")
-	days := flag.Int("days", 90, "how many days")
+	services := flag.Int("services", 2000, "how many services")
+	days := flag.Int("days", 365, "how many days")
 	flag.Parse()
 	if err := run(*services, *days); err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -58,7 +58,6 @@ func run(services, days int) error {
 	if err != nil {
 		return err
 	}
-	defer st.Close()
 	db, err := pgx.Connect(ctx, url)
 	if err != nil {
 		return err
@@ -100,12 +99,18 @@ func run(services, days int) error {
 	if err := keep(ctx, st, vantage, steady, end, days, 1.0/30, true); err != nil {
 		return err
 	}
+	if _, err := st.PackMonths(ctx, end); err != nil { // as the service does each day
+		return err
+	}
 	full, err := size(ctx, db)
 	if err != nil {
 		return err
 	}
+	if err := tables(ctx, db, services); err != nil {
+		return err
+	}
 	year := func(bytes int64, n int) float64 { return float64(bytes) / float64(n) / float64(days) * 365 / 1000 }
-	fmt.Printf("\r%d steady services, %d days, written in %.0f s: %.1f MB, %.1f kB a service and year (goal 30)\n", services, days,
+	fmt.Printf("%d steady services, %d days, written in %.0f s: %.1f MB, %.1f kB a service and year (goal 30)\n", services, days,
 		time.Since(began).Seconds(), float64(full-empty)/1e6, year(full-empty, services))
 	figures.AtMost("history", "a steady service and year in the database", year(full-empty, services), "kB", 30, "")
 	var restless []int64
@@ -113,6 +118,9 @@ func run(services, days int) error {
 		restless = append(restless, int64(1<<40+i))
 	}
 	if err := keep(ctx, st, vantage, restless, end, days, 4, false); err != nil {
+		return err
+	}
+	if _, err := st.PackMonths(ctx, end); err != nil {
 		return err
 	}
 	more, err := size(ctx, db)
@@ -124,13 +132,34 @@ func run(services, days int) error {
 	if _, err := db.Exec(ctx, `ANALYZE`); err != nil {
 		return err
 	}
+	st.Close() // it holds the lock of whoever writes
 	return pages(ctx, url, services/perSite)
+}
+
+// tables prints what each table of the ledger takes of a service.
+func tables(ctx context.Context, db *pgx.Conn, services int) error {
+	rows, err := db.Query(ctx, `SELECT relname, pg_total_relation_size(c.oid) FROM pg_class c WHERE relkind = 'r'
+		AND (relname LIKE 'span%' OR relname LIKE 'rollup%') ORDER BY 2 DESC LIMIT 10`)
+	if err != nil {
+		return err
+	}
+	fmt.Println()
+	for rows.Next() {
+		var name string
+		var n int64
+		if err := rows.Scan(&name, &n); err != nil {
+			return err
+		}
+		fmt.Printf("%-20s %6.2f kB a service\n", name, float64(n)/1000/float64(services))
+	}
+	return rows.Err()
 }
 
 // size of the ledger's tables with their indexes, in octets.
 func size(ctx context.Context, db *pgx.Conn) (n int64, err error) {
 	err = db.QueryRow(ctx, `SELECT sum(pg_total_relation_size(relid)) FROM (SELECT relid FROM pg_partition_tree('span') UNION ALL
-		SELECT relid FROM pg_partition_tree('rollup') UNION ALL SELECT 'rollup_today'::regclass) t`).Scan(&n)
+		SELECT relid FROM pg_partition_tree('rollup') UNION ALL SELECT 'rollup_today'::regclass
+		UNION ALL SELECT 'rollup_month'::regclass) t`).Scan(&n)
 	return n, err
 }
 
@@ -207,8 +236,8 @@ func keep(ctx context.Context, st *store.Store, vantage int64, ids []int64, end 
 			}
 			ended = ended[:0]
 		}
-		if show {
-			fmt.Printf("\r%3d %%", 100*(d+1)/days)
+		if show && (d+1)%30 == 0 {
+			fmt.Printf("%3d of %d days\n", d+1, days)
 		}
 	}
 	return nil

@@ -239,7 +239,8 @@ func segments() uint64 {
 }
 
 // paced probes n services once a minute.
-func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Duration, failing int, begin func(int), profile func() func()) error {
+func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Duration, failing int, begin func(int),
+	profile func() func()) error {
 	began := time.Now()
 	d, err := start(ctx, c, n, 60)
 	if err != nil {

@@ -9,6 +9,8 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
+
+	"inkpost.example/inkpost/internal/core/ledger"
 )
 
 // The history's tables have a partition for each month. Spans record every outcome, rollups every hour: rollups are kept longer.
@@ -20,16 +22,20 @@ const (
 var partitioned = []struct {
 	table, key string
 	kept       int
+	late       int // months before this one whose rows may still come
 	fill       int // of a page, in percent: the newest spans grow in place
-}{{"span", "from_at", spansKept, 60}, {"rollup", "day", rollupsKept, 100}}
+}{{"span", "from_at", spansKept, 3, 60}, {"rollup", "day", rollupsKept, 0, 100}}
 
-// EnsurePartitions makes the partitions for the month of now, the three before it and the one after. Rows of such a month that
-// went into the default partition meanwhile are moved.
+// EnsurePartitions makes the partitions for the month of now, the one after, and those before it whose rows may still come. Rows of such a
+// month that went into the default partition meanwhile are moved.
 func (s *Store) EnsurePartitions(ctx context.Context, now time.Time) error {
-	month := monthOf(now)
+	month := ledger.MonthOf(now)
 	for i := -3; i <= 1; i++ {
 		from := month.AddDate(0, i, 0)
 		for _, p := range partitioned {
+			if i < -p.late {
+				continue
+			}
 			if err := s.ensurePartition(ctx, p.table, p.key, p.fill, from, from.AddDate(0, 1, 0)); err != nil {
 				return fmt.Errorf("make the history's partition of %s: %w", from.Format("2006-01"), err)
 			}
@@ -73,7 +79,7 @@ func (s *Store) DropOldPartitions(ctx context.Context, now time.Time) (dropped [
 		}
 		for _, name := range names {
 			month, err := time.Parse("2006_01", strings.TrimPrefix(name, p.table+"_"))
-			if err != nil || !month.AddDate(0, p.kept, 0).Before(monthOf(now)) {
+			if err != nil || !month.AddDate(0, p.kept, 0).Before(ledger.MonthOf(now)) {
 				continue
 			}
 			if _, err := s.db.ExecContext(ctx, `DROP TABLE `+name); err != nil {
@@ -82,9 +88,7 @@ func (s *Store) DropOldPartitions(ctx context.Context, now time.Time) (dropped [
 			dropped = append(dropped, name)
 		}
 	}
-	return dropped, nil
-}
-
-func monthOf(t time.Time) time.Time {
-	return time.Date(t.UTC().Year(), t.UTC().Month(), 1, 0, 0, 0, 0, time.UTC)
+	_, err = s.db.ExecContext(ctx, `DELETE FROM rollup_month WHERE month < $1::date`,
+		ledger.MonthOf(now).AddDate(0, -rollupsKept, 0).Format(time.DateOnly))
+	return dropped, err
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/ledger"
@@ -29,6 +30,8 @@ func (s *Store) CopyHistory(ctx context.Context, from int64, to []int64) error {
 			FROM span, unnest($2::bigint[]) AS t(id) WHERE service_id = $1 ORDER BY t.id ON CONFLICT DO NOTHING`,
 		`INSERT INTO rollup (service_id, day, hours, latency) SELECT t.id, day, hours, latency
 			FROM rollup, unnest($2::bigint[]) AS t(id) WHERE service_id = $1 ORDER BY t.id ON CONFLICT DO NOTHING`,
+		`INSERT INTO rollup_month (service_id, month, days) SELECT t.id, month, days
+			FROM rollup_month, unnest($2::bigint[]) AS t(id) WHERE service_id = $1 ORDER BY t.id ON CONFLICT DO NOTHING`,
 		`INSERT INTO rollup_today (service_id, day, hours, latency) SELECT t.id, day, hours, latency
 			FROM rollup_today, unnest($2::bigint[]) AS t(id) WHERE service_id = $1 ORDER BY t.id ON CONFLICT DO NOTHING`,
 		`INSERT INTO service_state (service_id, state, since_at, proven_at) SELECT t.id, state, since_at, proven_at
@@ -87,7 +90,15 @@ func (s *Store) Days(ctx context.Context, services []int64, from time.Time) (map
 		}
 		out[id] = append(days, ledger.Unpack(day, hours, latency))
 	}
-	return out, rows.Err()
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	packed, err := s.months(ctx, services, ledger.MonthOf(from), time.Now())
+	for id, list := range packed {
+		list = slices.DeleteFunc(list, func(d ledger.Day) bool { return d.Start.Before(ledger.DayOf(from)) })
+		out[id] = laidOver(list, out[id])
+	}
+	return out, err
 }
 
 // Today lists the day of now of every service. Days that an earlier run left under way and that are over by now are put

@@ -71,13 +71,13 @@ type Board struct {
 	log    *slog.Logger
 
 	mu         locks.Leaf
-	faults     map[int64][]Fault // by site ID; under 0 those of areas
-	numbers    uint64            // given to faults so far
-	work       []fault.Work      // planned
+	faults     map[int64][]Fault   // by site ID; under 0 those of areas
+	numbers    uint64              // given to faults so far
+	work       []fault.Work        // planned
 	diagnoses  map[int64]Diagnosis // of sites that are not well
-	dirty      map[int64]bool // sites to be reviewed
-	stale      map[int64]bool // sites whose evidence changed since their diagnosis
-	well       map[int64]bool // sites where all was well at their diagnosis
+	dirty      map[int64]bool      // sites to be reviewed
+	stale      map[int64]bool      // sites whose evidence changed since their diagnosis
+	well       map[int64]bool      // sites where all was well at their diagnosis
 	neighbours neighbours
 	// reviewing is held during a review, so that what two of them find does not mix.
 	reviewing locks.Review

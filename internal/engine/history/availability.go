@@ -63,6 +63,13 @@ func (h *History) Retain(ctx context.Context) error {
 	if err := h.store.EnsurePartitions(ctx, h.now()); err != nil {
 		return err
 	}
+	packed, err := h.store.PackMonths(ctx, h.now())
+	if len(packed) > 0 {
+		h.log.Info("the history of months that are over is packed", "months", packed)
+	}
+	if err != nil {
+		return err
+	}
 	dropped, err := h.store.DropOldPartitions(ctx, h.now())
 	if len(dropped) > 0 {
 		h.log.Info("old history dropped", "partitions", dropped)
