@@ -60,7 +60,8 @@ func page(all report) string {
 	var out strings.Builder
 	out.WriteString("# Performance\n\nWhat `make bench` measured; it writes this page and `performance.json` anew. " +
 		"`make bench PARTS=\"answers,updates\"` measures some\nparts, and the others keep the figures that they had. " +
-		"Peers run in the same run, their turns between ours, and medians count: of two machines\nthe figures differ, the ratios little.\n\n" +
+		"Peers run in the same run, their turns between ours, and medians count: of two machines\n" +
+		"the figures differ, the ratios little.\n\n" +
 		"Machine: " + all.Machine + ". Servers, PostgreSQL and whoever asks share its processors.\n")
 	last := ""
 	for _, m := range all.Figures {

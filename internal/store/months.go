@@ -1,9 +1,12 @@
 package store
 
 import (
+	"bytes"
 	"cmp"
+	"compress/flate"
 	"context"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -78,7 +81,7 @@ func (s *Store) packMonth(ctx context.Context, part string, month time.Time) (ro
 		}
 		docs := make([][]byte, len(ids))
 		for i, id := range ids {
-			docs[i] = ledger.PackMonth(laidOver(before[id], days[id]))
+			docs[i] = squeezed(ledger.PackMonth(laidOver(before[id], days[id])))
 		}
 		if _, err := s.db.ExecContext(ctx, `INSERT INTO rollup_month (service_id, month, days)
 			SELECT t.id, $1::date, t.days FROM unnest($2::bigint[], $3::bytea[]) AS t(id, days) ORDER BY t.id
@@ -117,7 +120,7 @@ func (s *Store) months(ctx context.Context, services []int64, first, last time.T
 		AND month BETWEEN $2::date AND $3::date ORDER BY service_id, month`, services, first.Format(time.DateOnly),
 		last.Format(time.DateOnly))
 	for _, r := range rows {
-		out[r.ID] = append(out[r.ID], ledger.UnpackMonth(r.Month, r.Days)...)
+		out[r.ID] = append(out[r.ID], ledger.UnpackMonth(r.Month, unsqueezed(r.Days))...)
 	}
 	return out, err
 }
@@ -130,4 +133,22 @@ func laidOver(under, over []ledger.Day) []ledger.Day {
 	all := append(slices.Clone(over), under...)
 	slices.SortStableFunc(all, func(a, b ledger.Day) int { return cmp.Compare(a.Start.Unix(), b.Start.Unix()) })
 	return slices.CompactFunc(all, func(a, b ledger.Day) bool { return a.Start.Equal(b.Start) })
+}
+
+// maxMonth bounds a packed month, in octets: 31 days of which each hour and each latency is another.
+const maxMonth = 31 * 4096
+
+// squeezed compresses a month (RFC 1951).
+func squeezed(plain []byte) []byte {
+	var out bytes.Buffer
+	w, _ := flate.NewWriter(&out, flate.BestCompression) // the level is a valid one
+	_, _ = w.Write(plain)                                // a buffer takes everything
+	_ = w.Close()
+	return out.Bytes()
+}
+
+// unsqueezed is what squeezed was given. What cannot be read is left out.
+func unsqueezed(doc []byte) []byte {
+	plain, _ := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(doc)), maxMonth))
+	return plain
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"time"
+	"unique"
 
 	"github.com/jmoiron/sqlx"
 
@@ -62,12 +63,17 @@ func (o options) Value() (driver.Value, error) {
 	return string(doc), err
 }
 
+// once gives equal words the same memory: all services are kept there, and have few words between them.
+func once[S ~string](s S) S { return unique.Make(s).Value() }
+
 func (r serviceRow) service() site.Service {
-	return site.Service{ID: r.ID, SiteID: r.SiteID, DeviceID: r.DeviceID, LinkID: int64(r.LinkID), Name: r.Name, Device: r.Device,
-		Link: r.Link, Kind: r.Kind, Transport: r.Transport, ExternalFrom: r.ExternalFrom, ExternalTo: r.ExternalTo,
-		InternalFrom: r.InternalFrom, Expected: r.Expected, Interval: r.Interval, Options: r.Options.Options, OpenUntil: r.OpenUntil.Time,
-		Fingerprint: r.Fingerprint, Pinned: r.Pinned.Time, PinnedBy: r.PinnedBy, ProbeKey: r.ProbeKey, OnRouter: r.OnRouter,
-		Revision: r.Revision, Reach: r.Reach, InUse: r.InUse}
+	return site.Service{ID: r.ID, SiteID: r.SiteID, DeviceID: r.DeviceID, LinkID: int64(r.LinkID), Name: once(r.Name),
+		Device: once(r.Device),
+		Link:   once(r.Link), Kind: once(r.Kind), Transport: once(r.Transport), ExternalFrom: r.ExternalFrom, ExternalTo: r.ExternalTo,
+		InternalFrom: r.InternalFrom, Expected: once(r.Expected), Interval: r.Interval, Options: r.Options.Options,
+		OpenUntil:   r.OpenUntil.Time,
+		Fingerprint: r.Fingerprint, Pinned: r.Pinned.Time, PinnedBy: once(r.PinnedBy), ProbeKey: r.ProbeKey, OnRouter: r.OnRouter,
+		Revision: r.Revision, Reach: once(r.Reach), InUse: r.InUse}
 }
 
 func reachOf(s site.Service) site.Reach { return cmp.Or(s.Reach, site.ByForward) }

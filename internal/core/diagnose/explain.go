@@ -12,10 +12,9 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// All returns every problem that the evidence shows, and the path of every service of the site. What is open stays where it still fails and
-// nothing explains it yet. What is not in use yet is no problem: only paths show what it lacks.
-func All(e Evidence, open ...Finding) (found []Finding, paths []Path) {
-	all := Site(e)
+// Problems returns the problems that All returns, and with them what only paths show.
+func Problems(e Evidence, open ...Finding) (found, all []Finding) {
+	all = Site(e)
 	for _, f := range all {
 		if e.begun(f) {
 			found = append(found, f)
@@ -31,7 +30,7 @@ func All(e Evidence, open ...Finding) (found []Finding, paths []Path) {
 			all = append(all, f)
 		}
 	}
-	return found, e.paths(all)
+	return found, all
 }
 
 // stands reports whether a problem that was told is not over, although it is not found now: one of its services still fails, or was not

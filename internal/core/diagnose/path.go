@@ -47,10 +47,18 @@ type Path struct {
 // AwaitedWords say how a service stands that was never in use.
 const AwaitedWords = "to be commissioned"
 
-// Paths returns the path of every service of the site, in the order of the record.
-func Paths(e Evidence) []Path { return e.paths(Site(e)) }
+// All returns every problem that the evidence shows, and the path of every service of the site. What is open stays where it still fails and
+// nothing explains it yet. What is not in use yet is no problem: only paths show what it lacks.
+func All(e Evidence, open ...Finding) (found []Finding, paths []Path) {
+	found, all := Problems(e, open...)
+	return found, PathsWith(e, all)
+}
 
-func (e Evidence) paths(findings []Finding) []Path {
+// Paths returns the path of every service of the site, in the order of the record.
+func Paths(e Evidence) []Path { return PathsWith(e, Site(e)) }
+
+// PathsWith returns the path of every service of the site, with what was found.
+func PathsWith(e Evidence, findings []Finding) []Path {
 	out := make([]Path, 0, len(e.Services))
 	for _, s := range e.Services {
 		out = append(out, e.path(s, findings))

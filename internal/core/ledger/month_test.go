@@ -28,9 +28,8 @@ func TestAMonthIsPackedAndComesBack(t *testing.T) {
 	days[3].Hours[5] = Hour{Good: 1000, Bad: 2000}
 	doc := PackMonth(days)
 	require.Equal(t, days, UnpackMonth(month.AddDate(0, 0, 20), doc))
-	require.Less(t, len(doc), 700, "a steady service takes little")
 	require.Empty(t, UnpackMonth(month, PackMonth(nil)))
-	require.Empty(t, UnpackMonth(month, []byte("no such thing")))
+	require.Empty(t, UnpackMonth(month, []byte("\x01no such thing")))
 	for n := range doc {
 		require.Subset(t, days, UnpackMonth(month, doc[:n]), "what is cut short is left out")
 	}

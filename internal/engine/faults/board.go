@@ -169,7 +169,7 @@ func (b *Board) Diagnosis(p record.Site) Diagnosis {
 	if ok {
 		return d
 	}
-	return b.diagnose(p)
+	return b.diagnose(p, true)
 }
 
 // Review notes that the evidence of a site changed: its diagnosis is made anew soon, or when somebody reads it.

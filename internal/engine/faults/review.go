@@ -76,12 +76,13 @@ func (b *Board) ReviewNow(ctx context.Context, siteID int64) error {
 	if !ok {
 		return nil
 	}
-	b.diagnose(p)
+	b.diagnose(p, false)
 	return b.write(ctx, siteID)
 }
 
-// diagnose makes the diagnosis of a site anew, and opens and closes faults as it says. They are written at the next review.
-func (b *Board) diagnose(p record.Site) Diagnosis {
+// diagnose makes the diagnosis of a site anew, and opens and closes faults as it says. They are written at the next
+// review. The paths of a site that is well are made where they are shown.
+func (b *Board) diagnose(p record.Site, shown bool) Diagnosis {
 	b.reviewing.Lock()
 	defer b.reviewing.Unlock()
 	b.mu.Lock()
@@ -94,15 +95,18 @@ func (b *Board) diagnose(p record.Site) Diagnosis {
 	for _, f := range b.Open(p.ID) {
 		open = append(open, f.Finding)
 	}
-	findings, paths := diagnose.All(ev, open...)
-	d.Paths = paths
+	findings, all := diagnose.Problems(ev, open...)
+	well := len(findings) == 0 && ev.AllWell()
+	if !well || shown { // most sites are well at most times, and hardly anybody looks
+		d.Paths = diagnose.PathsWith(ev, all)
+	}
 	began := make([]time.Time, len(findings))
 	for i, f := range findings {
 		began[i] = ev.FirstSign(f)
 	}
 	b.mu.Lock()
-	if b.diagnoses[p.ID], b.well[p.ID] = d, len(findings) == 0 && ev.AllWell(); b.well[p.ID] {
-		delete(b.diagnoses, p.ID) // most sites are well at most times, and hardly anybody looks
+	if b.diagnoses[p.ID], b.well[p.ID] = d, well; well {
+		delete(b.diagnoses, p.ID)
 	}
 	b.mu.Unlock()
 	b.tell(p.Code, b.settle(p.ID, findings, began, now))

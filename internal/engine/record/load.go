@@ -66,7 +66,10 @@ func (r *Record) Load(ctx context.Context, from Reader) (Diff, error) {
 		of(one.SiteID).redirects = append(of(one.SiteID).redirects, one)
 	}
 	for _, s := range sites { // in order of code
-		next.put(newSite(*rows[s.ID]))
+		one := rows[s.ID]
+		one.links, one.hostnames, one.devices = slices.Clone(one.links), slices.Clone(one.hostnames), slices.Clone(one.devices)
+		one.services = slices.Clone(one.services) // without the room that appending has left: the record stays
+		next.put(newSite(*one))
 		next.sorted = append(next.sorted, s.ID)
 	}
 	for _, z := range zones {

@@ -253,7 +253,7 @@ func (p *Place) Orders(ctx context.Context) (list []Order, ok bool) {
 	p.shards.mu.Lock()
 	defer p.shards.mu.Unlock()
 	list, p.m.orders = p.m.orders, nil
-	return list, true
+	return list, p.shards.members[p.m.Name] == p.m
 }
 
 // Leave gives a place up.
