@@ -24,7 +24,11 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 		kills, changes = 50, 70
 	}
 	database := testbed.Database(t)
-	active := testbed.Launch(t, database)
+	ports := [2]int{testbed.FreePort(t), testbed.FreePort(t)} // a secondary has to know where its primaries are
+	launch := func(n int) *testbed.Process {
+		return testbed.Launch(t, database, "--dns", fmt.Sprintf("127.0.0.1:%d", ports[n%2]))
+	}
+	active := launch(0)
 	owner, _ := active.Owner(t)
 	s := &testbed.Service{Client: owner}
 	var routers [links]testbed.Router
@@ -36,7 +40,8 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 	}
 	name := func(i int) string { return fmt.Sprintf("site-%d.%s", i, zone) }
 	address := func(i, n int64) string { return fmt.Sprintf("198.51.100.%d", 1+(i*40+n%40)%250) }
-	standby := testbed.Launch(t, database)
+	standby := launch(1)
+	others := besides(t, s, ports, "site-0."+zone, "SITE-1")
 
 	var offered, acknowledged [links]atomic.Int64
 	var total atomic.Int64
@@ -92,7 +97,8 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 		serial = now
 		enough()
 		asking.Wait()
-		active, standby = standby, testbed.Launch(t, database)
+		others.have(t, standby.DNS, name, links)
+		active, standby = standby, launch(round)
 	}
 	// Each change that was acknowledged differs from the one before, so each of them has a move; one on its way at a kill may have.
 	recorded := one[int64](t, database, `SELECT (SELECT count(*) FROM move) + (SELECT count(*) FROM accepted)`)
@@ -102,4 +108,5 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 	require.LessOrEqual(t, recorded, total.Load()+int64(links*kills))
 	require.LessOrEqual(t, worst, 5*time.Second)
 	require.LessOrEqual(t, longest, time.Second)
+	others.were(t)
 }
