@@ -138,7 +138,7 @@ start the agent there, then look whether everything answers.`,
 		}
 	}
 	in(groupStart, serveCommand(), demoCommand(), loginCommand(), ownerCommand(), personCommand(), keyCommand(), settingsCommand(),
-		doctorCommand(), backupCommand(), secretsKeyCommand(), manualCommand())
+		doctorCommand(), consistencyCommand(), backupCommand(), secretsKeyCommand(), manualCommand())
 	in(groupRecord, zoneCommand(), siteCommand(), linkCommand(), hostnameCommand(), aliasCommand(), redirectCommand(),
 		recordCommand(), signingKeyCommand(), deviceCommand(), serviceCommand(), kindsCommand(), kitCommand(), removedCommand(),
 		restoreCommand(),

@@ -13,10 +13,11 @@ import (
 // Pool is the pool of connections, for the job queue.
 func (s *Store) Pool() *pgxpool.Pool { return s.pool }
 
-// AdoptJobs takes over the jobs of servers that are gone: those that run by the queue's record. It is for whoever has just become the
-// writer, before its queue starts.
-func (s *Store) AdoptJobs(ctx context.Context) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE river_job SET state = 'available', scheduled_at = now() WHERE state = 'running'`)
+// AdoptJobs takes over the jobs of servers that are gone: those that run by the queue's record, and not by own. It is for the writer, again
+// and again: what a server that was killed had asked of the database may be carried out after that.
+func (s *Store) AdoptJobs(ctx context.Context, own string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE river_job SET state = 'available', scheduled_at = now() WHERE state = 'running'
+		AND attempted_by[array_upper(attempted_by, 1)] IS DISTINCT FROM $1`, own)
 	return err
 }
 

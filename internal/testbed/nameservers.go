@@ -37,7 +37,7 @@ func FreePort(t testing.TB) int {
 type Secondary struct {
 	Zone         string
 	Primary      int // port on 127.0.0.1
-	Also         int // that of another one, for NSD; 0 for none
+	Also         int // that of another one, for Knot; 0 for none
 	Key, Secret  string
 	Listen       int    // port
 	Host, From   string // its address and the primary's; 127.0.0.1 if empty, and for BIND
@@ -142,9 +142,6 @@ zone:
   request-xfr: FROM@PRIMARY KEY
   allow-notify: FROM KEY
 `)
-	if s.Also != 0 {
-		config += fmt.Sprintf("  request-xfr: 127.0.0.1@%d %s\n", s.Also, s.Key)
-	}
 	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "nsd.conf"), []byte(config), 0o644))
 	s.run(t, "-d", "-c", filepath.Join(s.dir, "nsd.conf"))
 	return &s
@@ -189,6 +186,11 @@ zone:
     master: primary
     acl: told
 `)
+	if s.Also != 0 {
+		config = strings.Replace(config, "acl:\n", fmt.Sprintf("  - id: also\n    address: 127.0.0.1@%d\n    key: %s\nacl:\n", s.Also,
+			s.Key), 1)
+		config = strings.Replace(config, "master: primary", "master: [primary, also]", 1)
+	}
 	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "knot.conf"), []byte(config), 0o644))
 	s.run(t, "-c", filepath.Join(s.dir, "knot.conf"))
 	return &s

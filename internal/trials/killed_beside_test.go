@@ -16,7 +16,9 @@ import (
 
 // others are name servers beside ours, while ours are killed: a secondary of the zone, and the primary of another zone that is pushed to.
 type others struct {
+	// secondary is Knot: NSD answers from two processes, an older and a newer one, while it takes a change over.
 	secondary, primary *testbed.Secondary
+	database           string
 	ours, ferry        string // names of one site each
 
 	mu     sync.Mutex
@@ -33,7 +35,7 @@ func besides(t *testing.T, s *testbed.Service, ports [2]int, ours, site string) 
 	key, err := s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: "transfer.saltmarsh.example"})
 	require.NoError(t, err)
 	o := &others{ours: ours, ferry: "ferry." + quay}
-	o.secondary = testbed.StartNSD(t, testbed.Secondary{Zone: zone, Primary: ports[0], Also: ports[1], Key: key.Name, Secret: key.Secret,
+	o.secondary = testbed.StartKnot(t, testbed.Secondary{Zone: zone, Primary: ports[0], Also: ports[1], Key: key.Name, Secret: key.Secret,
 		Listen: testbed.FreePort(t)})
 	_, err = s.Client.EditZone(t.Context(), zone, client.Fields{"transfer_key": key.Name, "notify": []string{o.secondary.Addr()}})
 	require.NoError(t, err)

@@ -109,4 +109,5 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 	require.LessOrEqual(t, worst, 5*time.Second)
 	require.LessOrEqual(t, longest, time.Second)
 	others.were(t)
+	consistent(t, database)
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/client"
+	"inkpost.example/inkpost/internal/daemon"
 	"inkpost.example/inkpost/internal/testbed"
 )
 
@@ -46,6 +47,15 @@ func status(err error) int {
 func soaking() time.Duration {
 	long, _ := time.ParseDuration(os.Getenv("INKPOST_SOAK"))
 	return long
+}
+
+// consistent checks that nothing contradicts itself of what a database has on record.
+func consistent(t testing.TB, database string) {
+	t.Helper()
+	found, kinds, err := daemon.Contradictions(context.Background(), database)
+	require.NoError(t, err)
+	require.Greater(t, kinds, 10)
+	require.Empty(t, found)
 }
 
 // query runs a statement in a service's database.

@@ -104,4 +104,5 @@ func TestADatabasesStandbyIsPromoted(t *testing.T) {
 		})
 	}
 	require.Equal(t, 1, writers)
+	consistent(t, database)
 }

@@ -192,3 +192,40 @@ func TestALostPacketOfAPushCostsNothing(t *testing.T) {
 	require.Equal(t, "elsewhere.example.", alias())
 	require.Eventually(t, func() bool { return alias() == "ferry."+quay+"." }, 20*time.Second, 50*time.Millisecond)
 }
+
+// What a server that is killed has asked of the database may be carried out after another one has begun to write: then a job runs by the
+// record, and nobody does it.
+func TestAJobThatNobodyDoesIsDone(t *testing.T) {
+	t.Parallel()
+	primary, err := lab.NewPrimary("127.0.0.1:0", quay, pushKey, words)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = primary.SetRunning(false) })
+	way := underWeather(t, primary.Addr())
+	database := testbed.Database(t)
+	s := start(t, func(o *options) { o.Database = database })
+	s.Record(t, "QUA-01")
+	_, err = s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: pushKey, Secret: words})
+	require.NoError(t, err)
+	_, err = s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: quay, Kind: "remote", Primary: way.at, PrimaryKey: pushKey,
+		Transport: "udp"})
+	require.NoError(t, err)
+	_, err = s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "ferry." + quay, Site: "QUA-01"})
+	require.NoError(t, err)
+	r := s.Router(t, "QUA-01")
+	require.NoError(t, r.Announce(t.Context(), "198.51.100.1"))
+	_, err = s.Client.PushZone(t.Context(), quay)
+	require.NoError(t, err)
+	there := func(address string) func() bool {
+		return func() bool { return testbed.Resolve(primary.Addr(), "ferry."+quay) == address }
+	}
+	soon(t, 20*time.Second, "pushed", there("198.51.100.1"))
+	way.mode.Store("away")
+	require.NoError(t, r.Announce(t.Context(), "198.51.100.2"))
+	soon(t, 30*time.Second, "its job waits for the next try", func() bool {
+		query(t, database, `UPDATE river_job SET state = 'running', attempted_by = '{gone}', attempted_at = now()
+			WHERE state IN ('retryable', 'scheduled', 'available') AND kind LIKE '%push%'`)
+		return one[int](t, database, `SELECT count(*) FROM river_job WHERE state = 'running' AND attempted_by = '{gone}'`) > 0
+	})
+	way.mode.Store("fair")
+	soon(t, 20*time.Second, "somebody does it", there("198.51.100.2"))
+}

@@ -70,6 +70,7 @@ func TestARestartRewritesNoHistory(t *testing.T) {
 		return svc.State == "reachable"
 	})
 	require.Equal(t, before, stages(again), "neither the restart nor a service that came later changes a finished move")
+	consistent(t, database)
 }
 
 func TestAZoneThatWasRestoredGoesOnAfterWhatWasSeen(t *testing.T) {

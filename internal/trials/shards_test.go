@@ -125,4 +125,5 @@ func TestServersShareTheProbes(t *testing.T) {
 	faults, err := s.Client.Faults(t.Context(), "", false)
 	require.NoError(t, err)
 	require.Empty(t, faults)
+	consistent(t, database)
 }

@@ -125,6 +125,7 @@ func TestADatabaseWithoutConnectionsRefusesAndRecovers(t *testing.T) {
 	require.True(t, m.move(20*time.Second), "it goes on by itself")
 	m.answered(t, "afterwards")
 	m.kept(t)
+	consistent(t, database)
 }
 
 // slowly stands between the service and its database, and passes everything on late. It returns the database's URL through it.
@@ -245,6 +246,7 @@ func TestAFullDiskRefusesAndLosesNothing(t *testing.T) {
 	}
 	m.answered(t, "afterwards")
 	m.kept(t)
+	consistent(t, c.URL("inkpost"))
 }
 
 // fill has the database write its log, as others do that use it; what comes of it does not matter.

@@ -93,4 +93,5 @@ func TestNoNoticeIsLostAndNoneIsTwoForItsReceiver(t *testing.T) {
 	}
 	t.Logf("%d notices, %d of them sent again after a kill, each with the ID that it had", n, again)
 	require.Equal(t, announced, one[int](t, database, `SELECT count(*)::int FROM notice_item`), "one thing is told once")
+	consistent(t, database)
 }

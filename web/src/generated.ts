@@ -705,6 +705,18 @@ export interface components {
             ttl_seconds: number;
             type: string;
         };
+        LentRound: {
+            /** Format: int64 */
+            age_us: number;
+            behind?: boolean;
+            /** Format: int64 */
+            id: number;
+            round?: unknown;
+        };
+        LentRounds: {
+            rounds?: components["schemas"]["LentRound"][];
+            server?: string;
+        };
         Line: {
             name: string;
             text: string;

@@ -23,10 +23,13 @@ const Limit = 20 * time.Second
 // longestJob is how long any job may take: what runs for longer is run by nobody any more.
 const longestJob = 90 * time.Second
 
+// adoptEvery is how often jobs are looked for that another server has left half-done.
+const adoptEvery = 5 * time.Second
+
 // Queue is the room. It is safe for concurrent use once it is open.
 type Queue struct {
 	pool     *pgxpool.Pool
-	adopt    func(context.Context) error
+	adopt    func(ctx context.Context, own string) error
 	log      *slog.Logger
 	workers  *river.Workers
 	queues   map[string]river.QueueConfig
@@ -34,8 +37,9 @@ type Queue struct {
 	client   *river.Client[pgx.Tx]
 }
 
-// New returns a queue that does nothing yet. adopt returns jobs back to the queue that an earlier server left half-done.
-func New(pool *pgxpool.Pool, adopt func(context.Context) error, log *slog.Logger) *Queue {
+// New returns a queue that does nothing yet. adopt returns jobs to the queue that run by its record, and not by the client own:
+// an earlier server left them half-done.
+func New(pool *pgxpool.Pool, adopt func(ctx context.Context, own string) error, log *slog.Logger) *Queue {
 	return &Queue{pool: pool, adopt: adopt, log: log, workers: river.NewWorkers(), queues: map[string]river.QueueConfig{}}
 }
 
@@ -69,7 +73,7 @@ func (q *Queue) Client() *river.Client[pgx.Tx] { return q.client }
 // Run has jobs done until ctx ends.
 func (q *Queue) Run(ctx context.Context) {
 	for {
-		err := q.adopt(ctx) // only we write: jobs marked as running are run by nobody
+		err := q.adopt(ctx, q.client.ID()) // only we write: jobs of others are run by nobody
 		if err == nil {
 			err = q.client.Start(ctx)
 		}
@@ -83,7 +87,17 @@ func (q *Queue) Run(ctx context.Context) {
 			return
 		}
 	}
-	<-ctx.Done()
+	tick := time.NewTicker(adoptEvery)
+	defer tick.Stop()
+	for ctx.Err() == nil {
+		select {
+		case <-tick.C:
+			if err := q.adopt(ctx, q.client.ID()); err != nil && ctx.Err() == nil {
+				q.log.Warn("jobs that another server may have left half-done are not looked for; trying again", "error", err)
+			}
+		case <-ctx.Done():
+		}
+	}
 	bounded, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	_ = q.client.StopAndCancel(bounded)

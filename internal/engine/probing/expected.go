@@ -164,3 +164,11 @@ func (p *Prober) ForgetVantage(id int64) {
 		w.results = slices.DeleteFunc(w.results, func(v VantageResult) bool { return v.Vantage == id })
 	}
 }
+
+// Elsewhere counts, at other links of a service's provider, those at which its external port works, and those at which it is silent while
+// other ports work.
+func (p *Prober) Elsewhere(s site.Service, l site.Link) (works, silent int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.ports.Elsewhere(s, l)
+}

@@ -9,6 +9,7 @@ import (
 
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/probing/ports"
 	"inkpost.example/inkpost/internal/engine/rounds"
 )
 
@@ -64,7 +65,7 @@ func (p *Prober) reviewFitness() {
 	before := p.unfit
 	sights := map[int64]*probe.SharedView{}
 	links := map[int64]probe.LinkView[int64]{}
-	lossyLinks, shared, alive := probe.LossView{}, ports{}, map[int64]bool{}
+	lossyLinks, shared, alive := probe.LossView{}, ports.Seen{}, map[int64]bool{}
 	all := len(p.watches) <= fitMost || p.Ticks().Sub(p.surveyed) >= surveyEvery
 	if all {
 		p.surveyed = p.Ticks()
@@ -82,7 +83,7 @@ func (p *Prober) reviewFitness() {
 		}
 		l, _ := where.Followed(w.service.LinkID)
 		lossyLinks = lossyLinks.With(l.ID, w.Lately)
-		shared.note(p.ports, *w.service, l, w.View.Outcome)
+		shared.Note(p.ports, *w.service, l, w.View.Outcome)
 		alive[l.ID] = alive[l.ID] || w.State == probe.StateReachable && w.View.Outcome.Good()
 		for i, v := range w.results {
 			if v.LeftOut != "" || now.Sub(v.At) > rule.Stale {
@@ -111,7 +112,7 @@ func (p *Prober) reviewFitness() {
 		}
 	}
 	if p.lossy = lossyLinks.Lossy(); all {
-		p.ports = shared.without(alive)
+		p.ports = shared.Without(alive)
 	}
 	p.mu.Unlock()
 	for id, s := range sights {

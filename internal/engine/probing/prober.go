@@ -24,6 +24,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/probing/counts"
+	"inkpost.example/inkpost/internal/engine/probing/ports"
 	"inkpost.example/inkpost/internal/engine/probing/quarantine"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
@@ -91,7 +92,7 @@ type Prober struct {
 	burst    pace.Burst
 	surveyed time.Time        // when all services were last looked at for that
 	unfit    map[int64]string // vantage points whose results do not count at present, and why
-	ports    ports            // of providers, that are silent somewhere
+	ports    ports.Seen       // of providers, that are silent somewhere
 	lossy    bool             // probes of ours get lost at most links
 	wake     chan struct{}
 	slots    *semaphore.Weighted

@@ -58,7 +58,7 @@ func (m *memory) DropRemoteName(_ context.Context, _ int64, name names.Name) err
 	delete(m.rows, name)
 	return m.failed
 }
-func (m *memory) AdoptJobs(context.Context) error { return nil }
+func (m *memory) AdoptJobs(context.Context, string) error { return nil }
 
 // engine notes what was taken.
 type engine struct{ taken []string }
