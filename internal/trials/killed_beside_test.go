@@ -18,7 +18,6 @@ import (
 type others struct {
 	// secondary is Knot: NSD answers from two processes, an older and a newer one, while it takes a change over.
 	secondary, primary *testbed.Secondary
-	database           string
 	ours, ferry        string // names of one site each
 
 	mu     sync.Mutex
