@@ -40,6 +40,7 @@ var parts = []part{
 	{"several servers", []string{"test", "-run", "xxx", "-bench", "Members", "-benchtime", "900x", "-timeout", "20m", "./bench"}},
 	{"agents", []string{"test", "-run", "xxx", "-bench", "IdleAgents", "-benchtime", "1x", "-timeout", "30m", "./bench"}},
 	{"probing", []string{"run", "./bench/scale"}},
+	{"a million", []string{"run", "./bench/million"}},
 	{"history", []string{"run", "./bench/keeping"}},
 	{"edits", []string{"run", "./bench/edits"}},
 	{"console", []string{"run", "./bench/console"}},

@@ -126,3 +126,35 @@ func TestADatabaseThatHangsHoldsNobodyUp(t *testing.T) {
 	require.EventuallyWithT(t, func(c *collect) { require.NoError(c, r.Announce(context.Background(), "127.117.3.2")) },
 		30*time.Second, 500*time.Millisecond)
 }
+
+// A server that stands by asks the database who writes: one that hangs holds nobody up there, either.
+func TestADatabaseThatHangsHoldsNobodyUpAtAServerThatStandsBy(t *testing.T) {
+	t.Parallel()
+	database, _ := testbed.OwnDatabase(t)
+	s := start(t, func(o *options) { o.Database = database })
+	s.Record(t, "KET-07")
+	name := s.Name(t, "KET-07")
+	r := s.Router(t, "KET-07")
+	beside := testbed.Beside(t, s, database, nil)
+	require.NoError(t, r.At(beside.URL).Announce(t.Context(), "198.51.100.7"))
+	soon(t, 5*time.Second, "answered there", func() bool { return testbed.Resolve(beside.DNS, name) == "198.51.100.7" })
+
+	thaw := freeze(t, database)
+	for range 3 {
+		began := time.Now()
+		require.Equal(t, "198.51.100.7", testbed.Resolve(beside.DNS, name))
+		require.Less(t, time.Since(began), 500*time.Millisecond)
+		began = time.Now()
+		_, err := beside.Client.Site(t.Context(), "KET-07")
+		require.NoError(t, err, "who writes is known from before")
+		require.Less(t, time.Since(began), 4*time.Second)
+		began = time.Now()
+		require.Error(t, r.At(beside.URL).Announce(t.Context(), "198.51.100.8"), "nothing can be kept")
+		require.Less(t, time.Since(began), 15*time.Second)
+	}
+	thaw()
+	soon(t, 20*time.Second, "it goes on by itself", func() bool {
+		return r.At(beside.URL).Announce(context.Background(), "198.51.100.9") == nil
+	})
+	soon(t, 5*time.Second, "answered there again", func() bool { return testbed.Resolve(beside.DNS, name) == "198.51.100.9" })
+}

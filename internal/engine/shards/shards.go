@@ -136,6 +136,16 @@ func fit(name string, shard int) uint64 {
 	return x
 }
 
+// Holder is the name of the server in whose shard a site is; "" for this one.
+func (s *Shards) Holder(siteID int64) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if m := s.holders[Of(siteID)]; m != nil {
+		return m.Name
+	}
+	return ""
+}
+
 // List lists the other servers by name.
 func (s *Shards) List() []Member {
 	s.mu.Lock()
