@@ -208,22 +208,27 @@ func confirmations(b *testing.B, c *client.Client, n int) (list []time.Duration)
 	return list
 }
 
-// BenchmarkImport takes a zone file of 50,000 records over.
+// BenchmarkImport takes zone files of 50,000 records over; the median counts.
 func BenchmarkImport(b *testing.B) {
-	const records = 50_000
+	const records, rounds = 50_000, 3
 	_, s := alone(b)
-	var file strings.Builder
-	file.WriteString("$ORIGIN large.saltmarsh.example.\n$TTL 300\n@ SOA ns1.elsewhere.example. hostmaster.elsewhere.example. 1 3600 300 " +
-		"1209600 300\n@ NS ns1.elsewhere.example.\n")
-	for i := range records {
-		fmt.Fprintf(&file, "host-%d A 198.51.100.%d\n", i, 1+i%250)
+	var took []float64
+	for round := range rounds {
+		apex := fmt.Sprintf("large-%d.saltmarsh.example", round)
+		var file strings.Builder
+		fmt.Fprintf(&file, "$ORIGIN %s.\n$TTL 300\n@ SOA ns1.elsewhere.example. hostmaster.elsewhere.example. 1 3600 300 1209600 300\n"+
+			"@ NS ns1.elsewhere.example.\n", apex)
+		for i := range records {
+			fmt.Fprintf(&file, "host-%d A 198.51.100.%d\n", i, 1+i%250)
+		}
+		began := time.Now()
+		out, err := s.Client.ImportZone(b.Context(), apex, strings.NewReader(file.String()), contract.ZoneImportInput{})
+		require.NoError(b, err)
+		took = append(took, time.Since(began).Seconds())
+		require.GreaterOrEqual(b, len(out.Added), records)
 	}
-	began := time.Now()
-	out, err := s.Client.ImportZone(b.Context(), "large.saltmarsh.example", strings.NewReader(file.String()), contract.ZoneImportInput{})
-	require.NoError(b, err)
-	took := time.Since(began)
-	require.GreaterOrEqual(b, len(out.Added), records)
-	figures.AtMost("import", "import of 50,000 records", took.Seconds(), "s", 3, "")
-	b.ReportMetric(took.Seconds(), "s")
+	slices.Sort(took)
+	figures.AtMost("import", "import of 50,000 records", took[rounds/2], "s", 3, "")
+	b.ReportMetric(took[rounds/2], "s")
 	b.ReportMetric(0, "ns/op")
 }

@@ -1,6 +1,6 @@
-// Million runs the rules of the core for a million services on a simulated clock: when each is probed, what a round means, what is kept of it.
-// Servers are as fast as they are said to be, and share the services as the real ones do. It prints how late probes are with so many servers,
-// and what the one that writes has to do for the others.
+// Million runs the rules of the core for a million services on a simulated clock: when each is probed, what a round means, what is kept of
+// it. Servers are as fast as they are said to be, and share the services as the real ones do. It prints how late probes are with so many
+// servers, and what the one that writes has to do for the others.
 package main
 
 import (
@@ -187,7 +187,8 @@ func simulate(w world) {
 	share := 100 * (time.Duration(judged) * w.judging).Seconds() / (time.Duration(w.minutes) * time.Minute).Seconds()
 	fmt.Printf("%d services, %d servers of %.0f rounds/s: %.0f rounds/s; late %v (median), %v (99 %%); failures told after %v (median), %v (99 %%), "+
 		"%d wrongly; the one that writes is busy judging for %.0f %% of a processor; the core takes %.1f µs a round and %.0f octets a service "+
-		"(%v of real time)\n", w.services, w.servers, w.rate, perSecond, at(late, 0.5), at(late, 0.99), at(told, 0.5), at(told, 0.99), wrong, share,
+		"(%v of real time)\n", w.services, w.servers, w.rate, perSecond, at(late, 0.5), at(late, 0.99), at(told, 0.5), at(told, 0.99),
+		wrong, share,
 		float64(core.Microseconds())/float64(rounds), float64(after.HeapAlloc-before.HeapAlloc)/float64(w.services),
 		time.Since(real).Round(time.Second))
 	what := fmt.Sprintf("a million services at 60 s, %d servers: ", w.servers)
@@ -196,6 +197,7 @@ func simulate(w world) {
 	figures.Plain("a million", what+"of one processor, the writer's judging", share, "%", "simulated clock")
 	if w.servers == 1 {
 		figures.Plain("a million", "what the core takes a round", float64(core.Nanoseconds())/float64(rounds)/1000, "µs", "")
-		figures.Plain("a million", "what the core keeps of a service", float64(after.HeapAlloc-before.HeapAlloc)/float64(w.services), "octets", "")
+		figures.Plain("a million", "what the core keeps of a service", float64(after.HeapAlloc-before.HeapAlloc)/float64(w.services),
+			"octets", "")
 	}
 }

@@ -87,8 +87,8 @@ func TestServersShareTheProbes(t *testing.T) {
 		require.InDelta(t, 85, is.Shards, 40, is.Name)
 	}
 
-	// watched counts over a while, and checks that every service is looked at, and by one server only. A machine that has much to do is late,
-	// and looks again where an answer came late; nobody looks at everything twice.
+	// watched counts over a while, and checks that every service is looked at, and by one server only. A machine that has much to do is
+	// late, and looks again where an answer came late; nobody looks at everything twice.
 	const while = 6 * time.Second
 	watched := func(why string) {
 		t.Helper()

@@ -40,7 +40,7 @@ var contents = []struct {
 		"guides/without-agent", "guides/vantage", "guides/servers", "guides/certificates", "guides/team", "guides/several",
 		"guides/moving"}},
 	{"How it works", []string{"names", "agent", "probing", "why", "notices", "commissioning", "files"}},
-	{"Running it", []string{"running", "metrics", "reliability", "sizing", "scaling"}},
+	{"Running it", []string{"running", "metrics", "reliability", "sizing", "scaling", "performance"}},
 	{"To look up", []string{"causes", "api", "reference", "rights", "errors", "third-party"}},
 }
 
