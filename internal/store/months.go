@@ -23,8 +23,8 @@ const (
 	packedAtOnce = 2000
 )
 
-// PackMonths packs the days of months that are over, a month and a service a row, and says which months. A month is packed whole or, where
-// days of it come in meanwhile, again the next time: days that stand by themselves count before packed ones.
+// PackMonths packs the days of months that are over, a month and a service a row, and says which months. What is broken off goes on the
+// next time, and days that come in meanwhile are packed then: days that stand by themselves count before packed ones.
 func (s *Store) PackMonths(ctx context.Context, now time.Time) (packed []string, err error) {
 	var parts []string
 	if err := s.db.SelectContext(ctx, &parts, `SELECT relid::regclass::text FROM pg_partition_tree('rollup') WHERE isleaf ORDER BY
@@ -37,31 +37,30 @@ func (s *Store) PackMonths(ctx context.Context, now time.Time) (packed []string,
 			continue
 		}
 		rows, err := s.packMonth(ctx, part, month)
+		if rows > 0 {
+			packed = append(packed, month.Format("2006-01"))
+		}
+		if err == nil {
+			err = s.inTx(ctx, func(tx *sqlx.Tx) error {
+				var late bool // one came in meanwhile: it stays until the next time
+				if _, err := tx.ExecContext(ctx, `LOCK TABLE `+part+` IN EXCLUSIVE MODE`); err != nil {
+					return err
+				}
+				if err := tx.GetContext(ctx, &late, `SELECT EXISTS (SELECT 1 FROM `+part+`)`); err != nil || late {
+					return err
+				}
+				_, err := tx.ExecContext(ctx, `DROP TABLE `+part)
+				return err
+			})
+		}
 		if err != nil {
 			return packed, fmt.Errorf("pack the history of %s: %w", month.Format("2006-01"), err)
-		}
-		err = s.inTx(ctx, func(tx *sqlx.Tx) error {
-			var n int
-			if _, err := tx.ExecContext(ctx, `LOCK TABLE `+part+` IN EXCLUSIVE MODE`); err != nil {
-				return err
-			}
-			if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM `+part); err != nil || n != rows {
-				return err // more came in: it stays until the next time
-			}
-			if rows > 0 {
-				packed = append(packed, month.Format("2006-01"))
-			}
-			_, err := tx.ExecContext(ctx, `DROP TABLE `+part)
-			return err
-		})
-		if err != nil {
-			return packed, err
 		}
 	}
 	return packed, nil
 }
 
-// packMonth writes the days of a partition as months, and returns how many days they were.
+// packMonth writes the days of a partition as months, takes them out, and returns how many they were.
 func (s *Store) packMonth(ctx context.Context, part string, month time.Time) (rows int, err error) {
 	for last := int64(-1 << 63); ; {
 		var ids []int64
@@ -70,29 +69,42 @@ func (s *Store) packMonth(ctx context.Context, part string, month time.Time) (ro
 			return rows, err
 		}
 		last = ids[len(ids)-1]
-		days, n, err := s.daysIn(ctx, part, ids)
+		days, err := s.daysIn(ctx, part, ids)
 		if err != nil {
 			return rows, err
 		}
-		rows += n
 		before, err := s.months(ctx, ids, month, month)
 		if err != nil {
 			return rows, err
 		}
 		docs := make([][]byte, len(ids))
+		var owners []int64 // of the days that are packed, and which
+		var dates []string
 		for i, id := range ids {
+			for _, d := range days[id] {
+				owners, dates = append(owners, id), append(dates, d.Start.Format(time.DateOnly))
+			}
 			docs[i] = squeezed(ledger.PackMonth(laidOver(before[id], days[id])))
 		}
-		if _, err := s.db.ExecContext(ctx, `INSERT INTO rollup_month (service_id, month, days)
-			SELECT t.id, $1::date, t.days FROM unnest($2::bigint[], $3::bytea[]) AS t(id, days) ORDER BY t.id
-			ON CONFLICT (service_id, month) DO UPDATE SET days = excluded.days`, month.Format(time.DateOnly), ids, docs); err != nil {
+		err = s.inTx(ctx, func(tx *sqlx.Tx) error { // what is packed is not packed again, if this is broken off
+			if _, err := tx.ExecContext(ctx, `INSERT INTO rollup_month (service_id, month, days)
+				SELECT t.id, $1::date, t.days FROM unnest($2::bigint[], $3::bytea[]) AS t(id, days) ORDER BY t.id
+				ON CONFLICT (service_id, month) DO UPDATE SET days = excluded.days`, month.Format(time.DateOnly), ids, docs); err != nil {
+				return err
+			}
+			_, err := tx.ExecContext(ctx, `DELETE FROM `+part+` p USING unnest($1::bigint[], $2::date[]) AS t(id, day)
+				WHERE p.service_id = t.id AND p.day = t.day`, owners, dates)
+			return err
+		})
+		if err != nil {
 			return rows, err
 		}
+		rows += len(owners)
 	}
 }
 
-// daysIn lists the days of services that stand in a table by themselves, and counts them.
-func (s *Store) daysIn(ctx context.Context, table string, services []int64) (out map[int64][]ledger.Day, n int, err error) {
+// daysIn lists the days of services that stand in a table by themselves.
+func (s *Store) daysIn(ctx context.Context, table string, services []int64) (out map[int64][]ledger.Day, err error) {
 	var rows []struct {
 		ID      int64     `db:"service_id"`
 		Day     time.Time `db:"day"`
@@ -105,7 +117,7 @@ func (s *Store) daysIn(ctx context.Context, table string, services []int64) (out
 	for _, r := range rows {
 		out[r.ID] = append(out[r.ID], ledger.Unpack(r.Day, r.Hours, r.Latency))
 	}
-	return out, len(rows), err
+	return out, err
 }
 
 // months lists the packed days of services in the months from first to last.

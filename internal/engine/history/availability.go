@@ -63,16 +63,16 @@ func (h *History) Retain(ctx context.Context) error {
 	if err := h.store.EnsurePartitions(ctx, h.now()); err != nil {
 		return err
 	}
-	packed, err := h.store.PackMonths(ctx, h.now())
-	if len(packed) > 0 {
-		h.log.Info("the history of months that are over is packed", "months", packed)
+	dropped, err := h.store.DropOldPartitions(ctx, h.now())
+	if len(dropped) > 0 {
+		h.log.Info("old history dropped", "partitions", dropped)
 	}
 	if err != nil {
 		return err
 	}
-	dropped, err := h.store.DropOldPartitions(ctx, h.now())
-	if len(dropped) > 0 {
-		h.log.Info("old history dropped", "partitions", dropped)
+	packed, err := h.store.PackMonths(ctx, h.now())
+	if len(packed) > 0 {
+		h.log.Info("the history of months that are over is packed", "months", packed)
 	}
 	return err
 }

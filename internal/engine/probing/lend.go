@@ -47,7 +47,12 @@ func (p *Prober) round(ctx context.Context, b begun, n int64) Result {
 // Borrowed makes a round for the server that writes. ok is false where the record here is another than there.
 func (p *Prober) Borrowed(ctx context.Context, serviceID, revision int64, at netip.Addr, byName bool) (r Result, ok bool) {
 	s, ok := p.Watched(serviceID)
-	if !ok || s.Revision != revision || p.slots.Acquire(ctx, weight(s)) != nil {
+	where, there := p.record.Site(s.SiteID)
+	l, _ := where.Followed(s.LinkID)
+	if !ok || !there || s.Revision != revision || where.TargetOf(s, l) != at { // where the site was, somebody else may be by now
+		return r, false
+	}
+	if p.slots.Acquire(ctx, weight(s)) != nil {
 		return r, false
 	}
 	defer p.slots.Release(weight(s))
