@@ -122,7 +122,7 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 	if _, err := r.Record.LoadNow(ctx, r.Store); err != nil {
 		return fmt.Errorf("read the record: %w", err)
 	}
-	r.Jobs = jobs.New(st.Pool(), r.Store.AdoptJobs, r.Log)
+	r.Jobs = jobs.New(st.Pool(), r.Store.AdoptJobs, r.Quiet, r.Log)
 	if r.Push, err = push.New(ctx, e, r.Store, r.Record, r.Zones, r.Events, r.Jobs,
 		push.Config{Now: r.Clock, Ticks: r.Ticks, Counters: r.Counters, Log: r.Log}); err != nil {
 		return err
@@ -148,7 +148,7 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 	}
 	if r.Prober, err = probing.New(ctx, e, r.Store, r.Record, r.History, r.Events, probing.Config{Vantage: vantage, Attempts: r.Attempts,
 		Deadline: r.ProbeDeadline, CheckEvery: r.CheckEvery, NameServer: r.NameServer, Resolvers: r.Resolvers, Now: r.Clock,
-		Ticks: r.Ticks, Log: r.Log}); err != nil {
+		Ticks: r.Ticks, Speak: r.Speak, Log: r.Log}); err != nil {
 		return err
 	}
 	if r.Notices, err = notices.New(ctx, e, r.Store, r.Record, r.Faults, r.Jobs, notices.Config{Mail: r.Mail, Hooks: r.Hooks,

@@ -198,6 +198,7 @@ type DeviceReport struct {
 	MAC     string    // that answers at the recorded address; "" if nobody does
 	Missed  int       // looks in a row at which it was not there
 	Renewed time.Time // when its IPv6 address was seen to be another; zero if it was not
+	Turned  time.Time // since when it has looked as it does; zero if that is not known
 }
 
 // RefusedEvidence reports announcements that were refused lately.

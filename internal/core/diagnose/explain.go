@@ -20,6 +20,7 @@ func Problems(e Evidence, open ...Finding) (found, all []Finding) {
 			found = append(found, f)
 		}
 	}
+	e.keepTold(open, found, all)
 	for _, f := range open {
 		if e.stands(f, found) {
 			found = append(found, f)

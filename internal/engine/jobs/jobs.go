@@ -26,10 +26,14 @@ const longestJob = 90 * time.Second
 // adoptEvery is how often jobs are looked for that another server has left half-done.
 const adoptEvery = 5 * time.Second
 
+// quietEvery is how often a queue asks for jobs that does not listen.
+const quietEvery = 20 * time.Second
+
 // Queue is the room. It is safe for concurrent use once it is open.
 type Queue struct {
 	pool     *pgxpool.Pool
 	adopt    func(ctx context.Context, own string) error
+	quiet    bool
 	log      *slog.Logger
 	workers  *river.Workers
 	queues   map[string]river.QueueConfig
@@ -38,9 +42,9 @@ type Queue struct {
 }
 
 // New returns a queue that does nothing yet. adopt returns jobs to the queue that run by its record, and not by the client own:
-// an earlier server left them half-done.
-func New(pool *pgxpool.Pool, adopt func(ctx context.Context, own string) error, log *slog.Logger) *Queue {
-	return &Queue{pool: pool, adopt: adopt, log: log, workers: river.NewWorkers(), queues: map[string]river.QueueConfig{}}
+// an earlier server left them half-done. A quiet queue does not listen to the database: it asks for jobs every quietEvery.
+func New(pool *pgxpool.Pool, adopt func(ctx context.Context, own string) error, quiet bool, log *slog.Logger) *Queue {
+	return &Queue{pool: pool, adopt: adopt, quiet: quiet, log: log, workers: river.NewWorkers(), queues: map[string]river.QueueConfig{}}
 }
 
 // Do has jobs of one kind done by w, so many of a queue's at a time.
@@ -57,9 +61,13 @@ func (q *Queue) Every(d time.Duration, args river.JobArgs) {
 
 // Open makes the queue ready to take jobs. Error: what is wrong with how it was set up.
 func (q *Queue) Open() (err error) {
+	every := time.Second
+	if q.quiet {
+		every = quietEvery
+	}
 	q.client, err = river.NewClient(riverpgxv5.New(q.pool), &river.Config{Queues: q.queues, Workers: q.workers,
 		Logger: slog.New(quiet{q.log.Handler()}), JobTimeout: Limit, RescueStuckJobsAfter: longestJob + 5*time.Second,
-		CompletedJobRetentionPeriod: time.Hour, FetchCooldown: 20 * time.Millisecond, FetchPollInterval: time.Second,
+		CompletedJobRetentionPeriod: time.Hour, FetchCooldown: 20 * time.Millisecond, FetchPollInterval: every, PollOnly: q.quiet,
 		PeriodicJobs: q.periodic})
 	if err != nil {
 		return fmt.Errorf("job queue: %w", err)

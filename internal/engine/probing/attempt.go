@@ -107,7 +107,11 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 	}
 	key, _ := probe.WireGuardKey(s.ProbeKey)
 	began := time.Now()
-	out := speak.All(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport,
+	all := p.Speak
+	if all == nil {
+		all = speak.All
+	}
+	out := all(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport,
 		Target: netip.AddrPortFrom(r.Address, uint16(record.Ports(s)[0])), Name: r.Hostname,
 		Own: where.Owns(l), Options: s.Options, ProbeKey: key, Deadline: p.Deadline},
 		Last: uint16(record.Ports(s)[1]), Also: where.SecondTargetOf(s, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(p.Now()),

@@ -66,7 +66,7 @@ func lostBefore(o probe.Outcome, d probe.Distance) bool {
 // Explain tells how far packets to a port that just failed get, for a caller who waits for the story of a probe: what was measured of the
 // same failure, or else a new measurement. nil if there is nothing to measure.
 func (p *Prober) Explain(ctx context.Context, r Result) *probe.Series {
-	if r.Outcome.Good() || r.Outcome == probe.Skipped || !r.Decided.IsValid() {
+	if r.Outcome.Good() || r.Outcome == probe.Skipped || !r.Decided.IsValid() || p.Speak != nil {
 		return nil
 	}
 	for _, v := range p.Results(r.Service.ID) {

@@ -29,6 +29,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/distance"
+	"inkpost.example/inkpost/internal/wire/speak"
 )
 
 // Host is what the room asks of the engine. Its methods may be called from many goroutines, never while the room holds its lock, except
@@ -74,7 +75,10 @@ type Config struct {
 	Resolvers  []string      // "host:port" of resolvers elsewhere; the first one is asked instead of NameServer
 	Now        func() time.Time
 	Ticks      func() time.Time // the clock of schedules, which never steps
-	Log        *slog.Logger
+	// Speak makes the attempts of a round; nil makes them over the network, and measures there how far packets get. A simulated world has
+	// its own, and no distances.
+	Speak func(ctx context.Context, s speak.Service) speak.Round
+	Log   *slog.Logger
 }
 
 // Prober is the room. It is safe for concurrent use.
@@ -239,20 +243,6 @@ func (p *Prober) Pinned(s site.Service, again bool) {
 	}
 }
 
-// hurry makes a watch due now, or in its turn if thousands are in a hurry. The caller holds p.mu.
-func (p *Prober) hurry(w *watch) {
-	now := p.Ticks()
-	if w.place < 0 {
-		w.again = true
-		return
-	}
-	if w.due = p.burst.Turn(now); w.due.After(now.Add(interval(*w.service))) {
-		w.due = now.Add(interval(*w.service))
-	}
-	p.queue.Fix(w.place)
-	p.rouse()
-}
-
 func (p *Prober) rouse() {
 	select {
 	case p.wake <- struct{}{}:
@@ -270,9 +260,11 @@ func weight(s site.Service) int64 {
 // Run probes services as they come due and finds the vantage points that are themselves at fault, until ctx ends.
 func (p *Prober) Run(ctx context.Context) {
 	var g errgroup.Group
-	p.mu.Lock()
-	p.measuring = ctx
-	p.mu.Unlock()
+	if p.Speak == nil {
+		p.mu.Lock()
+		p.measuring = ctx
+		p.mu.Unlock()
+	}
 	defer p.meter.Close()
 	g.Go(func() error { p.runQueue(ctx); return nil })
 	g.Go(func() error { p.runFitness(ctx); return nil })
@@ -374,14 +366,4 @@ func (p *Prober) probe(ctx context.Context, w *watch, at netip.Addr, n int64, by
 	}
 	p.queue.Add(w)
 	p.rouse()
-}
-
-// Hurry has a service probed soon, by its name too: somebody waits for it.
-func (p *Prober) Hurry(serviceID int64) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if w := p.watches[serviceID]; w != nil {
-		w.nameDue = time.Time{}
-		p.hurry(w)
-	}
 }

@@ -17,6 +17,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/faults"
 	"inkpost.example/inkpost/internal/wire/hook"
 	"inkpost.example/inkpost/internal/wire/mail"
+	"inkpost.example/inkpost/internal/wire/speak"
 )
 
 // Config of an engine. Zero durations take the defaults.
@@ -51,6 +52,10 @@ type Config struct {
 	KeyRate float64
 	// Ticks is the clock of schedules: it never steps, whatever becomes of the time of day. The process's own, or Clock where that is set.
 	Ticks func() time.Time
+	// Speak makes the attempts of a round of probes in a simulated world; nil makes them over the network. There, Quiet keeps the queue of
+	// jobs from listening to the database: it asks it now and then.
+	Speak func(ctx context.Context, s speak.Service) speak.Round
+	Quiet bool
 	// Counters count what is done; nil counts nothing.
 	Counters *counters.Counters
 	Log      *slog.Logger

@@ -24,7 +24,7 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 			seen := diagnose.DeviceReport{At: s.At, Present: s.Present, Unsure: s.Unsure, Found: AddressText(s.Found),
 				Ports: map[string]string{},
 				Spoke: map[string]bool{}, Loop: map[string]string{},
-				Hours: s.Hours, MAC: s.MAC, Missed: s.Missed, Renewed: s.Renewed}
+				Hours: s.Hours, MAC: s.MAC, Missed: s.Missed, Renewed: s.Renewed, Turned: s.Turned}
 			for _, port := range s.Ports {
 				seen.Ports[port.Service], seen.Spoke[port.Service], seen.Loop[port.Service] = port.State, port.Spoke, port.Loop
 			}

@@ -25,6 +25,8 @@ import (
 type Host interface {
 	// Review looks for faults of a site soon.
 	Review(siteID int64)
+	// ProbeFailing has the services of a site that fail probed soon: something was seen to be another at the site.
+	ProbeFailing(siteID int64)
 	// FollowLinks makes the hostnames of a site follow the links that work, as Failing says.
 	FollowLinks(ctx context.Context, siteID int64) error
 }

@@ -1,0 +1,154 @@
+package days_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"time"
+)
+
+// trouble is something that the script did which has to be told as a fault, from when to when by the service's clock.
+type trouble struct {
+	what        string
+	provider    string   // of which all sites are concerned; "" for those of sites
+	sites       []string // codes
+	from, until time.Time
+}
+
+// step is something that happens at a time after the start.
+type step struct {
+	at time.Duration
+	do func()
+}
+
+// script is what happens in the world.
+type script struct {
+	w        *world
+	random   *rand.Rand
+	steps    []step
+	troubles []*trouble
+}
+
+var providers = []string{"Kettle Cable", "Gannet Fibre", "Saltmarsh Wireless"}
+
+const (
+	ends  = 25 * time.Minute // how long troubles last
+	early = 8 * time.Minute  // when in an hour they begin
+)
+
+// write makes the script for so many hours: each hour has something else in it, and every night a provider renumbers its customers.
+func write(w *world, hours int, seed uint64) *script {
+	s := &script{w: w, random: rand.New(rand.NewPCG(seed, 42))}
+	few := max(1, len(w.places)/50)
+	leaps := []time.Duration{90 * time.Minute, -60 * time.Minute, -30 * time.Minute}
+	for h := 1; h < hours; h++ {
+		at := time.Duration(h)*time.Hour + early
+		switch h % 6 {
+		case 1:
+			s.each("its recorder has no power", few, at, func(p *place, is bool) { p.off = is })
+		case 2:
+			s.each("its forward to the panel is gone", few, at, func(p *place, is bool) { p.closed = is })
+		case 3:
+			s.outage(providers[h/6%len(providers)], at)
+		case 4:
+			s.flaps(few, at)
+			s.restarts(few, at)
+		case 5:
+			s.each("its agent does not run", few, at, func(p *place, is bool) { p.mute = is })
+		case 0:
+			by := leaps[h/6%len(leaps)]
+			s.add(at, func() { w.leap.Add(int64(by)) })
+		}
+		if h%24 == 7 {
+			s.renumber(providers[1], time.Duration(h)*time.Hour)
+		}
+	}
+	slices.SortStableFunc(s.steps, func(a, b step) int { return int(a.at - b.at) })
+	return s
+}
+
+func (s *script) add(at time.Duration, do func()) { s.steps = append(s.steps, step{at, do}) }
+
+// some picks places, each of them once.
+func (s *script) some(n int) []*place {
+	out := make([]*place, n)
+	for i, at := range s.random.Perm(len(s.w.places))[:n] {
+		out[i] = s.w.places[at]
+	}
+	return out
+}
+
+// each has something wrong at some places, a little after one another.
+func (s *script) each(what string, n int, at time.Duration, wrong func(p *place, is bool)) {
+	for _, p := range s.some(n) {
+		began := at + time.Duration(s.random.IntN(300))*time.Second
+		t := &trouble{what: what, sites: []string{p.code}}
+		s.troubles = append(s.troubles, t)
+		s.add(began, func() { t.from = s.w.clock(); s.w.set(func() { wrong(p, true) }) })
+		s.add(began+ends, func() { t.until = s.w.clock(); s.w.set(func() { wrong(p, false) }) })
+	}
+}
+
+// outage darkens all sites of a provider at once.
+func (s *script) outage(provider string, at time.Duration) {
+	t := &trouble{what: "the provider has an outage", provider: provider}
+	dark := func(is bool) {
+		for _, p := range s.w.places {
+			if p.provider == provider {
+				p.dark = is
+			}
+		}
+	}
+	s.troubles = append(s.troubles, t)
+	s.add(at, func() { t.from = s.w.clock(); s.w.set(func() { dark(true) }) })
+	s.add(at+ends, func() { t.until = s.w.clock(); s.w.set(func() { dark(false) }) })
+}
+
+// flaps has links of some places down for five seconds, ten times: nobody is to be told of that.
+func (s *script) flaps(n int, at time.Duration) {
+	for _, p := range s.some(n) {
+		for i := range 10 {
+			began := at + time.Duration(i)*2*time.Minute + time.Duration(s.random.IntN(60))*time.Second
+			s.add(began, func() { s.w.set(func() { p.dark = true }) })
+			s.add(began+5*time.Second, func() { s.w.set(func() { p.dark = false }) })
+		}
+	}
+}
+
+// restarts has agents of some places silent for as long as a restart takes.
+func (s *script) restarts(n int, at time.Duration) {
+	for _, p := range s.some(n) {
+		began := at + time.Duration(s.random.IntN(600))*time.Second
+		s.add(began, func() { s.w.set(func() { p.mute = true }) })
+		s.add(began+90*time.Second, func() { s.w.set(func() { p.mute = false }) })
+	}
+}
+
+// renumber gives each customer of a provider another address, within an hour.
+func (s *script) renumber(provider string, at time.Duration) {
+	for _, p := range s.w.places {
+		if p.provider == provider {
+			s.add(at+time.Duration(s.random.IntN(3300))*time.Second, func() { s.w.set(func() { s.w.address(p) }) })
+		}
+	}
+}
+
+// of finds what the script did that explains a fault at a site, or of a provider, which was open from one time to another.
+func (s *script) of(site, provider string, opened, closed time.Time) *trouble {
+	for _, t := range s.troubles {
+		switch {
+		case opened.Before(t.from) || opened.After(t.until.Add(time.Minute)) || closed.After(t.until.Add(closesWithin)):
+		case site == "" && t.provider == provider, t.provider == "" && slices.Contains(t.sites, site):
+			return t
+		case t.provider != "":
+			if i := slices.IndexFunc(s.w.places, func(p *place) bool { return p.code == site }); i >= 0 && s.w.places[i].provider == t.provider {
+				return t
+			}
+		}
+	}
+	return nil
+}
+
+func (t *trouble) String() string {
+	return fmt.Sprintf("%s %v%s, %s to %s", t.what, t.sites, t.provider, t.from.Format(time.DateTime), t.until.Format(time.TimeOnly))
+}
