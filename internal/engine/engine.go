@@ -78,7 +78,7 @@ type Engine struct {
 // database.
 func New(ctx context.Context, st *store.Store, directory *authdns.Directory, config Config) (*Engine, error) {
 	config = config.WithDefaults()
-	r := &rooms.Rooms{Config: config, Store: st.Now(), Started: config.Clock(), Events: events.NewHub(config.Clock),
+	r := &rooms.Rooms{Config: config, Store: st.Now(), Events: events.NewHub(config.Clock),
 		Record: &record.Record{}}
 	e := &Engine{rooms: r, led: st.Leads(), stopping: make(chan struct{})}
 	e.Views, e.Errands = &views.Views{Rooms: r}, &errands.Errands{Rooms: r}
@@ -115,7 +115,7 @@ func (e *Engine) fill(ctx context.Context, st *store.Store, directory *authdns.D
 	r.Faults = faults.New(r, r.Store, r.Record, r.Events, r.Seen, r.Clock, r.Log)
 	if r.SiteSide, err = siteside.New(ctx, e, r.Store, r.Record, r.Events,
 		siteside.Config{CheckEvery: r.CheckEvery, ScanEvery: r.WatchEvery,
-			HoldDown: r.HoldDown, Policy: r.Policy, Started: r.Started, Now: r.Clock, Log: r.Log}); err != nil {
+			HoldDown: r.HoldDown, Policy: r.Policy, Now: r.Clock, Ticks: r.Ticks, Log: r.Log}); err != nil {
 		return err
 	}
 	r.Proofs = proofs.New(e, r.SiteSide, r.Record, r.Events, r.Clock, r.Log)

@@ -17,12 +17,6 @@ import (
 // Review implements siteside.Host and verify.Host.
 func (e *Engine) Review(siteID int64) { e.rooms.Faults.Review(siteID) }
 
-// ProbeFailing implements siteside.Host.
-func (e *Engine) ProbeFailing(siteID int64) {
-	p, _ := e.rooms.Record.Site(siteID)
-	e.rooms.Prober.HurryFailing(p.Services)
-}
-
 // Answered implements verify.Host.
 func (e *Engine) Answered(siteID int64, at time.Time) { e.rooms.Moves.Answered(siteID, at) }
 

@@ -198,7 +198,6 @@ type DeviceReport struct {
 	MAC     string    // that answers at the recorded address; "" if nobody does
 	Missed  int       // looks in a row at which it was not there
 	Renewed time.Time // when its IPv6 address was seen to be another; zero if it was not
-	Turned  time.Time // since when it has looked as it does; zero if that is not known
 }
 
 // RefusedEvidence reports announcements that were refused lately.
@@ -206,6 +205,16 @@ type RefusedEvidence struct {
 	Reason, From string
 	Count        int
 	Last         time.Time
+}
+
+// Probed says when a service was last probed; the zero time where it is not known.
+func (e Evidence) Probed(service string) time.Time {
+	for _, s := range e.Services {
+		if s.Name == service {
+			return s.Probed
+		}
+	}
+	return time.Time{}
 }
 
 // inside returns what an agent saw of a device lately. What is from the future is not believed.

@@ -53,33 +53,3 @@ func TestWhatIsOpenStaysUntilItIsOverOrExplainedOtherwise(t *testing.T) {
 		})
 	}
 }
-
-// A device that is back is seen from inside first: until somebody has looked from outside, what was told stays told.
-func TestWhatIsMendedIsNotTakenForAnotherTrouble(t *testing.T) {
-	e := scene()
-	e.Began = now.Add(-time.Hour)
-	fail(&e, probe.Silent, 2)
-	lookFromInside(&e, "desk", DeviceReport{Missed: 3})
-	off := Site(e)[0]
-	require.EqualValues(t, "device-off", off.Cause)
-	back := DeviceReport{Present: true, Ports: map[string]string{"shell": "open"}, Turned: now}
-	for name, c := range map[string]struct {
-		turned, probed time.Time
-		cause          string
-	}{
-		"not looked at since":         {now.Add(-5 * time.Second), now.Add(-20 * time.Second), "device-off"},
-		"looked at, and it fails":     {now.Add(-5 * time.Second), now.Add(-2 * time.Second), "forward-missing"},
-		"it has been so for long":     {time.Time{}, now.Add(-2 * time.Second), "forward-missing"},
-		"probed when it became right": {now.Add(-5 * time.Second), now.Add(-5 * time.Second), "forward-missing"},
-	} {
-		t.Run(name, func(t *testing.T) {
-			back.Turned = c.turned
-			lookFromInside(&e, "desk", back)
-			e.Services[2].Probed = c.probed
-			found, paths := All(e, off)
-			require.Len(t, found, 1)
-			require.EqualValues(t, c.cause, found[0].Cause)
-			require.EqualValues(t, c.cause, paths[2].Finding.Cause, "the path says it, too")
-		})
-	}
-}

@@ -34,6 +34,8 @@ type Host interface {
 	Evidence(p record.Site, now time.Time) diagnose.Evidence
 	// Blind lists the vantage points whose results do not count, and why.
 	Blind(now time.Time) []fault.Blind
+	// ProbeSoon has services of a site probed soon.
+	ProbeSoon(p record.Site, services []string)
 	// Unrenewed says why the console's certificate could not be renewed for several tries; "" if nothing is wrong.
 	Unrenewed() string
 }
@@ -78,6 +80,7 @@ type Board struct {
 	dirty      map[int64]bool      // sites to be reviewed
 	stale      map[int64]bool      // sites whose evidence changed since their diagnosis
 	well       map[int64]bool      // sites where all was well at their diagnosis
+	proposals  map[int64]map[string]fault.Proposal
 	neighbours neighbours
 	// reviewing is held during a review, so that what two of them find does not mix.
 	reviewing locks.Review
@@ -87,7 +90,8 @@ type Board struct {
 func New(host Host, st *store.Store, rec *record.Record, hub *events.Hub, seen map[Of]time.Time, now func() time.Time,
 	log *slog.Logger) *Board {
 	return &Board{host: host, store: st, record: rec, events: hub, seen: seen, now: now, log: log, faults: map[int64][]Fault{},
-		diagnoses: map[int64]Diagnosis{}, dirty: map[int64]bool{}, stale: map[int64]bool{}, well: map[int64]bool{}}
+		diagnoses: map[int64]Diagnosis{}, dirty: map[int64]bool{}, stale: map[int64]bool{}, well: map[int64]bool{},
+		proposals: map[int64]map[string]fault.Proposal{}}
 }
 
 // Resume makes the faults that the database has open those that the board shows. Error: that of the database.
@@ -189,6 +193,7 @@ func (b *Board) Forget(gone record.Gone) {
 		delete(b.dirty, id)
 		delete(b.stale, id)
 		delete(b.well, id)
+		delete(b.proposals, id)
 	}
 }
 

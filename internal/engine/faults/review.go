@@ -96,6 +96,7 @@ func (b *Board) diagnose(p record.Site, shown bool) Diagnosis {
 		open = append(open, f.Finding)
 	}
 	findings, all := diagnose.Problems(ev, open...)
+	findings, all = b.hold(ev, p.ID, open, findings, all, now)
 	well := len(findings) == 0 && ev.AllWell()
 	if !well || shown { // most sites are well at most times, and hardly anybody looks
 		d.Paths = diagnose.PathsWith(ev, all)

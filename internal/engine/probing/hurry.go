@@ -1,11 +1,6 @@
 package probing
 
-import (
-	"time"
-
-	"inkpost.example/inkpost/internal/core/probe"
-	"inkpost.example/inkpost/internal/core/site"
-)
+import "time"
 
 // hurry makes a watch due now, or in its turn if thousands are in a hurry. The caller holds p.mu.
 func (p *Prober) hurry(w *watch) {
@@ -21,14 +16,12 @@ func (p *Prober) hurry(w *watch) {
 	p.rouse()
 }
 
-// HurryFailing has those of some services probed soon whose newest round was not as wanted.
-func (p *Prober) HurryFailing(list []site.Service) {
+// Again has a service probed soon.
+func (p *Prober) Again(serviceID int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	for _, s := range list {
-		if w := p.watches[s.ID]; w != nil && s.RuleAt(p.Now()).Meaning(w.View.Outcome) == probe.NotWanted {
-			p.hurry(w)
-		}
+	if w := p.watches[serviceID]; w != nil {
+		p.hurry(w)
 	}
 }
 

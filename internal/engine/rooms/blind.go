@@ -1,10 +1,12 @@
 package rooms
 
 import (
+	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/fault"
 	"inkpost.example/inkpost/internal/core/pace"
+	"inkpost.example/inkpost/internal/engine/record"
 )
 
 // Blind implements faults.Host. The server's own vantage point that reaches nothing is told with the rest: somebody has to look at its
@@ -13,8 +15,8 @@ func (r *Rooms) Blind(now time.Time) (out []fault.Blind) {
 	unfit := r.Prober.Unfit()
 	for _, v := range r.Vantages.List() {
 		heard := v.Heard
-		if r.Started.After(v.Heard) { // nobody could be heard while this server was away
-			v.Heard = r.Started
+		if since := r.SiteSide.Since(); since.After(v.Heard) { // nobody could be heard while this server was away
+			v.Heard = since
 		}
 		switch {
 		case !v.Own && v.Enrolled.IsZero():
@@ -25,6 +27,15 @@ func (r *Rooms) Blind(now time.Time) (out []fault.Blind) {
 		}
 	}
 	return out
+}
+
+// ProbeSoon implements faults.Host.
+func (r *Rooms) ProbeSoon(p record.Site, services []string) {
+	for _, s := range p.Services {
+		if slices.Contains(services, s.Name) {
+			r.Prober.Again(s.ID)
+		}
+	}
 }
 
 // Unrenewed implements faults.Host.

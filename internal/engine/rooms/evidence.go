@@ -17,14 +17,14 @@ import (
 
 // Evidence gathers what is known of a site now.
 func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
-	ev := diagnose.Evidence{Lossy: r.Prober.LossyEverywhere(), Now: now, Began: r.Started, Site: p.Site, Devices: p.Devices,
+	ev := diagnose.Evidence{Lossy: r.Prober.LossyEverywhere(), Now: now, Began: r.SiteSide.Since(), Site: p.Site, Devices: p.Devices,
 		Seen: map[string]diagnose.DeviceReport{}}
 	for _, d := range p.Devices {
 		if s, ok := r.SiteSide.Device(d.ID); ok {
 			seen := diagnose.DeviceReport{At: s.At, Present: s.Present, Unsure: s.Unsure, Found: AddressText(s.Found),
 				Ports: map[string]string{},
 				Spoke: map[string]bool{}, Loop: map[string]string{},
-				Hours: s.Hours, MAC: s.MAC, Missed: s.Missed, Renewed: s.Renewed, Turned: s.Turned}
+				Hours: s.Hours, MAC: s.MAC, Missed: s.Missed, Renewed: s.Renewed}
 			for _, port := range s.Ports {
 				seen.Ports[port.Service], seen.Spoke[port.Service], seen.Loop[port.Service] = port.State, port.Spoke, port.Loop
 			}
@@ -151,7 +151,7 @@ func (r *Rooms) SeenBy(s site.Service, now time.Time) []Seen {
 // LinkEvidence gathers what is known of a link now.
 func (r *Rooms) LinkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
 	l.Heard = r.SiteSide.LastHeard(l)
-	out := diagnose.LinkEvidence{Link: l, Overdue: l.Agent && wan.Overdue(l.Heard, r.Started, now, r.CheckEvery)}
+	out := diagnose.LinkEvidence{Link: l, Overdue: l.Agent && wan.Overdue(l.Heard, r.SiteSide.Since(), now, r.CheckEvery)}
 	if l.Mode != site.Static {
 		out.Every = r.SiteSide.AnnouncesEvery(l)
 		out.Announced = out.Every > 0
@@ -172,7 +172,7 @@ func (r *Rooms) LinkEvidence(l site.Link, now time.Time) diagnose.LinkEvidence {
 	if out.Held = report.Held; l.Failing {
 		out.Held = "" // told of as that
 	}
-	if !l.Agent && wan.OutOfRhythm(l.Heard, r.Started, now, out.Rhythm) {
+	if !l.Agent && wan.OutOfRhythm(l.Heard, r.SiteSide.Since(), now, out.Rhythm) {
 		out.Overdue = true
 	}
 	for _, one := range siteside.Refusals(report, now) {

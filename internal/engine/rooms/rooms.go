@@ -31,7 +31,6 @@ import (
 type Rooms struct {
 	Config
 	Store    *store.Store
-	Started  time.Time // since when the silence of an agent proves something
 	Events   *events.Hub
 	Access   *access.Access
 	Record   *record.Record

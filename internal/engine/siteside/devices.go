@@ -34,8 +34,6 @@ type DeviceReport struct {
 	// Missed counts the looks in a row at which it was not there, and Renewed is when its IPv6 address was seen to be another.
 	Missed  int       `json:"missed,omitempty"`
 	Renewed time.Time `json:"renewed,omitzero"`
-	// Turned is since when it has looked as it does now.
-	Turned time.Time `json:"turned,omitzero"`
 }
 
 // PortSeen is how an internal port answered from inside: open, refused, silent, prohibited, hung, other, or unknown when it could not be
@@ -147,7 +145,6 @@ func (s *Side) NoteDevices(linkID, scanID int64, list []DeviceReport) (readdress
 	s.devices.mu.Unlock()
 	s.scanned(p.ID, scanID)
 	if changed {
-		s.host.ProbeFailing(p.ID)
 		s.host.Review(p.ID)
 		s.events.Publish(events.LANSeen, p.Code, l.Label, "an agent looked at the devices of "+p.Code)
 	}
@@ -171,16 +168,13 @@ func (s *Side) noteDevice(d site.Device, r DeviceReport, linkID int64, wanted bo
 		r.WithoutIPv6 = min(before.WithoutIPv6+1, lostAfter)
 	}
 	kept := before.At
-	before.At, before.Hours, r.Turned = now, r.Hours, before.Turned // that is nothing new
+	before.At, before.Hours = now, r.Hours // that is nothing new
 	was, _ := json.Marshal(before)
 	doc, err := json.Marshal(r)
 	if err != nil {
 		return false
 	}
-	if other = string(was) != string(doc); other {
-		r.Turned = now
-		doc, _ = json.Marshal(r) // as above
-	}
+	other = string(was) != string(doc)
 	s.devices.byID[d.ID] = r
 	// The same again costs no write, except once an hour for the hours of the day.
 	if other || kept.Truncate(time.Hour) != now.Truncate(time.Hour) {

@@ -99,12 +99,13 @@ func (s *Side) Failing(p record.Site, now time.Time, provenOn func(linkID int64)
 	for l := range p.EachLink() {
 		signs[l.ID] = site.LinkSigns{Heard: s.LastHeard(l), Every: s.CheckEvery, Agent: l.Agent, Proven: provenOn(l.ID)}
 	}
+	since := s.Since()
 	s.failover.mu.Lock()
 	defer s.failover.mu.Unlock()
 	for l := range p.EachLink() {
 		of := signs[l.ID]
 		of.Down = s.failover.down[l.ID]
-		switch fails := of.Fails(now, s.Started); {
+		switch fails := of.Fails(now, since); {
 		case fails:
 			failing[l.ID] = true
 			delete(s.failover.working, l.ID)
@@ -123,8 +124,8 @@ func (s *Side) Failing(p record.Site, now time.Time, provenOn func(linkID int64)
 func (s *Side) SilentLinks(p record.Site, now time.Time) (out []int64) {
 	for l := range p.EachLink() {
 		heard := s.LastHeard(l)
-		if s.Started.After(heard) {
-			heard = s.Started
+		if since := s.Since(); since.After(heard) {
+			heard = since
 		}
 		if !l.Agent || now.Sub(heard) <= s.CheckEvery {
 			continue

@@ -64,17 +64,6 @@ func (s *Side) LastHeard(l site.Link) time.Time {
 	return l.Heard
 }
 
-// ClockSetBack moves times that lie ahead of now to now, so that silence is noticed although the clock was set back.
-func (s *Side) ClockSetBack(now time.Time) {
-	s.heard.mu.Lock()
-	defer s.heard.mu.Unlock()
-	for id, at := range s.heard.at {
-		if at.After(now) {
-			s.heard.at[id] = now
-		}
-	}
-}
-
 func (s *Side) writeHeard(ctx context.Context) error {
 	list := s.heard.take()
 	if len(list) == 0 {
@@ -94,8 +83,8 @@ func (s *Side) Tenancy(l site.Link) probe.Tenancy {
 		return probe.Tenancy{}
 	}
 	t := probe.Tenancy{Heard: s.LastHeard(l), Patience: wan.Patience(every)}
-	if s.Started.After(t.Heard) {
-		t.Heard = s.Started
+	if since := s.Since(); since.After(t.Heard) {
+		t.Heard = since
 	}
 	return t
 }

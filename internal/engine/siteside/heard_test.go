@@ -1,6 +1,7 @@
 package siteside
 
 import (
+	"log/slog"
 	"testing"
 	"time"
 
@@ -28,13 +29,26 @@ func TestHeardTimesAreCollected(t *testing.T) {
 		"what was put back does not take the place of something newer")
 }
 
-func TestTimesAheadOfAClockThatWasSetBackAreBroughtToNow(t *testing.T) {
-	noon := fixedClock()
-	s := Side{heard: newLastHeard()}
-	h := &s.heard
-	s.NoteHeard(1, noon.Add(6*time.Hour))
-	s.NoteHeard(2, noon.Add(-time.Minute))
-	s.ClockSetBack(noon)
-	require.Equal(t, noon, h.at[1])
-	require.Equal(t, noon.Add(-time.Minute), h.at[2])
+func TestSilenceCountsAnewFromWhenTheClockWasSet(t *testing.T) {
+	noon, ticks := fixedClock(), fixedClock()
+	wall := noon
+	s := Side{heard: newLastHeard(), Config: Config{Now: func() time.Time { return wall }, Ticks: func() time.Time { return ticks },
+		Log: slog.New(slog.DiscardHandler)}}
+	s.clock.since, s.clock.ahead = s.Now(), s.ahead()
+	pass := func(d time.Duration) { wall, ticks = wall.Add(d), ticks.Add(d) }
+	pass(time.Hour)
+	require.Equal(t, noon, s.Since())
+	s.NoteHeard(1, wall)
+	wall = wall.Add(90 * time.Minute)
+	require.Equal(t, wall, s.Since(), "it was set forward: what seems to be 90 minutes of silence is none")
+	s.NoteHeard(2, wall)
+	for range 100 { // by a tenth, as a clock is slewed
+		pass(time.Second)
+		wall = wall.Add(100 * time.Millisecond)
+		require.True(t, s.Since().Before(wall.Add(-time.Second)))
+	}
+	wall = wall.Add(-time.Hour)
+	require.Equal(t, wall, s.Since(), "it was set back")
+	require.Equal(t, wall, s.LastHeard(site.Link{ID: 2}), "what lies ahead is brought to now")
+	require.Equal(t, noon.Add(time.Hour), s.LastHeard(site.Link{ID: 1}))
 }

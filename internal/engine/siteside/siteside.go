@@ -25,8 +25,6 @@ import (
 type Host interface {
 	// Review looks for faults of a site soon.
 	Review(siteID int64)
-	// ProbeFailing has the services of a site that fail probed soon: something was seen to be another at the site.
-	ProbeFailing(siteID int64)
 	// FollowLinks makes the hostnames of a site follow the links that work, as Failing says.
 	FollowLinks(ctx context.Context, siteID int64) error
 }
@@ -37,8 +35,8 @@ type Config struct {
 	ScanEvery  time.Duration // how often agents look at the devices on record
 	HoldDown   time.Duration // how long a link has to work again before names come back to it
 	Policy     wan.Policy    // which addresses may stand for a site
-	Started    time.Time     // since when the silence of an agent proves something
 	Now        func() time.Time
+	Ticks      func() time.Time // never steps
 	Log        *slog.Logger
 }
 
@@ -54,6 +52,7 @@ type Side struct {
 	failover failover
 	tasks    agentTasks
 	devices  deviceReports
+	clock    clock
 }
 
 // New returns a room with what was known before a restart. Error: that of the database.
@@ -61,6 +60,7 @@ func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hu
 	s := &Side{Config: c, host: host, store: st, record: rec, events: hub, reports: newReports(), heard: newLastHeard(),
 		failover: newFailover(),
 		tasks:    newAgentTasks(), devices: newDeviceReports()}
+	s.clock.since, s.clock.ahead = s.Now(), s.ahead()
 	if err := s.loadReports(ctx); err != nil {
 		return nil, fmt.Errorf("read what agents reported of links: %w", err)
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -13,6 +14,18 @@ type trouble struct {
 	provider    string   // of which all sites are concerned; "" for those of sites
 	sites       []string // codes
 	from, until time.Time
+	words       []string // one of which everything has that is told of it
+	told        int      // faults
+}
+
+// says reports whether what was told of it at a time is right. What it was told as before does not count. That others are dark, too, nobody
+// can know of the first.
+func (t *trouble) says(words string, at time.Time) bool {
+	if t.provider != "" && at.Sub(t.from) < 2*time.Minute {
+		return strings.Contains(words, "dark") || strings.Contains(words, "power or its line is down")
+	}
+	words, _, _ = strings.Cut(words, "; before, it was told as ")
+	return slices.ContainsFunc(t.words, func(part string) bool { return strings.Contains(words, part) })
 }
 
 // step is something that happens at a time after the start.
@@ -23,10 +36,11 @@ type step struct {
 
 // script is what happens in the world.
 type script struct {
-	w        *world
-	random   *rand.Rand
-	steps    []step
-	troubles []*trouble
+	w          *world
+	random     *rand.Rand
+	steps      []step
+	troubles   []*trouble
+	renumbered int
 }
 
 var providers = []string{"Kettle Cable", "Gannet Fibre", "Saltmarsh Wireless"}
@@ -41,22 +55,22 @@ func write(w *world, hours int, seed uint64) *script {
 	s := &script{w: w, random: rand.New(rand.NewPCG(seed, 42))}
 	few := max(1, len(w.places)/50)
 	leaps := []time.Duration{90 * time.Minute, -60 * time.Minute, -30 * time.Minute}
-	for h := 1; h < hours; h++ {
+	for h := 1; h < hours; h++ { // nothing is under way when the last one ends
 		at := time.Duration(h)*time.Hour + early
 		switch h % 6 {
 		case 1:
-			s.each("its recorder has no power", few, at, func(p *place, is bool) { p.off = is })
+			s.each("its recorder has no power", few, at, func(p *place, is bool) { p.off = is }, "it is off, or its cable is out")
 		case 2:
-			s.each("its forward to the panel is gone", few, at, func(p *place, is bool) { p.closed = is })
+			s.each("its forward to the panel is gone", few, at, func(p *place, is bool) { p.closed = is }, "refuses")
 		case 3:
 			s.outage(providers[h/6%len(providers)], at)
 		case 4:
 			s.flaps(few, at)
 			s.restarts(few, at)
 		case 5:
-			s.each("its agent does not run", few, at, func(p *place, is bool) { p.mute = is })
+			s.each("its agent does not run", few, at, func(p *place, is bool) { p.mute = is }, "overdue")
 		case 0:
-			by := leaps[h/6%len(leaps)]
+			by := leaps[(h/6-1)%len(leaps)]
 			s.add(at, func() { w.leap.Add(int64(by)) })
 		}
 		if h%24 == 7 {
@@ -79,10 +93,11 @@ func (s *script) some(n int) []*place {
 }
 
 // each has something wrong at some places, a little after one another.
-func (s *script) each(what string, n int, at time.Duration, wrong func(p *place, is bool)) {
+func (s *script) each(what string, n int, at time.Duration, wrong func(p *place, is bool),
+	words ...string) {
 	for _, p := range s.some(n) {
 		began := at + time.Duration(s.random.IntN(300))*time.Second
-		t := &trouble{what: what, sites: []string{p.code}}
+		t := &trouble{what: what, sites: []string{p.code}, words: words}
 		s.troubles = append(s.troubles, t)
 		s.add(began, func() { t.from = s.w.clock(); s.w.set(func() { wrong(p, true) }) })
 		s.add(began+ends, func() { t.until = s.w.clock(); s.w.set(func() { wrong(p, false) }) })
@@ -91,7 +106,7 @@ func (s *script) each(what string, n int, at time.Duration, wrong func(p *place,
 
 // outage darkens all sites of a provider at once.
 func (s *script) outage(provider string, at time.Duration) {
-	t := &trouble{what: "the provider has an outage", provider: provider}
+	t := &trouble{what: "the provider has an outage", provider: provider, words: []string{"dark"}}
 	dark := func(is bool) {
 		for _, p := range s.w.places {
 			if p.provider == provider {
@@ -128,6 +143,7 @@ func (s *script) restarts(n int, at time.Duration) {
 func (s *script) renumber(provider string, at time.Duration) {
 	for _, p := range s.w.places {
 		if p.provider == provider {
+			s.renumbered++
 			s.add(at+time.Duration(s.random.IntN(3300))*time.Second, func() { s.w.set(func() { s.w.address(p) }) })
 		}
 	}
