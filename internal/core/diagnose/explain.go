@@ -10,7 +10,6 @@ import (
 	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
-	"inkpost.example/inkpost/internal/core/wan"
 )
 
 // Problems returns the problems that All returns, and with them what only paths show.
@@ -103,18 +102,6 @@ func Site(e Evidence) (out []Finding) {
 	out = append(out, e.drifted(out)...)
 	out = append(out, e.inRange()...)
 	return append(out, e.names()...)
-}
-
-// backLongEnough reports whether services of a link have answered for so long that whoever announces its address would have been heard:
-// where nothing came through for a while, silence counts from when something did again.
-func (e Evidence) backLongEnough(l LinkEvidence) bool {
-	var since time.Time
-	for _, s := range e.Services {
-		if s.OnLink == l.Label && s.proven() && s.Outcome.Good() && (since.IsZero() || s.Turned.Before(since)) {
-			since = s.Turned
-		}
-	}
-	return wan.Overdue(since, since, e.Now, l.Every)
 }
 
 // tellsOf reports whether a finding is about the link as a whole.

@@ -115,7 +115,7 @@ func check(t *testing.T, st *store.Store, s *script) {
 		}
 	}
 	for _, x := range s.troubles {
-		if x.told == 0 {
+		if x.told == 0 && !x.may {
 			t.Errorf("nothing was told: %s", x)
 		}
 	}
@@ -177,7 +177,8 @@ func pass(t *testing.T, st *store.Store, receiver string, hours, sites int) *scr
 		time.Sleep(time.Until(at.Add(x.at)))
 		x.do()
 	}
-	require.EqualValues(t, sites+s.renumbered, w.moves.Load(), "every change of an address was noticed, and nothing else was taken for one")
+	require.EqualValues(t, sites+s.renumbered, w.moves.Load(),
+		"every change of an address was noticed, and nothing else was taken for one")
 	require.Less(t, heaps[len(heaps)-1], heaps[len(heaps)/3]*5/4+(4<<20), "memory stays as it is: %v", heaps)
 	return s
 }

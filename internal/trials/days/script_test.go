@@ -15,6 +15,7 @@ type trouble struct {
 	sites       []string // codes
 	from, until time.Time
 	words       []string // one of which everything has that is told of it
+	may         bool     // it may be that nothing is told
 	told        int      // faults
 }
 
@@ -119,9 +120,13 @@ func (s *script) outage(provider string, at time.Duration) {
 	s.add(at+ends, func() { t.until = s.w.clock(); s.w.set(func() { dark(false) }) })
 }
 
-// flaps has links of some places down for five seconds, ten times: nobody is to be told of that.
+// flaps has links of some places down for five seconds, ten times: no more is to be told of that than that the line loses packets.
 func (s *script) flaps(n int, at time.Duration) {
 	for _, p := range s.some(n) {
+		t := &trouble{what: "its line flaps", sites: []string{p.code}, words: []string{"loses"}, may: true}
+		s.troubles = append(s.troubles, t)
+		s.add(at, func() { t.from = s.w.clock() })
+		s.add(at+22*time.Minute, func() { t.until = s.w.clock() })
 		for i := range 10 {
 			began := at + time.Duration(i)*2*time.Minute + time.Duration(s.random.IntN(60))*time.Second
 			s.add(began, func() { s.w.set(func() { p.dark = true }) })

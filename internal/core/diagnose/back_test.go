@@ -1,0 +1,24 @@
+package diagnose
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestSilenceCountsFromWhenServicesAnsweredAgain(t *testing.T) {
+	e := scene()
+	e.Links[0].Overdue, e.Links[0].Every = true, time.Minute
+	turned := func(ago ...time.Duration) {
+		for i, d := range ago {
+			e.Services[i].Turned = now.Add(-d)
+		}
+	}
+	turned(10*time.Second, 20*time.Second, 30*time.Second)
+	require.Empty(t, Site(e), "the line is back for half a minute: an agent that looks each minute may not have been heard yet")
+	turned(10*time.Second, 5*time.Minute, 30*time.Second)
+	require.Len(t, Site(e), 1, "one service answered all the time: the line was up")
+	turned(5*time.Minute, 5*time.Minute, 5*time.Minute)
+	require.EqualValues(t, "updater-overdue", Site(e)[0].Cause)
+}
