@@ -153,7 +153,8 @@ func pass(t *testing.T, st *store.Store, receiver string, hours, sites int) *scr
 	local, err := time.LoadLocation("Europe/Berlin")
 	require.NoError(t, err)
 	e, err := engine.New(t.Context(), st, &authdns.Directory{}, engine.Config{Policy: wan.Policy{StandIns: testbed.Public},
-		CheckEvery: checkEvery, Clock: w.clock, Ticks: func() time.Time { return began.Add(time.Since(began)) }, Local: local, Speak: w.speak, Quiet: true,
+		CheckEvery: checkEvery, Clock: w.clock, Ticks: func() time.Time { return began.Add(time.Since(began)) }, Local: local,
+		Speak: w.speak, Quiet: true,
 		Hooks: hook.Sender{Allowed: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}},
 		Log:   slog.New(slog.NewTextHandler(t.Output(), &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	require.NoError(t, err)
