@@ -239,14 +239,21 @@ func (e *Engine) resumeMoves(ctx context.Context) error {
 // Run keeps all loops going until ctx ends.
 func (e *Engine) Run(ctx context.Context) {
 	defer context.AfterFunc(ctx, func() { close(e.stopping) })()
-	var wg sync.WaitGroup
 	r := e.rooms
-	for _, loop := range []func(context.Context){
-		e.Changes.Run, e.runTellMembers, e.runClock, e.runKeyUse, r.SiteSide.Run, r.Proofs.Run, r.Moves.Run, r.Verify.Run, r.Faults.Run,
-		r.Zones.Run, r.Jobs.Run, r.Push.Run, r.Notices.Run, r.Runs.Run, r.Prober.Run, r.Shards.Run,
-		r.History.Run, r.Vantages.Run,
-	} {
-		wg.Go(func() { loop(ctx) })
+	// What the others see until they end is written after that.
+	var writes sync.WaitGroup
+	after, over := context.WithCancel(context.WithoutCancel(ctx))
+	defer writes.Wait()
+	defer over()
+	for _, loop := range []func(context.Context){r.Moves.Run, r.History.Run} {
+		writes.Go(func() { loop(after) })
 	}
-	wg.Wait()
+	var others sync.WaitGroup
+	for _, loop := range []func(context.Context){
+		e.Changes.Run, e.runTellMembers, e.runClock, e.runKeyUse, r.SiteSide.Run, r.Proofs.Run, r.Verify.Run, r.Faults.Run, r.Zones.Run,
+		r.Jobs.Run, r.Push.Run, r.Notices.Run, r.Runs.Run, r.Prober.Run, r.Shards.Run, r.Vantages.Run,
+	} {
+		others.Go(func() { loop(ctx) })
+	}
+	others.Wait()
 }

@@ -162,7 +162,8 @@ func (s *script) of(site, provider string, opened, closed time.Time) *trouble {
 		case site == "" && t.provider == provider, t.provider == "" && slices.Contains(t.sites, site):
 			return t
 		case t.provider != "":
-			if i := slices.IndexFunc(s.w.places, func(p *place) bool { return p.code == site }); i >= 0 && s.w.places[i].provider == t.provider {
+			i := slices.IndexFunc(s.w.places, func(p *place) bool { return p.code == site })
+			if i >= 0 && s.w.places[i].provider == t.provider {
 				return t
 			}
 		}

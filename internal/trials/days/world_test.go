@@ -124,7 +124,8 @@ func (w *world) agent(ctx context.Context, e *engine.Engine, p *place, after tim
 func (w *world) report(ctx context.Context, e *engine.Engine, p *place, at netip.Addr, off bool, up time.Duration) {
 	now := w.clock()
 	receipt, _, err := e.Report(ctx, intake.Claimant{LinkID: p.link, From: at}, siteside.Reported{Noticed: now, Source: wan.SourceGateway,
-		Reports: []wan.Report{{Source: wan.SourceGateway, Via: "igd", Addresses: wan.PairOf(at), At: now}}, Agent: "1", Protocol: 1, Up: up})
+		Reports: []wan.Report{{Source: wan.SourceGateway, Via: "igd", Addresses: wan.PairOf(at), At: now}}, Agent: "1",
+		Protocol: 1, Up: up})
 	if err != nil {
 		return // it says so again
 	}
