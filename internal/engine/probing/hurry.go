@@ -16,21 +16,14 @@ func (p *Prober) hurry(w *watch) {
 	p.rouse()
 }
 
-// Again has a service probed soon.
-func (p *Prober) Again(serviceID int64) {
+// Hurry has a service probed soon, by its name too where somebody waits for it.
+func (p *Prober) Hurry(serviceID int64, byName bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if w := p.watches[serviceID]; w != nil {
-		p.hurry(w)
-	}
-}
-
-// Hurry has a service probed soon, by its name too: somebody waits for it.
-func (p *Prober) Hurry(serviceID int64) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if w := p.watches[serviceID]; w != nil {
-		w.nameDue = time.Time{}
+		if byName {
+			w.nameDue = time.Time{}
+		}
 		p.hurry(w)
 	}
 }

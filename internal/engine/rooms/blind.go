@@ -33,7 +33,7 @@ func (r *Rooms) Blind(now time.Time) (out []fault.Blind) {
 func (r *Rooms) ProbeSoon(p record.Site, services []string) {
 	for _, s := range p.Services {
 		if slices.Contains(services, s.Name) {
-			r.Prober.Again(s.ID)
+			r.Prober.Hurry(s.ID, false)
 		}
 	}
 }

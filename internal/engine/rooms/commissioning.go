@@ -199,7 +199,7 @@ func deviceOf(p record.Site, s site.Service) site.Device {
 // Ask implements commissioning.Host.
 func (r *Rooms) Ask(siteID int64, services []int64) {
 	for _, id := range services {
-		r.Prober.Hurry(id)
+		r.Prober.Hurry(id, true)
 	}
 	r.SiteSide.ScanSoon(siteID)
 	r.Verify.Ask(siteID)
