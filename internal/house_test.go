@@ -66,6 +66,9 @@ var rooms = map[string][]string{
 	"internal/engine/probing/quarantine": {"internal/engine/locks"},
 	"internal/engine/probing/ports":      {},
 	"internal/engine/shards":             {"internal/engine/locks"},
+	"internal/engine/marks":              {"internal/engine/locks"},
+	"internal/engine/mirror": append([]string{"internal/engine/rooms", "internal/engine/marks", "internal/store", "internal/wire"},
+		stateful...),
 	"internal/engine/probing": {"internal/engine/rounds", "internal/engine/probing/counts",
 		"internal/engine/probing/ports", "internal/engine/probing/quarantine", "internal/engine/events",
 		"internal/engine/history",
@@ -122,7 +125,7 @@ var rooms = map[string][]string{
 // stateful are the rooms of the engine that hold state, which views and the order of writes work with side by side.
 var stateful = []string{"internal/engine/commissioning", "internal/engine/counters", "internal/engine/events", "internal/engine/faults",
 	"internal/engine/history",
-	"internal/engine/jobs", "internal/engine/moves", "internal/engine/notices",
+	"internal/engine/jobs", "internal/engine/marks", "internal/engine/moves", "internal/engine/notices",
 	"internal/engine/probing", "internal/engine/proofs", "internal/engine/push",
 	"internal/engine/record", "internal/engine/shards", "internal/engine/siteside", "internal/engine/vantages", "internal/engine/verify",
 	"internal/engine/zones"}

@@ -96,6 +96,7 @@ type api struct {
 	tracer   trace.Tracer
 	stun     int
 	members  Members
+	callers  callers
 
 	provider *openid.Provider
 	asks     asks

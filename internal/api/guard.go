@@ -97,7 +97,12 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 		case r.who == memberOnly && !relay.Relayed(c.Request()):
 			return errNotYours
 		}
-		if eng == nil || eng.Writable() != nil && r.passesOn() {
+		if eng == nil || eng.Writable() != nil && r.passesOn() && !a.here(c, r, eng) {
+			if !r.stream { // which is over only when whoever follows it leaves
+				defer a.passedFor(c, r)
+			} else {
+				a.passedFor(c, r)
+			}
 			if came, err := a.passOn(c, r, eng); came == passedOn {
 				return err
 			} else if err := a.alone(r, eng, came); err != nil {

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/gob"
 	"net/http"
 	"time"
 
@@ -23,6 +24,8 @@ func (a *api) memberRoutes() []route {
 		{method: "GET", path: at + "/probes", summary: "Follow what another server on the database is to probe (application/x-ndjson)",
 			who: memberOnly, stream: true, query: []param{{"server", "its name", wordParam}, {"room", "rounds at once", numberParam}},
 			serve: a.lend},
+		{method: "GET", path: at + "/knowledge", summary: "Follow what is known beyond the database (a stream of encoding/gob)",
+			who: memberOnly, stream: true, serve: a.tell},
 		{method: "POST", path: at + "/rounds", summary: "Return what another server on the database has probed", who: memberOnly,
 			large: true, in: contract.LentRounds{}, status: http.StatusNoContent, serve: a.lentRounds},
 		{method: "GET", path: base + "/servers", summary: "List the servers on the database, and which shards they probe", who: person,
@@ -73,6 +76,27 @@ func (a *api) lend(c *echo.Context, _ principal) error {
 		}
 	}
 	return nil
+}
+
+// tell streams what this server knows to another one.
+func (a *api) tell(c *echo.Context, _ principal) error {
+	w := c.Response()
+	control := http.NewResponseController(w)
+	telling := a.engine().Tell()
+	defer telling.Close()
+	w.Header().Set("Content-Type", "application/octet-stream")
+	w.WriteHeader(http.StatusOK)
+	out := gob.NewEncoder(w)
+	for {
+		news, ok := telling.Next(c.Request().Context())
+		if !ok {
+			return nil
+		}
+		_ = control.SetWriteDeadline(time.Now().Add(writeWait))
+		if out.Encode(news) != nil || control.Flush() != nil {
+			return nil
+		}
+	}
 }
 
 func (a *api) lentRounds(c *echo.Context, _ principal) error {

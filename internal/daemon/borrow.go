@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -55,44 +56,22 @@ func (m *members) borrow(ctx context.Context) {
 // borrowFrom makes probes for the server that writes until its stream ends, or this server has another role. Errors: those of the way
 // there.
 func (m *members) borrowFrom(ctx context.Context, e *engine.Engine) error {
+	ctx, heard, answer, err := m.listen(ctx, e, "probes", url.Values{"server": {m.d.name}, "room": {strconv.Itoa(max(1, m.d.shares.probes))}})
+	if err != nil {
+		return err
+	}
+	defer answer.Close()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	go func() {
-		select {
-		case <-e.Stopping():
-			cancel(nil)
-		case <-ctx.Done():
-		}
-	}()
-	way, err := m.Writer(ctx)
-	if err != nil {
-		return err
-	}
-	at := way.URL.JoinPath("/api/v1/members/probes")
-	at.RawQuery = url.Values{"server": {m.d.name}, "room": {strconv.Itoa(max(1, m.d.shares.probes))}}.Encode()
-	q, err := http.NewRequestWithContext(ctx, http.MethodGet, at.String(), nil)
-	if err != nil {
-		return err
-	}
-	relay.Sign(q, way.Key, relay.From{Address: netip.IPv4Unspecified()}, time.Now())
-	quiet := time.AfterFunc(borrowQuiet, func() { cancel(errQuiet) })
-	defer quiet.Stop()
-	answer, err := (&http.Client{Transport: m.over}).Do(q)
-	if err != nil {
-		m.Lost()
-		return err
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode != http.StatusOK {
-		m.Lost()
-		return fmt.Errorf("the server that writes, %s, says %s", way.URL.Host, answer.Status)
-	}
 	rounds := make(chan made, roundsAtOnce)
 	var under sync.WaitGroup
 	defer under.Wait()
 	defer cancel(nil)
-	under.Go(func() { cancel(m.giveBack(ctx, rounds)) })
-	lines := bufio.NewReader(answer.Body)
+	under.Go(func() {
+		cancel(m.giveBack(ctx, rounds))
+		answer.Close() // which ends the reading
+	})
+	lines := bufio.NewReader(answer)
 	for {
 		line, err := lines.ReadBytes('\n')
 		if err != nil {
@@ -102,7 +81,7 @@ func (m *members) borrowFrom(ctx context.Context, e *engine.Engine) error {
 			}
 			return nil // it has stopped, or we do
 		}
-		quiet.Reset(borrowQuiet)
+		heard()
 		var list contract.LentProbes
 		if err := json.Unmarshal(line, &list); err != nil {
 			return err
@@ -117,6 +96,62 @@ func (m *members) borrowFrom(ctx context.Context, e *engine.Engine) error {
 			})
 		}
 	}
+}
+
+// listen asks the server that writes for a stream, which ends when this server has another role, or when that one says nothing for too
+// long: heard is to be called for whatever it says. The stream is to be closed, which ends the context. Errors: those of the way there.
+func (m *members) listen(ctx context.Context, e *engine.Engine, what string, query url.Values) (lasting context.Context, heard func(),
+	stream io.ReadCloser, err error) {
+	lasting, cancel := context.WithCancelCause(ctx)
+	defer func() {
+		if err != nil {
+			cancel(nil)
+		}
+	}()
+	go func() {
+		select {
+		case <-e.Stopping():
+			cancel(nil)
+		case <-lasting.Done():
+		}
+	}()
+	way, err := m.Writer(lasting)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	at := way.URL.JoinPath("/api/v1/members", what)
+	at.RawQuery = query.Encode()
+	q, err := http.NewRequestWithContext(lasting, http.MethodGet, at.String(), nil)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	relay.Sign(q, way.Key, relay.From{Address: netip.IPv4Unspecified()}, time.Now())
+	quiet := time.AfterFunc(borrowQuiet, func() { cancel(errQuiet) })
+	answer, err := (&http.Client{Transport: m.over}).Do(q)
+	if err != nil {
+		quiet.Stop()
+		m.Lost()
+		return nil, nil, nil, err
+	}
+	stream = &ending{answer.Body, func() { quiet.Stop(); cancel(nil) }}
+	if answer.StatusCode != http.StatusOK {
+		stream.Close()
+		m.Lost()
+		return nil, nil, nil, fmt.Errorf("the server that writes, %s, says %s", way.URL.Host, answer.Status)
+	}
+	return lasting, func() { quiet.Reset(borrowQuiet) }, stream, nil
+}
+
+// ending is a stream with what is to be done when it is closed.
+type ending struct {
+	io.ReadCloser
+	end func()
+}
+
+// Close implements io.Closer.
+func (s *ending) Close() error {
+	s.end()
+	return s.ReadCloser.Close()
 }
 
 // made is a round, and when it was made.

@@ -244,6 +244,7 @@ func (d *Daemon) open(ctx context.Context) error {
 	d.done.Go(func() { d.keepCopy(d.ctx) })
 	d.done.Go(func() { d.members.tell(d.ctx) })
 	d.done.Go(func() { d.members.borrow(d.ctx) })
+	d.done.Go(func() { d.members.watch(d.ctx) })
 	if d.issuer != nil {
 		d.done.Go(func() { d.issuer.run(d.ctx) })
 	}

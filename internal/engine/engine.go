@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"inkpost.example/inkpost/internal/access"
@@ -26,6 +27,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/intake"
 	"inkpost.example/inkpost/internal/engine/jobs"
+	"inkpost.example/inkpost/internal/engine/marks"
 	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/noticeedits"
 	"inkpost.example/inkpost/internal/engine/notices"
@@ -71,6 +73,8 @@ type Engine struct {
 	SiteSide *siteside.Side
 	rooms    *rooms.Rooms
 	led      bool          // it began as the writer's engine
+	sees     atomic.Bool   // it knows what the server that writes knows
+	catchUp  chan catchUp  // asks Follow to read what was written
 	stopping chan struct{} // closed when the engine stops
 }
 
@@ -79,8 +83,8 @@ type Engine struct {
 func New(ctx context.Context, st *store.Store, directory *authdns.Directory, config Config) (*Engine, error) {
 	config = config.WithDefaults()
 	r := &rooms.Rooms{Config: config, Store: st.Now(), Events: events.NewHub(config.Clock),
-		Record: &record.Record{}}
-	e := &Engine{rooms: r, led: st.Leads(), stopping: make(chan struct{})}
+		Record: &record.Record{}, Marks: &marks.Marks{}}
+	e := &Engine{rooms: r, led: st.Leads(), stopping: make(chan struct{}), catchUp: make(chan catchUp)}
 	e.Views, e.Errands = &views.Views{Rooms: r}, &errands.Errands{Rooms: r}
 	e.Changes = changes.New(e, r, e.stopping)
 	e.FaultEdits = &faultedits.FaultEdits{Rooms: r, Views: e.Views}

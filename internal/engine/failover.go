@@ -54,7 +54,7 @@ func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
 	}
 	e.rooms.Record.SetLinks(links)
 	if after.ID == before.ID {
-		e.rooms.Faults.Review(p.ID)
+		e.Review(p.ID)
 		return nil
 	}
 	e.rooms.Record.SetSerials(serials)
@@ -71,7 +71,7 @@ func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
 	e.rooms.Vantages.AssignmentsChanged(p.ID)
 	e.rooms.Prober.Moved(moved, after.ID)
 	e.rooms.Verify.Ask(p.ID)
-	e.rooms.Faults.Review(p.ID)
+	e.Review(p.ID)
 	return nil
 }
 

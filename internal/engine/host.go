@@ -15,7 +15,10 @@ import (
 )
 
 // Review implements siteside.Host and verify.Host.
-func (e *Engine) Review(siteID int64) { e.rooms.Faults.Review(siteID) }
+func (e *Engine) Review(siteID int64) {
+	e.rooms.Marks.Note(siteID)
+	e.rooms.Faults.Review(siteID)
+}
 
 // Answered implements verify.Host.
 func (e *Engine) Answered(siteID int64, at time.Time) { e.rooms.Moves.Answered(siteID, at) }
@@ -44,7 +47,7 @@ func (e *Engine) Taken(h site.Hostname, zoneID int64, at time.Time, done bool) {
 	if done {
 		e.rooms.Moves.Published(h.SiteID, zoneID, at)
 	}
-	e.rooms.Faults.Review(h.SiteID)
+	e.Review(h.SiteID)
 	e.rooms.Verify.Ask(h.SiteID)
 }
 

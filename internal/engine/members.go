@@ -85,31 +85,48 @@ func (e *Engine) Follow(ctx context.Context) {
 			}
 		}
 	}()
+	if err := e.rooms.Moves.ReadPatterns(ctx); err != nil && ctx.Err() == nil {
+		e.rooms.Log.Warn("the rhythms of past moves could not be read", "error", err)
+	}
 	tick := time.NewTicker(memberEvery)
 	defer tick.Stop()
 	var position int64
+	var asked []catchUp
 	for {
 		whole := false
-		select {
-		case channel := <-told:
-			whole = channel != store.ChannelMoves
-		case <-tick.C:
-			whole = true
-		case <-ctx.Done():
-			return
+		if len(asked) == 0 {
+			select {
+			case channel := <-told:
+				whole = channel != store.ChannelMoves
+			case <-tick.C:
+				whole = true
+			case one := <-e.catchUp:
+				asked = append(asked, one)
+			case <-ctx.Done():
+				return
+			}
 		}
 	collect:
 		for {
 			select {
 			case channel := <-told:
 				whole = whole || channel != store.ChannelMoves
+			case one := <-e.catchUp:
+				asked = append(asked, one)
 			default:
 				break collect
 			}
 		}
+		for _, one := range asked {
+			whole = whole || one.whole
+		}
 		bounded, cancel := context.WithTimeout(ctx, changes.Limit)
 		err := e.takeOver(bounded, whole, &position)
 		cancel()
+		for _, one := range asked {
+			close(one.done)
+		}
+		asked = nil
 		if err != nil && ctx.Err() == nil {
 			e.rooms.Log.Warn("what another server wrote could not be read; retrying", "error", err)
 			select {
@@ -119,6 +136,8 @@ func (e *Engine) Follow(ctx context.Context) {
 		}
 		select {
 		case <-time.After(memberPause):
+		case one := <-e.catchUp:
+			asked = append(asked, one)
 		case <-ctx.Done():
 		}
 	}
@@ -162,6 +181,7 @@ func (e *Engine) takeMoves(g store.Group, position *int64) error {
 			continue
 		}
 		links, moved[l.ID] = append(links, c.On(l)), true
+		e.rooms.Moves.Changed(l.ID, c.Noticed)
 		*position = max(*position, c.ID)
 	}
 	e.rooms.Record.SetLinks(links)
@@ -180,8 +200,15 @@ func (e *Engine) takeMoves(g store.Group, position *int64) error {
 	return e.Publish(slices.Collect(maps.Values(sites)), func(p record.Site) []site.Hostname { return p.Following(moved) }, newer)
 }
 
-// readStates reads the states of services and the open faults, as the writer sees them. Error: that of the database.
+// readStates reads what is kept of states: commissionings and planned work, and where it is not known better those of services and the
+// open faults. Error: that of the database.
 func (e *Engine) readStates(ctx context.Context) error {
+	if err := e.rooms.Runs.Read(ctx); err != nil {
+		return err
+	}
+	if e.sees.Load() {
+		return e.rooms.Faults.ReadWork(ctx)
+	}
 	states, err := e.rooms.Store.ServiceStates(ctx)
 	if err != nil {
 		return err

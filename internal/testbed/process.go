@@ -20,14 +20,44 @@ import (
 )
 
 // program builds the program once for the tests that need a process of their own.
-var program = sync.OnceValues(func() (file string, err error) {
-	file = filepath.Join(Scratch(), "inkpost")
-	said, err := exec.Command("go", "build", "-o", file, "inkpost.example/inkpost/cmd/inkpost").CombinedOutput()
+var program = sync.OnceValues(func() (file string, err error) { return build("inkpost") })
+
+// next builds the program as a later release could be: with a further step of the schema.
+var next = sync.OnceValues(func() (file string, err error) {
+	step := filepath.Join(Scratch(), "next.sql")
+	if err := os.WriteFile(step, []byte("-- +goose Up\nALTER TABLE site ADD COLUMN of_next_release text NOT NULL DEFAULT '';\n"+
+		"-- +goose Down\nALTER TABLE site DROP COLUMN of_next_release;\n"), 0o600); err != nil {
+		return "", err
+	}
+	where, err := exec.Command("go", "list", "-f", "{{.Dir}}", "inkpost.example/inkpost/internal/store").Output()
+	if err != nil {
+		return string(where), err
+	}
+	at := filepath.Join(strings.TrimSpace(string(where)), "migrations", "99999_next.sql")
+	overlay := filepath.Join(Scratch(), "overlay.json")
+	if err := os.WriteFile(overlay, fmt.Appendf(nil, `{"Replace":{%q:%q}}`, at, step), 0o600); err != nil {
+		return "", err
+	}
+	return build("inkpost-next", "-overlay", overlay)
+})
+
+func build(name string, flags ...string) (file string, err error) {
+	file = filepath.Join(Scratch(), name)
+	said, err := exec.Command("go", append(append([]string{"build"}, flags...), "-o", file,
+		"inkpost.example/inkpost/cmd/inkpost")...).CombinedOutput()
 	if err != nil {
 		return string(said), err
 	}
 	return file, nil
-})
+}
+
+// NextProgram returns the file of a program with a newer schema than that of this one.
+func NextProgram(t testing.TB) string {
+	t.Helper()
+	file, err := next()
+	require.NoError(t, err, file)
+	return file
+}
 
 // Program returns the file of the program, as it is now.
 func Program(t testing.TB) string {
@@ -52,7 +82,13 @@ var (
 // Launch starts the service on a database, with further flags, and waits until it answers.
 func Launch(t testing.TB, database string, flags ...string) *Process {
 	t.Helper()
-	p := &Process{cmd: exec.Command(Program(t), append([]string{"serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns",
+	return LaunchOf(t, Program(t), database, flags...)
+}
+
+// LaunchOf is Launch for a program.
+func LaunchOf(t testing.TB, program, database string, flags ...string) *Process {
+	t.Helper()
+	p := &Process{cmd: exec.Command(program, append([]string{"serve", "--database-url", database, "--http", "127.0.0.1:0", "--dns",
 		"127.0.0.1:0", "--redirect", "", "--stun", "",
 		"--lab-public", "198.51.100.0/24", "--key-rate", "100000", "--answer-rate", "0", "--state-dir", t.TempDir(), "--log-level",
 		"error"}, flags...)...)}
@@ -107,6 +143,13 @@ func (p *Process) Spent(t testing.TB) (processor time.Duration, resident int64) 
 // Kill ends the process as a power cut would.
 func (p *Process) Kill() {
 	_ = p.cmd.Process.Kill()
+	_ = p.cmd.Wait()
+}
+
+// Stop ends the process as an administrator would, and waits until it has ended.
+func (p *Process) Stop(t testing.TB) {
+	t.Helper()
+	require.NoError(t, p.cmd.Process.Signal(syscall.SIGTERM))
 	_ = p.cmd.Wait()
 }
 

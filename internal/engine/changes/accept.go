@@ -67,5 +67,6 @@ func (ch *Changes) AfterMove(p record.Site, following []site.Hostname, change st
 		"the address went from "+change.Old.String()+" to "+change.New.String())
 	ch.Prober.Moved(p, change.LinkID)
 	ch.Moves.Changed(change.LinkID, change.Noticed)
+	ch.Marks.Note(p.ID)
 	ch.Faults.Review(p.ID)
 }

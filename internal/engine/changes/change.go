@@ -131,6 +131,7 @@ func (ch *Changes) follow(ctx context.Context, turn Turn, ed Edit, touched *reco
 	ch.Events.Publish(events.RecordEdited, ed.Site, "", ed.Words)
 	for _, c := range d.Sites {
 		if c.After.ID != 0 && !d.Whole {
+			ch.Marks.Note(c.After.ID)
 			ch.Faults.Review(c.After.ID)
 			ch.Verify.Ask(c.After.ID)
 		}

@@ -118,6 +118,9 @@ func (r *Room) readOpen(ctx context.Context) error {
 	return nil
 }
 
+// Read reads the open runs and the kits again: another server may have changed them. Error: that of the database.
+func (r *Room) Read(ctx context.Context) error { return errors.Join(r.readOpen(ctx), r.ReadKits(ctx)) }
+
 // Run looks at open runs until ctx ends, and reads them again now and then: another server may have changed them.
 func (r *Room) Run(ctx context.Context) {
 	tick := rounds.Every(lookEvery)
@@ -130,7 +133,7 @@ func (r *Room) Run(ctx context.Context) {
 			return
 		}
 		if n%20 == 0 {
-			if err := errors.Join(r.readOpen(ctx), r.ReadKits(ctx)); err != nil && ctx.Err() == nil {
+			if err := r.Read(ctx); err != nil && ctx.Err() == nil {
 				r.log.Warn("commissionings could not be read; retrying", "error", err)
 			}
 		}

@@ -97,6 +97,45 @@ func (h *Hub) Publish(kind Kind, site, part, words string) {
 	defer h.mu.Unlock()
 	h.last++
 	ev := Event{ID: strconv.FormatUint(h.last, 10), Kind: kind, Site: site, Part: part, Words: words, At: h.now(), shown: &shown{}}
+	h.keep(ev)
+}
+
+// Put publishes an event of another server, with the ID that it has there. Where others are missing before it, whoever listens has to read
+// everything again.
+func (h *Hub) Put(ev Event) {
+	id, err := strconv.ParseUint(ev.ID, 10, 64)
+	if err != nil {
+		return
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if id != h.last+1 {
+		h.kept = nil
+	}
+	h.last, ev.shown = id, &shown{}
+	h.keep(ev)
+}
+
+// Begin has what follows be counted from where another server is. Whoever listens already has to read everything again, unless this hub
+// is there, too.
+func (h *Hub) Begin(position uint64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if position != h.last {
+		h.last, h.kept = position, nil
+		h.rouse()
+	}
+}
+
+// At is up to where events were taken.
+func (s *Subscription) At() uint64 {
+	s.hub.mu.Lock()
+	defer s.hub.mu.Unlock()
+	return s.at
+}
+
+// keep takes in the newest event. The caller holds the lock.
+func (h *Hub) keep(ev Event) {
 	if h.kept = append(h.kept, ev); len(h.kept) > maxKept {
 		h.kept = append(h.kept[:0:0], h.kept[len(h.kept)-maxKept/2:]...)
 	}

@@ -91,6 +91,10 @@ func (b *Board) diagnose(p record.Site, shown bool) Diagnosis {
 	now := b.now()
 	ev := b.host.Evidence(p, now)
 	var d Diagnosis
+	if b.follows {
+		_, d.Paths = diagnose.All(ev)
+		return d
+	}
 	var open []diagnose.Finding
 	for _, f := range b.Open(p.ID) {
 		open = append(open, f.Finding)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
-	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
@@ -115,7 +114,7 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 		Target: netip.AddrPortFrom(r.Address, uint16(record.Ports(s)[0])), Name: r.Hostname,
 		Own: where.Owns(l), Options: s.Options, ProbeKey: key, Deadline: p.Deadline},
 		Last: uint16(record.Ports(s)[1]), Also: where.SecondTargetOf(s, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(p.Now()),
-		Renewed: func(fingerprint string) bool { return !ofAnother(where, s, fingerprint) }})
+		Renewed: func(fingerprint string) bool { return !where.OfAnother(s, fingerprint) }})
 	r.At, r.Took = p.Now(), time.Since(began)
 	r.Outcome, r.Latency, r.Message = out.Outcome, out.Latency, out.Deciding.Message
 	if out.Inside {
@@ -135,13 +134,6 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 		r.Named.Outcome, r.Named.Message, r.Named.At = r.Outcome, r.Message, r.At
 	}
 	return r
-}
-
-// ofAnother reports whether a fingerprint is pinned for another device of the site: then it is that one that answers.
-func ofAnother(where record.Site, s site.Service, fingerprint string) bool {
-	return slices.ContainsFunc(where.Services, func(o site.Service) bool {
-		return o.DeviceID != s.DeviceID && probe.SamePrint(o.Fingerprint, fingerprint)
-	})
 }
 
 // byName resolves a hostname as a user's machine would. A name that leads elsewhere is not followed: probes go to the site's

@@ -12,3 +12,19 @@ func (p *Prober) SetStates(list []store.ServiceState) {
 		}
 	}
 }
+
+// Show takes over what another server knows of a service.
+func (p *Prober) Show(serviceID int64, st Status, results []VantageResult) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if w := p.watches[serviceID]; w != nil {
+		w.Status, w.results = st, results
+	}
+}
+
+// ShowUnfit takes over which vantage points do not count for another server.
+func (p *Prober) ShowUnfit(unfit map[int64]string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.unfit = unfit
+}

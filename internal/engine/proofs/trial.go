@@ -50,6 +50,20 @@ func (x *Proofs) Trial(serviceID int64) (t site.Trial, under bool) {
 	return x.trials[serviceID], x.under[serviceID]
 }
 
+// Show takes over what another server knows of the trials of a service.
+func (x *Proofs) Show(serviceID int64, t site.Trial, under bool) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	delete(x.trials, serviceID)
+	delete(x.under, serviceID)
+	if t != (site.Trial{}) {
+		x.trials[serviceID] = t
+	}
+	if under {
+		x.under[serviceID] = true
+	}
+}
+
 // allowed counts a trial of a link, and reports whether it is not one too many.
 func (x *Proofs) allowed(linkID int64) bool {
 	now := x.now()

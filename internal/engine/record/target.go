@@ -3,6 +3,7 @@ package record
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
@@ -91,4 +92,11 @@ func (p Site) OwnPorts(l site.Link) map[string]bool {
 // meet no redirect.
 func (p Site) Owns(l site.Link) func(string, uint16) bool {
 	return func(host string, port uint16) bool { return p.OwnPorts(l)[fmt.Sprintf("%s:%d", host, port)] }
+}
+
+// OfAnother reports whether a fingerprint is pinned for another device of the site than that of s: then it is that one that answers.
+func (p Site) OfAnother(s site.Service, fingerprint string) bool {
+	return slices.ContainsFunc(p.Services, func(o site.Service) bool {
+		return o.DeviceID != s.DeviceID && probe.SamePrint(o.Fingerprint, fingerprint)
+	})
 }

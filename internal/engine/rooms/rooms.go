@@ -13,6 +13,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/faults"
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/jobs"
+	"inkpost.example/inkpost/internal/engine/marks"
 	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/notices"
 	"inkpost.example/inkpost/internal/engine/probing"
@@ -48,6 +49,7 @@ type Rooms struct {
 	Jobs     *jobs.Queue
 	Notices  *notices.Room
 	Runs     *commissioning.Room // by which services come into use
+	Marks    *marks.Marks        // sites of which others are to be told
 }
 
 // Now is the time of day, as precisely as the database keeps it.

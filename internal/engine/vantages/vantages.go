@@ -167,6 +167,25 @@ func (v *Vantages) Named(name string) (Vantage, error) {
 	return Vantage{}, store.Missing{Kind: "vantage point", Name: name}
 }
 
+// Show takes over the vantage points as another server knows them.
+func (v *Vantages) Show(list []Vantage) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	there := map[int64]bool{}
+	for _, one := range list {
+		there[one.ID] = true
+		if v.byID[one.ID] == nil {
+			v.byID[one.ID] = &entry{now: map[int64]bool{}}
+		}
+		v.byID[one.ID].Vantage = one
+	}
+	for id := range v.byID {
+		if !there[id] {
+			delete(v.byID, id)
+		}
+	}
+}
+
 // Ailing lists the vantage points that say themselves that something is wrong with them.
 func (v *Vantages) Ailing() map[int64]string {
 	v.mu.Lock()

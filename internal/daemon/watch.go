@@ -1,0 +1,56 @@
+package daemon
+
+import (
+	"context"
+	"encoding/gob"
+	"errors"
+	"time"
+
+	"inkpost.example/inkpost/internal/engine"
+	"inkpost.example/inkpost/internal/engine/mirror"
+)
+
+// watch keeps what this server knows in line with what the one that writes knows, for as long as it stands by, until ctx ends.
+func (m *members) watch(ctx context.Context) {
+	told := false
+	for ctx.Err() == nil {
+		if e := m.d.engine.Load(); e != nil && e.Follows() {
+			began := time.Now()
+			err := m.watchFrom(ctx, e)
+			e.Blind()
+			if told = told && time.Since(began) < borrowQuiet; err != nil && !told && ctx.Err() == nil {
+				m.d.log.Warn("it is not heard what the server that writes knows; trying again", "error", err)
+				told = true
+			}
+		}
+		select {
+		case <-time.After(borrowAgain):
+		case <-ctx.Done():
+		}
+	}
+}
+
+// watchFrom takes over what the server that writes knows until its stream ends, or this server has another role. Errors: those of the way
+// there.
+func (m *members) watchFrom(ctx context.Context, e *engine.Engine) error {
+	ctx, heard, answer, err := m.listen(ctx, e, "knowledge", nil)
+	if err != nil {
+		return err
+	}
+	defer answer.Close()
+	in := gob.NewDecoder(answer)
+	for {
+		var news mirror.News
+		if err := in.Decode(&news); err != nil {
+			m.Lost()
+			if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, context.Canceled) {
+				return cause
+			}
+			return nil // it has stopped, or we do
+		}
+		heard()
+		if err := e.Show(ctx, news); err != nil {
+			return err
+		}
+	}
+}
