@@ -56,7 +56,8 @@ func (m *members) borrow(ctx context.Context) {
 // borrowFrom makes probes for the server that writes until its stream ends, or this server has another role. Errors: those of the way
 // there.
 func (m *members) borrowFrom(ctx context.Context, e *engine.Engine) error {
-	ctx, heard, answer, err := m.listen(ctx, e, "probes", url.Values{"server": {m.d.name}, "room": {strconv.Itoa(max(1, m.d.shares.probes))}})
+	ctx, heard, answer, err := m.listen(ctx, e, "probes", url.Values{"server": {m.d.name},
+		"room": {strconv.Itoa(max(1, m.d.shares.probes))}})
 	if err != nil {
 		return err
 	}

@@ -91,7 +91,8 @@ type Board struct {
 // New returns a board without faults. seen holds when faults were first seen that are not in the database, by an engine before this one.
 func New(host Host, st *store.Store, rec *record.Record, hub *events.Hub, seen map[Of]time.Time, now func() time.Time,
 	log *slog.Logger) *Board {
-	return &Board{host: host, store: st, record: rec, events: hub, seen: seen, now: now, log: log, follows: st != nil && !st.Leads(), faults: map[int64][]Fault{},
+	return &Board{host: host, store: st, record: rec, events: hub, seen: seen, now: now, log: log,
+		follows: st != nil && !st.Leads(), faults: map[int64][]Fault{},
 		diagnoses: map[int64]Diagnosis{}, dirty: map[int64]bool{}, stale: map[int64]bool{}, well: map[int64]bool{},
 		proposals: map[int64]map[string]fault.Proposal{}}
 }

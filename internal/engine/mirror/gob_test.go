@@ -29,15 +29,21 @@ func TestNewsArrivesAsItWas(t *testing.T) {
 	view := probe.View{Outcome: probe.Silent, InRow: 3, Since: at, At: at}
 	status := probing.Status{State: probe.StateUnreachable, Since: at, Proven: at, View: view, Probed: at, Turned: at, Address: address,
 		Latency: 8 * time.Millisecond, Message: "nothing came back", Settling: true,
-		Shown: &probing.Shown{Fingerprint: "key SHA256:x", Certificate: &speak.Certificate{Names: []string{"ket-07.example"}, Expires: at},
-			Named: &probing.NameResult{Hostname: "ket-07.example", Given: wan.PairOf(address), At: at}},
+		Shown: &probing.Shown{Fingerprint: "key SHA256:x",
+			Certificate: &speak.Certificate{Names: []string{"ket-07.example"}, Expires: at},
+			Named:       &probing.NameResult{Hostname: "ket-07.example", Given: wan.PairOf(address), At: at}},
 		Ways: []probing.Way{{Reach: site.ByForward, Target: netip.AddrPortFrom(address, 8443), Outcome: probe.Silent}}}
-	finding := diagnose.Finding{Cause: "device-off", Subject: "device recorder", Services: []string{"cameras"}, Evidence: []string{"silent"}}
+	finding := diagnose.Finding{Cause: "device-off", Subject: "device recorder", Services: []string{"cameras"},
+		Evidence: []string{"silent"}}
 	in := News{Whole: true, Areas: []store.Fault{{ID: 9, Finding: finding, Opened: at}},
-		Own:    &Own{Vantages: []vantages.Vantage{{ID: 2, Name: "gannet", Heard: at, Self: vantages.Self{Version: "1"}}}, Unfit: map[int64]string{2: "blind"}},
+		Own: &Own{Vantages: []vantages.Vantage{{ID: 2, Name: "gannet", Heard: at, Self: vantages.Self{Version: "1"}}},
+			Unfit: map[int64]string{2: "blind"}, Since: at, 
+			Asks: verify.Servers{Name: "127.0.0.1:53", Resolvers: []string{"127.0.0.1:5353"}}},
 		Events: []Event{{ID: "17", Kind: "fault-opened", Site: "KET-07", At: at}},
-		Moves:  &Moves{Changes: []store.Change{{ID: 4, LinkID: 3, New: wan.PairOf(address)}}, Stages: []store.Stages{{MoveID: 4, Answered: at}}},
-		Sites: []Site{{ID: 1, Services: []Service{{ID: 5, Status: statusOf(status), Results: []probing.VantageResult{{Vantage: 1, View: view,
+		Moves: &Moves{Changes: []store.Change{{ID: 4, LinkID: 3, New: wan.PairOf(address)}},
+			Stages: []store.Stages{{MoveID: 4, Answered: at}}},
+		Sites: []Site{{ID: 1, Services: []Service{{ID: 5, Status: statusOf(status), 
+			Results: []probing.VantageResult{{Vantage: 1, View: view,
 			ICMP: probe.ICMP{Type: 3, From: address}, Series: &probe.Series{Answers: []probe.HopAnswer{{}}, At: at}}},
 			Spans: []ledger.Span{{ServiceID: 5, VantageID: 1, Outcome: probe.Silent, From: at, Until: at, Count: 3}},
 			Trial: site.Trial{At: at, Came: site.CameNot}, Trying: true}},

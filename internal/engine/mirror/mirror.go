@@ -45,6 +45,8 @@ type Moves struct {
 type Own struct {
 	Vantages []vantages.Vantage
 	Unfit    map[int64]string
+	Since    time.Time // since when silence proves something
+	Asks     verify.Servers
 }
 
 // Event is one of package events.
@@ -90,8 +92,8 @@ type Status struct {
 }
 
 func statusOf(st probing.Status) Status {
-	return Status{State: st.State, Since: st.Since, Proven: st.Proven, Probed: st.Probed, Turned: st.Turned, View: st.View, Address: st.Address,
-		Latency: st.Latency, Message: st.Message, Shown: st.Shown, Ways: st.Ways, Settling: st.Settling}
+	return Status{State: st.State, Since: st.Since, Proven: st.Proven, Probed: st.Probed, Turned: st.Turned, View: st.View,
+		Address: st.Address, Latency: st.Latency, Message: st.Message, Shown: st.Shown, Ways: st.Ways, Settling: st.Settling}
 }
 
 func (st Status) status() probing.Status {
@@ -191,12 +193,16 @@ func Show(r *rooms.Rooms, in Site) {
 }
 
 // CopyOwn returns what concerns no site.
-func CopyOwn(r *rooms.Rooms) Own { return Own{r.Vantages.List(), r.Prober.Unfit()} }
+func CopyOwn(r *rooms.Rooms) Own {
+	return Own{Vantages: r.Vantages.List(), Unfit: r.Prober.Unfit(), Since: r.SiteSide.Since(), Asks: r.Verify.Servers()}
+}
 
 // ShowOwn puts what concerns no site into the rooms of a server that follows.
 func ShowOwn(r *rooms.Rooms, in Own) {
 	r.Vantages.Show(in.Vantages)
 	r.Prober.ShowUnfit(in.Unfit)
+	r.SiteSide.ShowSince(in.Since)
+	r.Verify.ShowServers(in.Asks)
 }
 
 // Areas lists the open faults of no site.

@@ -22,3 +22,10 @@ func (s *Side) ShowDevice(deviceID int64, r DeviceReport) {
 	defer s.devices.mu.Unlock()
 	s.devices.byID[deviceID] = r
 }
+
+// ShowSince takes over since when silence proves something to another server.
+func (s *Side) ShowSince(since time.Time) {
+	s.clock.mu.Lock()
+	defer s.clock.mu.Unlock()
+	s.clock.since = since
+}

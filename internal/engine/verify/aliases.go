@@ -58,7 +58,7 @@ type Answer struct {
 
 // Alias returns what servers last gave for an alias.
 func (v *Verifier) Alias(a site.Alias) AliasAnswers {
-	home := v.nameServer
+	home := v.Servers().Name
 	if z := v.record.Zone(a.ZoneID); z.Kind == names.Remote {
 		home = z.Primary.String()
 	}
@@ -67,7 +67,7 @@ func (v *Verifier) Alias(a site.Alias) AliasAnswers {
 	answers := v.aliases.given[a.ID]
 	var out AliasAnswers
 	out.Given, out.Asked = answers[server{home, dnsask.Authoritative}]
-	for _, address := range v.resolvers {
+	for _, address := range v.Servers().Resolvers {
 		if given, asked := answers[server{address, dnsask.Resolver}]; asked {
 			out.Resolvers = append(out.Resolvers, Answer{Server: address, Given: given})
 		}

@@ -58,7 +58,7 @@ func (v *Verifier) servers(h site.Hostname) (out []server) {
 			out = append(out, p)
 		}
 	}
-	for _, address := range v.resolvers {
+	for _, address := range v.Servers().Resolvers {
 		out = append(out, server{address, dnsask.Resolver})
 	}
 	return out
@@ -99,7 +99,7 @@ func (v *Verifier) verifyElsewhere(ctx context.Context, p record.Site, every boo
 	aliased := map[server][]site.Alias{}
 	for _, a := range v.aliasesOf(p.ID) {
 		_, h, _ := v.record.HostnameAt(a.Hostname)
-		for _, address := range v.resolvers {
+		for _, address := range v.Servers().Resolvers {
 			at := server{address, dnsask.Resolver}
 			if given, has := v.aliases.of(a.ID, at); every || !has || given != p.AnswerOf(h) {
 				aliased[at] = append(aliased[at], a)

@@ -137,7 +137,7 @@ func (v *Verifier) Run(ctx context.Context) {
 // verifyLocal asks our own server for every hostname of a site in a hosted zone, or for those that are not known to be right.
 func (v *Verifier) verifyLocal(ctx context.Context, siteID int64, every bool) {
 	p, ok := v.record.Site(siteID)
-	if !ok || v.nameServer == "" {
+	if !ok || v.Servers().Name == "" {
 		return
 	}
 	for _, h := range p.Hostnames {
@@ -152,7 +152,7 @@ func (v *Verifier) verifyLocal(ctx context.Context, siteID int64, every bool) {
 		} else {
 			given, err = v.local.Changed(ctx, h.Name, p.AnswerOf(h))
 		}
-		v.noteGiven(ctx, siteID, h, known, server{v.nameServer, dnsask.Authoritative}, given, err)
+		v.noteGiven(ctx, siteID, h, known, server{v.Servers().Name, dnsask.Authoritative}, given, err)
 	}
 	v.noteAnswered(p)
 }
@@ -160,7 +160,7 @@ func (v *Verifier) verifyLocal(ctx context.Context, siteID int64, every bool) {
 // verifyRemote asks the servers of others: the primaries of remote zones, secondaries and resolvers.
 func (v *Verifier) verifyRemote(ctx context.Context, siteID int64, every bool) {
 	p, ok := v.record.Site(siteID)
-	if !ok || v.nameServer == "" {
+	if !ok || v.Servers().Name == "" {
 		return
 	}
 	remote := false

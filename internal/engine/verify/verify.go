@@ -8,6 +8,7 @@ package verify
 import (
 	"context"
 	"log/slog"
+	"sync/atomic"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
@@ -44,28 +45,40 @@ type Config struct {
 
 // Verifier is the room. It is safe for concurrent use.
 type Verifier struct {
-	host       Host
-	record     *record.Record
-	events     *events.Hub
-	nameServer string
-	resolvers  []string
-	every      time.Duration
-	now        func() time.Time
-	log        *slog.Logger
-	local      *dnsask.LocalServer
-	recheck    chan int64
-	asking     asking
-	names      nameStates
-	aliases    aliasAnswers
+	host    Host
+	record  *record.Record
+	events  *events.Hub
+	asks    atomic.Pointer[Servers]
+	every   time.Duration
+	now     func() time.Time
+	log     *slog.Logger
+	local   *dnsask.LocalServer
+	recheck chan int64
+	asking  asking
+	names   nameStates
+	aliases aliasAnswers
+}
+
+// Servers are who is asked, as "host:port": our own DNS server, "" for nobody, and resolvers elsewhere.
+type Servers struct {
+	Name      string
+	Resolvers []string
 }
 
 // New returns a room that knows nothing of any name yet.
 func New(host Host, rec *record.Record, hub *events.Hub, c Config) *Verifier {
-	return &Verifier{host: host, record: rec, events: hub, nameServer: c.NameServer, resolvers: c.Resolvers, every: c.Every,
-		now: c.Now, log: c.Log,
+	v := &Verifier{host: host, record: rec, events: hub, every: c.Every, now: c.Now, log: c.Log,
 		local: dnsask.NewLocalServer(c.NameServer), recheck: make(chan int64, 4096), names: nameStates{given: map[int64]nameState{}},
 		aliases: aliasAnswers{given: map[int64]map[server]wan.Pair{}}}
+	v.ShowServers(Servers{c.NameServer, c.Resolvers})
+	return v
 }
+
+// Servers returns who is asked.
+func (v *Verifier) Servers() Servers { return *v.asks.Load() }
+
+// ShowServers takes over whom another server asks.
+func (v *Verifier) ShowServers(s Servers) { v.asks.Store(&s) }
 
 // Published notes that the answer for a hostname was set anew: what was given before proves nothing any more.
 func (v *Verifier) Published(hostnameID int64, at time.Time) { v.names.publish(hostnameID, at) }
