@@ -84,7 +84,10 @@ func TestAServerThatStandsByShowsWhatIsKnownFromItsOwnMemory(t *testing.T) {
 	there, err := client.New(beside.URL, key)
 	require.NoError(t, err)
 	soon(t, 5*time.Second, "it knows the site", func() bool { _, err := there.Site(context.Background(), "KET-07"); return err == nil })
-	soon(t, 5*time.Second, "both are there", func() bool { l, err := there.Servers(context.Background()); return err == nil && len(l) == 2 })
+	soon(t, 5*time.Second, "both are there", func() bool {
+		l, err := there.Servers(context.Background())
+		return err == nil && len(l) == 2
+	})
 	here, others := listen(t, writer.URL, key, ""), listen(t, beside.URL, key, "")
 
 	door, err := net.Listen("tcp", "127.99.41.1:0")
