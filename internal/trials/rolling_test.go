@@ -79,7 +79,7 @@ func TestTwoServersAreUpgradedOneAfterTheOther(t *testing.T) {
 	other.Stop(t)
 	other = testbed.LaunchOf(t, newer, database, flags[1]...)
 	more()
-	require.NotEmpty(t, testbed.Resolve(other.DNS, name), "it answers from the copy on its disk, as the schema is an older one than its own")
+	require.NotEmpty(t, testbed.Resolve(other.DNS, name), "it answers from the copy on its disk: the schema is an older one than its own")
 	passedOn, err := client.New(other.URL, key)
 	require.NoError(t, err)
 	_, err = passedOn.AddSite(t.Context(), contract.SiteInput{Code: "PIE-20", Name: "Harbour Office"})

@@ -16,6 +16,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/probing/named"
 	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/engine/vantages"
 	"inkpost.example/inkpost/internal/engine/verify"
@@ -31,7 +32,7 @@ func TestNewsArrivesAsItWas(t *testing.T) {
 		Latency: 8 * time.Millisecond, Message: "nothing came back", Settling: true,
 		Shown: &probing.Shown{Fingerprint: "key SHA256:x",
 			Certificate: &speak.Certificate{Names: []string{"ket-07.example"}, Expires: at},
-			Named:       &probing.NameResult{Hostname: "ket-07.example", Given: wan.PairOf(address), At: at}},
+			Named:       &named.Result{Hostname: "ket-07.example", Given: wan.PairOf(address), At: at}},
 		Ways: []probing.Way{{Reach: site.ByForward, Target: netip.AddrPortFrom(address, 8443), Outcome: probe.Silent}}}
 	finding := diagnose.Finding{Cause: "device-off", Subject: "device recorder", Services: []string{"cameras"},
 		Evidence: []string{"silent"}}

@@ -2,15 +2,13 @@ package probing
 
 import (
 	"context"
-	"fmt"
 	"net/netip"
 	"time"
 
-	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/probing/named"
 	"inkpost.example/inkpost/internal/engine/record"
-	"inkpost.example/inkpost/internal/wire/dnsask"
 	"inkpost.example/inkpost/internal/wire/speak"
 )
 
@@ -37,7 +35,7 @@ type Result struct {
 	Fingerprint string
 	Weakness    string
 	Certificate *speak.Certificate
-	Named       *NameResult
+	Named       *named.Result
 	Ways        []Way
 	Attempts    []probe.Attempt
 }
@@ -102,7 +100,8 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 	}
 	var resolve []probe.Step
 	if byName && r.Hostname != "" {
-		r.Named, resolve = p.byName(ctx, r.Hostname, r.Address)
+		ask := named.Ask{NameServer: p.NameServer, Resolvers: p.Resolvers, Deadline: p.Deadline}
+		r.Named, resolve = ask.Resolve(ctx, r.Hostname, r.Address, p.Now())
 	}
 	key, _ := probe.WireGuardKey(s.ProbeKey)
 	began := time.Now()
@@ -134,37 +133,4 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 		r.Named.Outcome, r.Named.Message, r.Named.At = r.Outcome, r.Message, r.At
 	}
 	return r
-}
-
-// byName resolves a hostname as a user's machine would. A name that leads elsewhere is not followed: probes go to the site's
-// own address only.
-func (p *Prober) byName(ctx context.Context, name string, want netip.Addr) (*NameResult, []probe.Step) {
-	w := &NameResult{Hostname: name, Resolver: p.NameServer, At: p.Now()}
-	kind := dnsask.Authoritative
-	if len(p.Resolvers) > 0 {
-		w.Resolver, kind = p.Resolvers[0], dnsask.Resolver
-	}
-	if w.Resolver == "" {
-		return nil, nil
-	}
-	bounded, cancel := context.WithTimeout(ctx, p.Deadline)
-	defer cancel()
-	began := time.Now()
-	pair, err := dnsask.Addresses(bounded, w.Resolver, kind, names.Name(name))
-	step := probe.Step{Name: "resolve", AtUS: time.Since(began).Microseconds(),
-		Words: fmt.Sprintf("%s says %s is %s", w.Resolver, name, pair)}
-	w.Given = pair
-	switch {
-	case err != nil:
-		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s could not be asked for %s: %v", w.Resolver, name, err)
-		step.Words = w.Message
-	case !pair.Known():
-		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s knows no address of %s", w.Resolver, name)
-		step.Words = w.Message
-	case pair.IPv4 != want && pair.IPv6 != want:
-		w.Outcome, w.Message = probe.Skipped, fmt.Sprintf("%s gives %s for %s, not %s: whoever uses the name does not reach the site",
-			w.Resolver, pair, name, want)
-		step.Words = w.Message
-	}
-	return w, []probe.Step{step}
 }

@@ -6,7 +6,7 @@ import (
 
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
-	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/probing/named"
 	"inkpost.example/inkpost/internal/wire/speak"
 )
 
@@ -46,16 +46,7 @@ type Shown struct {
 	Fingerprint string
 	Weakness    string // what is unsafe about how it answers
 	Certificate *speak.Certificate
-	Named       *NameResult
-}
-
-// NameResult is the result of reaching a service by its hostname, as a user's machine does.
-type NameResult struct {
-	Hostname, Resolver string
-	Given              wan.Pair
-	Outcome            probe.Outcome
-	Message            string
-	At                 time.Time
+	Named       *named.Result
 }
 
 // Way is what a round found over one way to a service.

@@ -9,6 +9,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/probing/named"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/wire/speak"
 )
@@ -60,7 +61,7 @@ func certificateView(c *speak.Certificate) *contract.Certificate {
 	return &contract.Certificate{Names: c.Names, Expires: c.Expires, Problem: c.Problem}
 }
 
-func namedView(n *probing.NameResult) *contract.NameResult {
+func namedView(n *named.Result) *contract.NameResult {
 	if n == nil {
 		return nil
 	}
