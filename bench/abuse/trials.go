@@ -5,12 +5,15 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/miekg/dns"
 
 	"inkpost.example/inkpost/internal/contract"
 )
@@ -32,7 +35,79 @@ func (s *service) trials() []trial {
 		{fmt.Sprintf("%d agents' keys, LAN reports without a pause", badKeys), s.lanFloods},
 		{fmt.Sprintf("%d agents' keys, strings of 5 MB", badKeys), s.longStrings},
 		{"wrong keys, 400 a second", s.wrongKeys},
+		{fmt.Sprintf("%d links, ten times what a key may announce", links), s.eager},
+		{"a person's key, 64 pages at once without a pause", s.pages},
+		{"300 event streams that nobody reads, moves meanwhile", s.unread},
+		{"names asked for without a pause, by 8", s.queries},
 	}
+}
+
+// eager announces by every link of others ten times as often as its key may.
+func (s *service) eager(ctx context.Context, done *counts) {
+	paced(ctx, 10*2*links, func(n int) {
+		s.get(ctx, done, fmt.Sprintf("%s?ipv4=198.51.100.%d", s.routers[n%links], 1+n%250), "")
+	})
+}
+
+func (s *service) pages(ctx context.Context, done *counts) {
+	flood(ctx, 64, func(int) { s.get(ctx, done, s.url+"/api/v1/sites", s.key) })
+}
+
+// unread opens event streams and reads nothing of them, while something happens all the time.
+func (s *service) unread(ctx context.Context, done *counts) {
+	for range 300 {
+		c, err := (&net.Dialer{}).DialContext(ctx, "tcp", strings.TrimPrefix(s.url, "http://"))
+		done.asked.Add(1)
+		if err != nil {
+			done.cut.Add(1)
+			continue
+		}
+		defer c.Close()
+		_ = c.(*net.TCPConn).SetReadBuffer(4096)
+		_, _ = fmt.Fprintf(c, "GET /api/v1/events HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\n\r\n", s.key)
+	}
+	flood(ctx, badKeys, func(who int) { s.send(ctx, done, "/api/v1/agent/announcements", s.agents[who], "", word("1")) })
+}
+
+// queries asks for names as fast as one machine does that has other things to do.
+func (s *service) queries(ctx context.Context, done *counts) {
+	flood(ctx, 8, func(who int) {
+		c, err := net.Dial("udp", s.dns)
+		if err != nil {
+			return
+		}
+		defer c.Close()
+		q, err := new(dns.Msg).SetQuestion(fmt.Sprintf("s%02d.isles.saltmarsh.example.", who), dns.TypeA).Pack()
+		if err != nil {
+			return
+		}
+		answer := make([]byte, 512)
+		for ctx.Err() == nil {
+			for range 32 {
+				_, _ = c.Write(q)
+			}
+			done.asked.Add(32)
+			_ = c.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
+			for i := range 32 {
+				if _, err := c.Read(answer); err != nil {
+					done.cut.Add(int64(32 - i))
+					break
+				}
+			}
+		}
+	})
+}
+
+// get asks for a page and counts its result.
+func (s *service) get(ctx context.Context, done *counts, url, key string) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	if err != nil {
+		return
+	}
+	if key != "" {
+		req.Header.Set("Authorization", "Bearer "+key)
+	}
+	done.count(http.DefaultClient.Do(req))
 }
 
 // send makes a request and counts its result.
@@ -48,15 +123,19 @@ func (s *service) send(ctx context.Context, done *counts, path, key, from string
 	if from != "" {
 		req.Header.Set("X-Forwarded-For", from)
 	}
-	done.asked.Add(1)
-	r, err := http.DefaultClient.Do(req)
+	done.count(http.DefaultClient.Do(req))
+}
+
+func (c *counts) count(r *http.Response, err error) {
+	c.asked.Add(1)
 	if err != nil {
-		done.cut.Add(1)
+		c.cut.Add(1)
 		return
 	}
 	if r.StatusCode >= 400 {
-		done.refused.Add(1)
+		c.refused.Add(1)
 	}
+	_, _ = io.Copy(io.Discard, r.Body)
 	_ = r.Body.Close()
 }
 

@@ -31,8 +31,8 @@ type Ask struct {
 	Deadline   time.Duration // how long an answer is waited for
 }
 
-// Resolve resolves a hostname as a user's machine would; nil where nobody is to be asked. A name that leads elsewhere is not followed: probes
-// go to the site's own address only, want.
+// Resolve resolves a hostname as a user's machine would; nil where nobody is to be asked. A name that leads elsewhere is not followed:
+// probes go to the site's own address only, want.
 func (a Ask) Resolve(ctx context.Context, name string, want netip.Addr, now time.Time) (*Result, []probe.Step) {
 	w := &Result{Hostname: name, Resolver: a.NameServer, At: now}
 	kind := dnsask.Authoritative
