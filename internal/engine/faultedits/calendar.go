@@ -1,4 +1,4 @@
-package engine
+package faultedits
 
 import (
 	"cmp"
@@ -19,10 +19,10 @@ const (
 )
 
 // Calendar lists what is planned and what ends: planned work, planned changes of address, certificates, doors that are open for a while.
-func (e *Engine) Calendar(ctx context.Context) (out []contract.CalendarEntry) {
+func (e *FaultEdits) Calendar(ctx context.Context) (out []contract.CalendarEntry) {
 	now := e.Now()
 	from, until := now.Add(-calendarBack), now.Add(calendarAhead)
-	for _, w := range e.rooms.Faults.Work() {
+	for _, w := range e.Rooms.Faults.Work() {
 		if !e.SeesWork(ctx, w) {
 			continue
 		}
@@ -31,7 +31,7 @@ func (e *Engine) Calendar(ctx context.Context) (out []contract.CalendarEntry) {
 				Title: "Planned work: " + w.Words(), Words: w.Reason})
 		}
 	}
-	for _, p := range e.rooms.SitesSeen(ctx) {
+	for _, p := range e.SitesSeen(ctx) {
 		for l := range p.EachLink() {
 			if l.ChangeAt.After(from) && l.ChangeAt.Before(until) {
 				out = append(out, contract.CalendarEntry{ID: fmt.Sprintf("change-%d-%d", l.ID, l.ChangeAt.Unix()), From: l.ChangeAt,
@@ -41,7 +41,7 @@ func (e *Engine) Calendar(ctx context.Context) (out []contract.CalendarEntry) {
 		}
 	}
 	for _, x := range e.Expiring(until) {
-		if p, _ := e.rooms.FindSite(x.Site); x.At.After(from) && e.rooms.Sees(ctx, p.ID) {
+		if p, _ := e.FindSite(x.Site); x.At.After(from) && e.Sees(ctx, p.ID) {
 			out = append(out, contract.CalendarEntry{ID: fmt.Sprintf("ends-%s-%d", x.Site, x.At.Unix()), From: x.At, Until: x.At,
 				Title: fmt.Sprintf("%s: %s ends", x.Site, x.What)})
 		}

@@ -1,4 +1,4 @@
-package engine
+package faultedits
 
 import (
 	"time"
@@ -7,15 +7,15 @@ import (
 )
 
 // Expiring implements notices.Host.
-func (e *Engine) Expiring(before time.Time) (out []notice.Expiry) {
-	for _, p := range e.rooms.Record.Sites() {
+func (e *FaultEdits) Expiring(before time.Time) (out []notice.Expiry) {
+	for _, p := range e.Record.Sites() {
 		ends := func(what string, at time.Time) {
 			if !at.IsZero() && at.Before(before) {
 				out = append(out, notice.Expiry{SiteID: p.ID, Site: p.Code, What: what, At: at})
 			}
 		}
 		for _, s := range p.Services {
-			if shown := e.rooms.Prober.Status(s.ID).Shown; shown != nil && shown.Certificate != nil {
+			if shown := e.Prober.Status(s.ID).Shown; shown != nil && shown.Certificate != nil {
 				ends("the certificate of "+s.Name, shown.Certificate.Expires)
 			}
 			if s.OpenUntil.After(e.Now()) {
