@@ -18,6 +18,7 @@ import (
 func (b *Board) Run(ctx context.Context) {
 	const rounds = 20 // in which each site is reviewed once
 	const rest = 4    // times that long for one where all is well: whatever begins there is an event
+	const many = 400  // sites that are not well have a turn each time; where more are, as in an outage, each has fewer
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
 	for n := 0; ; n++ {
@@ -26,8 +27,9 @@ func (b *Board) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
+		slow := 1 + b.unwell()/many
 		for i, id := range b.record.SiteIDs() { // a part of them each time: all at once would keep a processor from everybody else
-			if i%rounds == n%rounds && ((i+n)/rounds%rest == 0 || !b.wasWell(id)) {
+			if turn := (i + n) / rounds; i%rounds == n%rounds && (turn%rest == 0 && b.wasWell(id) || turn%slow == 0 && !b.wasWell(id)) {
 				b.Review(id)
 			}
 		}
@@ -56,6 +58,13 @@ func (b *Board) wasWell(siteID int64) bool {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.well[siteID]
+}
+
+// unwell counts the sites that are not well.
+func (b *Board) unwell() int {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return len(b.diagnoses)
 }
 
 func (b *Board) takeDirty() []int64 {
