@@ -18,7 +18,7 @@ TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/systemd-analyze:systemd /usr/b
 	/usr/sbin/mosquitto:mosquitto /usr/sbin/snmpd:snmpd /usr/sbin/openvpn:openvpn \
 	/usr/sbin/kamailio:kamailio /usr/bin/Xtigervnc:tigervnc-standalone-server /usr/lib/ipsec/charon:strongswan-charon
 
-.PHONY: soak reproducible materials vulnerabilities package-trial package notices fuzz types causes truth dist bench demo test build console check unit race clean screenshots install-run install-demo install-test
+.PHONY: days soak reproducible materials vulnerabilities package-trial package notices fuzz types causes truth dist bench demo test build console check unit race clean screenshots install-run install-demo install-test
 
 # make demo SITES=2000 is a demo of its own, in a folder of its own, which is made anew each time.
 demo: install-demo build
@@ -94,6 +94,12 @@ SOAK ?= 1h
 soak: install-test build
 	INKPOST_SOAK=$(SOAK) $(GO) test -count=1 -race -timeout 24h -v -run 'TestTwoServersTwoAgents|TestTheActiveServerIsKilled|TestADatabasesStandby' \
 	  ./internal/trials | grep -E '^ +[a-z_]+_test.go|^(---|ok|FAIL|PASS)'
+
+# Days of many sites on a simulated clock, in about a minute an hour for a thousand sites, and several in an hour of an outage.
+HOURS ?= 72
+SITES ?= 1000
+days: install-test
+	INKPOST_HOURS=$(HOURS) INKPOST_SITES=$(SITES) $(GO) test -count=1 -timeout 24h -v -run TestDaysPass ./internal/trials/days
 
 # Each fuzz target for FUZZTIME.
 FUZZTIME ?= 30s
