@@ -54,7 +54,7 @@ func callerOf(r *http.Request) string {
 
 // here reports whether a call is answered here although this server stands by.
 func (a *api) here(c *echo.Context, r route, eng *engine.Engine) bool {
-	if r.method != http.MethodGet || !readHere[r.path] || !eng.Sees() {
+	if r.method != http.MethodGet || !readHere[r.path] || !eng.Following.Sees() {
 		return false
 	}
 	who, now := callerOf(c.Request()), time.Now()

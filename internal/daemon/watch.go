@@ -17,7 +17,7 @@ func (m *members) watch(ctx context.Context) {
 		if e := m.d.engine.Load(); e != nil && e.Follows() {
 			began := time.Now()
 			err := m.watchFrom(ctx, e)
-			e.Blind()
+			e.Following.Blind()
 			if told = told && time.Since(began) < borrowQuiet; err != nil && !told && ctx.Err() == nil {
 				m.d.log.Warn("it is not heard what the server that writes knows; trying again", "error", err)
 				told = true
@@ -49,7 +49,7 @@ func (m *members) watchFrom(ctx context.Context, e *engine.Engine) error {
 			return nil // it has stopped, or we do
 		}
 		heard()
-		if err := e.Show(ctx, news); err != nil {
+		if err := e.Following.Show(ctx, news); err != nil {
 			return err
 		}
 	}

@@ -67,6 +67,7 @@ func (e *Engine) Retime(ctx context.Context, siteIDs []int64) error {
 		return err
 	}
 	e.rooms.Record.SetSerials(serials)
+	e.rooms.Marks.Edited(record.Touched{Whole: true})
 	return e.rooms.Zones.Publish(changed, zones.AllHostnames, serials)
 }
 
@@ -82,5 +83,6 @@ func (e *Engine) RaiseSerials(ctx context.Context, seen map[string]uint32, where
 	if err := e.raiseSerials(ctx, seen, where); err != nil {
 		return err
 	}
+	e.rooms.Marks.Edited(record.Touched{Whole: true})
 	return e.rooms.Zones.Replace()
 }

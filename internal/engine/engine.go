@@ -11,7 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"inkpost.example/inkpost/internal/access"
@@ -23,6 +22,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/faultedits"
 	"inkpost.example/inkpost/internal/engine/faults"
+	"inkpost.example/inkpost/internal/engine/following"
 	"inkpost.example/inkpost/internal/engine/handover"
 	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/intake"
@@ -65,17 +65,16 @@ type Engine struct {
 	*noticeedits.NoticeEdits
 	*handover.Handover
 	*removals.Removals
-	Declared *declared.Room
-	Checkup  *checkup.Room
-	Standing *standing.Room
-	Events   *events.Hub
-	Access   *access.Access
-	SiteSide *siteside.Side
-	rooms    *rooms.Rooms
-	led      bool          // it began as the writer's engine
-	sees     atomic.Bool   // it knows what the server that writes knows
-	catchUp  chan catchUp  // asks Follow to read what was written
-	stopping chan struct{} // closed when the engine stops
+	Declared  *declared.Room
+	Checkup   *checkup.Room
+	Standing  *standing.Room
+	Following *following.Following
+	Events    *events.Hub
+	Access    *access.Access
+	SiteSide  *siteside.Side
+	rooms     *rooms.Rooms
+	led       bool          // it began as the writer's engine
+	stopping  chan struct{} // closed when the engine stops
 }
 
 // New makes an engine and fills its memory from the database: on return the directory answers for every hosted zone. Error: that of the
@@ -84,9 +83,10 @@ func New(ctx context.Context, st *store.Store, directory *authdns.Directory, con
 	config = config.WithDefaults()
 	r := &rooms.Rooms{Config: config, Store: st.Now(), Events: events.NewHub(config.Clock),
 		Record: &record.Record{}, Marks: &marks.Marks{}}
-	e := &Engine{rooms: r, led: st.Leads(), stopping: make(chan struct{}), catchUp: make(chan catchUp)}
+	e := &Engine{rooms: r, led: st.Leads(), stopping: make(chan struct{})}
 	e.Views, e.Errands = &views.Views{Rooms: r}, &errands.Errands{Rooms: r}
 	e.Changes = changes.New(e, r, e.stopping)
+	e.Following = following.New(r, e.Changes)
 	e.FaultEdits = &faultedits.FaultEdits{Rooms: r, Views: e.Views}
 	e.SiteEdits = &siteedits.SiteEdits{Rooms: r, Changes: e.Changes, Views: e.Views}
 	e.ZoneEdits = &zoneedits.ZoneEdits{Rooms: r, Changes: e.Changes, Views: e.Views}

@@ -53,6 +53,7 @@ func (e *Engine) FollowLinks(ctx context.Context, siteID int64) error {
 		return err
 	}
 	e.rooms.Record.SetLinks(links)
+	e.rooms.Marks.Edited(record.Touched{Sites: []int64{p.ID}, Zones: zones})
 	if after.ID == before.ID {
 		e.Review(p.ID)
 		return nil

@@ -128,6 +128,7 @@ func (ch *Changes) follow(ctx context.Context, turn Turn, ed Edit, touched *reco
 		ch.CatchUp()
 		return ErrCommitted
 	}
+	ch.Marks.Edited(*touched)
 	ch.Events.Publish(events.RecordEdited, ed.Site, "", ed.Words)
 	for _, c := range d.Sites {
 		if c.After.ID != 0 && !d.Whole {
@@ -164,6 +165,7 @@ func (ch *Changes) runCatchUp(ctx context.Context) {
 				if d, err = ch.Record.LoadNow(bounded, ch.Store); err == nil {
 					err = ch.Apply(d)
 				}
+				ch.Marks.Edited(record.Touched{Whole: true})
 				turn.Done()
 			}
 			cancel()

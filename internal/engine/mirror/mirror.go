@@ -15,6 +15,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/engine/vantages"
@@ -25,6 +26,7 @@ import (
 // News is what the server that writes tells in one go: sites as it knows them, and then what happened. It is sent as encoding/gob writes
 // it, which passes over fields that only one side has.
 type News struct {
+	Edits  []record.Touched // what was edited of the record
 	Sites  []Site
 	Areas  []store.Fault // open ones of providers and the service itself
 	Own    *Own          // nil where it is as it was

@@ -90,9 +90,11 @@ func (t *Telling) collect() (n News, some bool) {
 			first = append(first, p.ID)
 		}
 	}
-	for id := range t.set.Take() {
+	sites, edits := t.set.Take()
+	for id := range sites {
 		t.left[id] = struct{}{}
 	}
+	n.Edits = edits
 	now := r.Ticks()
 	if len(t.round) == 0 && t.whole && now.Sub(t.began) >= roundEvery {
 		t.round, t.began, t.turn = r.Record.SiteIDs(), now, now
@@ -129,7 +131,7 @@ func (t *Telling) collect() (n News, some bool) {
 		n.Moves.Changes, n.Moves.Stages = r.Moves.Waiting(movesAtOnce)
 	}
 	alive := now.Sub(t.said) >= aliveEvery
-	if some = len(n.Events)+len(n.Sites) > 0 || n.Whole || alive; !some {
+	if some = len(n.Events)+len(n.Sites)+len(n.Edits) > 0 || n.Whole || alive; !some {
 		return n, false
 	}
 	t.said, n.Position = now, t.sub.At()

@@ -19,6 +19,15 @@ func (r *Record) LoadNow(ctx context.Context, st *store.Store) (d Diff, err erro
 	return d, err
 }
 
+// ReloadNow is Reload in the same way. Error: that of the database.
+func (r *Record) ReloadNow(ctx context.Context, st *store.Store, t Touched) (d Diff, err error) {
+	err = st.Current(ctx, func(now store.Current) error {
+		d, err = r.Reload(ctx, now, t)
+		return err
+	})
+	return d, err
+}
+
 // Load reads the whole record from the database and returns how it differs from what was in memory. Nothing changes when it fails. Error:
 // that of the database.
 func (r *Record) Load(ctx context.Context, from Reader) (Diff, error) {

@@ -8,6 +8,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -63,6 +64,7 @@ func (e *SiteEdits) pin(ctx context.Context, s site.Service, fingerprint, by str
 		return pinned, err
 	}
 	next, ok := e.Record.Pin(s, fingerprint, by, now, first)
+	e.Marks.Edited(record.Touched{Sites: []int64{s.SiteID}, Parts: record.Services})
 	if ok {
 		e.Prober.Pinned(next, !first)
 		e.Rooms.Vantages.AssignmentsChanged(s.SiteID)

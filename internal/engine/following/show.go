@@ -1,4 +1,4 @@
-package engine
+package following
 
 import (
 	"context"
@@ -7,35 +7,41 @@ import (
 
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/mirror"
+	"inkpost.example/inkpost/internal/engine/record"
 )
 
 // catchUpWait is how long what happened waits for the record that it is about.
 const catchUpWait = 2 * time.Second
 
-// Tell begins to tell another server what this one knows. It is to be closed.
-func (e *Engine) Tell() *mirror.Telling { return mirror.Tell(e.rooms, e.stopping) }
-
-// catchUp asks Follow to read what was written, the whole record or moves, and is told when that is done.
+// catchUp asks Follow to read moves, and what edits touched, and is told when that is done.
 type catchUp struct {
-	whole bool
+	edits []record.Touched
 	done  chan struct{}
 }
 
 var errNotFollowed = errors.New("what was written is not read")
 
 // Show takes over what another server knows. What happened is told once the record has it. Error: a record that cannot be read.
-func (e *Engine) Show(ctx context.Context, n mirror.News) error {
-	whole, moved := false, false
+func (e *Following) Show(ctx context.Context, n mirror.News) error {
+	r, moved, runs := e.Rooms, false, false
 	for _, ev := range n.Events {
-		whole = whole || ev.Kind == events.RecordEdited || ev.Kind == events.Commissioning
 		moved = moved || ev.Kind == events.MoveRecorded
+		runs = runs || ev.Kind == events.Commissioning
 	}
-	if whole || moved {
-		if err := e.follow(ctx, whole); err != nil {
+	edits := n.Edits
+	if !e.heard.Swap(true) { // what was edited before it was told of is read, too
+		edits = []record.Touched{{Whole: true}}
+	}
+	if moved || len(edits) > 0 {
+		if err := e.follow(ctx, edits); err != nil {
 			return err
 		}
 	}
-	r := e.rooms
+	if runs {
+		if err := r.Runs.Read(ctx); err != nil {
+			return err
+		}
+	}
 	for _, one := range n.Sites {
 		mirror.Show(r, one)
 	}
@@ -57,16 +63,16 @@ func (e *Engine) Show(ctx context.Context, n mirror.News) error {
 }
 
 // Blind notes that this server no longer hears what the one that writes knows, and Sees reports whether it does.
-func (e *Engine) Blind()     { e.sees.Store(false) }
-func (e *Engine) Sees() bool { return e.sees.Load() }
+func (e *Following) Blind()     { e.sees.Store(false); e.heard.Store(false) }
+func (e *Following) Sees() bool { return e.sees.Load() }
 
 // follow has Follow read what was written, and waits until it has.
-func (e *Engine) follow(ctx context.Context, whole bool) error {
+func (e *Following) follow(ctx context.Context, edits []record.Touched) error {
 	ctx, cancel := context.WithTimeout(ctx, catchUpWait)
 	defer cancel()
-	one := catchUp{whole, make(chan struct{})}
+	one := catchUp{edits, make(chan struct{})}
 	select {
-	case e.catchUp <- one:
+	case e.asks <- one:
 	case <-ctx.Done():
 		return errNotFollowed
 	}
