@@ -71,25 +71,37 @@ const (
 	words   = "c2xpcHdheS1nYW5uZXQta2V0dGxlLWZlcnJ5LTAwMDE="
 )
 
-func TestAPushSurvivesTheServerThatMakesIt(t *testing.T) {
-	t.Parallel()
+// poor is a primary of quay, on the way to which there is weather.
+func poor(t *testing.T) (at string, way *weather) {
+	t.Helper()
 	primary, err := lab.NewPrimary("127.0.0.1:0", quay, pushKey, words)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = primary.SetRunning(false) })
-	way := underWeather(t, primary.Addr())
+	return primary.Addr(), underWeather(t, primary.Addr())
+}
+
+// pushed records quay as a zone that is pushed to a primary, and names in it of a site.
+func pushed(t *testing.T, c *client.Client, primary, site string, labels ...string) {
+	t.Helper()
+	_, err := c.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: pushKey, Secret: words})
+	require.NoError(t, err)
+	_, err = c.AddZone(t.Context(), contract.ZoneInput{Apex: quay, Kind: "remote", Primary: primary, PrimaryKey: pushKey, Transport: "udp"})
+	require.NoError(t, err)
+	for _, label := range labels {
+		_, err = c.AddHostname(t.Context(), contract.HostnameInput{Name: label + "." + quay, Site: site})
+		require.NoError(t, err)
+	}
+}
+
+func TestAPushSurvivesTheServerThatMakesIt(t *testing.T) {
+	t.Parallel()
+	primary, way := poor(t)
 	database := testbed.Database(t)
 	p := testbed.Launch(t, database)
 	c, key := p.Owner(t)
 	s := &testbed.Service{Client: c}
 	s.Record(t, "QUA-01")
-	_, err = c.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: pushKey, Secret: words})
-	require.NoError(t, err)
-	_, err = c.AddZone(t.Context(), contract.ZoneInput{Apex: quay, Kind: "remote", Primary: way.at, PrimaryKey: pushKey, Transport: "udp"})
-	require.NoError(t, err)
-	for _, label := range []string{"ferry", "slip", "pier"} {
-		_, err = c.AddHostname(t.Context(), contract.HostnameInput{Name: label + "." + quay, Site: "QUA-01"})
-		require.NoError(t, err)
-	}
+	pushed(t, c, way.at, "QUA-01", "ferry", "slip", "pier")
 	r, err := testbed.NewRouter(t.Context(), c, "QUA-01", "main")
 	require.NoError(t, err)
 	require.NoError(t, r.Announce(t.Context(), "198.51.100.1"))
@@ -98,7 +110,7 @@ func TestAPushSurvivesTheServerThatMakesIt(t *testing.T) {
 	there := func(address string) func() bool {
 		return func() bool {
 			for _, label := range []string{"ferry", "slip", "pier"} {
-				if testbed.Resolve(primary.Addr(), label+"."+quay) != address {
+				if testbed.Resolve(primary, label+"."+quay) != address {
 					return false
 				}
 			}
@@ -142,26 +154,17 @@ func TestAPushSurvivesTheServerThatMakesIt(t *testing.T) {
 
 func TestALostPacketOfAPushCostsNothing(t *testing.T) {
 	t.Parallel()
-	primary, err := lab.NewPrimary("127.0.0.1:0", quay, pushKey, words)
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = primary.SetRunning(false) })
-	way := underWeather(t, primary.Addr())
+	primary, way := poor(t)
 	way.mode.Store("lossy") // the first packet of each push, among others
 	s := start(t, nil)
 	s.Record(t, "QUA-01")
-	_, err = s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: pushKey, Secret: words})
-	require.NoError(t, err)
-	_, err = s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: quay, Kind: "remote", Primary: way.at, PrimaryKey: pushKey,
-		Transport: "udp"})
-	require.NoError(t, err)
-	_, err = s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "ferry." + quay, Site: "QUA-01"})
-	require.NoError(t, err)
-	_, err = s.Client.AddAlias(t.Context(), contract.AliasInput{Name: "tickets." + quay, Hostname: "ferry." + quay})
+	pushed(t, s.Client, way.at, "QUA-01", "ferry")
+	_, err := s.Client.AddAlias(t.Context(), contract.AliasInput{Name: "tickets." + quay, Hostname: "ferry." + quay})
 	require.NoError(t, err)
 	require.NoError(t, s.Router(t, "QUA-01").Announce(t.Context(), "198.51.100.7"))
 	_, err = s.Client.PushZone(t.Context(), quay)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return testbed.Resolve(primary.Addr(), "ferry."+quay) == "198.51.100.7" }, 12*time.Second,
+	require.Eventually(t, func() bool { return testbed.Resolve(primary, "ferry."+quay) == "198.51.100.7" }, 12*time.Second,
 		20*time.Millisecond)
 	list, err := s.Client.ZonePushes(t.Context(), quay)
 	require.NoError(t, err)
@@ -172,7 +175,7 @@ func TestALostPacketOfAPushCostsNothing(t *testing.T) {
 	// Somebody changes the alias at the primary by hand: it is put right.
 	way.mode.Store("fair")
 	alias := func() string {
-		r, _, err := new(dns.Client).Exchange(new(dns.Msg).SetQuestion("tickets."+quay+".", dns.TypeCNAME), primary.Addr())
+		r, _, err := new(dns.Client).Exchange(new(dns.Msg).SetQuestion("tickets."+quay+".", dns.TypeCNAME), primary)
 		if err != nil || len(r.Answer) == 0 {
 			return ""
 		}
@@ -186,7 +189,7 @@ func TestALostPacketOfAPushCostsNothing(t *testing.T) {
 	m.Insert([]dns.RR{other})
 	m.SetTsig(pushKey+".", dns.HmacSHA256, 300, time.Now().Unix())
 	hand := dns.Client{TsigSecret: map[string]string{pushKey + ".": words}}
-	reply, _, err := hand.Exchange(m, primary.Addr())
+	reply, _, err := hand.Exchange(m, primary)
 	require.NoError(t, err)
 	require.Equal(t, dns.RcodeSuccess, reply.Rcode)
 	require.Equal(t, "elsewhere.example.", alias())
@@ -197,26 +200,17 @@ func TestALostPacketOfAPushCostsNothing(t *testing.T) {
 // record, and nobody does it.
 func TestAJobThatNobodyDoesIsDone(t *testing.T) {
 	t.Parallel()
-	primary, err := lab.NewPrimary("127.0.0.1:0", quay, pushKey, words)
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = primary.SetRunning(false) })
-	way := underWeather(t, primary.Addr())
+	primary, way := poor(t)
 	database := testbed.Database(t)
 	s := start(t, func(o *options) { o.Database = database })
 	s.Record(t, "QUA-01")
-	_, err = s.Client.AddSigningKey(t.Context(), contract.SigningKeyInput{Name: pushKey, Secret: words})
-	require.NoError(t, err)
-	_, err = s.Client.AddZone(t.Context(), contract.ZoneInput{Apex: quay, Kind: "remote", Primary: way.at, PrimaryKey: pushKey,
-		Transport: "udp"})
-	require.NoError(t, err)
-	_, err = s.Client.AddHostname(t.Context(), contract.HostnameInput{Name: "ferry." + quay, Site: "QUA-01"})
-	require.NoError(t, err)
+	pushed(t, s.Client, way.at, "QUA-01", "ferry")
 	r := s.Router(t, "QUA-01")
 	require.NoError(t, r.Announce(t.Context(), "198.51.100.1"))
-	_, err = s.Client.PushZone(t.Context(), quay)
+	_, err := s.Client.PushZone(t.Context(), quay)
 	require.NoError(t, err)
 	there := func(address string) func() bool {
-		return func() bool { return testbed.Resolve(primary.Addr(), "ferry."+quay) == address }
+		return func() bool { return testbed.Resolve(primary, "ferry."+quay) == address }
 	}
 	soon(t, 20*time.Second, "pushed", there("198.51.100.1"))
 	way.mode.Store("away")

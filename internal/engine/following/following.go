@@ -37,7 +37,7 @@ const (
 	// memberEvery is how often a member polls, notified or not.
 	memberEvery = 5 * time.Second
 	// memberAgain is how soon after an edit that was heard of and read a member reads the whole record again, in case something was missed.
-	memberAgain = 10 * time.Second
+	memberAgain = time.Minute
 	// memberPause is the least time between two polls.
 	memberPause = 50 * time.Millisecond
 )
