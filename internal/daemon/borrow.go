@@ -36,13 +36,19 @@ var errQuiet = errors.New("the server that writes has said nothing for too long"
 
 // borrow makes probes for the server that writes for as long as this one stands by, until ctx ends.
 func (m *members) borrow(ctx context.Context) {
+	m.standingBy(ctx, "no probes are made for the server that writes; trying again", m.borrowFrom)
+}
+
+// standingBy does something again and again for as long as this server stands by, until ctx ends. failing says what it means that it
+// cannot be done.
+func (m *members) standingBy(ctx context.Context, failing string, do func(context.Context, *engine.Engine) error) {
 	told := false
 	for ctx.Err() == nil {
 		if e := m.d.engine.Load(); e != nil && e.Follows() {
 			began := time.Now()
-			err := m.borrowFrom(ctx, e)
+			err := do(ctx, e)
 			if told = told && time.Since(began) < borrowQuiet; err != nil && !told && ctx.Err() == nil {
-				m.d.log.Warn("no probes are made for the server that writes; trying again", "error", err)
+				m.d.log.Warn(failing, "error", err)
 				told = true
 			}
 		}

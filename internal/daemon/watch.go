@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/gob"
 	"errors"
-	"time"
 
 	"inkpost.example/inkpost/internal/engine"
 	"inkpost.example/inkpost/internal/engine/mirror"
@@ -12,27 +11,13 @@ import (
 
 // watch keeps what this server knows in line with what the one that writes knows, for as long as it stands by, until ctx ends.
 func (m *members) watch(ctx context.Context) {
-	told := false
-	for ctx.Err() == nil {
-		if e := m.d.engine.Load(); e != nil && e.Follows() {
-			began := time.Now()
-			err := m.watchFrom(ctx, e)
-			e.Following.Blind()
-			if told = told && time.Since(began) < borrowQuiet; err != nil && !told && ctx.Err() == nil {
-				m.d.log.Warn("it is not heard what the server that writes knows; trying again", "error", err)
-				told = true
-			}
-		}
-		select {
-		case <-time.After(borrowAgain):
-		case <-ctx.Done():
-		}
-	}
+	m.standingBy(ctx, "it is not heard what the server that writes knows; trying again", m.watchFrom)
 }
 
 // watchFrom takes over what the server that writes knows until its stream ends, or this server has another role. Errors: those of the way
 // there.
 func (m *members) watchFrom(ctx context.Context, e *engine.Engine) error {
+	defer e.Following.Blind()
 	ctx, heard, answer, err := m.listen(ctx, e, "knowledge", nil)
 	if err != nil {
 		return err
