@@ -38,14 +38,15 @@ func answers(r rig) error {
 	defer us.stop()
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
 
-	type measured struct{ rate, cost []float64 }
+	type measured struct{ rate, cost, kernel []float64 }
 	got := map[string]*measured{}
-	note := func(name string, o outcome, cpu float64) {
+	note := func(name string, o outcome, cpu spent) {
 		if got[name] == nil {
 			got[name] = &measured{}
 		}
 		got[name].rate = append(got[name].rate, o.rate)
-		got[name].cost = append(got[name].cost, cpu/o.count*1e6)
+		got[name].cost = append(got[name].cost, cpu.all/o.count*1e6)
+		got[name].kernel = append(got[name].kernel, cpu.kernel/o.count*1e6)
 	}
 	const still, moving = "Ink Post", "Ink Post, 500 moves/s"
 	for range r.rounds {
@@ -63,7 +64,7 @@ func answers(r rig) error {
 			if err != nil {
 				return err
 			}
-			note(name, o, after-before)
+			note(name, o, after.since(before))
 		}
 		for _, name := range []string{still, moving} {
 			ctx, stop := context.WithCancel(r.ctx)
@@ -81,7 +82,7 @@ func answers(r rig) error {
 			if n := moved(); name == moving && n < moves*r.seconds*9/10 {
 				return fmt.Errorf("only %d moves in %d s", n, r.seconds)
 			}
-			note(name, o, after-before)
+			note(name, o, after.since(before))
 		}
 	}
 	worst := 0.0 // beside BIND, of all rounds
@@ -93,10 +94,12 @@ func answers(r rig) error {
 	nsd, bind, knot := median(got["NSD"].rate), median(got["BIND"].rate), median(got["Knot"].rate)
 	nsdCost := median(got["NSD"].cost)
 	fmt.Printf("Questions for %d names, one worker each, dnsperf with 100 outstanding, median of %d\n", zoneNames, r.rounds)
-	fmt.Printf("%-24s %12s %8s %8s %8s %14s %8s\n", "", "answers/s", "x NSD", "x BIND", "x Knot", "µs CPU/answer", "x NSD")
+	fmt.Printf("%-24s %12s %8s %8s %8s %14s %8s %14s\n", "", "answers/s", "x NSD", "x BIND", "x Knot", "µs CPU/answer", "x NSD",
+		"µs in kernel")
 	for _, name := range []string{"NSD", "BIND", "Knot", still, moving} {
 		rate, cost := median(got[name].rate), median(got[name].cost)
-		fmt.Printf("%-24s %12.0f %8.2f %8.2f %8.2f %14.2f %8.2f\n", name, rate, rate/nsd, rate/bind, rate/knot, cost, cost/nsdCost)
+		fmt.Printf("%-24s %12.0f %8.2f %8.2f %8.2f %14.2f %8.2f %14.2f\n", name, rate, rate/nsd, rate/bind, rate/knot, cost,
+			cost/nsdCost, median(got[name].kernel))
 	}
 	fmt.Printf("%s: %.2f x BIND in the worst round\n", still, worst)
 	rate := func(name string) float64 { return median(got[name].rate) }
@@ -108,5 +111,7 @@ func answers(r rig) error {
 	figures.AtLeast("answers", "hosted answers, still, beside BIND, worst round", worst, "x", 1.5, per("BIND"))
 	figures.AtMost("answers", "processor time an answer, beside NSD", median(got[still].cost)/nsdCost, "x", 0.9,
 		fmt.Sprintf("%.1f µs", nsdCost))
+	figures.Plain("answers", "of that, in the kernel", median(got[still].kernel), "µs", fmt.Sprintf("%.2f µs of NSD's",
+		median(got["NSD"].kernel)))
 	return nil
 }

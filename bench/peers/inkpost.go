@@ -131,9 +131,9 @@ func (o *ours) move(ctx context.Context, aSecond int) (moved func() int) {
 	return func() int { return <-done }
 }
 
-// ticks returns the processor time of this process, in seconds: server, moves and the database's client side.
-func ticks() float64 {
+// ticks returns the processor time of this process: server, moves and the database's client side.
+func ticks() spent {
 	var u syscall.Rusage
 	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)
-	return time.Duration(u.Utime.Nano() + u.Stime.Nano()).Seconds()
+	return spent{time.Duration(u.Utime.Nano() + u.Stime.Nano()).Seconds(), time.Duration(u.Stime.Nano()).Seconds()}
 }

@@ -175,22 +175,29 @@ zone:
 `, "knotd", "-c", "DIR/conf")
 }
 
-// ticks returns the processor time of a process and of its children, where it answers from children, in seconds.
-func (s server) ticks() (float64, error) {
-	total := 0.0
+// spent is processor time, in seconds: all of it, and what of it the kernel took.
+type spent struct{ all, kernel float64 }
+
+func (s spent) since(before spent) spent { return spent{s.all - before.all, s.kernel - before.kernel} }
+
+// ticks returns the processor time of a process and of its children, where it answers from children.
+func (s server) ticks() (total spent, err error) {
 	pids := []int{s.cmd.Process.Pid}
 	for i := 0; i < len(pids); i++ {
 		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pids[i]))
 		if err != nil {
-			return 0, err
+			return total, err
 		}
 		fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+1:]))
-		for _, f := range fields[11:13] { // utime, stime
+		for i, f := range fields[11:13] { // utime, stime
 			n, err := strconv.ParseFloat(f, 64)
 			if err != nil {
-				return 0, err
+				return total, err
 			}
-			total += n / 100 // USER_HZ
+			total.all += n / 100 // USER_HZ
+			if i == 1 {
+				total.kernel += n / 100
+			}
 		}
 		children, _ := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pids[i], pids[i]))
 		for _, f := range strings.Fields(string(children)) {
