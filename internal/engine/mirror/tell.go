@@ -9,7 +9,6 @@ import (
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/marks"
 	"inkpost.example/inkpost/internal/engine/rooms"
-	"inkpost.example/inkpost/internal/store"
 )
 
 const (
@@ -38,8 +37,6 @@ type Telling struct {
 	turn    time.Time          // when sites last had theirs
 	said    time.Time
 	own     Own
-	areas   []store.Fault
-	moves   int
 	whole   bool // every site was told
 	unheard bool
 }

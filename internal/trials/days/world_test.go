@@ -31,7 +31,6 @@ type place struct {
 	mute           bool       // the agent does not run
 	off            bool       // its camera recorder has no power
 	closed         bool       // the router's forward to the web server is gone
-	busy           bool       // the script does something there
 }
 
 // Ports of the services of each site: a recorder, and a web server on another device.
