@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"inkpost.example/inkpost/internal/core/probe"
 )
 
 func TestSilenceCountsFromWhenServicesAnsweredAgain(t *testing.T) {
@@ -21,4 +23,20 @@ func TestSilenceCountsFromWhenServicesAnsweredAgain(t *testing.T) {
 	require.Len(t, Site(e), 1, "one service answered all the time: the line was up")
 	turned(5*time.Minute, 5*time.Minute, 5*time.Minute)
 	require.EqualValues(t, "updater-overdue", Site(e)[0].Cause)
+}
+
+func TestAMoveMakesNoLookFromInsideTooOld(t *testing.T) {
+	e := scene()
+	e.Began = now.Add(-time.Hour)
+	fail(&e, probe.Silent, 2)
+	lookFromInside(&e, "desk", DeviceReport{Missed: 3})
+	look := e.Seen["desk"]
+	look.At = now.Add(-20 * time.Second)
+	e.Seen["desk"] = look
+	e.Services[2].Turned = now.Add(-10 * time.Second)
+	require.NotEqualValues(t, "device-off", Site(e)[0].Cause, "it began to fail after the look")
+	e.Links[0].Since = now.Add(-15 * time.Second)
+	require.EqualValues(t, "device-off", Site(e)[0].Cause, "it is counted anew at another address: the device was away before and is now")
+	e.Links[0].Since = now.Add(-time.Hour)
+	require.NotEqualValues(t, "device-off", Site(e)[0].Cause)
 }

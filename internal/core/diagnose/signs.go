@@ -31,7 +31,7 @@ func (e Evidence) signs(l LinkEvidence, s ServiceEvidence, failing []ServiceEvid
 	if s.Outcome == probe.Stranger {
 		out[causes.Shown] = e.shown(s)
 	}
-	e.fromInside(s, &out)
+	e.fromInside(l, s, &out)
 	out[causes.Siblings] = e.around(l, s, func(x ServiceEvidence) bool { return x.Device == s.Device })
 	out[causes.Others] = e.around(l, s, func(x ServiceEvidence) bool { return x.Device != s.Device })
 	if out[causes.Alive] = l.alive(failing, e.Now); out[causes.Siblings] == causes.Work || out[causes.Others] == causes.Work {
@@ -184,9 +184,9 @@ var insideWords = map[string]causes.Value{"open": causes.InOpen, "refused": caus
 	"prohibited": causes.InProhibited, "hung": causes.InHung, "other": causes.InOther}
 
 // fromInside adds what an agent saw of the service and its device.
-func (e Evidence) fromInside(s ServiceEvidence, out *causes.Seen) {
+func (e Evidence) fromInside(l LinkEvidence, s ServiceEvidence, out *causes.Seen) {
 	seen, ok := e.inside(s.Device)
-	if !ok || seen.At.Before(s.Turned) {
+	if !ok || seen.At.Before(s.Turned) && !s.onlyMoved(l, seen.At) {
 		return
 	}
 	d, _ := e.device(s.Device)

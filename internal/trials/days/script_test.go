@@ -49,6 +49,8 @@ var providers = []string{"Kettle Cable", "Gannet Fibre", "Saltmarsh Wireless"}
 const (
 	ends  = 25 * time.Minute // how long troubles last
 	early = 8 * time.Minute  // when in an hour they begin
+	// lossFor is how long packets that were lost count: 24 rounds.
+	lossFor = 25 * time.Minute
 )
 
 // write makes the script for so many hours: each hour has something else in it, and every night a provider renumbers its customers.
@@ -157,8 +159,12 @@ func (s *script) renumber(provider string, at time.Duration) {
 // of finds what the script did that explains a fault at a site, or of a provider, which was open from one time to another.
 func (s *script) of(site, provider string, opened, closed time.Time) *trouble {
 	for _, t := range s.troubles {
+		late := time.Minute
+		if t.may { // packets that were lost count for a while
+			late = lossFor
+		}
 		switch {
-		case opened.Before(t.from) || opened.After(t.until.Add(time.Minute)) || closed.After(t.until.Add(closesWithin)):
+		case opened.Before(t.from) || opened.After(t.until.Add(late)) || closed.After(t.until.Add(closesWithin+late)):
 		case site == "" && t.provider == provider, t.provider == "" && slices.Contains(t.sites, site):
 			return t
 		case t.provider != "":
