@@ -113,7 +113,7 @@ func (e *Following) Run(ctx context.Context) {
 		err := e.takeOver(bounded, todo, &position)
 		cancel()
 		for _, done := range todo.done {
-			close(done)
+			done <- err
 		}
 		todo = duty{}
 		if err != nil && ctx.Err() == nil {
@@ -133,7 +133,7 @@ func (e *Following) Run(ctx context.Context) {
 type duty struct {
 	whole bool
 	edits []record.Touched
-	done  []chan struct{}
+	done  []chan error
 }
 
 func (d *duty) add(one catchUp) {

@@ -13,10 +13,10 @@ import (
 // catchUpWait is how long what happened waits for the record that it is about.
 const catchUpWait = 2 * time.Second
 
-// catchUp asks Follow to read moves, and what edits touched, and is told when that is done.
+// catchUp asks Run to read moves, and what edits touched. done gets the error of that, or nil.
 type catchUp struct {
 	edits []record.Touched
-	done  chan struct{}
+	done  chan error
 }
 
 var errNotFollowed = errors.New("what was written is not read")
@@ -66,19 +66,19 @@ func (e *Following) Show(ctx context.Context, n mirror.News) error {
 func (e *Following) Blind()     { e.sees.Store(false); e.heard.Store(false) }
 func (e *Following) Sees() bool { return e.sees.Load() }
 
-// follow has Follow read what was written, and waits until it has.
+// follow has Run read what was written, and waits until it has. Error: what could not be read.
 func (e *Following) follow(ctx context.Context, edits []record.Touched) error {
 	ctx, cancel := context.WithTimeout(ctx, catchUpWait)
 	defer cancel()
-	one := catchUp{edits, make(chan struct{})}
+	one := catchUp{edits, make(chan error, 1)}
 	select {
 	case e.asks <- one:
 	case <-ctx.Done():
 		return errNotFollowed
 	}
 	select {
-	case <-one.done:
-		return nil
+	case err := <-one.done:
+		return err
 	case <-ctx.Done():
 		return errNotFollowed
 	}
