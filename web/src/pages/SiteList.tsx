@@ -166,7 +166,7 @@ export function SiteList() {
   const may = useSession().role !== 'viewer'
   const field = useRef<HTMLInputElement>(null)
   const go = useNavigate()
-  const { hash } = useLocation()
+  const { hash, pathname } = useLocation()
   useEffect(() => {
     if (hash === '#find') field.current?.focus()
   }, [hash])
@@ -184,6 +184,8 @@ export function SiteList() {
     setSearch(value)
     clearTimeout(pause.current)
     pause.current = setTimeout(() => {
+      // Whoever has left for another page meanwhile, which may not be drawn yet, is not called back.
+      if (window.location.pathname !== pathname) return
       ask(
         (was) => {
           if (value) was.set('find', value)
