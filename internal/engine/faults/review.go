@@ -18,7 +18,7 @@ import (
 func (b *Board) Run(ctx context.Context) {
 	const rounds = 20 // in which each site is reviewed once
 	const rest = 4    // times that long for one where all is well: whatever begins there is an event
-	const many = 400  // sites that are not well have a turn each time; where more are, as in an outage, each has fewer
+	const many = 100  // sites that are not well have a turn each time; where more are, as in an outage, each has fewer
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
 	for n := 0; ; n++ {

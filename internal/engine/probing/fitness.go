@@ -19,7 +19,7 @@ const (
 	fitAtOnce = 250
 	// fitMost is how many services are looked at in a round. Of more, a sample says whether something is wrong with the vantage point;
 	// all of them are looked at every surveyEvery, for what is about a few: ports of a provider.
-	fitMost     = 10_000
+	fitMost     = 2_000
 	surveyEvery = 20 * time.Second
 	// lately is how recent a result has to be to say something of the vantage point's own way out.
 	lately = 45 * time.Second

@@ -69,7 +69,12 @@ func (p Site) EachLink() iter.Seq[site.Link] {
 }
 
 // Preferred is site.Preferred of the site's links.
-func (p Site) Preferred() (site.Link, bool) { return site.Preferred(p.EachLink()) }
+func (p Site) Preferred() (site.Link, bool) {
+	if len(p.Links) == 1 { // as nearly everywhere
+		return *p.Links[0], true
+	}
+	return site.Preferred(p.EachLink())
+}
 
 // Followed returns the link that something follows: the named one, or the preferred one where linkID is 0.
 func (p Site) Followed(linkID int64) (site.Link, bool) {
@@ -103,9 +108,12 @@ func (p Site) Link(id int64) (site.Link, bool) {
 
 // OtherLinkAt finds another link of the site that has an address.
 func (p Site) OtherLinkAt(a netip.Addr, except int64) (site.Link, bool) {
-	for l := range p.EachLink() {
-		if l.ID != except && a.IsValid() && l.Addresses().Of(a.Is6()) == a {
-			return l, true
+	if !a.IsValid() {
+		return site.Link{}, false
+	}
+	for _, l := range p.Links { // not copied: each announcement asks
+		if (l.IPv4 == a || l.IPv6 == a) && l.ID != except {
+			return *l, true
 		}
 	}
 	return site.Link{}, false

@@ -76,22 +76,24 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 	return ev
 }
 
-// darkSince says since when nothing answers on a link that has services.
+// darkSince says since when nothing answers on a link that has services. One that answered before that and was not probed again says
+// nothing.
 func (r *Rooms) darkSince(p record.Site, l site.Link) (since time.Time, dark bool) {
+	var answered time.Time
 	for _, s := range p.Services {
 		on, _ := p.Followed(s.LinkID)
 		if on.ID != l.ID || s.Expected != probe.ExpectReachable || s.Mute() {
 			continue
 		}
 		st := r.Prober.Status(s.ID)
-		if st.State != probe.StateUnreachable {
-			return since, false
+		if st.View.Outcome.Good() && st.Probed.After(answered) {
+			answered = st.Probed
 		}
-		if !dark || st.Turned.Before(since) {
+		if st.State == probe.StateUnreachable && (!dark || st.Turned.Before(since)) {
 			since, dark = st.Turned, true
 		}
 	}
-	return since, dark
+	return since, dark && !answered.After(since)
 }
 
 // detail picks, of what the vantage points saw of a failing service, the message that belongs to its outcome, and the newest measurement

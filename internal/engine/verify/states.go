@@ -2,14 +2,12 @@ package verify
 
 import (
 	"context"
-	"fmt"
 	"sync"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
-	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/locks"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/rounds"
@@ -26,8 +24,18 @@ type nameState struct {
 }
 
 type nameStates struct {
-	mu    locks.Leaf
-	given map[int64]nameState
+	mu      locks.Leaf
+	given   map[int64]nameState
+	touched map[int64]bool // hostnames of which something was learned since states were reported last
+}
+
+// take hands out which hostnames were touched, and begins anew.
+func (n *nameStates) take() map[int64]bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	out := n.touched
+	n.touched = map[int64]bool{}
+	return out
 }
 
 // publish notes that a hostname's answer was set anew: what was given before proves nothing any more.
@@ -36,7 +44,7 @@ func (n *nameStates) publish(hostnameID int64, at time.Time) {
 	defer n.mu.Unlock()
 	s := n.given[hostnameID]
 	s.published, s.asked, s.resolvers = at, false, nil
-	n.given[hostnameID] = s
+	n.given[hostnameID], n.touched[hostnameID] = s, true
 }
 
 func (n *nameStates) of(hostnameID int64) nameState {
@@ -50,7 +58,7 @@ func (n *nameStates) set(hostnameID int64, f func(*nameState)) {
 	defer n.mu.Unlock()
 	s := n.given[hostnameID]
 	f(&s)
-	n.given[hostnameID] = s
+	n.given[hostnameID], n.touched[hostnameID] = s, true
 }
 
 // State returns a hostname's state. Both families must be right; the IPv4 address is shown where both are.
@@ -110,7 +118,7 @@ func (v *Verifier) Run(ctx context.Context) {
 	remote.work(ctx, &wg, remoteWorkers, func(id int64, every bool) { v.verifyRemote(ctx, id, every) })
 	round := rounds.Every(v.every)
 	defer round.Stop()
-	states := rounds.Every(time.Second)
+	states, reporting := rounds.Every(time.Second), reporting{}
 	defer states.Stop()
 	askAll := func() {
 		for _, p := range v.record.Sites() {
@@ -127,7 +135,7 @@ func (v *Verifier) Run(ctx context.Context) {
 			askAll()
 		case <-states.C:
 			states.Begun()
-			v.reportStates()
+			v.reportStates(&reporting)
 		case <-ctx.Done():
 			return
 		}
@@ -236,23 +244,4 @@ func sameAddresses(a, b record.Site) bool {
 		}
 	}
 	return true
-}
-
-// reportStates reports hostnames whose state is another than at the last report.
-func (v *Verifier) reportStates() {
-	now := v.now()
-	for _, p := range v.record.Sites() {
-		for _, h := range p.Hostnames {
-			state := v.State(p, h, now)
-			before := v.names.of(h.ID).state
-			if state == before {
-				continue
-			}
-			v.names.set(h.ID, func(s *nameState) { s.state = state })
-			if before != "" || state == names.StateStale {
-				v.events.Publish(events.HostnameState, p.Code, string(h.Name), fmt.Sprintf("%s is %s", h.Name, state))
-			}
-			v.host.Review(p.ID)
-		}
-	}
 }

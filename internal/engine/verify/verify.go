@@ -68,7 +68,8 @@ type Servers struct {
 // New returns a room that knows nothing of any name yet.
 func New(host Host, rec *record.Record, hub *events.Hub, c Config) *Verifier {
 	v := &Verifier{host: host, record: rec, events: hub, every: c.Every, now: c.Now, log: c.Log,
-		local: dnsask.NewLocalServer(c.NameServer), recheck: make(chan int64, 4096), names: nameStates{given: map[int64]nameState{}},
+		local: dnsask.NewLocalServer(c.NameServer), recheck: make(chan int64, 4096),
+		names:   nameStates{given: map[int64]nameState{}, touched: map[int64]bool{}},
 		aliases: aliasAnswers{given: map[int64]map[server]wan.Pair{}}}
 	v.ShowServers(Servers{c.NameServer, c.Resolvers})
 	return v

@@ -16,6 +16,7 @@ import (
 func (z *Zones) runTTLs(ctx context.Context) {
 	tick := rounds.Every(time.Second)
 	defer tick.Stop()
+	var turns rounds.Turns
 	for {
 		select {
 		case <-tick.C:
@@ -24,10 +25,11 @@ func (z *Zones) runTTLs(ctx context.Context) {
 			return
 		}
 		var due []int64
-		for _, p := range z.record.Sites() {
-			expects := slices.ContainsFunc(p.Links, func(l *site.Link) bool { return !z.host.ExpectedChange(*l).IsZero() })
-			if expects && len(z.Retimed(p)) > 0 {
-				due = append(due, p.ID)
+		sites := z.record.SiteIDs()
+		turn := turns.Next(len(sites))
+		for i, id := range sites {
+			if turn(i) && z.early(id) {
+				due = append(due, id)
 			}
 		}
 		if len(due) == 0 {
@@ -37,6 +39,13 @@ func (z *Zones) runTTLs(ctx context.Context) {
 			z.log.Warn("TTLs could not be changed for an expected address change; retrying", "error", err)
 		}
 	}
+}
+
+// early reports whether a site's hostnames have other TTLs than they should, ahead of an expected change or after it.
+func (z *Zones) early(siteID int64) bool {
+	p, _ := z.record.Site(siteID)
+	expects := slices.ContainsFunc(p.Links, func(l *site.Link) bool { return !z.host.ExpectedChange(*l).IsZero() })
+	return expects && len(z.Retimed(p)) > 0
 }
 
 // Retimed says, by hosted zone, which hostnames of a site were published with another TTL than they should have now.

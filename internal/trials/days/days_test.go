@@ -162,7 +162,10 @@ func pass(t *testing.T, st *store.Store, receiver string, hours, sites int) *scr
 	var under sync.WaitGroup
 	under.Go(func() { e.Run(ctx) })
 	defer under.Wait()
-	defer stop()
+	defer func() {
+		synctest.Wait() // a connection that a query is cut off on would be taken down by a goroutine of the bubble, which it is not of
+		stop()
+	}()
 	furnish(t, ctx, e, w, sites, receiver)
 	s := write(w, hours, 7)
 	for i, p := range w.places {
