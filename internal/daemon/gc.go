@@ -9,7 +9,7 @@ import (
 
 const (
 	// share is how much the heap may grow between collections, in percent: the record stays in memory, and twice a large one is a lot.
-	share = 60
+	share = 30
 	// room is how much it may grow in any case, in octets: a small record needs little, and collecting for every few megabytes of requests
 	// would cost more processor time than the requests.
 	room = 64 << 20

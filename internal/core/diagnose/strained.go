@@ -9,10 +9,13 @@ import (
 
 // strained reports a link that loses packets now and then, and what answers much more slowly than usual: everything still works.
 func (e Evidence) strained(l LinkEvidence) (out []Finding) {
-	works := e.where(func(s ServiceEvidence) bool { return s.OnLink == l.Label && s.proven() && !s.Mute() })
 	var lossy, slow []ServiceEvidence
-	lost, tried := 0, 0
-	for _, s := range works {
+	works, lost, tried := 0, 0, 0
+	for _, s := range e.Services {
+		if s.OnLink != l.Label || !s.proven() || s.Mute() {
+			continue
+		}
+		works++
 		if n, of, is := s.Lately.Lossy(); is {
 			lossy, lost, tried = append(lossy, s), lost+n, tried+of
 		}
@@ -20,7 +23,7 @@ func (e Evidence) strained(l LinkEvidence) (out []Finding) {
 			slow = append(slow, s)
 		}
 	}
-	if len(lossy) > 0 && 2*len(lossy) >= len(works) && !e.Lossy {
+	if len(lossy) > 0 && 2*len(lossy) >= works && !e.Lossy {
 		p := e.ofLink(l)
 		p["lost"] = fmt.Sprintf("%d of %d", lost, tried)
 		f := finding("line-loss", "link "+l.Label, p)
@@ -39,7 +42,7 @@ func (e Evidence) strained(l LinkEvidence) (out []Finding) {
 	subject, first := "service "+slow[0].Name, slow[0]
 	p["what"] = first.Name
 	switch {
-	case len(slow) == len(works) && len(devices(slow)) > 1:
+	case len(slow) == works && len(devices(slow)) > 1:
 		subject, p["what"], p["device"] = "link "+l.Label, "Everything on link "+l.Label, "the site's devices"
 	case len(slow) > 1:
 		subject, p["what"] = "device "+first.Device, first.Device
@@ -71,14 +74,14 @@ type Remark struct {
 
 // remarks are what may surprise about a service that is as it should be.
 func (e Evidence) remarks(l LinkEvidence, s ServiceEvidence) (out []Remark) {
-	p := e.ofServices(l, []ServiceEvidence{s})
-	for _, h := range e.Hostnames {
-		if h.Link == "" || h.Link == l.Label {
-			p["hostname"] = string(h.Name)
-			break
-		}
-	}
 	add := func(slug Slug) {
+		p := e.ofServices(l, []ServiceEvidence{s})
+		for _, h := range e.Hostnames {
+			if h.Link == "" || h.Link == l.Label {
+				p["hostname"] = string(h.Name)
+				break
+			}
+		}
 		f := finding(slug, "", p)
 		out = append(out, Remark{slug, f.Summary, f.Next})
 	}

@@ -148,26 +148,35 @@ func (l *Latencies) Quantile(q float64) (d time.Duration, ok bool) {
 // Pack writes the hours in short: one octet for an hour that was good throughout or of which nothing is known, and the
 // latencies as pairs of class and count.
 func (d Day) Pack() (hours, latency []byte) {
-	hours, latency = []byte{}, []byte{}
+	return d.AppendHours([]byte{}), d.AppendLatency([]byte{})
+}
+
+// AppendHours appends the hours as Pack writes them.
+func (d *Day) AppendHours(to []byte) []byte {
 	for _, h := range d.Hours {
 		switch {
 		case h.Good == 3600:
-			hours = append(hours, wholeHour)
+			to = append(to, wholeHour)
 		case h == Hour{}:
-			hours = append(hours, nothingKnown)
+			to = append(to, nothingKnown)
 		default:
-			hours = append(hours, 0)
-			for _, n := range []uint16{h.Good, h.Partly, h.Bad} {
-				hours = binary.AppendUvarint(hours, uint64(n))
+			to = append(to, 0)
+			for _, n := range [...]uint16{h.Good, h.Partly, h.Bad} {
+				to = binary.AppendUvarint(to, uint64(n))
 			}
 		}
 	}
+	return to
+}
+
+// AppendLatency appends the latencies as Pack writes them.
+func (d *Day) AppendLatency(to []byte) []byte {
 	for i, n := range d.Latency {
 		if n > 0 {
-			latency = binary.AppendUvarint(append(latency, byte(i)), uint64(n))
+			to = binary.AppendUvarint(append(to, byte(i)), uint64(n))
 		}
 	}
-	return hours, latency
+	return to
 }
 
 // Unpack reads what Pack wrote. What is cut short or wrong counts as unknown.

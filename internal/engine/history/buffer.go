@@ -20,34 +20,28 @@ type buffer struct {
 	begun     map[seenFrom]bool // began since it was last written
 	dirty     map[seenFrom]bool // grew since it was last written
 	ended     []ledger.Span
-	days      map[int64]*dayRollup
+	days      map[int64]*today
 	endedDays []store.ServiceDay
 	states    map[int64]store.ServiceState
 	soon      chan struct{}
-}
-
-// dayRollup is a service's day as it is accounted.
-type dayRollup struct {
-	day     ledger.Day
-	until   time.Time // up to which it is accounted
-	written time.Time
-	dirty   bool
 }
 
 // maxKept bounds what is kept for a database that is away; the oldest is lost first.
 const maxKept = 200_000
 
 func newBuffer() *buffer {
-	return &buffer{newest: map[seenFrom]ledger.Span{}, begun: map[seenFrom]bool{}, dirty: map[seenFrom]bool{}, days: map[int64]*dayRollup{},
+	return &buffer{newest: map[seenFrom]ledger.Span{}, begun: map[seenFrom]bool{}, dirty: map[seenFrom]bool{}, days: map[int64]*today{},
 		states: map[int64]store.ServiceState{}, soon: make(chan struct{}, 1)}
 }
 
 // resume takes up the days that an earlier run began.
-func (b *buffer) resume(today map[int64]ledger.Day) {
+func (b *buffer) resume(days map[int64]ledger.Day) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for id, d := range today {
-		b.days[id] = &dayRollup{day: d}
+	for id, day := range days {
+		d := &today{}
+		d.keep(day)
+		b.days[id] = d
 	}
 }
 
@@ -86,33 +80,32 @@ func (b *buffer) fold(r ledger.Result, gap time.Duration) {
 
 // account adds the time since the service's last result to its hours. The caller holds b.mu.
 func (b *buffer) account(r ledger.Result, gap time.Duration, expected probe.Expected, state probe.State) {
-	d := b.days[r.ServiceID]
+	d, day := b.days[r.ServiceID], ledger.Day{Start: ledger.DayOf(r.At)}
 	if d == nil {
-		d = &dayRollup{day: ledger.Day{Start: ledger.DayOf(r.At)}}
+		d = &today{}
 		b.days[r.ServiceID] = d
+	} else {
+		day = d.day()
 	}
-	from := d.until
-	if from.IsZero() || r.At.Sub(from) > gap {
+	from := time.Unix(0, d.until)
+	if d.until == 0 || r.At.Sub(from) > gap || !r.At.After(from) {
 		from = r.At // in between nobody looked
 	}
-	if !r.At.After(d.until) {
-		from = r.At
-	} else {
-		d.until = r.At
-	}
-	for from.Before(r.At) || ledger.DayOf(r.At).After(d.day.Start) {
-		from = d.day.Account(expected, state, from, r.At)
+	d.until = max(d.until, r.At.UnixNano())
+	for from.Before(r.At) || ledger.DayOf(r.At).After(day.Start) {
+		from = day.Account(expected, state, from, r.At)
 		d.dirty = true
-		if !ledger.DayOf(r.At).After(d.day.Start) {
+		if !ledger.DayOf(r.At).After(day.Start) {
 			break
 		}
-		b.endedDays = append(b.endedDays, store.ServiceDay{ServiceID: r.ServiceID, Day: d.day})
-		d.day = ledger.Day{Start: ledger.DayOf(r.At)}
+		b.endedDays = append(b.endedDays, store.ServiceDay{ServiceID: r.ServiceID, Day: day})
+		day = ledger.Day{Start: ledger.DayOf(r.At)}
 	}
 	if r.Latency > 0 {
-		d.day.Latency.Add(r.Latency)
+		day.Latency.Add(r.Latency)
 		d.dirty = true
 	}
+	d.keep(day)
 }
 
 func (b *buffer) bound() {
@@ -200,14 +193,14 @@ func (b *buffer) take(now time.Time, grown, all bool) batch {
 		}
 		n = 0
 		for id, d := range b.days {
-			if !d.dirty || !all && now.Sub(d.written) < daysEvery {
+			if !d.dirty || !all && now.UnixNano()-d.written < int64(daysEvery) {
 				continue
 			}
 			if n++; n > maxDays && !all {
 				break
 			}
-			p.today = append(p.today, store.ServiceDay{ServiceID: id, Day: d.day})
-			d.dirty, d.written = false, now
+			p.today = append(p.today, store.ServiceDay{ServiceID: id, Day: d.day()})
+			d.dirty, d.written = false, now.UnixNano()
 		}
 	}
 	for _, s := range b.states {
@@ -227,7 +220,7 @@ func (b *buffer) putBack(p batch) {
 	}
 	for _, t := range p.today {
 		if d := b.days[t.ServiceID]; d != nil {
-			d.dirty, d.written = true, time.Time{}
+			d.dirty, d.written = true, 0
 		}
 	}
 	for _, s := range p.states {
@@ -254,7 +247,7 @@ func (b *buffer) today(serviceID int64) (ledger.Day, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if d := b.days[serviceID]; d != nil {
-		return d.day, true
+		return d.day(), true
 	}
 	return ledger.Day{}, false
 }

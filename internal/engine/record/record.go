@@ -112,6 +112,18 @@ func (r *Record) Sites() []Site {
 	return out
 }
 
+// Pick lists the sites that pick wants, in order of code. It is told the place of each, and must call nobody: the record is locked.
+func (r *Record) Pick(pick func(place int, p Site) bool) (out []Site) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	for i, id := range r.sorted {
+		if p := r.sites[id]; pick(i, p) {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
 // SiteIDs lists the IDs of all sites in order of their codes.
 func (r *Record) SiteIDs() []int64 {
 	r.mu.RLock()

@@ -18,12 +18,14 @@ import (
 // Evidence gathers what is known of a site now.
 func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 	ev := diagnose.Evidence{Lossy: r.Prober.LossyEverywhere(), Now: now, Began: r.SiteSide.Since(), Site: p.Site, Devices: p.Devices,
-		Seen: map[string]diagnose.DeviceReport{}}
+		Seen:  make(map[string]diagnose.DeviceReport, len(p.Devices)),
+		Links: make([]diagnose.LinkEvidence, 0, len(p.Links)), Hostnames: make([]diagnose.HostnameEvidence, 0, len(p.Hostnames)),
+		Services: make([]diagnose.ServiceEvidence, 0, len(p.Services))}
 	for _, d := range p.Devices {
 		if s, ok := r.SiteSide.Device(d.ID); ok {
+			ports := len(s.Ports)
 			seen := diagnose.DeviceReport{At: s.At, Present: s.Present, Unsure: s.Unsure, Found: AddressText(s.Found),
-				Ports: map[string]string{},
-				Spoke: map[string]bool{}, Loop: map[string]string{},
+				Ports: make(map[string]string, ports), Spoke: make(map[string]bool, ports), Loop: make(map[string]string, ports),
 				Hours: s.Hours, MAC: s.MAC, Missed: s.Missed, Renewed: s.Renewed}
 			for _, port := range s.Ports {
 				seen.Ports[port.Service], seen.Spoke[port.Service], seen.Loop[port.Service] = port.State, port.Spoke, port.Loop

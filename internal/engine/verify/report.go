@@ -2,6 +2,7 @@ package verify
 
 import (
 	"fmt"
+	"slices"
 
 	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
@@ -16,20 +17,18 @@ type reporting struct {
 	restless map[int64]bool
 }
 
-// reportStates reports hostnames whose state is another than at the last report: those of which something was learned, those that wait for
-// something, and of the others those whose turn it is.
+// reportStates reports hostnames whose state is another than at the last report: those of sites where something was learned or is waited
+// for, and of the others those whose turn it is.
 func (v *Verifier) reportStates(r *reporting) {
-	touched := v.names.take()
-	sites := v.record.Sites()
-	turn := r.turns.Next(len(sites))
-	waited := r.restless
+	touched, waited := v.names.take(), r.restless
 	r.restless = make(map[int64]bool, len(waited))
-	for i := range sites {
-		p := &sites[i]
-		for k := range p.Hostnames {
-			if h := &p.Hostnames[k]; turn(i) || touched[h.ID] || waited[h.ID] {
-				v.reportState(r, *p, *h)
-			}
+	turn := r.turns.Next(len(v.record.SiteIDs()))
+	of := v.record.Pick(func(place int, p record.Site) bool {
+		return turn(place) || slices.ContainsFunc(p.Hostnames, func(h site.Hostname) bool { return touched[h.ID] || waited[h.ID] })
+	})
+	for _, p := range of {
+		for _, h := range p.Hostnames {
+			v.reportState(r, p, h)
 		}
 	}
 }
