@@ -11,7 +11,6 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"net/netip"
-	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -26,6 +25,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/probing/counts"
 	"inkpost.example/inkpost/internal/engine/probing/ports"
 	"inkpost.example/inkpost/internal/engine/probing/quarantine"
+	"inkpost.example/inkpost/internal/engine/probing/workers"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/distance"
@@ -273,8 +273,8 @@ func (p *Prober) Run(ctx context.Context) {
 
 // runQueue starts probes as they come due.
 func (p *Prober) runQueue(ctx context.Context) {
-	var wg sync.WaitGroup
-	defer wg.Wait()
+	crew := workers.New()
+	defer crew.End()
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for ctx.Err() == nil {
@@ -292,7 +292,7 @@ func (p *Prober) runQueue(ctx context.Context) {
 		if begun.await == nil && p.slots.Acquire(ctx, n) != nil {
 			return
 		}
-		wg.Go(func() { p.probe(ctx, w, at, n, begun) })
+		crew.Do(func() { p.probe(ctx, w, at, n, begun) })
 	}
 }
 
