@@ -27,7 +27,10 @@ var readHere = pathsOf("/overview", "/events", "/moves", "/zones", "/zones/:apex
 	"/sites/:code", "/sites/:code/links", "/sites/:code/links/:label", "/sites/:code/devices", "/sites/:code/devices/:name",
 	"/sites/:code/services", "/sites/:code/services/:name", "/sites/:code/services/:name/history", "/sites/:code/services/:name/cards",
 	"/sites/:code/lan", "/sites/:code/contacts", "/sites/:code/notes", "/sites/:code/photos", "/sites/:code/photos/:id", "/faults",
-	"/faults/:id", "/causes", "/causes/:cause", "/kinds", "/vantages", "/planned-work", "/calendar")
+	"/faults/:id", "/faults/times", "/causes", "/causes/:cause", "/kinds", "/vantages", "/planned-work", "/calendar",
+	"/people", "/people/:name", "/invitations", "/audit", "/settings", "/hooks", "/addressees", "/notice-rules", "/notices",
+	"/push-browsers", "/site-filters", "/removed", "/kits", "/kits/:name", "/kits/:name/file", "/signing-keys",
+	"/sites/:code/reviews", "/sites/:code/sheets", "/sites/:code/sheet-links", "/sites/:code/why")
 
 func pathsOf(list ...string) map[string]bool {
 	out := map[string]bool{}

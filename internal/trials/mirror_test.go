@@ -148,6 +148,9 @@ func TestAServerThatStandsByShowsWhatIsKnownFromItsOwnMemory(t *testing.T) {
 		func() error { _, err := there.Overview(t.Context()); return err },
 		func() error { _, err := there.Sites(t.Context()); return err },
 		func() error { _, err := there.Service(t.Context(), "KET-07", "page"); return err },
+		func() error { _, err := there.People(t.Context()); return err },
+		func() error { _, err := there.NoticeRules(t.Context()); return err },
+		func() error { _, err := there.Removed(t.Context()); return err },
 	} {
 		began := time.Now()
 		require.NoError(t, read())
