@@ -80,6 +80,9 @@ func (a *api) events(c *echo.Context, p principal) error {
 			}
 			continue
 		case <-tick.C:
+			if a.unheard() { // whoever comes back learns that
+				return nil
+			}
 			_, err = fmt.Fprint(w, ": still here\n\n")
 		case <-c.Request().Context().Done():
 			return nil
@@ -88,6 +91,12 @@ func (a *api) events(c *echo.Context, p principal) error {
 			return nil
 		}
 	}
+}
+
+// unheard reports whether this server stands by and does not hear the one that writes: then nothing is known of what happens.
+func (a *api) unheard() bool {
+	eng := a.engine()
+	return eng.Follows() && !eng.Following.Sees()
 }
 
 // seesEvent reports whether an event is about a site that the caller sees.

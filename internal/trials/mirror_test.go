@@ -25,6 +25,8 @@ type listener struct {
 	came map[string]time.Time // by ID
 	list []contract.Event
 	anew int // how often everything had to be read again
+
+	ended chan struct{} // closed with the stream
 }
 
 // listen follows the events of a server until the test ends, after the one with the ID after.
@@ -39,9 +41,12 @@ func listen(t *testing.T, url, key, after string) *listener {
 	answer, err := http.DefaultClient.Do(q)
 	require.NoError(t, err)
 	require.Equal(t, http.StatusOK, answer.StatusCode)
-	x := &listener{came: map[string]time.Time{}}
+	x := &listener{came: map[string]time.Time{}, ended: make(chan struct{})}
 	go func() {
-		defer answer.Body.Close()
+		defer func() {
+			answer.Body.Close()
+			close(x.ended)
+		}()
 		for lines := bufio.NewScanner(answer.Body); lines.Scan(); {
 			x.mu.Lock()
 			if lines.Text() == "event: reread" {
@@ -160,6 +165,11 @@ func TestAServerThatStandsByShowsWhatIsKnownFromItsOwnMemory(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, b.Faults, 1)
 	require.Equal(t, "KET-07", b.Faults[0].Site)
+	select { // a stream on which nothing can come does not go on as if nothing happened
+	case <-again.ended:
+	case <-time.After(40 * time.Second):
+		t.Fatal("the stream of a server that hears nothing of what happens has not ended")
+	}
 	again.mu.Lock()
 	defer again.mu.Unlock()
 	require.Zero(t, again.anew, "whoever goes from one server to another misses nothing, and reads nothing again")
