@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -97,6 +98,7 @@ type api struct {
 	stun     int
 	members  Members
 	callers  callers
+	warned   atomic.Int64 // when it was last warned that the one that writes is not reached, in nanoseconds since 1970
 
 	provider *openid.Provider
 	asks     asks

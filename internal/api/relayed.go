@@ -71,6 +71,14 @@ const (
 	unanswered               // it was sent, and no answer came: nobody knows here whether it was done
 )
 
+// warnUnreached warns that nothing can be passed on, once a minute: everybody's requests fail at once then.
+func (a *api) warnUnreached(problem error) {
+	now, last := time.Now().UnixNano(), a.warned.Load()
+	if now-last > int64(time.Minute) && a.warned.CompareAndSwap(last, now) {
+		a.log.Warn("requests cannot be passed on to the server that writes", "error", problem)
+	}
+}
+
 // passOn has the server that writes do what this one may not, or does not see; all of it where this one has no record yet, as when its
 // program is newer than the schema. Error: an address that cannot be read.
 func (a *api) passOn(c *echo.Context, r route, eng *engine.Engine) (came passed, err error) {
@@ -80,7 +88,7 @@ func (a *api) passOn(c *echo.Context, r route, eng *engine.Engine) (came passed,
 	}
 	way, problem := a.members.Writer(q.Context())
 	if problem != nil {
-		a.log.Warn("a request cannot be passed on to the server that writes", "error", problem)
+		a.warnUnreached(problem)
 		return notPassed, nil
 	}
 	from, err := clientAddress(c)
