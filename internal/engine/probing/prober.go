@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"net/netip"
+	"runtime"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -277,7 +278,7 @@ func (p *Prober) runQueue(ctx context.Context) {
 	defer crew.End()
 	timer := time.NewTimer(0)
 	defer timer.Stop()
-	for ctx.Err() == nil {
+	for begins := 0; ctx.Err() == nil; {
 		w, n, at, wait := p.next()
 		if w == nil {
 			timer.Reset(wait)
@@ -293,6 +294,9 @@ func (p *Prober) runQueue(ctx context.Context) {
 			return
 		}
 		crew.Do(func() { p.probe(ctx, w, at, n, begun) })
+		if begins++; begins%16 == 0 {
+			runtime.Gosched() // they begin before further ones do, not behind thousands
+		}
 	}
 }
 

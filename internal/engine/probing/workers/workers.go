@@ -8,7 +8,7 @@ import (
 )
 
 // kept is how many goroutines wait for a task at most. Others end with theirs.
-const kept = 64
+const kept = 256
 
 // Crew is a number of goroutines. The zero value is not ready: see New.
 type Crew struct {

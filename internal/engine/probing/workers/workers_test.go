@@ -31,20 +31,20 @@ func TestFewGoroutinesAreKeptForTheNextTask(t *testing.T) {
 		crew := New()
 		defer crew.End()
 		hold := make(chan bool)
-		for range 300 {
+		for range 900 {
 			crew.Do(func() { <-hold })
 		}
 		synctest.Wait()
 		require.Zero(t, crew.waiting.Load())
 		close(hold)
 		synctest.Wait()
-		require.EqualValues(t, 64, crew.waiting.Load(), "the others ended with their task")
+		require.EqualValues(t, 256, crew.waiting.Load(), "the others ended with their task")
 		again := make(chan bool)
 		crew.Do(func() { <-again })
 		synctest.Wait()
-		require.EqualValues(t, 63, crew.waiting.Load(), "one that waited runs it")
+		require.EqualValues(t, 255, crew.waiting.Load(), "one that waited runs it")
 		close(again)
 		synctest.Wait()
-		require.EqualValues(t, 64, crew.waiting.Load())
+		require.EqualValues(t, 256, crew.waiting.Load())
 	})
 }
