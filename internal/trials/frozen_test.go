@@ -143,7 +143,7 @@ func TestADatabaseThatHangsHoldsNobodyUpAtAServerThatStandsBy(t *testing.T) {
 	for range 3 {
 		began := time.Now()
 		require.Equal(t, "198.51.100.7", testbed.Resolve(beside.DNS, name))
-		require.Less(t, time.Since(began), 500*time.Millisecond)
+		require.Less(t, time.Since(began), 2*time.Second)
 		began = time.Now()
 		_, err := beside.Client.Site(t.Context(), "KET-07")
 		require.NoError(t, err, "who writes is known from before")

@@ -124,7 +124,7 @@ func TestAServerThatStandsByShowsWhatIsKnownFromItsOwnMemory(t *testing.T) {
 		require.Equal(t, a.ID, b.ID)
 		require.Equal(t, a.Data, b.Data)
 		t.Logf("%s: %v later", kind, then.Sub(first).Round(time.Millisecond))
-		require.Less(t, then.Sub(first), 400*time.Millisecond)
+		require.Less(t, then.Sub(first), 2*time.Second)
 	}
 	both(contract.EventMoveRecorded)
 	both(contract.EventServiceState)
@@ -159,7 +159,7 @@ func TestAServerThatStandsByShowsWhatIsKnownFromItsOwnMemory(t *testing.T) {
 	} {
 		began := time.Now()
 		require.NoError(t, read())
-		require.Less(t, time.Since(began), time.Second)
+		require.Less(t, time.Since(began), 1800*time.Millisecond)
 	}
 	b, err := there.Site(t.Context(), "KET-07")
 	require.NoError(t, err)

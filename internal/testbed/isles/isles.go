@@ -20,7 +20,7 @@ import (
 )
 
 // Wide is how long a test waits for what takes two intervals of ten seconds in all on a machine of its own.
-const Wide = 30 * time.Second
+const Wide = time.Minute
 
 // Main runs a package's tests with a demo without trouble, and a client of its owner. A test may put another demo in its place. At the end
 // it calls the functions of after.
