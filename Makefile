@@ -86,8 +86,8 @@ check: console
 # no code of their own: they drive the same packages whole, at the pace that they have in the field.
 TRIALS := ./bench/... $$($(GO) list ./internal/trials/... | grep -v /packages$$)
 test: install-test build check
-	$(GO) test -race -shuffle=on -p 2 -timeout 9m $$($(GO) list $(PACKAGES) | grep -vE '/(bench|internal/trials)(/|$$)')
-	$(GO) test -shuffle=on -p 2 -timeout 8m $(TRIALS)
+	$(GO) test -race -shuffle=on -p 2 -timeout 14m $$($(GO) list $(PACKAGES) | grep -vE '/(bench|internal/trials)(/|$$)')
+	$(GO) test -shuffle=on -p 2 -timeout 14m $(TRIALS)
 
 # What breaks a service in the field, for long: two servers, agents and editors at work for SOAK, and 50 kills under 20,000 changes.
 SOAK ?= 1h

@@ -182,6 +182,14 @@ func (s *Store) Together(ctx context.Context, f func(tx *Store) error) error {
 	})
 }
 
+// Takes returns nil when the database takes what is written: edits, and moves, which have connections of their own.
+func (s *Store) Takes(ctx context.Context) error {
+	if err := s.Together(ctx, func(*Store) error { return nil }); err != nil {
+		return err
+	}
+	return s.writes.Ping(ctx)
+}
+
 func notWriter(err error) error {
 	var missing Missing
 	if errors.As(explained(err, "writer", "", ""), &missing) {
