@@ -208,10 +208,13 @@ func (r *router) pass(l net.Listener, to netip.AddrPort) {
 func (r *router) flow(c net.Conn, on bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if on {
-		r.flows[c] = true
-	} else {
+	switch {
+	case !on:
 		delete(r.flows, c)
+	case r.dark: // the line was cut while it was opened: it must not live on
+		_ = c.Close()
+	default:
+		r.flows[c] = true
 	}
 }
 
