@@ -20,8 +20,8 @@ const (
 	maxCallers = 10_000
 )
 
-// readHere are the calls that a server that stands by answers from its own memory while it hears what the one that writes knows. Others
-// have something else done there, or say what only that one has.
+// readHere are the calls that a server that stands by answers by itself while it hears what the one that writes knows: from its own memory,
+// or from the database where nobody keeps it in memory. Others have something else done there, or say what only that one has.
 var readHere = pathsOf("/overview", "/events", "/moves", "/zones", "/zones/:apex", "/zones/:apex/records", "/zones/:apex/file",
 	"/hostnames", "/hostnames/:name", "/names/check", "/redirects", "/redirects/:name", "/aliases", "/aliases/:name", "/sites",
 	"/sites/:code", "/sites/:code/links", "/sites/:code/links/:label", "/sites/:code/devices", "/sites/:code/devices/:name",

@@ -27,7 +27,7 @@ func (b *Board) Run(ctx context.Context) {
 			return
 		}
 		sites := b.record.SiteIDs()
-		// One where all is well is reviewed every 20 s, of ten thousand every minute: whatever begins there is an event.
+		// A site that is well is reviewed every 20 s, and every minute where there are ten thousand: what begins there is an event.
 		slow, rest := 1+b.unwell()/many, min(12, 4+len(sites)/1000)
 		for i, id := range sites { // a part of them each time: all at once would keep a processor from everybody else
 			if turn := (i + n) / rounds; i%rounds == n%rounds && (turn%rest == 0 && b.wasWell(id) || turn%slow == 0 && !b.wasWell(id)) {
