@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -87,7 +88,7 @@ type api struct {
 	log        *slog.Logger
 	version    string
 	public     string
-	doc        []byte
+	doc        func() ([]byte, error)
 	perKey     throttle.Paces[int64]
 	// traces bounds how often the site of a refused key is searched for, which goes through all links.
 	traces *rate.Limiter
@@ -151,20 +152,10 @@ func New(o Options) (*echo.Echo, error) {
 		}
 		e.Add(r.method, r.path, a.guarded(r), before...)
 	}
-	doc, err := describe(routes, o.Version)
-	if err != nil {
-		return nil, err
-	}
-	a.doc = doc
+	// Written when somebody first asks: it is a second's work on a small machine, and a server that takes over has no second.
+	a.doc = sync.OnceValues(func() ([]byte, error) { return describe(routes, o.Version) })
 	if o.Docs != nil {
-		every, err := reference(doc)
-		if err != nil {
-			return nil, err
-		}
-		pages, err := book.New(o.Docs, map[string]string{"reference": every})
-		if err != nil {
-			return nil, err
-		}
+		pages := sync.OnceValues(func() (*book.Book, error) { return a.book(o.Docs) })
 		for _, path := range []string{"/docs", "/docs/*"} {
 			e.GET(path, documents(pages), middleware.Gzip())
 		}

@@ -43,8 +43,12 @@ func console(files fs.FS) echo.HandlerFunc {
 }
 
 // documents serves what is written for people.
-func documents(pages *book.Book) echo.HandlerFunc {
+func documents(made func() (*book.Book, error)) echo.HandlerFunc {
 	return func(c *echo.Context) error {
+		pages, err := made()
+		if err != nil {
+			return err
+		}
 		page, ok := pages.Page(strings.TrimPrefix(c.Request().URL.Path, "/docs"))
 		if !ok {
 			return problemOf(http.StatusNotFound, "not-on-record", "there is no such page; /docs has the contents")
@@ -52,4 +56,17 @@ func documents(pages *book.Book) echo.HandlerFunc {
 		c.Response().Header().Set("Cache-Control", "no-cache")
 		return c.HTMLBlob(http.StatusOK, page)
 	}
+}
+
+// book makes the pages of the documents, with one more of every route.
+func (a *api) book(docs fs.FS) (*book.Book, error) {
+	doc, err := a.doc()
+	if err != nil {
+		return nil, err
+	}
+	every, err := reference(doc)
+	if err != nil {
+		return nil, err
+	}
+	return book.New(docs, map[string]string{"reference": every})
 }

@@ -71,7 +71,11 @@ func (a *api) counters(c *echo.Context, _ principal) error {
 }
 
 func (a *api) description(c *echo.Context, _ principal) error {
-	return c.JSONBlob(http.StatusOK, a.doc)
+	doc, err := a.doc()
+	if err != nil {
+		return err
+	}
+	return c.JSONBlob(http.StatusOK, doc)
 }
 
 func (a *api) overview(c *echo.Context, _ principal) error {

@@ -114,7 +114,7 @@ ns2.isles A 127.113.0.3
 
 func TestAServerThatIsAwayIsExaminedFromItsMachine(t *testing.T) {
 	t.Parallel()
-	database := testbed.Database(t)
+	database := testbed.EmptyDatabase(t)
 	list, err := daemon.Examine(t.Context(), database, t.TempDir())
 	require.NoError(t, err)
 	schema := list[2]

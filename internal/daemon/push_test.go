@@ -58,9 +58,11 @@ func TestABrowserIsToldByPush(t *testing.T) {
 	require.EventuallyWithT(t, func(c *assert) { require.Len(c, sink.Kept(), 2) }, 15*time.Second, 20*time.Millisecond)
 	require.Contains(t, sink.Kept()[1].Text, "KET-07")
 	require.Contains(t, sink.Kept()[1].Text, "/faults/")
-	log, err := c.Notices(ctx, "", 10)
-	require.NoError(t, err)
-	require.Equal(t, "push Chrome, Android sent", string(log[0].Way)+" "+log[0].Target+" "+log[0].State)
+	require.EventuallyWithT(t, func(check *assert) { // the push is there before it is written down that it was sent
+		log, err := c.Notices(ctx, "", 10)
+		require.NoError(check, err)
+		require.Equal(check, "push Chrome, Android sent", string(log[0].Way)+" "+log[0].Target+" "+log[0].State)
+	}, 15*time.Second, 20*time.Millisecond)
 
 	sink.Answer(410)
 	trial, err = c.TestNotice(ctx, contract.NoticeTest{Person: "owner", Way: notice.ByPush})

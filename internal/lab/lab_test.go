@@ -184,3 +184,15 @@ func TestDroppedPortsAreSilentForEveryUser(t *testing.T) {
 		})
 	}
 }
+
+// The line is cut while a connection over it is opened: it must not live on, or an outage would be reported through.
+func TestAConnectionDoesNotOutliveTheCutOfItsLine(t *testing.T) {
+	r := newRouter(&provider{}, slog.New(slog.DiscardHandler))
+	opened, end := net.Pipe()
+	defer end.Close()
+	r.dark = true
+	r.flow(opened, true)
+	_, err := end.Read(make([]byte, 1))
+	require.ErrorIs(t, err, io.EOF)
+	require.Empty(t, r.flows)
+}

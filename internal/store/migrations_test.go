@@ -16,7 +16,7 @@ import (
 
 // What was written under each older schema is still read: from the first one on, and from the last before columns were renamed.
 func TestAnOlderDatabaseIsBroughtUpToDate(t *testing.T) {
-	ctx, url := t.Context(), testbed.Database(t)
+	ctx, url := t.Context(), testbed.EmptyDatabase(t)
 	db, err := sql.Open("pgx", url)
 	require.NoError(t, err)
 	defer db.Close()

@@ -166,11 +166,16 @@ func knownSchema() (newest int64, err error) {
 
 // Prepare brings the schema up to date and settles what an earlier writer accepted. Only the writer may call it; name is ours.
 func (s *Store) Prepare(ctx context.Context, name string, now time.Time) error {
-	var newer ErrNewerSchema
-	if err := s.CheckSchema(ctx); errors.As(err, &newer) {
+	var older ErrOlderSchema
+	switch err := s.CheckSchema(ctx); {
+	case errors.As(err, &older):
+		if err := s.migrate(ctx); err != nil {
+			return err
+		}
+	case err != nil:
 		return err
 	}
-	if err := s.migrate(ctx); err != nil {
+	if err := s.migrateQueue(ctx); err != nil {
 		return err
 	}
 	if l := s.lease.Load(); l != nil && l.Epoch == 0 { // the table was not there when we got the lock
@@ -208,6 +213,10 @@ func (s *Store) migrate(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bring the schema up to date: %w", err)
 	}
+	return nil
+}
+
+func (s *Store) migrateQueue(ctx context.Context) error {
 	queue, err := rivermigrate.New(riverpgxv5.New(s.pool), nil)
 	if err != nil {
 		return fmt.Errorf("migrations of the job queue: %w", err)

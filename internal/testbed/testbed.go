@@ -24,6 +24,7 @@ import (
 	"inkpost.example/inkpost/internal/core/team"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/daemon"
+	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/store/cluster"
 )
 
@@ -54,18 +55,45 @@ func Main(m *testing.M) {
 	os.Exit(code)
 }
 
-// Database returns the URL of an empty database. The package's TestMain has to be Main.
+// Database returns the URL of a database with the schema as it is and nothing on record. The package's TestMain has to be Main.
 func Database(t testing.TB) string {
 	t.Helper()
-	start.Do(func() {
-		if failed = scratch(); failed == nil {
-			shared, failed = cluster.Start(context.Background(), cluster.Options{Dir: dir, Fast: true})
-		}
-	})
+	return databaseLike(t, "schema")
+}
+
+// EmptyDatabase returns the URL of a database without a schema. The package's TestMain has to be Main.
+func EmptyDatabase(t testing.TB) string {
+	t.Helper()
+	return databaseLike(t, "template1")
+}
+
+func databaseLike(t testing.TB, like string) string {
+	t.Helper()
+	start.Do(func() { failed = startDatabases(context.Background()) })
 	require.NoError(t, failed, "start PostgreSQL")
-	url, err := shared.NewDatabase(t.Context(), fmt.Sprintf("t%d", counter.Add(1)))
+	url, err := shared.DatabaseLike(t.Context(), fmt.Sprintf("t%d", counter.Add(1)), like)
 	require.NoError(t, err)
 	return url
+}
+
+// startDatabases starts PostgreSQL, and makes the schema once that most databases of the package begin with.
+func startDatabases(ctx context.Context) (err error) {
+	if err := scratch(); err != nil {
+		return err
+	}
+	if shared, err = cluster.Start(ctx, cluster.Options{Dir: dir, Fast: true}); err != nil {
+		return err
+	}
+	url, err := shared.NewDatabase(ctx, "schema")
+	if err != nil {
+		return err
+	}
+	st, err := store.Open(ctx, url)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	return st.Prepare(ctx, "testbed", time.Now())
 }
 
 // Scratch is a folder that lasts as long as the package's tests.

@@ -31,7 +31,7 @@ func inkpost(t *testing.T, args ...string) (said string, code int) {
 func TestABackupOfALiveServerIsPutBackElsewhere(t *testing.T) {
 	t.Parallel()
 	const links = 4
-	here, elsewhere := testbed.Database(t), testbed.Database(t)
+	here, elsewhere := testbed.Database(t), testbed.EmptyDatabase(t)
 	live := testbed.Launch(t, here)
 	owner, key := live.Owner(t)
 	s := &testbed.Service{Client: owner}

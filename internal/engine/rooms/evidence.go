@@ -2,6 +2,7 @@ package rooms
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 	"strings"
 	"time"
@@ -78,16 +79,22 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 	return ev
 }
 
-// darkSince says since when nothing answers on a link that has services. One that answered before that and was not probed again says
-// nothing.
+// darkSince says since when nothing answers on a link that has services.
 func (r *Rooms) darkSince(p record.Site, l site.Link) (since time.Time, dark bool) {
-	var answered time.Time
-	for _, s := range p.Services {
-		on, _ := p.Followed(s.LinkID)
-		if on.ID != l.ID || s.Expected != probe.ExpectReachable || s.Mute() {
-			continue
+	return darkOf(func(yield func(probing.Status) bool) {
+		for _, s := range p.Services {
+			on, _ := p.Followed(s.LinkID)
+			if on.ID == l.ID && s.Expected == probe.ExpectReachable && !s.Mute() && !yield(r.Prober.Status(s.ID)) {
+				return
+			}
 		}
-		st := r.Prober.Status(s.ID)
+	})
+}
+
+// darkOf says since when nothing of a link answers. A service that answered before that and was not probed again says nothing.
+func darkOf(services iter.Seq[probing.Status]) (since time.Time, dark bool) {
+	var answered time.Time
+	for st := range services {
 		if st.View.Outcome.Good() && st.Probed.After(answered) {
 			answered = st.Probed
 		}

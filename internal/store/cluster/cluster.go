@@ -248,27 +248,34 @@ func (c *Cluster) await(ctx context.Context) error {
 		case <-time.After(30 * time.Millisecond):
 		}
 	}
-	return c.makeDatabase(ctx, db, "inkpost")
+	return c.makeDatabase(ctx, db, "inkpost", empty)
 }
 
-func (c *Cluster) makeDatabase(ctx context.Context, db *sql.DB, name string) error {
+func (c *Cluster) makeDatabase(ctx context.Context, db *sql.DB, name, like string) error {
 	var there bool
 	if err := db.QueryRowContext(ctx, `SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)`, name).Scan(&there); err != nil ||
 		there {
 		return err
 	}
-	_, err := db.ExecContext(ctx, `CREATE DATABASE "`+name+`"`)
+	_, err := db.ExecContext(ctx, `CREATE DATABASE "`+name+`" TEMPLATE "`+like+`"`)
 	return err
 }
 
+// empty is the database that others are made like.
+const empty = "template1"
+
 // NewDatabase makes another, empty database in the cluster and returns its URL. Error: that of the database.
-func (c *Cluster) NewDatabase(ctx context.Context, name string) (string, error) {
+func (c *Cluster) NewDatabase(ctx context.Context, name string) (string, error) { return c.DatabaseLike(ctx, name, empty) }
+
+// DatabaseLike makes another database in the cluster, with what is in one that nobody is connected to, and returns its URL. Error: that of
+// the database.
+func (c *Cluster) DatabaseLike(ctx context.Context, name, like string) (string, error) {
 	db, err := sql.Open("pgx", c.URL("postgres"))
 	if err != nil {
 		return "", err
 	}
 	defer db.Close()
-	return c.URL(name), c.makeDatabase(ctx, db, name)
+	return c.URL(name), c.makeDatabase(ctx, db, name, like)
 }
 
 // URL of a database in the cluster, for a program of the same user, or of root. The one that Start makes is called inkpost.
