@@ -82,12 +82,16 @@ check: console
 	$(call typed,bin/generated.ts)
 	@cmp bin/generated.ts web/src/generated.ts || { echo "web/src/generated.ts is not what internal/contract describes: run make types"; exit 1; }
 
-# The packages with goroutines run under the race detector, two packages at a time: most of them wait more than they compute. The trials have
-# no code of their own: they drive the same packages whole, at the pace that they have in the field.
-TRIALS := ./bench/... $$($(GO) list ./internal/trials/... | grep -v /packages$$)
+# The packages with goroutines run under the race detector. Those without have nothing that it could find; the trials have no code of their
+# own: they drive the same packages whole, at the pace that they have in the field. Most tests wait more than they compute: some more of
+# them run at a time than there are processors, and what takes longest begins. `check` has vetted them; what debuggers need is left out, as it is a third of the linking.
+TESTED := $$($(GO) list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.Dir}}{{end}}' $(PACKAGES) | grep -v '/trials/packages$$')
+GO_TEST := $(GO) test -shuffle=on -vet=off -ldflags=-w -p 2 -parallel 3 -timeout 14m
 test: install-test build check
-	$(GO) test -race -shuffle=on -p 2 -timeout 14m $$($(GO) list $(PACKAGES) | grep -vE '/(bench|internal/trials)(/|$$)')
-	$(GO) test -shuffle=on -p 2 -timeout 14m $(TRIALS)
+	@alone=""; raced=""; for at in $(TESTED); do case $$at in \
+	    */bench*|*/internal/trials*) alone="$$alone $$at";; \
+	    *) if grep -qE '\bgo func|\bgo [a-zA-Z.]+\(|\.Go\(|\bchan |"sync' $$at/*.go; then raced="$$raced $$at"; else alone="$$alone $$at"; fi;; esac; done; \
+	  $(GO_TEST) -race ./internal/daemon ./internal/demo $$raced && $(GO_TEST) ./internal/trials/guest ./internal/trials $$alone
 
 # What breaks a service in the field, for long: two servers, agents and editors at work for SOAK, and 50 kills under 20,000 changes.
 SOAK ?= 1h

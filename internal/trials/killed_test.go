@@ -45,6 +45,7 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 
 	var offered, acknowledged [links]atomic.Int64
 	var total atomic.Int64
+	pace := testbed.Watch(t)
 	longest, worst := time.Duration(0), time.Duration(0)
 	var serial uint32
 	for round := range kills {
@@ -66,15 +67,20 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 		watch, enough := context.WithCancel(t.Context())
 		asking.Go(func() {
 			last := time.Now()
+			answered := func() {
+				now := time.Now()
+				pace.Within(t, last, now, time.Second, "the standby answers all the while")
+				longest, last = max(longest, now.Sub(last)), now
+			}
 			for watch.Err() == nil {
 				c := dns.Client{Timeout: 300 * time.Millisecond}
 				if r, _, err := c.Exchange(new(dns.Msg).SetQuestion(name(0)+".", dns.TypeSOA), standby.DNS); err == nil &&
 					r.Rcode == dns.RcodeSuccess {
-					longest, last = max(longest, time.Since(last)), time.Now()
+					answered()
 				}
 				<-time.After(5 * time.Millisecond) // 200 questions a second
 			}
-			longest = max(longest, time.Since(last))
+			answered()
 		})
 		before := acknowledged[0].Load()
 		soon(t, 20*time.Second, "the active server is under load", func() bool { return acknowledged[0].Load() > before+changes })
@@ -82,10 +88,10 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 		load.Wait()
 		end()
 		killed := time.Now()
-		soon(t, 5*time.Second, "the standby takes over",
+		soon(t, 60*time.Second, "the standby takes over",
 			func() bool { is, _ := ready(t, standby.URL); return is.Role == contract.RoleWriter })
-		took := time.Since(killed)
-		worst = max(worst, took)
+		pace.Within(t, killed, time.Now(), 5*time.Second, "the standby takes over")
+		worst = max(worst, time.Since(killed))
 		for i := range links {
 			got := testbed.Resolve(standby.DNS, name(i))
 			is, was := acknowledged[i].Load(), offered[i].Load()
@@ -106,8 +112,6 @@ func TestTheActiveServerIsKilledWithAStandbyBesideIt(t *testing.T) {
 		worst.Round(time.Millisecond), longest.Round(time.Millisecond))
 	require.GreaterOrEqual(t, recorded, total.Load())
 	require.LessOrEqual(t, recorded, total.Load()+int64(links*kills))
-	require.LessOrEqual(t, worst, 5*time.Second)
-	require.LessOrEqual(t, longest, time.Second)
 	others.were(t)
 	consistent(t, database)
 }

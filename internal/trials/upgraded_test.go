@@ -31,7 +31,7 @@ var firstAnswers = map[string]string{
 // Whoever has run Ink Post since its first release loses nothing by going on with this one.
 func TestADatabaseOfTheFirstReleaseGoesOn(t *testing.T) {
 	t.Parallel()
-	database := testbed.Database(t)
+	database := testbed.EmptyDatabase(t)
 	f, err := os.Open(firstRelease)
 	require.NoError(t, err)
 	defer f.Close()

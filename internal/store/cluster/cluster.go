@@ -265,7 +265,9 @@ func (c *Cluster) makeDatabase(ctx context.Context, db *sql.DB, name, like strin
 const empty = "template1"
 
 // NewDatabase makes another, empty database in the cluster and returns its URL. Error: that of the database.
-func (c *Cluster) NewDatabase(ctx context.Context, name string) (string, error) { return c.DatabaseLike(ctx, name, empty) }
+func (c *Cluster) NewDatabase(ctx context.Context, name string) (string, error) {
+	return c.DatabaseLike(ctx, name, empty)
+}
 
 // DatabaseLike makes another database in the cluster, with what is in one that nobody is connected to, and returns its URL. Error: that of
 // the database.

@@ -53,7 +53,9 @@ func TestTheConsoleTellsTheStoryOfAFaultAndWhoWasTold(t *testing.T) {
 		chromedp.WaitVisible(`//*[@id="fault"]//button[normalize-space()="3 hours"]`))
 
 	require.Eventually(t, func() bool {
-		return slices.ContainsFunc(running.Mail.Kept(), func(m mailsink.Mail) bool { return strings.Contains(m.Header("Subject"), "BOA-09") })
+		return slices.ContainsFunc(running.Mail.Kept(), func(m mailsink.Mail) bool {
+			return strings.Contains(m.Header("Subject"), "BOA-09")
+		})
 	}, isles.Wide, 200*time.Millisecond, "the owner is told")
 	do(t, tab, chromedp.Navigate(running.URL+"/notices"), chromedp.WaitVisible(`#log [data-notice]`))
 	await(t, tab, contains(`#log`, "BOA-09"))
