@@ -196,3 +196,18 @@ func TestAConnectionDoesNotOutliveTheCutOfItsLine(t *testing.T) {
 	require.ErrorIs(t, err, io.EOF)
 	require.Empty(t, r.flows)
 }
+
+// Whoever has a connection over a line that is cut hears nothing more, not even that it has ended.
+func TestALineIsCutSilently(t *testing.T) {
+	w := world(t)
+	at := netip.AddrPortFrom(netip.MustParseAddr(w.World().Sites[0].Links[0].Address), 8022)
+	c, err := net.Dial("tcp4", at.String())
+	require.NoError(t, err)
+	defer c.Close()
+	_, err = c.Read(make([]byte, 1)) // of what an SSH server says first
+	require.NoError(t, err)
+	require.NoError(t, w.SetLink("KET-07", "main", false))
+	require.NoError(t, c.SetReadDeadline(time.Now().Add(300*time.Millisecond)))
+	_, err = io.Copy(io.Discard, c)
+	require.ErrorIs(t, err, os.ErrDeadlineExceeded)
+}

@@ -194,15 +194,23 @@ func (r *router) pass(l net.Listener, to netip.AddrPort) {
 				return
 			}
 			defer inside.Close()
-			r.flow(outside, true)
-			defer r.flow(outside, false)
+			r.flow(inside, true)
+			defer r.flow(inside, false)
 			go func() {
 				_, _ = io.Copy(inside, outside)
 				_ = inside.(*net.TCPConn).CloseWrite()
 			}()
-			_, _ = io.Copy(outside, inside)
+			if _, _ = io.Copy(outside, inside); r.isDark() {
+				_, _ = io.Copy(io.Discard, outside) // the line died under it: nobody out there is told
+			}
 		}()
 	}
+}
+
+func (r *router) isDark() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.dark
 }
 
 func (r *router) flow(c net.Conn, on bool) {

@@ -168,10 +168,7 @@ func (w *World) Mend(code string) (mended []string, err error) {
 	}
 	mended = []string{}
 	for _, l := range p.links {
-		l.router.mu.Lock()
-		dark := l.router.dark
-		l.router.mu.Unlock()
-		if dark {
+		if l.router.isDark() {
 			mended = append(mended, fmt.Sprintf("the line of link %s works again", l.Label))
 			err = errors.Join(err, l.router.cut(false))
 		}
