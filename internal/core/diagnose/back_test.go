@@ -1,12 +1,14 @@
 package diagnose
 
 import (
+	"net/netip"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/core/probe"
+	"inkpost.example/inkpost/internal/core/wan"
 )
 
 func TestSilenceCountsFromWhenServicesAnsweredAgain(t *testing.T) {
@@ -39,4 +41,25 @@ func TestAMoveMakesNoLookFromInsideTooOld(t *testing.T) {
 	require.EqualValues(t, "device-off", Site(e)[0].Cause, "it is counted anew at another address: the device was away before and is now")
 	e.Links[0].Since = now.Add(-time.Hour)
 	require.NotEqualValues(t, "device-off", Site(e)[0].Cause)
+}
+
+// A site is renumbered, and its provider's lines go dark right afterwards: that its LAN was well before that explains nothing.
+func TestALookFromBeforeAnOutageSaysNothingOfIt(t *testing.T) {
+	e := scene()
+	fail(&e, probe.Silent, 0, 1, 2)
+	for i := range e.Services {
+		e.Services[i].Turned = now.Add(-30 * time.Second)
+		lookFromInside(&e, e.Services[i].Device, DeviceReport{Present: true, Ports: map[string]string{e.Services[i].Name: "open"}})
+		look := e.Seen[e.Services[i].Device]
+		look.At = now.Add(-50 * time.Second)
+		e.Seen[e.Services[i].Device] = look
+	}
+	l := &e.Links[0]
+	l.Since, l.Heard, l.NAT.Verdict = now.Add(-40*time.Second), now.Add(-40*time.Second), wan.NATDouble
+	l.Gateway, l.DarkWith, l.ProviderSites = netip.MustParseAddr("192.168.0.2"), 3, 9
+	require.EqualValues(t, "provider-outage", Site(e)[0].Cause)
+	l.DarkWith = 0
+	require.EqualValues(t, "double-nat", Site(e)[0].Cause, "the agent has yet to be heard or not")
+	l.Overdue = true
+	require.EqualValues(t, "site-dark", Site(e)[0].Cause)
 }

@@ -31,10 +31,12 @@ func (e Evidence) signs(l LinkEvidence, s ServiceEvidence, failing []ServiceEvid
 	if s.Outcome == probe.Stranger {
 		out[causes.Shown] = e.shown(s)
 	}
+	out[causes.Provider] = l.neighbours()
+	out[causes.Alive] = l.alive(failing, e.Now)
 	e.fromInside(l, s, &out)
 	out[causes.Siblings] = e.around(l, s, func(x ServiceEvidence) bool { return x.Device == s.Device })
 	out[causes.Others] = e.around(l, s, func(x ServiceEvidence) bool { return x.Device != s.Device })
-	if out[causes.Alive] = l.alive(failing, e.Now); out[causes.Siblings] == causes.Work || out[causes.Others] == causes.Work {
+	if out[causes.Siblings] == causes.Work || out[causes.Others] == causes.Work {
 		out[causes.Alive] = causes.Unseen // it is alive, whether or not somebody announces it
 	}
 	if out[causes.Device] == causes.Away && (out[causes.Siblings] == causes.Work || out[causes.Family] == causes.OtherWorks) {
@@ -55,7 +57,6 @@ func (e Evidence) signs(l LinkEvidence, s ServiceEvidence, failing []ServiceEvid
 	if out[causes.Way] == causes.ByForward {
 		e.fromRouter(l, s, &out)
 	}
-	out[causes.Provider] = l.neighbours()
 	if l.Gateway.IsValid() && l.IPv4.IsValid() {
 		out[causes.WAN] = causes.Differs
 		if l.Gateway == l.IPv4 {
@@ -183,10 +184,12 @@ func (e Evidence) shown(s ServiceEvidence) causes.Value {
 var insideWords = map[string]causes.Value{"open": causes.InOpen, "refused": causes.InRefused, "silent": causes.InSilent,
 	"prohibited": causes.InProhibited, "hung": causes.InHung, "other": causes.InOther}
 
-// fromInside adds what an agent saw of the service and its device.
+// fromInside adds what an agent saw of the service and its device. A look from before the move after which it fails counts, unless the site
+// is dark.
 func (e Evidence) fromInside(l LinkEvidence, s ServiceEvidence, out *causes.Seen) {
 	seen, ok := e.inside(s.Device)
-	if !ok || seen.At.Before(s.Turned) && !s.onlyMoved(l, seen.At) {
+	dark := out[causes.Provider] == causes.Many || out[causes.Alive] == causes.Quiet
+	if !ok || seen.At.Before(s.Turned) && (dark || !s.onlyMoved(l, seen.At)) {
 		return
 	}
 	d, _ := e.device(s.Device)
