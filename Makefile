@@ -84,7 +84,8 @@ check: console
 
 # The packages with goroutines run under the race detector. Those without have nothing that it could find; the trials have no code of their
 # own: they drive the same packages whole, at the pace that they have in the field. Most tests wait more than they compute: some more of
-# them run at a time than there are processors, and what takes longest begins. `check` has vetted them; what debuggers need is left out, as it is a third of the linking.
+# them run at a time than there are processors, and what takes longest begins. `check` has vetted them; what debuggers need is left out of the
+# programs, as it takes a quarter of the linking.
 TESTED := $$($(GO) list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.Dir}}{{end}}' $(PACKAGES) | grep -v '/trials/packages$$')
 GO_TEST := $(GO) test -shuffle=on -vet=off -ldflags=-w -p 2 -parallel 3 -timeout 14m
 test: install-test build check

@@ -152,7 +152,7 @@ func New(o Options) (*echo.Echo, error) {
 		}
 		e.Add(r.method, r.path, a.guarded(r), before...)
 	}
-	// Written when somebody first asks: it is a second's work on a small machine, and a server that takes over has no second.
+	// Written when somebody first asks: few servers are ever asked, and one that begins has names to answer first.
 	a.doc = sync.OnceValues(func() ([]byte, error) { return describe(routes, o.Version) })
 	if o.Docs != nil {
 		pages := sync.OnceValues(func() (*book.Book, error) { return a.book(o.Docs) })

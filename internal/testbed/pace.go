@@ -12,19 +12,21 @@ import (
 // Pace knows how slow this machine was lately, as others may have its processors: how many times as long a piece of work took as it took
 // at best. What has to be quick is allowed that much more.
 type Pace struct {
-	mu    sync.Mutex
-	users int
-	best  time.Duration
-	took  []piece
-	done  *sync.Cond
+	mu      sync.Mutex
+	users   int
+	running bool
+	best    time.Duration
+	took    []piece
+	done    *sync.Cond
 }
 
-type piece struct{ began, ended time.Time }
+// piece is a piece of work: from when it was due, so that a machine that stands still counts too.
+type piece struct{ due, ended time.Time }
 
 var pace = func() *Pace { p := &Pace{}; p.done = sync.NewCond(&p.mu); return p }()
 
 const (
-	// pieceOf is about 5 ms of work: longer than what a process gets at once where others wait.
+	// pieceOf is how many octets are hashed at a time: a few milliseconds, so that others who wait get their turn meanwhile.
 	pieceOf   = 2 << 20
 	pieceRest = 100 * time.Millisecond
 )
@@ -34,7 +36,9 @@ func Watch(t testing.TB) *Pace {
 	t.Helper()
 	pace.mu.Lock()
 	defer pace.mu.Unlock()
-	if pace.users++; pace.users == 1 {
+	pace.users++
+	if !pace.running {
+		pace.running = true
 		go pace.run()
 	}
 	t.Cleanup(func() {
@@ -47,22 +51,23 @@ func Watch(t testing.TB) *Pace {
 
 func (p *Pace) run() {
 	work := make([]byte, pieceOf)
-	for {
-		one := piece{began: time.Now()}
+	for due := time.Now(); ; due = time.Now().Add(pieceRest) {
+		<-time.After(time.Until(due))
+		one := piece{due: due}
 		sha256.Sum256(work)
 		one.ended = time.Now()
 		p.mu.Lock()
-		if took := one.ended.Sub(one.began); p.best == 0 || took < p.best {
+		if took := one.ended.Sub(one.due); p.best == 0 || took < p.best {
 			p.best = took
 		}
 		p.took = append(p.took, one)
 		p.done.Broadcast()
-		if p.users == 0 {
-			p.mu.Unlock()
+		p.running = p.users > 0
+		goes := p.running
+		p.mu.Unlock()
+		if !goes {
 			return
 		}
-		p.mu.Unlock()
-		<-time.After(pieceRest)
 	}
 }
 
@@ -77,8 +82,8 @@ func (p *Pace) Slow(from, to time.Time) float64 {
 	var sum time.Duration
 	n := 0
 	for _, one := range p.took {
-		if one.ended.After(from.Add(-pieceRest)) && one.began.Before(to.Add(pieceRest)) {
-			sum, n = sum+one.ended.Sub(one.began), n+1
+		if one.ended.After(from.Add(-pieceRest)) && !one.due.After(to.Add(pieceRest)) {
+			sum, n = sum+one.ended.Sub(one.due), n+1
 		}
 	}
 	return max(1, float64(sum)/float64(n)/float64(p.best))

@@ -16,6 +16,15 @@ func (c *complaints) Errorf(format string, args ...any) {
 	*c = append(*c, fmt.Sprintf(format, args...))
 }
 
+// Of a machine that stands still, nothing is known until it goes on: then the piece of work that was due meanwhile counts.
+func TestAMachineThatStoodStillIsASlowOne(t *testing.T) {
+	began := time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)
+	p := &Pace{best: 5 * time.Millisecond}
+	p.done = sync.NewCond(&p.mu)
+	p.took = []piece{{began, began.Add(5 * time.Millisecond)}, {began.Add(105 * time.Millisecond), began.Add(3 * time.Second)}}
+	require.InDelta(t, 579, p.Slow(began.Add(time.Second), began.Add(2500*time.Millisecond)), 1)
+}
+
 // What may take a second takes three where the processors are somebody else's for two thirds of the time, and not four.
 func TestASlowMachineIsAllowedAsMuchMore(t *testing.T) {
 	began := time.Date(2026, 12, 1, 9, 0, 0, 0, time.UTC)

@@ -58,25 +58,34 @@ func Main(m *testing.M) {
 // Database returns the URL of a database with the schema as it is and nothing on record. The package's TestMain has to be Main.
 func Database(t testing.TB) string {
 	t.Helper()
-	return databaseLike(t, "schema")
+	at := databases(t)
+	url, err := at.DatabaseLike(t.Context(), nextName(), schema)
+	require.NoError(t, err)
+	return url
 }
 
 // EmptyDatabase returns the URL of a database without a schema. The package's TestMain has to be Main.
 func EmptyDatabase(t testing.TB) string {
 	t.Helper()
-	return databaseLike(t, "template1")
-}
-
-func databaseLike(t testing.TB, like string) string {
-	t.Helper()
-	start.Do(func() { failed = startDatabases(context.Background()) })
-	require.NoError(t, failed, "start PostgreSQL")
-	url, err := shared.DatabaseLike(t.Context(), fmt.Sprintf("t%d", counter.Add(1)), like)
+	at := databases(t)
+	url, err := at.NewDatabase(t.Context(), nextName())
 	require.NoError(t, err)
 	return url
 }
 
-// startDatabases starts PostgreSQL, and makes the schema once that most databases of the package begin with.
+// schema is the database that most others of a package are made like.
+const schema = "schema"
+
+func nextName() string { return fmt.Sprintf("t%d", counter.Add(1)) }
+
+func databases(t testing.TB) *cluster.Cluster {
+	t.Helper()
+	start.Do(func() { failed = startDatabases(context.Background()) })
+	require.NoError(t, failed, "start PostgreSQL")
+	return shared
+}
+
+// startDatabases starts PostgreSQL, and makes the schema once.
 func startDatabases(ctx context.Context) (err error) {
 	if err := scratch(); err != nil {
 		return err
@@ -84,7 +93,7 @@ func startDatabases(ctx context.Context) (err error) {
 	if shared, err = cluster.Start(ctx, cluster.Options{Dir: dir, Fast: true}); err != nil {
 		return err
 	}
-	url, err := shared.NewDatabase(ctx, "schema")
+	url, err := shared.NewDatabase(ctx, schema)
 	if err != nil {
 		return err
 	}
