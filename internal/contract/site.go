@@ -185,6 +185,7 @@ type ServerAnswer struct {
 // Service is a service as it stands now.
 type Service struct {
 	site.Service
+	Options    probe.Options    `json:"options,omitzero"`
 	External   string           `json:"external"` // port, or range of ports
 	Internal   string           `json:"internal"` // the first port on the device
 	State      probe.State      `json:"state"`

@@ -20,7 +20,7 @@ const home = "inkpost.example/inkpost/internal/core/"
 var allowed = map[string]bool{"cmp": true, "container/heap": true, "encoding/base64": true, "encoding/binary": true,
 	"encoding/json": true, "errors": true, "fmt": true, "iter": true, "maps": true,
 	"math": true, "math/bits": true, "net/netip": true, "net/url": true, "regexp": true, "slices": true, "strconv": true,
-	"strings": true, "time": true, "unicode": true, "unicode/utf8": true}
+	"strings": true, "time": true, "unique": true, "unicode": true, "unicode/utf8": true}
 
 var clock = map[string]bool{"Now": true, "Since": true, "Until": true, "Sleep": true, "After": true, "AfterFunc": true,
 	"NewTimer": true, "NewTicker": true, "Tick": true}

@@ -12,7 +12,7 @@ const (
 	share = 30
 	// room is how much it may grow in any case, in octets: a small record needs little, and collecting for every few megabytes of requests
 	// would cost more processor time than the requests.
-	room = 64 << 20
+	room = 48 << 20
 )
 
 // tidy tunes the percentage of the garbage collector after each cycle, unless GOGC is set.

@@ -70,7 +70,7 @@ func (r serviceRow) service() site.Service {
 	return site.Service{ID: r.ID, SiteID: r.SiteID, DeviceID: r.DeviceID, LinkID: int64(r.LinkID), Name: once(r.Name),
 		Device: once(r.Device),
 		Link:   once(r.Link), Kind: once(r.Kind), Transport: once(r.Transport), ExternalFrom: r.ExternalFrom, ExternalTo: r.ExternalTo,
-		InternalFrom: r.InternalFrom, Expected: once(r.Expected), Interval: r.Interval, Options: r.Options.Options,
+		InternalFrom: r.InternalFrom, Expected: once(r.Expected), Interval: r.Interval, Options: probe.Share(r.Options.Options),
 		OpenUntil:   r.OpenUntil.Time,
 		Fingerprint: r.Fingerprint, Pinned: r.Pinned.Time, PinnedBy: once(r.PinnedBy), ProbeKey: r.ProbeKey, OnRouter: r.OnRouter,
 		Revision: r.Revision, Reach: once(r.Reach), InUse: r.InUse}
@@ -139,7 +139,7 @@ func (s *Store) PutService(ctx context.Context, in site.Service) (int64, error) 
 				in_use = $19, revision = revision + 1 WHERE id = $1`,
 			in.ID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo, in.InternalFrom,
 			in.Expected, in.Interval,
-			options{in.Options}, when{in.OpenUntil}, in.ProbeKey, in.Fingerprint, when{in.Pinned}, in.PinnedBy, reachOf(in),
+			options{in.Options.Get()}, when{in.OpenUntil}, in.ProbeKey, in.Fingerprint, when{in.Pinned}, in.PinnedBy, reachOf(in),
 			in.InUse)
 		return affected(r, err, "service", "name", in.Name)
 	})
@@ -161,7 +161,7 @@ func insertService(ctx context.Context, q sqlx.QueryerContext, in site.Service) 
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
 		in.SiteID, in.DeviceID, ref(in.LinkID), in.Name, in.Kind, in.Transport, in.ExternalFrom, in.ExternalTo,
 		in.InternalFrom, in.Expected, in.Interval,
-		options{in.Options}, when{in.OpenUntil}, in.ProbeKey, reachOf(in), in.InUse)
+		options{in.Options.Get()}, when{in.OpenUntil}, in.ProbeKey, reachOf(in), in.InUse)
 	return id, err
 }
 

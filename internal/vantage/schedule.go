@@ -30,7 +30,7 @@ func (t *task) PutAt(place int) { t.place = place }
 func (t *task) interval() time.Duration { return time.Duration(t.Interval * float64(time.Second)) }
 
 func (t *task) rule() probe.Rule {
-	s := site.Service{Kind: t.Kind, Transport: t.Transport, Options: t.Options}
+	s := site.Service{Kind: t.Kind, Transport: t.Transport, Options: probe.Share(t.Options)}
 	return probe.Rule{Expected: t.Expected, Mute: s.Mute(), Sustain: pace.Sustain(t.interval()), Stale: pace.Stale(t.interval())}
 }
 

@@ -129,7 +129,7 @@ func (e Evidence) misnamed(l LinkEvidence, s ServiceEvidence) Finding {
 
 // turnedDown reports a service that is not taken for its certificate alone: nothing has to be weighed.
 func (s ServiceEvidence) turnedDown() bool {
-	return s.Options.Certificate == "checked" && s.Outcome == probe.Garbled && !s.Expires.IsZero()
+	return s.Options.Get().Certificate == "checked" && s.Outcome == probe.Garbled && !s.Expires.IsZero()
 }
 
 // addressUnknown reports a link of which no address is known.

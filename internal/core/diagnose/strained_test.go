@@ -77,7 +77,7 @@ func TestACertificateForAnotherName(t *testing.T) {
 	require.Contains(t, f.Summary, "made out to old.example, not to ket-07.isles.example")
 	require.False(t, f.Serious())
 
-	s.Options.Certificate = "checked"
+	s.Options = probe.Share(probe.Options{Certificate: "checked"})
 	fail(&e, probe.Garbled, 0)
 	list := Site(e)
 	require.Len(t, list, 1, "it fails for its certificate alone: nothing is weighed")

@@ -227,7 +227,7 @@ func (s Service) Checked(shortest time.Duration) (Service, error) {
 	case s.Transport == probe.Both && s.Kind == probe.KindUDP:
 		f.add("kind", "a service on TCP and UDP is of kind tcp, or of one that speaks a protocol")
 	}
-	if name, err := s.Options.Check(s.Kind); err != nil {
+	if name, err := s.Options.Get().Check(s.Kind); err != nil {
 		f.add("options."+name, "%s", err)
 	}
 	if !s.OpenUntil.IsZero() && s.Expected == probe.ExpectClosed {

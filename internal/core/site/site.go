@@ -102,7 +102,8 @@ type Service struct {
 	Expected     probe.Expected  `json:"expected"`
 	Reach        Reach           `json:"reach,omitempty"`
 	Interval     int             `json:"interval_seconds"`
-	Options      probe.Options   `json:"options,omitzero"`
+	// Options are what a probe asks and expects, beyond the kind.
+	Options probe.SharedOptions `json:"-"`
 	// InUse says that somebody says so: that it does not answer is a fault even before it was first proven from outside.
 	InUse bool `json:"in_use,omitempty"`
 	// OpenUntil is when a port that was opened for a while must be closed again; zero for one that stays as it is.
@@ -136,7 +137,7 @@ func (s Service) RuleAt(now time.Time) probe.Rule {
 // Mute reports whether a service that works may well leave every probe of it without an answer.
 func (s Service) Mute() bool {
 	for _, t := range s.Transport.Each() {
-		if !probe.Mute(s.Kind.On(t), s.Options) {
+		if !probe.Mute(s.Kind.On(t), s.Options.Get()) {
 			return false
 		}
 	}

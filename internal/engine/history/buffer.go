@@ -1,6 +1,8 @@
 package history
 
 import (
+	"maps"
+	"slices"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/ledger"
@@ -16,11 +18,9 @@ type seenFrom struct{ service, vantage int64 }
 // written of them. A steady service costs a row that is updated in bulk; a span that begins is written soon.
 type buffer struct {
 	mu        locks.Leaf
-	newest    map[seenFrom]ledger.Span
+	services  map[int64]*kept
 	begun     map[seenFrom]bool // began since it was last written
-	dirty     map[seenFrom]bool // grew since it was last written
 	ended     []ledger.Span
-	days      map[int64]*today
 	endedDays []store.ServiceDay
 	states    map[int64]store.ServiceState
 	soon      chan struct{}
@@ -30,8 +30,18 @@ type buffer struct {
 const maxKept = 200_000
 
 func newBuffer() *buffer {
-	return &buffer{newest: map[seenFrom]ledger.Span{}, begun: map[seenFrom]bool{}, dirty: map[seenFrom]bool{}, days: map[int64]*today{},
-		states: map[int64]store.ServiceState{}, soon: make(chan struct{}, 1)}
+	return &buffer{services: map[int64]*kept{}, begun: map[seenFrom]bool{}, states: map[int64]store.ServiceState{},
+		soon: make(chan struct{}, 1)}
+}
+
+// of returns what is kept of a service, from now on if there was nothing. The caller holds b.mu.
+func (b *buffer) of(serviceID int64) *kept {
+	k := b.services[serviceID]
+	if k == nil {
+		k = &kept{}
+		b.services[serviceID] = k
+	}
+	return k
 }
 
 // resume takes up the days that an earlier run began.
@@ -39,10 +49,17 @@ func (b *buffer) resume(days map[int64]ledger.Day) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for id, day := range days {
-		d := &today{}
-		d.keep(day)
-		b.days[id] = d
+		k := b.of(id)
+		k.today = today{}
+		k.keep(day)
 	}
+}
+
+// begin takes up a span that the database has.
+func (b *buffer) begin(s ledger.Span) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.of(s.ServiceID).from(s.VantageID).keep(s)
 }
 
 // add enters a result, and the time since the last one in the state that the service was in.
@@ -63,28 +80,24 @@ func (b *buffer) late(r ledger.Result, gap time.Duration) {
 // fold enters a result into the spans. The caller holds b.mu.
 func (b *buffer) fold(r ledger.Result, gap time.Duration) {
 	at := seenFrom{r.ServiceID, r.VantageID}
-	before := b.newest[at]
+	open := b.of(r.ServiceID).from(r.VantageID)
+	before := open.span(r.ServiceID)
 	span, fresh := ledger.Fold(before, r, gap)
-	if fresh && (b.dirty[at] || b.begun[at]) {
+	if fresh && (open.dirty || b.begun[at]) {
 		b.ended = append(b.ended, before)
 		b.bound()
 	}
-	b.newest[at] = span
-	if fresh {
+	open.keep(span)
+	if open.dirty = !fresh; fresh {
 		b.begun[at] = true
 		b.wake()
-	} else {
-		b.dirty[at] = true
 	}
 }
 
 // account adds the time since the service's last result to its hours. The caller holds b.mu.
 func (b *buffer) account(r ledger.Result, gap time.Duration, expected probe.Expected, state probe.State) {
-	d, day := b.days[r.ServiceID], ledger.Day{Start: ledger.DayOf(r.At)}
-	if d == nil {
-		d = &today{}
-		b.days[r.ServiceID] = d
-	} else {
+	d, day := &b.of(r.ServiceID).today, ledger.Day{Start: ledger.DayOf(r.At)}
+	if d.begun() {
 		day = d.day()
 	}
 	from := time.Unix(0, d.until)
@@ -131,27 +144,19 @@ func (b *buffer) wake() {
 func (b *buffer) forget(serviceID int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.drop(func(at seenFrom) bool { return at.service == serviceID })
-	delete(b.days, serviceID)
+	delete(b.services, serviceID)
 	delete(b.states, serviceID)
+	maps.DeleteFunc(b.begun, func(at seenFrom, _ bool) bool { return at.service == serviceID })
 }
 
 // forgetVantage drops what a vantage point that is removed saw last.
 func (b *buffer) forgetVantage(id int64) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.drop(func(at seenFrom) bool { return at.vantage == id })
-}
-
-// drop drops the spans of some services or vantage points. The caller holds b.mu.
-func (b *buffer) drop(gone func(seenFrom) bool) {
-	for at := range b.newest {
-		if gone(at) {
-			delete(b.newest, at)
-			delete(b.dirty, at)
-			delete(b.begun, at)
-		}
+	for _, k := range b.services {
+		k.spans = slices.DeleteFunc(k.spans, func(r running) bool { return r.vantage == id })
 	}
+	maps.DeleteFunc(b.begun, func(at seenFrom, _ bool) bool { return at.vantage == id })
 }
 
 // batch is what is written in one go.
@@ -178,36 +183,38 @@ func (b *buffer) take(now time.Time, grown, all bool) batch {
 	p := batch{spans: b.ended, days: b.endedDays}
 	b.ended, b.endedDays = nil, nil
 	for at := range b.begun {
-		p.spans = append(p.spans, b.newest[at])
-		delete(b.dirty, at)
+		open := b.of(at.service).from(at.vantage)
+		p.spans = append(p.spans, open.span(at.service))
+		open.dirty = false
 	}
-	clear(b.begun)
+	b.begun = map[seenFrom]bool{} // not cleared: it was as large as everything at the start
 	if grown || all {
-		n := 0
-		for at := range b.dirty {
-			if n++; n > maxGrown && !all {
-				break
-			}
-			p.spans = append(p.spans, b.newest[at])
-			delete(b.dirty, at)
-		}
-		n = 0
-		for id, d := range b.days {
-			if !d.dirty || !all && now.UnixNano()-d.written < int64(daysEvery) {
-				continue
-			}
-			if n++; n > maxDays && !all {
-				break
-			}
-			p.today = append(p.today, store.ServiceDay{ServiceID: id, Day: d.day()})
-			d.dirty, d.written = false, now.UnixNano()
-		}
+		b.takeGrown(&p, now, all)
 	}
 	for _, s := range b.states {
 		p.states = append(p.states, s)
 	}
 	clear(b.states)
 	return p
+}
+
+// takeGrown adds what only grew: some of it, or with all, everything. The caller holds b.mu.
+func (b *buffer) takeGrown(p *batch, now time.Time, all bool) {
+	spans, days := 0, 0
+	for id, k := range b.services {
+		for i := range k.spans {
+			if open := &k.spans[i]; open.dirty && (all || spans < maxGrown) {
+				p.spans = append(p.spans, open.span(id))
+				open.dirty = false
+				spans++
+			}
+		}
+		if k.dirty && (all || days < maxDays && now.UnixNano()-k.written >= int64(daysEvery)) {
+			p.today = append(p.today, store.ServiceDay{ServiceID: id, Day: k.day()})
+			k.dirty, k.written = false, now.UnixNano()
+			days++
+		}
+	}
 }
 
 func (b *buffer) putBack(p batch) {
@@ -219,8 +226,8 @@ func (b *buffer) putBack(p batch) {
 		b.endedDays = append(p.days, b.endedDays...)
 	}
 	for _, t := range p.today {
-		if d := b.days[t.ServiceID]; d != nil {
-			d.dirty, d.written = true, 0
+		if k := b.services[t.ServiceID]; k != nil {
+			k.dirty, k.written = true, 0
 		}
 	}
 	for _, s := range p.states {
@@ -234,9 +241,13 @@ func (b *buffer) putBack(p batch) {
 func (b *buffer) live(serviceID int64, vantages []int64) (out []ledger.Span) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	k := b.services[serviceID]
+	if k == nil {
+		return nil
+	}
 	for _, v := range vantages {
-		if s, ok := b.newest[seenFrom{serviceID, v}]; ok {
-			out = append(out, s)
+		if i := k.at(v); i >= 0 {
+			out = append(out, k.spans[i].span(serviceID))
 		}
 	}
 	return out
@@ -246,8 +257,8 @@ func (b *buffer) live(serviceID int64, vantages []int64) (out []ledger.Span) {
 func (b *buffer) today(serviceID int64) (ledger.Day, bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if d := b.days[serviceID]; d != nil {
-		return d.day(), true
+	if k := b.services[serviceID]; k != nil && k.begun() {
+		return k.day(), true
 	}
 	return ledger.Day{}, false
 }

@@ -40,11 +40,7 @@ func (h *History) Resume(ctx context.Context) error {
 }
 
 // Begin takes up the newest span of a service and vantage point, as it is in the database.
-func (h *History) Begin(s ledger.Span) {
-	h.buffer.mu.Lock()
-	defer h.buffer.mu.Unlock()
-	h.buffer.newest[seenFrom{s.ServiceID, s.VantageID}] = s
-}
+func (h *History) Begin(s ledger.Span) { h.buffer.begin(s) }
 
 // Add enters a result. gap is the longest time between two results that belong to one span; the time since the last result counts as
 // spent in state.

@@ -17,6 +17,9 @@ type today struct {
 	dirty   bool
 }
 
+// begun reports whether there is anything: a service that was not probed yet has no day.
+func (d *today) begun() bool { return d.start != 0 }
+
 func (d *today) day() ledger.Day {
 	return ledger.Unpack(time.Unix(d.start, 0), d.packed[:d.hours], d.packed[d.hours:])
 }

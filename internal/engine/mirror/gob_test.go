@@ -15,8 +15,8 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
-	"inkpost.example/inkpost/internal/engine/probing"
 	"inkpost.example/inkpost/internal/engine/probing/named"
+	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/siteside"
 	"inkpost.example/inkpost/internal/engine/vantages"
 	"inkpost.example/inkpost/internal/engine/verify"
@@ -28,12 +28,12 @@ import (
 func TestNewsArrivesAsItWas(t *testing.T) {
 	at, address := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC), netip.MustParseAddr("198.51.100.7")
 	view := probe.View{Outcome: probe.Silent, InRow: 3, Since: at, At: at}
-	status := probing.Status{State: probe.StateUnreachable, Since: at, Proven: at, View: view, Probed: at, Turned: at, Address: address,
+	status := seen.Status{State: probe.StateUnreachable, Since: at, Proven: at, View: view, Probed: at, Address: address,
 		Latency: 8 * time.Millisecond, Message: "nothing came back", Settling: true,
-		Shown: &probing.Shown{Fingerprint: "key SHA256:x",
+		Shown: &seen.Shown{Fingerprint: "key SHA256:x",
 			Certificate: &speak.Certificate{Names: []string{"ket-07.example"}, Expires: at},
 			Named:       &named.Result{Hostname: "ket-07.example", Given: wan.PairOf(address), At: at}},
-		Ways: []probing.Way{{Reach: site.ByForward, Target: netip.AddrPortFrom(address, 8443), Outcome: probe.Silent}}}
+		Ways: []seen.Way{{Reach: site.ByForward, Target: netip.AddrPortFrom(address, 8443), Outcome: probe.Silent}}}
 	finding := diagnose.Finding{Cause: "device-off", Subject: "device recorder", Services: []string{"cameras"},
 		Evidence: []string{"silent"}}
 	in := News{Whole: true, Areas: []store.Fault{{ID: 9, Finding: finding, Opened: at}},
@@ -44,7 +44,7 @@ func TestNewsArrivesAsItWas(t *testing.T) {
 		Moves: &Moves{Changes: []store.Change{{ID: 4, LinkID: 3, New: wan.PairOf(address)}},
 			Stages: []store.Stages{{MoveID: 4, Answered: at}}},
 		Sites: []Site{{ID: 1, Services: []Service{{ID: 5, Status: statusOf(status),
-			Results: []probing.VantageResult{{Vantage: 1, View: view,
+			Results: []seen.Result{{Vantage: 1, View: view,
 				ICMP: probe.ICMP{Type: 3, From: address}, Series: &probe.Series{Answers: []probe.HopAnswer{{}}, At: at}}},
 			Spans: []ledger.Span{{ServiceID: 5, VantageID: 1, Outcome: probe.Silent, From: at, Until: at, Count: 3}},
 			Trial: site.Trial{At: at, Came: site.CameNot}, Trying: true}},

@@ -14,7 +14,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
-	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/rooms"
 	"inkpost.example/inkpost/internal/engine/siteside"
@@ -74,32 +74,32 @@ type Site struct {
 type Service struct {
 	ID      int64
 	Status  Status
-	Results []probing.VantageResult
+	Results []seen.Result
 	Spans   []ledger.Span
 	Trial   site.Trial
 	Trying  bool
 }
 
-// Status is that of package probing, but for what only the diagnosis needs.
+// Status is that of package seen, but for what only the diagnosis needs.
 type Status struct {
-	State                         probe.State
-	Since, Proven, Probed, Turned time.Time
-	View                          probe.View
-	Address                       netip.Addr
-	Latency                       time.Duration
-	Message                       string
-	Shown                         *probing.Shown
-	Ways                          []probing.Way
-	Settling                      bool
+	State                 probe.State
+	Since, Proven, Probed time.Time
+	View                  probe.View
+	Address               netip.Addr
+	Latency               time.Duration
+	Message               string
+	Shown                 *seen.Shown
+	Ways                  []seen.Way
+	Settling              bool
 }
 
-func statusOf(st probing.Status) Status {
-	return Status{State: st.State, Since: st.Since, Proven: st.Proven, Probed: st.Probed, Turned: st.Turned, View: st.View,
+func statusOf(st seen.Status) Status {
+	return Status{State: st.State, Since: st.Since, Proven: st.Proven, Probed: st.Probed, View: st.View,
 		Address: st.Address, Latency: st.Latency, Message: st.Message, Shown: st.Shown, Ways: st.Ways, Settling: st.Settling}
 }
 
-func (st Status) status() probing.Status {
-	return probing.Status{State: st.State, Since: st.Since, Proven: st.Proven, Probed: st.Probed, Turned: st.Turned, View: st.View,
+func (st Status) status() seen.Status {
+	return seen.Status{State: st.State, Since: st.Since, Proven: st.Proven, Probed: st.Probed, View: st.View,
 		Address: st.Address, Latency: st.Latency, Message: st.Message, Shown: st.Shown, Ways: st.Ways, Settling: st.Settling}
 }
 

@@ -2,12 +2,14 @@ package probing
 
 import (
 	"context"
+	"fmt"
 	"net/netip"
 	"time"
 
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/probing/named"
+	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/wire/speak"
 )
@@ -36,7 +38,7 @@ type Result struct {
 	Weakness    string
 	Certificate *speak.Certificate
 	Named       *named.Result
-	Ways        []Way
+	Ways        []seen.Way
 	Attempts    []probe.Attempt
 }
 
@@ -48,13 +50,13 @@ func (r Result) target() string {
 }
 
 // waysOf tells what a round found over each way.
-func waysOf(s site.Service, main, pinhole netip.Addr, tries []speak.Try) []Way {
+func waysOf(s site.Service, main, pinhole netip.Addr, tries []speak.Try) []seen.Way {
 	if !s.Pinholed() {
 		return nil
 	}
-	var out []Way
+	var out []seen.Way
 	add := func(way site.Reach, at netip.Addr, port int) {
-		w := Way{Reach: way, Outcome: probe.Skipped, Message: "its address is not known, or not proven to be the site's"}
+		w := seen.Way{Reach: way, Outcome: probe.Skipped, Message: "its address is not known, or not proven to be the site's"}
 		if at.IsValid() {
 			w.Target = netip.AddrPortFrom(at, uint16(port))
 		}
@@ -111,9 +113,9 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 	}
 	out := all(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport,
 		Target: netip.AddrPortFrom(r.Address, uint16(record.Ports(s)[0])), Name: r.Hostname,
-		Own: where.Owns(l), Options: s.Options, ProbeKey: key, Deadline: p.Deadline},
+		Own: p.owns(s.SiteID, s.LinkID), Options: s.Options.Get(), ProbeKey: key, Deadline: p.Deadline},
 		Last: uint16(record.Ports(s)[1]), Also: where.SecondTargetOf(s, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(p.Now()),
-		Renewed: func(fingerprint string) bool { return !where.OfAnother(s, fingerprint) }})
+		Renewed: p.renewed(s.SiteID, s.DeviceID)})
 	r.At, r.Took = p.Now(), time.Since(began)
 	r.Outcome, r.Latency, r.Message = out.Outcome, out.Latency, out.Deciding.Message
 	if out.Inside {
@@ -133,4 +135,22 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 		r.Named.Outcome, r.Named.Message, r.Named.At = r.Outcome, r.Message, r.At
 	}
 	return r
+}
+
+// owns says whether a redirect of a service may be followed. It looks at the record when it is asked, which hardly any probe does: what it
+// would have to keep until then is most of what a probe would cost.
+func (p *Prober) owns(siteID, linkID int64) func(string, uint16) bool {
+	return func(host string, port uint16) bool {
+		where, _ := p.record.Site(siteID)
+		l, _ := where.Followed(linkID)
+		return where.OwnPorts(l)[fmt.Sprintf("%s:%d", host, port)]
+	}
+}
+
+// renewed says whether a fingerprint may be that of a device's renewed certificate. It looks at the record when it is asked, as owns does.
+func (p *Prober) renewed(siteID, deviceID int64) func(string) bool {
+	return func(fingerprint string) bool {
+		where, _ := p.record.Site(siteID)
+		return !where.OfAnother(deviceID, fingerprint)
+	}
 }

@@ -28,7 +28,7 @@ func (p *Prober) states() map[probe.State]int {
 	out := map[probe.State]int{probe.StateReachable: 0, probe.StateImpaired: 0, probe.StateUnreachable: 0, probe.StateExposed: 0,
 		probe.StateUnknown: 0}
 	for _, w := range p.watches {
-		out[w.State]++
+		out[w.State()]++
 	}
 	return out
 }

@@ -6,11 +6,12 @@ import (
 
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/probing/seen"
 )
 
 // measure has the distance of a port measured where a round of ours says that it is time: of one that works, to compare with, and of one
 // that fails, once: at the first failure, so that it is known when that is believed, and when it fails otherwise.
-func (p *Prober) measure(w *watch, r Result, v VantageResult, rule probe.Rule, first bool) {
+func (p *Prober) measure(w *watch, r Result, v seen.Result, rule probe.Rule, first bool) {
 	p.mu.Lock()
 	ctx := p.measuring
 	p.mu.Unlock()
@@ -26,7 +27,8 @@ func (p *Prober) measure(w *watch, r Result, v VantageResult, rule probe.Rule, f
 	case r.Outcome.Good() && r.Over == probe.TCP:
 		p.meter.Works(ctx, r.Decided, p.Now())
 	case rule.Expected == probe.ExpectReachable && !r.Outcome.Good() && r.Outcome != probe.Skipped && first:
-		p.meter.Do(func() { p.examine(ctx, w, r, v.Since) })
+		failed, since := r, v.Since // copies of this branch alone: nearly all rounds come to another
+		p.meter.Do(func() { p.examine(ctx, w, failed, since) })
 	}
 }
 
@@ -37,12 +39,13 @@ func (p *Prober) examine(ctx context.Context, w *watch, r Result, since time.Tim
 		return
 	}
 	p.mu.Lock()
-	kept := false
-	for i := range w.results {
-		if v := &w.results[i]; v.Vantage == p.Vantage && v.Since.Equal(since) && !v.Outcome.Good() {
+	kept, results := false, w.Results(nil)
+	for i := range results {
+		if v := &results[i]; v.Vantage == p.Vantage && v.Since.Equal(since) && !v.Outcome.Good() {
 			v.Series, kept = &s, true
 		}
 	}
+	w.SetResults(results)
 	p.mu.Unlock()
 	if !kept {
 		return
@@ -97,11 +100,15 @@ func (p *Prober) lookAround(w *watch, l site.Link, failing bool) {
 	defer p.mu.Unlock()
 	for _, s := range where.Services {
 		x := p.watches[s.ID]
-		if x == nil || x == w || n == lookedAt || x.View.InRow == 0 || now.Sub(x.Probed) < recent {
+		if x == nil || x == w || n == lookedAt {
+			continue
+		}
+		st := x.Status()
+		if st.View.InRow == 0 || now.Sub(st.Probed) < recent {
 			continue
 		}
 		if on, ok := where.Followed(s.LinkID); ok && on.ID == l.ID &&
-			failing == (x.service.RuleAt(now).Meaning(x.View.Outcome) == probe.NotWanted) {
+			failing == (x.service.RuleAt(now).Meaning(st.View.Outcome) == probe.NotWanted) {
 			if p.hurry(x); failing {
 				x.beside = w
 			}

@@ -6,6 +6,7 @@ import (
 
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/record"
 )
 
@@ -30,10 +31,8 @@ func (p *Prober) restart(where record.Site, linkID int64) {
 		if w == nil {
 			continue
 		}
-		for i := range w.results {
-			w.results[i].InRow = 0
-		}
-		w.View.InRow, w.nameDue = 0, time.Time{}
+		w.StartOver()
+		w.nameDue = 0
 		p.hurry(w)
 		if w.cancel != nil {
 			w.cancel() // it is on its way to where the site no longer is
@@ -61,9 +60,13 @@ func (p *Prober) ProvenOn(linkID int64) (newest time.Time) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, s := range where.Services {
-		if w := p.watches[s.ID]; w != nil && w.Address.IsValid() && w.Address == where.TargetOf(s, l) && w.View.Outcome.Good() &&
-			w.Probed.After(newest) {
-			newest = w.Probed
+		w := p.watches[s.ID]
+		if w == nil {
+			continue
+		}
+		if st := w.Status(); st.Address.IsValid() && st.Address == where.TargetOf(s, l) && st.View.Outcome.Good() &&
+			st.Probed.After(newest) {
+			newest = st.Probed
 		}
 	}
 	return newest
@@ -93,7 +96,7 @@ func (p *Prober) awaited(where record.Site, linkID int64, awaits func(probe.Stat
 		if !follows || l.ID != linkID || s.ExpectedAt(now) != probe.ExpectReachable || s.Mute() || w == nil {
 			continue
 		}
-		if awaits(w.State) {
+		if awaits(w.State()) {
 			out[s.ID] = true
 		}
 	}
@@ -101,34 +104,35 @@ func (p *Prober) awaited(where record.Site, linkID int64, awaits func(probe.Stat
 }
 
 // Status returns what is known of a service now.
-func (p *Prober) Status(serviceID int64) Status {
+func (p *Prober) Status(serviceID int64) seen.Status {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if w := p.watches[serviceID]; w != nil {
-		return w.Status
+		return w.Status()
 	}
-	return Status{State: probe.StateUnknown}
+	return seen.Status{State: probe.StateUnknown}
 }
 
 // Each calls f with what is known of each of some services, in one hold of the lock: f keeps nothing of it, and asks the prober nothing.
-func (p *Prober) Each(list []site.Service, f func(i int, st *Status)) {
+func (p *Prober) Each(list []site.Service, f func(i int, st *seen.Status)) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	var st seen.Status
 	for i := range list {
-		st := &Status{State: probe.StateUnknown}
+		st = seen.Status{State: probe.StateUnknown}
 		if w := p.watches[list[i].ID]; w != nil {
-			st = &w.Status
+			st = w.Status()
 		}
-		f(i, st)
+		f(i, &st)
 	}
 }
 
 // Results lists what each vantage point last saw of a service.
-func (p *Prober) Results(serviceID int64) []VantageResult {
+func (p *Prober) Results(serviceID int64) []seen.Result {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if w := p.watches[serviceID]; w != nil {
-		return slices.Clone(w.results)
+		return w.Results(nil)
 	}
 	return nil
 }
@@ -146,8 +150,10 @@ func (p *Prober) CountResults() map[int64]int {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	out := map[int64]int{}
+	var results []seen.Result
 	for _, w := range p.watches {
-		for _, v := range w.results {
+		results = w.Results(results[:0])
+		for _, v := range results {
 			if v.LeftOut == "" && now.Sub(v.At) <= w.service.RuleAt(now).Stale {
 				out[v.Vantage]++
 			}
@@ -161,7 +167,7 @@ func (p *Prober) ForgetVantage(id int64) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, w := range p.watches {
-		w.results = slices.DeleteFunc(w.results, func(v VantageResult) bool { return v.Vantage == id })
+		w.SetResults(slices.DeleteFunc(w.Results(nil), func(v seen.Result) bool { return v.Vantage == id }))
 	}
 }
 

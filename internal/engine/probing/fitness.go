@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/probing/ports"
+	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/rounds"
 )
 
@@ -18,7 +19,8 @@ const (
 	// fitAtOnce is how many services are looked at in one go.
 	fitAtOnce = 250
 	// fitMost is how many services are looked at in a round. Of more, a sample says whether something is wrong with the vantage point;
-	// all of them are looked at every surveyEvery, for what is about a few: ports of a provider.
+	// all of them are looked at now and then, for what is about a few: ports of a provider. That is every surveyEvery, and of very many
+	// less often: they are not probed more often either.
 	fitMost     = 2_000
 	surveyEvery = 20 * time.Second
 	// lately is how recent a result has to be to say something of the vantage point's own way out.
@@ -55,6 +57,9 @@ func some(watches map[int64]*watch, all bool) []*watch {
 	return out
 }
 
+// pause is the time between two looks at all of n services: surveyEvery, twice that for 60,000, and three times for more than 90,000.
+func pause(n int) time.Duration { return surveyEvery * time.Duration(min(max(1, n/30_000), 3)) }
+
 func (p *Prober) reviewFitness() {
 	now := p.Now()
 	next := map[int64]string{}
@@ -66,10 +71,11 @@ func (p *Prober) reviewFitness() {
 	sights := map[int64]*probe.SharedView{}
 	links := map[int64]probe.LinkView[int64]{}
 	lossyLinks, shared, alive := probe.LossView{}, ports.Seen{}, map[int64]bool{}
-	all := len(p.watches) <= fitMost || p.Ticks().Sub(p.surveyed) >= surveyEvery
+	all := len(p.watches) <= fitMost || p.Ticks().Sub(p.surveyed) >= pause(len(p.watches))
 	if all {
 		p.surveyed = p.Ticks()
 	}
+	var results []seen.Result
 	for n, w := range some(p.watches, all) {
 		if n%fitAtOnce == fitAtOnce-1 { // let others at what is locked, and at the processor
 			p.mu.Unlock()
@@ -82,18 +88,20 @@ func (p *Prober) reviewFitness() {
 			continue
 		}
 		l, _ := where.Followed(w.service.LinkID)
-		lossyLinks = lossyLinks.With(l.ID, w.Lately)
-		shared.Note(p.ports, *w.service, l, w.View.Outcome)
-		alive[l.ID] = alive[l.ID] || w.State == probe.StateReachable && w.View.Outcome.Good()
-		for i, v := range w.results {
+		st := w.Status()
+		lossyLinks = lossyLinks.With(l.ID, st.Lately)
+		shared.Note(p.ports, *w.service, l, st.View.Outcome)
+		alive[l.ID] = alive[l.ID] || st.State == probe.StateReachable && st.View.Outcome.Good()
+		results = w.Results(results[:0])
+		for i, v := range results {
 			if v.LeftOut != "" || now.Sub(v.At) > rule.Stale {
 				continue
 			}
 			meaning := rule.Meaning(v.Outcome)
-			if (w.State == probe.StateReachable || w.State == probe.StateImpaired) && now.Sub(v.At) < lately && meaning != probe.Nothing {
+			if (st.State == probe.StateReachable || st.State == probe.StateImpaired) && now.Sub(v.At) < lately && meaning != probe.Nothing {
 				links[v.Vantage] = links[v.Vantage].With(l.ID, meaning == probe.AsWanted)
 			}
-			for k, o := range w.results {
+			for k, o := range results {
 				if k == i || o.LeftOut != "" || next[o.Vantage] != "" || now.Sub(o.At) > rule.Stale ||
 					rule.Meaning(o.Outcome) != probe.AsWanted {
 					continue

@@ -9,14 +9,14 @@ import (
 func TestOfManyServicesASampleIsLookedAt(t *testing.T) {
 	all := map[int64]*watch{}
 	for id := range int64(3 * fitMost) {
-		all[id] = &watch{place: int(id)}
+		all[id] = &watch{place: int32(id)}
 	}
 	require.Len(t, some(all, true), 3*fitMost)
-	counted := map[int]int{}
+	counted := map[int32]int{}
 	for range 6 {
 		sample := some(all, false)
 		require.Len(t, sample, fitMost)
-		once := map[int]bool{}
+		once := map[int32]bool{}
 		for _, w := range sample {
 			once[w.place] = true
 			counted[w.place]++

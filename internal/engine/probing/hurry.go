@@ -1,6 +1,6 @@
 package probing
 
-import "time"
+import "inkpost.example/inkpost/internal/engine/probing/seen"
 
 // hurry makes a watch due now, or in its turn if thousands are in a hurry. The caller holds p.mu.
 func (p *Prober) hurry(w *watch) {
@@ -9,10 +9,12 @@ func (p *Prober) hurry(w *watch) {
 		w.again = true
 		return
 	}
-	if w.due = p.burst.Turn(now); w.due.After(now.Add(interval(*w.service))) {
-		w.due = now.Add(interval(*w.service))
+	due := p.burst.Turn(now)
+	if last := now.Add(interval(*w.service)); due.After(last) {
+		due = last
 	}
-	p.queue.Fix(w.place)
+	w.due = seen.At(due)
+	p.queue.Fix(int(w.place))
 	p.rouse()
 }
 
@@ -22,7 +24,7 @@ func (p *Prober) Hurry(serviceID int64, byName bool) {
 	defer p.mu.Unlock()
 	if w := p.watches[serviceID]; w != nil {
 		if byName {
-			w.nameDue = time.Time{}
+			w.nameDue = 0
 		}
 		p.hurry(w)
 	}

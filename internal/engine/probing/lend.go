@@ -12,19 +12,19 @@ type Awaited func(ctx context.Context) (r Result, ok bool)
 
 // begun is a round that was begun.
 type begun struct {
-	service site.Service
-	byName  bool    // the way by the hostname is tried, too
-	await   Awaited // nil where this server makes it
+	service *site.Service // as it is in the record
+	byName  bool          // the way by the hostname is tried, too
+	await   Awaited       // nil where this server makes it
 }
 
 // begin begins a round of a watch: with another server, if the site is in its shard, and may be probed.
 func (p *Prober) begin(w *watch, at netip.Addr) begun {
 	p.mu.Lock()
-	b := begun{service: *w.service, byName: !p.Ticks().Before(w.nameDue)}
+	b := begun{service: w.service, byName: !p.Ticks().Before(w.nameDue.Time())}
 	p.mu.Unlock()
 	where, ok := p.record.Site(b.service.SiteID)
 	if l, _ := where.Followed(b.service.LinkID); ok && at.IsValid() && p.Quarantined(l) == "" {
-		b.await = p.host.Lend(b.service, at, b.byName)
+		b.await = p.host.Lend(*b.service, at, b.byName)
 	}
 	return b
 }
@@ -33,7 +33,7 @@ func (p *Prober) begin(w *watch, at netip.Addr) begun {
 func (p *Prober) round(ctx context.Context, b begun, n int64) Result {
 	if b.await != nil {
 		if r, ok := b.await(ctx); ok {
-			r.Service = b.service
+			r.Service = *b.service
 			return r
 		}
 		if p.slots.Acquire(ctx, n) != nil {
@@ -41,7 +41,7 @@ func (p *Prober) round(ctx context.Context, b begun, n int64) Result {
 		}
 	}
 	defer p.slots.Release(n)
-	return p.Attempt(ctx, b.service, b.byName)
+	return p.Attempt(ctx, *b.service, b.byName)
 }
 
 // Borrowed makes a round for the server that writes. ok is false where the record here is another than there.

@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/store"
 )
 
@@ -78,19 +79,24 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 		return confirm
 	}
 	rule := p.ruleOf(s, l, r.At)
-	if b := w.beside; b != nil && rule.Meaning(b.View.Outcome) == probe.NotWanted {
-		rule.Beside = b.View.Since
+	if w.beside != nil {
+		if view := w.beside.Status().View; rule.Meaning(view.Outcome) == probe.NotWanted {
+			rule.Beside = view.Since
+		}
 	}
-	if r.LeftOut == "" && unknownPeer(s, vantage, p.Vantage, w.results, r.Outcome) {
+	var room [4]seen.Result
+	results := w.Results(room[:0])
+	if r.LeftOut == "" && unknownPeer(s, vantage, p.Vantage, results, r.Outcome) {
 		r.LeftOut = unknownPeerWords
 	}
-	before := w.Status
-	i := slices.IndexFunc(w.results, func(v VantageResult) bool { return v.Vantage == vantage })
+	before := w.Status()
+	after := before
+	i := slices.IndexFunc(results, func(v seen.Result) bool { return v.Vantage == vantage })
 	if i < 0 {
-		i = len(w.results)
-		w.results = append(w.results, VantageResult{Vantage: vantage})
+		i = len(results)
+		results = append(results, seen.Result{Vantage: vantage})
 	}
-	was := w.results[i]
+	was := results[i]
 	v := was
 	v.View, v.Latency, v.Message, v.LeftOut = rule.Next(v.View, r.Outcome, r.At), r.Latency, r.Message, r.LeftOut
 	v.Known = v.Known || r.Outcome.Open()
@@ -104,20 +110,20 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 		v.Series = nil // it was about something else
 	}
 	settling := rule.Meaning(v.Outcome) == probe.NotWanted && rule.Tenancy.Settling(v.Since, v.At)
-	w.results[i] = v
+	results[i] = v
 	if vantage == p.Vantage {
-		if r.Address != w.Address {
-			w.Lately = probe.Lately{}
+		if r.Address != after.Address {
+			after.Lately = probe.Lately{}
 		}
-		w.Lately = w.Lately.Note(r.Outcome, r.Latency)
-		w.Probed, w.Address, w.Ways = r.At, r.Address, r.Ways
+		after.Lately = after.Lately.Note(r.Outcome, r.Latency)
+		after.Probed, after.Address, after.Ways = r.At, r.Address, r.Ways
 	}
-	w.judge(rule, p.unfit, r.At)
-	w.Settling = settling
-	if r.Fingerprint != "" || r.Certificate != nil || r.Named != nil || r.Weakness != "" || w.Shown != nil {
-		next := Shown{}
-		if w.Shown != nil {
-			next = *w.Shown
+	after = after.Judged(results, rule, p.unfit, r.At)
+	after.Settling = settling
+	if r.Fingerprint != "" || r.Certificate != nil || r.Named != nil || r.Weakness != "" || after.Shown != nil {
+		next := seen.Shown{}
+		if after.Shown != nil {
+			next = *after.Shown
 		}
 		if r.Outcome.Open() {
 			next.Fingerprint = r.Fingerprint
@@ -128,9 +134,10 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 		if r.Named != nil {
 			next.Named = r.Named
 		}
-		w.Shown = &next
+		after.Shown = &next
 	}
-	after := w.Status
+	w.SetStatus(after)
+	w.SetResults(results)
 	settled := rule.Settled(v.View)
 	p.mu.Unlock()
 
@@ -182,11 +189,11 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 const unknownPeerWords = "the server may not know this vantage point's key: add that as a peer"
 
 // unknownPeer reports whether silence is what a WireGuard server owes a vantage point whose key it does not know. Each has its own.
-func unknownPeer(s site.Service, vantage, own int64, results []VantageResult, o probe.Outcome) bool {
+func unknownPeer(s site.Service, vantage, own int64, results []seen.Result, o probe.Outcome) bool {
 	if s.Kind != probe.KindWireGuard || s.ProbeKey == "" || vantage == own || o != probe.Silent {
 		return false
 	}
-	i := slices.IndexFunc(results, func(v VantageResult) bool { return v.Vantage == vantage })
+	i := slices.IndexFunc(results, func(v seen.Result) bool { return v.Vantage == vantage })
 	return i < 0 || !results[i].Known
 }
 
@@ -197,55 +204,8 @@ func (p *Prober) ruleOf(s site.Service, l site.Link, at time.Time) probe.Rule {
 	return rule
 }
 
-// judge brings a watch's state in line with its results. When every result is left out, the state stays until it is too old. The caller
-// holds the lock.
-func (w *watch) judge(rule probe.Rule, unfit map[int64]string, now time.Time) {
-	counted := make([]probe.View, 0, 4)
-	leftOut := false
-	for _, v := range w.results {
-		if v.LeftOut == "" && unfit[v.Vantage] == "" {
-			counted = append(counted, v.View)
-		} else if v.LeftOut == "" {
-			leftOut = leftOut || rule.Stale == 0 || now.Sub(v.Since) < rule.Stale
-		}
-	}
-	state := probe.Verdict(rule, w.State, counted, now)
-	if state == probe.StateUnknown && leftOut {
-		state = w.State
-	}
-	if state == probe.StateUnreachable && rule.Expected == probe.ExpectReachable && w.halfReached() {
-		state = probe.StateImpaired
-	}
-	if state != w.State {
-		w.State, w.Since = state, now
-	}
-	if w.Proven.IsZero() && probe.AsExpected(rule.Expected, state) {
-		w.Proven = now
-	}
-	best := probe.Representative(rule, w.State, counted)
-	if len(counted) == 0 && len(w.results) > 0 {
-		best = w.results[0].View
-	}
-	w.View, w.Turned = best, best.Since
-	for _, v := range w.results {
-		if v.View == best {
-			w.Latency, w.Message = v.Latency, v.Message
-		}
-	}
-}
-
-// halfReached reports whether the newest round reached the service over one of its two ways.
-func (w *watch) halfReached() bool {
-	good, bad := false, false
-	for _, way := range w.Ways {
-		good = good || way.Outcome.Good()
-		bad = bad || !way.Outcome.Good() && way.Outcome != probe.Skipped
-	}
-	return good && bad
-}
-
 // tell publishes what a round has changed.
-func (p *Prober) tell(r Result, before, after Status) {
+func (p *Prober) tell(r Result, before, after seen.Status) {
 	s := r.Service
 	asExpected := probe.AsExpected(s.ExpectedAt(r.At), after.State)
 	if after.View.Outcome != before.View.Outcome {

@@ -26,6 +26,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/probing/counts"
 	"inkpost.example/inkpost/internal/engine/probing/ports"
 	"inkpost.example/inkpost/internal/engine/probing/quarantine"
+	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/probing/workers"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
@@ -100,6 +101,7 @@ type Prober struct {
 	ports    ports.Seen       // of providers, that are silent somewhere
 	lossy    bool             // probes of ours get lost at most links
 	wake     chan struct{}
+	looks    time.Time // when the queue is looked at next, unless somebody rouses it
 	slots    *semaphore.Weighted
 
 	quarantine quarantine.List
@@ -114,6 +116,7 @@ func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hi
 	if c.Attempts == 0 {
 		c.Attempts = pace.MaxAtOnce(0)
 	}
+	c.Ticks = unstepped(c.Ticks)
 	p := &Prober{Config: c, host: host, record: rec, history: hist, events: hub, watches: map[int64]*watch{}, wake: make(chan struct{}, 1),
 		slots: semaphore.NewWeighted(int64(c.Attempts)), busy: map[netip.Addr]int{}, unfit: map[int64]string{},
 		meter: distance.NewMeter(netip.Addr{})}
@@ -137,111 +140,16 @@ func New(ctx context.Context, host Host, st *store.Store, rec *record.Record, hi
 			continue
 		}
 		hist.Begin(s)
-		v := VantageResult{Vantage: s.VantageID, Known: s.Outcome.Open(),
+		v := seen.Result{Vantage: s.VantageID, Known: s.Outcome.Open(),
 			View: probe.View{Outcome: s.Outcome, InRow: int(s.Count), Since: s.From, At: s.Until}}
-		w.results = append(w.results, v)
+		w.SetResults(append(w.Results(nil), v))
 		if s.VantageID == c.Vantage {
-			w.View, w.Probed, w.Turned = v.View, s.Until, s.From
+			st := w.Status()
+			st.View, st.Probed = v.View, s.Until
+			w.SetStatus(st)
 		}
 	}
 	return p, nil
-}
-
-// Apply makes the watches follow a change of the record.
-func (p *Prober) Apply(d record.Diff) { p.apply(d, false) }
-
-// watch is one service under observation.
-type watch struct {
-	service *site.Service // as it is in the record; never changed in place
-	due     time.Time
-	place   int                // in the queue; -1 while a probe is under way
-	again   bool               // due at once when the probe under way ends
-	cancel  context.CancelFunc // ends the probe under way
-	results []VantageResult    // of each vantage point
-	nameDue time.Time          // when the way by the hostname is tried next
-	beside  *watch             // whose failure had this one looked at last
-	Status
-}
-
-// DueAt implements pace.Dated.
-func (w *watch) DueAt() time.Time { return w.due }
-
-// PutAt implements pace.Dated.
-func (w *watch) PutAt(place int) { w.place = place }
-
-// apply makes the watches follow a change of the record. At the start services are due within their first interval; one that is
-// added or edited later is due at once: somebody is waiting for it.
-func (p *Prober) apply(d record.Diff, starting bool) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for _, c := range d.Sites {
-		there := make(map[int64]bool, len(c.After.Services))
-		for i := range c.After.Services {
-			there[c.After.Services[i].ID] = true
-			p.watch(&c.After.Services[i], starting)
-		}
-		for _, s := range c.Before.Services {
-			if !there[s.ID] {
-				p.unwatch(s.ID)
-			}
-		}
-	}
-	p.rouse()
-}
-
-// watch takes a service under observation, or takes over what was edited of it. The caller holds p.mu.
-func (p *Prober) watch(s *site.Service, starting bool) {
-	w := p.watches[s.ID]
-	if w == nil {
-		w = &watch{service: s, Status: Status{State: probe.StateUnknown, Since: p.Now()}}
-		w.due = p.Ticks()
-		if starting {
-			w.due = pace.First(w.due, interval(*s), rand.Float64())
-		}
-		p.watches[s.ID] = w
-		p.queue.Add(w)
-		return
-	}
-	before := *w.service
-	w.service = s
-	if before == *s {
-		return
-	}
-	if w.cancel != nil && before.Revision != s.Revision {
-		w.cancel() // what comes back would be about the revision before
-	}
-	before.Fingerprint, before.Pinned, before.PinnedBy, before.Revision = s.Fingerprint, s.Pinned, s.PinnedBy, s.Revision
-	before.InUse = s.InUse
-	if before != *s { // another thing to probe: what was seen is about the old one
-		w.results, w.View, w.Shown = nil, probe.View{}, nil
-	}
-	p.hurry(w)
-}
-
-// unwatch forgets a service that is no longer on record. The caller holds p.mu.
-func (p *Prober) unwatch(id int64) {
-	w := p.watches[id]
-	if w == nil {
-		return
-	}
-	if w.place >= 0 {
-		p.queue.Remove(w.place)
-	}
-	delete(p.watches, id)
-}
-
-// Pinned updates a watch's pinned fingerprint, keeping its state; again probes the service at once.
-func (p *Prober) Pinned(s site.Service, again bool) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if w := p.watches[s.ID]; w != nil {
-		next := *w.service
-		next.Fingerprint, next.Pinned, next.PinnedBy, next.Revision = s.Fingerprint, s.Pinned, s.PinnedBy, s.Revision
-		w.service = &next
-		if again {
-			p.hurry(w)
-		}
-	}
 }
 
 func (p *Prober) rouse() {
@@ -300,6 +208,10 @@ func (p *Prober) runQueue(ctx context.Context) {
 	}
 }
 
+// gather is the least pause between two looks at the queue, unless something is in a hurry: what comes due in it begins together. To wake
+// up for each of many probes takes processor time, too.
+const gather = 10 * time.Millisecond
+
 // targetWait is how long a round waits where enough others are under way at its target.
 const targetWait = 100 * time.Millisecond
 
@@ -310,8 +222,8 @@ func (p *Prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 	for p.queue.Len() > 0 {
 		now := p.Ticks()
 		w := p.queue.Peek()
-		if wait := w.due.Sub(now); wait > 0 {
-			return nil, 0, at, wait
+		if wait := w.DueAt().Sub(now); wait > 0 {
+			return nil, 0, at, p.rest(now, max(wait, gather))
 		}
 		if where, ok := p.record.Site(w.service.SiteID); ok {
 			l, _ := where.Followed(w.service.LinkID)
@@ -319,18 +231,24 @@ func (p *Prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
 		}
 		n := weight(*w.service)
 		if at.IsValid() && p.busy[at] > 0 && p.busy[at]+int(n) > pace.MaxAtTarget {
-			w.due = now.Add(targetWait)
+			w.due = seen.At(now.Add(targetWait))
 			p.queue.Fix(0)
 			continue
 		}
-		p.counts.Late(now.Sub(w.due))
+		p.counts.Late(now.Sub(w.DueAt()))
 		p.queue.Pop()
 		if at.IsValid() {
 			p.busy[at] += int(n)
 		}
 		return w, n, at, 0
 	}
-	return nil, 0, at, time.Minute
+	return nil, 0, at, p.rest(p.Ticks(), time.Minute)
+}
+
+// rest notes until when the queue is left alone. The caller holds p.mu.
+func (p *Prober) rest(now time.Time, wait time.Duration) time.Duration {
+	p.looks = now.Add(wait)
+	return wait
 }
 
 // probe makes one round of a watch, which has room for n attempts at its target, and puts it back into the queue. Unless another server
@@ -360,14 +278,18 @@ func (p *Prober) probe(ctx context.Context, w *watch, at netip.Addr, n int64, by
 	}
 	w.cancel = nil
 	if r.Named != nil {
-		w.nameDue = now.Add(pace.ByName(interval(*w.service)))
+		w.nameDue = seen.At(now.Add(pace.ByName(interval(*w.service))))
 	}
-	if w.due = now.Add(max(0, confirm.Sub(wall))); confirm.IsZero() {
-		w.due = pace.Next(now, interval(*w.service), rand.Float64())
+	due := now.Add(max(0, confirm.Sub(wall)))
+	if confirm.IsZero() {
+		due = pace.Next(now, interval(*w.service), rand.Float64())
 	}
 	if w.again {
-		w.due, w.again = now, false
+		due, w.again = now, false
 	}
+	w.due = seen.At(due)
 	p.queue.Add(w)
-	p.rouse()
+	if due.Before(p.looks) {
+		p.rouse()
+	}
 }

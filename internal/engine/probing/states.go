@@ -1,6 +1,9 @@
 package probing
 
-import "inkpost.example/inkpost/internal/store"
+import (
+	"inkpost.example/inkpost/internal/engine/probing/seen"
+	"inkpost.example/inkpost/internal/store"
+)
 
 // SetStates takes over judged states from the database: this server's own from before a restart, or another server's.
 func (p *Prober) SetStates(list []store.ServiceState) {
@@ -8,17 +11,20 @@ func (p *Prober) SetStates(list []store.ServiceState) {
 	defer p.mu.Unlock()
 	for _, s := range list {
 		if w := p.watches[s.ServiceID]; w != nil {
-			w.State, w.Since, w.Proven = s.State, s.Since, s.Proven
+			st := w.Status()
+			st.State, st.Since, st.Proven = s.State, s.Since, s.Proven
+			w.SetStatus(st)
 		}
 	}
 }
 
 // Show takes over what another server knows of a service.
-func (p *Prober) Show(serviceID int64, st Status, results []VantageResult) {
+func (p *Prober) Show(serviceID int64, st seen.Status, results []seen.Result) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if w := p.watches[serviceID]; w != nil {
-		w.Status, w.results = st, results
+		w.SetStatus(st)
+		w.SetResults(results)
 	}
 }
 

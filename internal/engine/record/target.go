@@ -88,15 +88,9 @@ func (p Site) OwnPorts(l site.Link) map[string]bool {
 	return out
 }
 
-// Owns reports whether a redirect of a site's service may be followed. The list is made when it is asked for: most probes
-// meet no redirect.
-func (p Site) Owns(l site.Link) func(string, uint16) bool {
-	return func(host string, port uint16) bool { return p.OwnPorts(l)[fmt.Sprintf("%s:%d", host, port)] }
-}
-
-// OfAnother reports whether a fingerprint is pinned for another device of the site than that of s: then it is that one that answers.
-func (p Site) OfAnother(s site.Service, fingerprint string) bool {
+// OfAnother reports whether a fingerprint is pinned for another device of the site: then it is that one that answers.
+func (p Site) OfAnother(deviceID int64, fingerprint string) bool {
 	return slices.ContainsFunc(p.Services, func(o site.Service) bool {
-		return o.DeviceID != s.DeviceID && probe.SamePrint(o.Fingerprint, fingerprint)
+		return o.DeviceID != deviceID && probe.SamePrint(o.Fingerprint, fingerprint)
 	})
 }

@@ -11,7 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
-	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/siteside"
 )
@@ -55,7 +55,7 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 		expected := s.ExpectedAt(now)
 		s.Expected = expected
 		one := diagnose.ServiceEvidence{Service: s, OnLink: l.Label, Address: st.Address, State: st.State,
-			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.Turned, Message: st.Message,
+			Outcome: st.View.Outcome, InRow: st.View.InRow, Probed: st.Probed, Turned: st.View.Since, Message: st.Message,
 			Quarantine: r.Prober.Quarantined(l), Settling: st.Settling, Ways: waysSeen(st.Ways),
 			Lately: st.Lately}
 		one.Awaited = !s.InUse && st.Proven.IsZero()
@@ -81,7 +81,7 @@ func (r *Rooms) Evidence(p record.Site, now time.Time) diagnose.Evidence {
 
 // darkSince says since when nothing answers on a link that has services.
 func (r *Rooms) darkSince(p record.Site, l site.Link) (since time.Time, dark bool) {
-	return darkOf(func(yield func(probing.Status) bool) {
+	return darkOf(func(yield func(seen.Status) bool) {
 		for _, s := range p.Services {
 			on, _ := p.Followed(s.LinkID)
 			if on.ID == l.ID && s.Expected == probe.ExpectReachable && !s.Mute() && !yield(r.Prober.Status(s.ID)) {
@@ -92,14 +92,14 @@ func (r *Rooms) darkSince(p record.Site, l site.Link) (since time.Time, dark boo
 }
 
 // darkOf says since when nothing of a link answers. A service that answered before that and was not probed again says nothing.
-func darkOf(services iter.Seq[probing.Status]) (since time.Time, dark bool) {
+func darkOf(services iter.Seq[seen.Status]) (since time.Time, dark bool) {
 	var answered time.Time
 	for st := range services {
 		if st.View.Outcome.Good() && st.Probed.After(answered) {
 			answered = st.Probed
 		}
-		if st.State == probe.StateUnreachable && (!dark || st.Turned.Before(since)) {
-			since, dark = st.Turned, true
+		if st.State == probe.StateUnreachable && (!dark || st.View.Since.Before(since)) {
+			since, dark = st.View.Since, true
 		}
 	}
 	return since, dark && !answered.After(since)
@@ -107,7 +107,7 @@ func darkOf(services iter.Seq[probing.Status]) (since time.Time, dark bool) {
 
 // detail picks, of what the vantage points saw of a failing service, the message that belongs to its outcome, and the newest measurement
 // that says how far packets got.
-func detail(list []probing.VantageResult, st probing.Status) (m probe.ICMP, hung bool, series *probe.Series) {
+func detail(list []seen.Result, st seen.Status) (m probe.ICMP, hung bool, series *probe.Series) {
 	for _, v := range list {
 		if v.Outcome != st.View.Outcome || v.LeftOut != "" {
 			continue
@@ -124,7 +124,7 @@ func detail(list []probing.VantageResult, st probing.Status) (m probe.ICMP, hung
 	return m, hung, series
 }
 
-func waysSeen(list []probing.Way) (out []diagnose.Way) {
+func waysSeen(list []seen.Way) (out []diagnose.Way) {
 	for _, w := range list {
 		one := diagnose.Way{Reach: w.Reach, Outcome: w.Outcome}
 		if w.Target.IsValid() {
@@ -138,7 +138,7 @@ func waysSeen(list []probing.Way) (out []diagnose.Way) {
 // Seen is what a vantage point last saw of a service. LeftOut says why it does not count.
 type Seen struct {
 	Name string
-	probing.VantageResult
+	seen.Result
 }
 
 // SeenBy lists what each vantage point last saw of a service, by name.
@@ -146,7 +146,7 @@ func (r *Rooms) SeenBy(s site.Service, now time.Time) []Seen {
 	var out []Seen
 	unfit := r.Prober.Unfit()
 	for _, v := range r.Prober.Results(s.ID) {
-		one := Seen{Name: r.Vantages.Name(v.Vantage), VantageResult: v}
+		one := Seen{Name: r.Vantages.Name(v.Vantage), Result: v}
 		one.LeftOut = cmp.Or(v.LeftOut, unfit[v.Vantage])
 		if one.LeftOut == "" && now.Sub(v.At) > s.RuleAt(now).Stale {
 			one.LeftOut = "it is too old"

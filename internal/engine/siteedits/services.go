@@ -26,7 +26,7 @@ func ServiceResource(s site.Service) changes.Resource {
 func ServiceInputOf(s site.Service) contract.ServiceInput {
 	return contract.ServiceInput{Name: s.Name, Device: s.Device, Link: s.Link, Kind: string(s.Kind), Transport: string(s.Transport),
 		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: fmt.Sprint(s.InternalFrom), Expected: string(s.Expected),
-		Reach: string(s.Reach), Interval: s.Interval, Options: s.Options, OpenUntil: s.OpenUntil, InUse: s.InUse}
+		Reach: string(s.Reach), Interval: s.Interval, Options: s.Options.Get(), OpenUntil: s.OpenUntil, InUse: s.InUse}
 }
 
 // AddService records a service of a site; it is probed at once.
@@ -91,7 +91,7 @@ func (e *SiteEdits) ReadService(p record.Site, s site.Service, in contract.Servi
 			s.Transport = usual[0]
 		}
 	}
-	s.Options, s.OpenUntil, s.InUse = in.Options, in.OpenUntil.UTC().Truncate(time.Second), in.InUse
+	s.Options, s.OpenUntil, s.InUse = probe.Share(in.Options), in.OpenUntil.UTC().Truncate(time.Second), in.InUse
 	if s.OpenUntil.Unix() <= 0 {
 		s.OpenUntil = time.Time{}
 	}
@@ -134,7 +134,7 @@ func (e *SiteEdits) ReadService(p record.Site, s site.Service, in contract.Servi
 	if s.Kind != probe.KindWireGuard {
 		s.ProbeKey = ""
 	}
-	if was.Kind != s.Kind || was.DeviceID != s.DeviceID || was.Options.PeerKey != s.Options.PeerKey {
+	if was.Kind != s.Kind || was.DeviceID != s.DeviceID || was.Options.Get().PeerKey != s.Options.Get().PeerKey {
 		s.Fingerprint, s.Pinned, s.PinnedBy = "", time.Time{}, "" // it belonged to what was there before
 	}
 	return s, nil

@@ -180,7 +180,7 @@ func watched(p record.Site) []WatchedDevice {
 // watchedPort says how a service is looked at from inside. A key with which probes are known is not given away.
 func watchedPort(p record.Site, s site.Service) WatchedPort {
 	l, _ := p.Followed(s.LinkID)
-	out := WatchedPort{Service: s.Name, Transport: s.Transport, Port: s.InternalFrom, Kind: s.Kind, Options: s.Options,
+	out := WatchedPort{Service: s.Name, Transport: s.Transport, Port: s.InternalFrom, Kind: s.Kind, Options: s.Options.Get(),
 		Hostname: p.HostnameOn(l), Pinned: s.Fingerprint}
 	if s.Forwarded() && !s.OnRouter && l.IPv4.IsValid() {
 		out.Public = netip.AddrPortFrom(l.IPv4, uint16(s.ExternalFrom))

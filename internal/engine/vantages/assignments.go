@@ -222,7 +222,7 @@ func (v *Vantages) assignment(where record.Site, s site.Service) Assignment {
 	l, _ := where.Followed(s.LinkID)
 	a := Assignment{ServiceID: s.ID, Revision: s.Revision, Target: where.TargetOf(s, l), Ports: record.Ports(s),
 		Also: where.SecondTargetOf(s, l), Kind: s.Kind,
-		Transport: s.Transport, Options: s.Options, ProbeKey: s.ProbeKey, Pinned: s.Fingerprint, Expected: s.ExpectedAt(v.Now()),
+		Transport: s.Transport, Options: s.Options.Get(), ProbeKey: s.ProbeKey, Pinned: s.Fingerprint, Expected: s.ExpectedAt(v.Now()),
 		Interval: time.Duration(s.Interval) * time.Second, Quarantine: v.prober.Quarantined(l)}
 	// A vantage point is told the site's names only where the protocol needs them: for a request's host, or a server's choice of
 	// certificate.

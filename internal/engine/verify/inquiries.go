@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/engine/locks"
 )
 
@@ -26,14 +27,28 @@ const (
 // inquiries are sites with a verification running or pending. A site that comes up again meanwhile is verified once more, however
 // often it came up.
 type inquiries struct {
-	mu    locks.Leaf
-	open  map[int64]inquiry
-	queue []int64
-	more  chan struct{}
+	mu      locks.Leaf
+	open    map[int64]inquiry
+	queue   []int64
+	resting pace.Queue[rest] // sites that were verified a moment ago
+	timer   *time.Timer      // one for all of them: thousands of timers that end together are as many goroutines
+	more    chan struct{}
 }
 
 // inquiry is what is still to be asked of a site: nothing, what is not known to be right, or every name.
 type inquiry struct{ due, every bool }
+
+// rest is the pause of a site.
+type rest struct {
+	siteID int64
+	until  time.Time
+}
+
+// DueAt implements pace.Item.
+func (r rest) DueAt() time.Time { return r.until }
+
+// PutAt implements pace.Item.
+func (r rest) PutAt(int) {}
 
 func newInquiries() *inquiries {
 	return &inquiries{open: map[int64]inquiry{}, more: make(chan struct{}, 1)}
@@ -73,17 +88,40 @@ func (q *inquiries) next() (siteID int64, every, ok bool) {
 	return siteID, every, true
 }
 
-// done notes that a site was verified. If it is due again by now, it comes back after a pause.
+// done notes that a site was verified. If it is due again by then, it comes back after a pause.
 func (q *inquiries) done(siteID int64, pause time.Duration) {
-	time.AfterFunc(pause, func() {
-		q.mu.Lock()
-		defer q.mu.Unlock()
-		if q.open[siteID].due {
-			q.push(siteID)
-		} else {
-			delete(q.open, siteID)
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.resting.Add(rest{siteID, time.Now().Add(pause)})
+	q.wait()
+}
+
+// wait sets the timer to the end of the next pause. The caller holds q.mu.
+func (q *inquiries) wait() {
+	pause := time.Until(q.resting.Peek().until)
+	if q.timer == nil {
+		q.timer = time.AfterFunc(pause, q.rested)
+		return
+	}
+	q.timer.Reset(pause)
+}
+
+// rested ends the pauses that are over.
+func (q *inquiries) rested() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for now := time.Now(); q.resting.Len() > 0; {
+		if q.resting.Peek().until.After(now) {
+			q.wait()
+			return
 		}
-	})
+		id := q.resting.Pop().siteID
+		if q.open[id].due {
+			q.push(id)
+		} else {
+			delete(q.open, id)
+		}
+	}
 }
 
 // work verifies sites until ctx ends, with n workers.

@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/probing"
 	"inkpost.example/inkpost/internal/engine/probing/named"
+	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/wire/speak"
 )
@@ -69,7 +70,7 @@ func namedView(n *named.Result) *contract.NameResult {
 		Message: n.Message, At: n.At}
 }
 
-func waysView(list []probing.Way) (out []contract.ServiceWay) {
+func waysView(list []seen.Way) (out []contract.ServiceWay) {
 	for _, w := range list {
 		one := contract.ServiceWay{Way: w.Reach, Outcome: w.Outcome, Message: w.Message}
 		if w.Target.IsValid() {

@@ -11,7 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/core/diagnose"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
-	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/rooms"
 )
@@ -125,7 +125,7 @@ func (vw *Views) summary(p *record.Site, now time.Time) *contract.SiteSummary {
 		s.Hostname = string(p.Hostnames[0].Name)
 	}
 	proven := false
-	vw.Prober.Each(p.Services, func(i int, st *probing.Status) {
+	vw.Prober.Each(p.Services, func(i int, st *seen.Status) {
 		svc := &p.Services[i]
 		switch {
 		case st.View.Outcome == probe.Silent && svc.Mute():

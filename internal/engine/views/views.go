@@ -80,7 +80,8 @@ func (vw *Views) hostname(p record.Site, h site.Hostname, now time.Time) contrac
 func (vw *Views) serviceNow(s site.Service) contract.Service {
 	st, now := vw.Prober.Status(s.ID), vw.Now()
 	expected := s.ExpectedAt(now)
-	out := contract.Service{Service: s, External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: strconv.Itoa(s.InternalFrom),
+	out := contract.Service{Service: s, Options: s.Options.Get(),
+		External: site.Ports(s.ExternalFrom, s.ExternalTo), Internal: strconv.Itoa(s.InternalFrom),
 		State: st.State, AsExpected: probe.AsExpected(expected, st.State), Since: st.Since,
 		Outcome: st.View.Outcome, Probed: st.Probed, Address: st.Address, LatencyUS: st.Latency.Microseconds(), Message: st.Message,
 		ExpectedNow: expected,

@@ -124,16 +124,18 @@ func (c *conn) connected() error {
 	}
 	var failed error
 	err = raw.Write(func(fd uintptr) bool {
+		if _, err := unix.Getpeername(int(fd)); err == nil {
+			return true
+		}
 		n, err := unix.GetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_ERROR)
 		switch {
 		case err != nil:
 			failed = os.NewSyscallError("getsockopt", err)
 		case n != 0:
 			failed = os.NewSyscallError("connect", unix.Errno(n))
-		default:
-			if _, err := unix.Getpeername(int(fd)); err != nil {
-				return false // not yet
-			}
+		default: // not yet, unless it is connected by now
+			_, err := unix.Getpeername(int(fd))
+			return err == nil
 		}
 		return true
 	})

@@ -57,32 +57,39 @@ func All(ctx context.Context, s Service) Round {
 			}
 		}
 	}
-	one := func(i int) {
-		t := &tries[i]
-		r := s.Request
-		r.Target, r.Transport, r.Kind = t.Target, t.Transport, t.Kind
-		t.Reply = To(ctx, r)
-		pinned := s.Pinned
-		if t.Target != s.Target && t.Target != s.Also || t.Kind != s.Kind {
-			pinned = "" // it was taken from the first port, in the service's own protocol
-		}
-		t.Outcome = probe.Judge(t.Result, pinned)
-		if t.Outcome == probe.Stranger && t.Certificate.Vouched && s.Renewed != nil && s.Renewed(t.Fingerprint) {
-			t.Outcome = probe.Answered
-		}
-	}
 	if len(tries) == 1 {
-		one(0)
+		tries[0] = s.try(ctx, tries[0])
 	} else {
-		var wg sync.WaitGroup
-		slots := make(chan struct{}, pace.MaxAtTarget)
-		for i := range tries {
-			slots <- struct{}{}
-			wg.Go(func() { one(i); <-slots })
-		}
-		wg.Wait()
+		s.tryEach(ctx, tries)
 	}
 	return s.together(tries)
+}
+
+// tryEach makes several attempts, a few at a time.
+func (s Service) tryEach(ctx context.Context, tries []Try) {
+	var wg sync.WaitGroup
+	slots := make(chan struct{}, pace.MaxAtTarget)
+	for i := range tries {
+		slots <- struct{}{}
+		wg.Go(func() { tries[i] = s.try(ctx, tries[i]); <-slots })
+	}
+	wg.Wait()
+}
+
+// try makes one attempt.
+func (s Service) try(ctx context.Context, t Try) Try {
+	r := s.Request
+	r.Target, r.Transport, r.Kind = t.Target, t.Transport, t.Kind
+	t.Reply = To(ctx, r)
+	pinned := s.Pinned
+	if t.Target != s.Target && t.Target != s.Also || t.Kind != s.Kind {
+		pinned = "" // it was taken from the first port, in the service's own protocol
+	}
+	t.Outcome = probe.Judge(t.Result, pinned)
+	if t.Outcome == probe.Stranger && t.Certificate.Vouched && s.Renewed != nil && s.Renewed(t.Fingerprint) {
+		t.Outcome = probe.Answered
+	}
+	return t
 }
 
 func (s Service) together(tries []Try) Round {
