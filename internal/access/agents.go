@@ -44,7 +44,7 @@ func (a *Access) NextKey(ctx context.Context, k store.Key) (string, error) {
 	}
 	next := keyPrefix + newSecret()
 	return next, a.editKey(ctx, k.ID, "an agent gets a new key", func(ctx context.Context, tx *store.Store) error {
-		return tx.SucceedKey(ctx, k.ID, hash(next), a.now())
+		return tx.SucceedKey(ctx, k.ID, Hash(next), a.now())
 	})
 }
 
@@ -55,52 +55,60 @@ func (a *Access) Invite(ctx context.Context, linkID int64, mayAnnounce []netip.P
 	}
 	code, expires = newCode(3), a.now().Add(invitationLife)
 	return code, expires, a.store.Together(ctx, func(tx *store.Store) error {
-		return tx.AddEnrolment(ctx, hash(code), linkID, expires, mayAnnounce)
+		return tx.AddEnrolment(ctx, Hash(code), linkID, expires, mayAnnounce)
 	})
 }
 
-// Enrol returns an agent a key for a one-time code. Errors: ErrCode, site.Flaws.
-func (a *Access) Enrol(ctx context.Context, code, label string) (key string, linkID int64, err error) {
+// Enrol returns an agent a key for a one-time code, the same to who lost the answer and has the claim. Errors: ErrCode, site.Flaws.
+func (a *Access) Enrol(ctx context.Context, code, claim, label string) (key string, linkID int64, err error) {
 	if label = strings.TrimSpace(label); label == "" {
 		label = "agent"
 	}
 	if err := checkLabel(label); err != nil {
 		return "", 0, err
 	}
-	key = keyPrefix + newSecret()
+	if key, err = claimedKey(code, claim); err != nil {
+		return "", 0, err
+	}
 	err = a.editor.EditKeys(ctx, "an agent enrolled", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {
-		linkID, err = tx.Enrol(ctx, hashOfCode(code), hash(key), label, a.now())
+		linkID, err = tx.Enrol(ctx, hashOfCode(code), Hash(key), label, a.now())
 		touched.Links = []int64{linkID}
 		return err
 	})
-	return key, linkID, codeError(err)
+	has, err := a.has(key, err)
+	return key, max(linkID, int64(has.LinkID)), err
 }
 
 // InviteVantage makes a one-time code, good for a day, with which a machine enrols as a vantage point. Error: that of the database.
 func (a *Access) InviteVantage(ctx context.Context, vantageID int64) (code string, expires time.Time, err error) {
 	code, expires = newCode(3), a.now().Add(invitationLife)
 	return code, expires, a.store.Together(ctx, func(tx *store.Store) error {
-		return tx.AddVantageEnrolment(ctx, hash(code), vantageID, expires)
+		return tx.AddVantageEnrolment(ctx, Hash(code), vantageID, expires)
 	})
 }
 
-// EnrolVantage returns a vantage point a key for a one-time code. Error: ErrCode.
-func (a *Access) EnrolVantage(ctx context.Context, code string) (key string, vantageID int64, err error) {
-	key = keyPrefix + newSecret()
+// EnrolVantage returns a vantage point a key for a one-time code, as Enrol does. Errors: ErrCode, site.Flaws.
+func (a *Access) EnrolVantage(ctx context.Context, code, claim string) (key string, vantageID int64, err error) {
+	if key, err = claimedKey(code, claim); err != nil {
+		return "", 0, err
+	}
 	err = a.editor.EditKeys(ctx, "a vantage point enrolled", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {
-		vantageID, err = tx.EnrolVantage(ctx, hashOfCode(code), hash(key), a.now())
+		vantageID, err = tx.EnrolVantage(ctx, hashOfCode(code), Hash(key), a.now())
 		touched.Vantages = []int64{vantageID}
 		return err
 	})
-	return key, vantageID, codeError(err)
+	has, err := a.has(key, err)
+	return key, max(vantageID, int64(has.VantageID)), err
 }
 
-func hashOfCode(code string) []byte { return hash(strings.ToUpper(strings.TrimSpace(code))) }
+func hashOfCode(code string) []byte { return Hash(strings.ToUpper(strings.TrimSpace(code))) }
 
-func codeError(err error) error {
-	var missing store.Missing
-	if errors.As(err, &missing) {
-		return ErrCode
+// has returns the key of an enrolment that was carried out before, where err is that its code cannot be used. Error: ErrCode, or err.
+func (a *Access) has(key string, err error) (store.Key, error) {
+	if missing := (store.Missing{}); !errors.As(err, &missing) {
+		return store.Key{}, err
+	} else if k, ok := a.keys.Key(Hash(key)); ok && k.Revoked.IsZero() {
+		return k, nil
 	}
-	return err
+	return store.Key{}, ErrCode
 }

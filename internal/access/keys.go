@@ -60,7 +60,7 @@ func (a *Access) addPersonKey(ctx context.Context, scope string, personID int64,
 	k := NewKey{Scope: scope, Label: label, May: may, Created: now, Expires: expires.UTC().Truncate(time.Second),
 		Secret: keyPrefix + newSecret()}
 	err := a.editor.EditKeys(ctx, "a key was made", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {
-		k.ID, err = tx.AddPersonKey(ctx, hash(k.Secret), scope, personID, label, may, k.Expires)
+		k.ID, err = tx.AddPersonKey(ctx, Hash(k.Secret), scope, personID, label, may, k.Expires)
 		touched.Keys = []int64{k.ID}
 		return err
 	})
@@ -81,7 +81,7 @@ func (a *Access) AddRouterKey(ctx context.Context, linkID int64, label string, m
 	}
 	k := NewKey{Scope: store.ScopeRouter, Label: label, Created: a.now(), MayAnnounce: mayAnnounce, Secret: keyPrefix + newSecret()}
 	err := a.editor.EditKeys(ctx, "a router key was made", func(ctx context.Context, tx *store.Store, touched *Touched) (err error) {
-		k.ID, err = tx.AddLinkKey(ctx, hash(k.Secret), linkID, label, mayAnnounce)
+		k.ID, err = tx.AddLinkKey(ctx, Hash(k.Secret), linkID, label, mayAnnounce)
 		touched.Links = []int64{linkID}
 		return err
 	})
@@ -120,7 +120,7 @@ func (a *Access) editKey(ctx context.Context, id int64, words string, write func
 
 // Key finds the key of a secret. Error: ErrKey, with the key if it is only no longer good.
 func (a *Access) Key(secret string) (store.Key, error) {
-	k, known := a.keys.Key(hash(secret))
+	k, known := a.keys.Key(Hash(secret))
 	if !known || !a.good(k) {
 		return k, ErrKey
 	}

@@ -25,6 +25,17 @@ func random(octets int) []byte {
 // newSecret makes a secret of 256 bits.
 func newSecret() string { return base64.RawURLEncoding.EncodeToString(random(32)) }
 
+// claimedKey makes the key of an enrolment, always the same of a code and a claim. Error: site.Flaws for a claim that could be guessed.
+func claimedKey(code, claim string) (string, error) {
+	if claim == "" {
+		return keyPrefix + newSecret(), nil
+	}
+	if len(claim) < 32 || len(claim) > 200 {
+		return "", site.Flaws{{Field: "claim", Detail: "must be 32 to 200 characters, made at random"}}
+	}
+	return keyPrefix + base64.RawURLEncoding.EncodeToString(Hash(string(hashOfCode(code))+claim)), nil
+}
+
 // equal compares secrets in a time that tells nothing of them.
 func equal(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
 
@@ -41,9 +52,9 @@ func newCode(groups int) string {
 	return out.String()
 }
 
-// hash is how secrets with 256 bits or more are kept: nobody can guess them, so that a fast hash will do.
-func hash(s string) []byte {
-	sum := sha256.Sum256([]byte(s))
+// Hash is how secrets with 256 bits or more are kept: nobody can guess them, so that a fast hash will do.
+func Hash(secret string) []byte {
+	sum := sha256.Sum256([]byte(secret))
 	return sum[:]
 }
 
@@ -71,8 +82,5 @@ func CheckPrefixes(list []netip.Prefix) error {
 // NewSecret makes a secret of 256 bits for a URL, and the hash by which it is kept.
 func NewSecret() (secret string, kept []byte) {
 	secret = newSecret()
-	return secret, hash(secret)
+	return secret, Hash(secret)
 }
-
-// Hash is how a secret of 256 bits is kept: nobody can guess it, so that a fast hash will do.
-func Hash(secret string) []byte { return hash(secret) }

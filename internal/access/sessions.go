@@ -28,7 +28,7 @@ func (a *Access) open(ctx context.Context, p store.Person, by Visitor, elsewhere
 			return "", s, err
 		}
 	}
-	if s.ID, err = a.store.AddSession(ctx, hash(token), s, a.now()); err == nil {
+	if s.ID, err = a.store.AddSession(ctx, Hash(token), s, a.now()); err == nil {
 		a.opened.Add(1)
 	}
 	return token, s, err
@@ -93,7 +93,7 @@ func (a *Access) SeeSession(ctx context.Context, s store.Session, from netip.Add
 func (a *Access) Session(ctx context.Context, token string) (store.Session, error) {
 	soon, cancel := context.WithTimeout(ctx, sessionWait)
 	defer cancel()
-	s, err := a.store.Session(soon, hash(token), a.now())
+	s, err := a.store.Session(soon, Hash(token), a.now())
 	var missing store.Missing
 	if err != nil && !errors.As(err, &missing) {
 		if known, ok := a.sessions.of(token, a.now()); ok {
@@ -128,7 +128,7 @@ func (v *recentSessions) note(token string, s store.Session, good bool, now time
 	if v.known == nil || len(v.known) >= maxRecent {
 		v.known = map[string]recentSession{}
 	}
-	if key := string(hash(token)); good {
+	if key := string(Hash(token)); good {
 		v.known[key] = recentSession{s, now}
 	} else {
 		delete(v.known, key)
@@ -145,12 +145,12 @@ func (v *recentSessions) forget() {
 func (v *recentSessions) of(token string, now time.Time) (store.Session, bool) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	known, ok := v.known[string(hash(token))]
+	known, ok := v.known[string(Hash(token))]
 	return known.session, ok && now.Sub(known.at) < recentFor
 }
 
 // SignOut ends a session. Error: that of the database.
 func (a *Access) SignOut(ctx context.Context, token string) error {
 	a.sessions.note(token, store.Session{}, false, a.now())
-	return a.store.EndSession(ctx, hash(token))
+	return a.store.EndSession(ctx, Hash(token))
 }

@@ -43,7 +43,7 @@ func (a *Access) InvitePerson(ctx context.Context, name string, r store.Rights, 
 	in = store.Invitation{Name: name, Rights: r, By: by}
 	in.Created.Time, in.Expires.Time = a.now(), a.now().Add(personInvitationLife).UTC().Truncate(time.Second)
 	code = newSecret()
-	in.ID, err = a.store.AddInvitation(ctx, hash(code), in)
+	in.ID, err = a.store.AddInvitation(ctx, Hash(code), in)
 	return code, in, err
 }
 
@@ -59,7 +59,7 @@ func (a *Access) TakeBack(ctx context.Context, id int64) error {
 
 // Accept makes a person of an invitation, with a password of their own, and signs them in. Errors: ErrInvitation, site.Flaws, ErrHashing.
 func (a *Access) Accept(ctx context.Context, code, password string, by Visitor) (token string, s store.Session, err error) {
-	kept := hash(strings.TrimSpace(code))
+	kept := Hash(strings.TrimSpace(code))
 	in, err := a.store.Invitation(ctx, kept, a.now())
 	if err != nil {
 		return "", s, invitationError(err)
@@ -77,7 +77,7 @@ func (a *Access) Accept(ctx context.Context, code, password string, by Visitor) 
 
 // Invited returns what a code makes of whoever has it. Errors: ErrInvitation, that of the database.
 func (a *Access) Invited(ctx context.Context, code string) (store.Invitation, error) {
-	in, err := a.store.Invitation(ctx, hash(strings.TrimSpace(code)), a.now())
+	in, err := a.store.Invitation(ctx, Hash(strings.TrimSpace(code)), a.now())
 	return in, invitationError(err)
 }
 

@@ -25,6 +25,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/core/pace"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/statefile"
 	"inkpost.example/inkpost/internal/wire/stun"
 )
 
@@ -84,13 +85,31 @@ func newRunner(o Options, l LinkOptions, f *fleet, many bool) *runner {
 	return r
 }
 
-// begin reads the link's key, or enrols if there is none.
-func (r *runner) begin(ctx context.Context) (err error) {
-	r.state, err = readState(r.dir)
-	if errors.Is(err, os.ErrNotExist) {
-		if r.state, err = r.enrol(ctx); err == nil {
-			err = r.state.write(r.dir)
+// begin reads the link's key, or enrols if there is none, or if there is another code than the one that it is for.
+func (r *runner) begin(ctx context.Context) error {
+	has, err := readState(r.dir)
+	missing := errors.Is(err, os.ErrNotExist)
+	if err != nil && !missing {
+		return err
+	}
+	if r.state = has; !missing && (r.link.Code == "" || r.link.Code == has.Code) {
+		return nil
+	}
+	next, err := r.enrol(ctx)
+	switch {
+	case err == nil:
+		r.state = next
+	case !missing && client.IsStatus(err, http.StatusForbidden): // it was used before codes were kept, perhaps by this very agent
+		r.log.Warn("the code is not valid; going on with the key that there is", "error", err)
+		r.state.Code = r.link.Code
+	default:
+		if client.IsStatus(err, http.StatusForbidden) { // nothing is left behind of a code that was mistyped
+			_ = os.Remove(claimFile(r.dir))
 		}
+		return err
+	}
+	if err = r.state.write(r.dir); err == nil {
+		_ = os.Remove(claimFile(r.dir))
 	}
 	return err
 }
@@ -149,12 +168,16 @@ func (r *runner) enrol(ctx context.Context) (state, error) {
 	}
 	defer to.hangUp()
 	label, _ := os.Hostname()
+	claim, err := statefile.Claim(claimFile(r.dir), r.link.Code)
+	if err != nil {
+		return state{}, err
+	}
 	for failures := 0; ; failures++ {
-		e, err := to.any.Enrol(ctx, contract.Enrolment{Code: r.link.Code, Label: label})
+		e, err := to.any.Enrol(ctx, contract.Enrolment{Code: r.link.Code, Claim: claim, Label: label})
 		var away *client.Unreachable
 		switch {
 		case err == nil:
-			return state{Server: r.o.Server, Key: e.Key, Site: e.Site, Link: e.Link, CheckSeconds: e.CheckSeconds}, nil
+			return state{Server: r.o.Server, Code: r.link.Code, Key: e.Key, Site: e.Site, Link: e.Link, CheckSeconds: e.CheckSeconds}, nil
 		case !errors.As(err, &away) && !client.IsStatus(err, http.StatusTooManyRequests) &&
 			!client.IsStatus(err, http.StatusServiceUnavailable):
 			return state{}, fmt.Errorf("enrol: %w", err)

@@ -10,6 +10,7 @@ import (
 // state is what an agent keeps between runs.
 type state struct {
 	Server       string  `json:"server"`
+	Code         string  `json:"code,omitempty"` // the one-time code that the key is for; "" where an older version did not keep it
 	Key          string  `json:"key"`
 	Site         string  `json:"site"`
 	Link         string  `json:"link"`
@@ -17,6 +18,8 @@ type state struct {
 	// Last is where the server's name led when it was last resolved.
 	Last []netip.Addr `json:"last,omitempty"`
 }
+
+func claimFile(dir string) string { return filepath.Join(dir, "claim.json") }
 
 func stateFile(dir string) string { return filepath.Join(dir, "agent.json") }
 

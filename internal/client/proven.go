@@ -110,9 +110,9 @@ func (c *Client) RemoveVantage(ctx context.Context, name string) error {
 	return err
 }
 
-// EnrolVantage returns a vantage point its key for a one-time code.
-func (c *Client) EnrolVantage(ctx context.Context, code string) (contract.VantageEnrolled, error) {
-	return call[contract.VantageEnrolled](ctx, c, "POST", "/vantage/enrolment", contract.Enrolment{Code: code})
+// EnrolVantage returns a vantage point its key for a one-time code; again with the same claim.
+func (c *Client) EnrolVantage(ctx context.Context, code, claim string) (contract.VantageEnrolled, error) {
+	return call[contract.VantageEnrolled](ctx, c, "POST", "/vantage/enrolment", contract.Enrolment{Code: code, Claim: claim})
 }
 
 // Assignments follows, with a vantage point's key, what to probe, from a cursor on. It returns when the stream ends; silent

@@ -88,6 +88,9 @@ type Invitation struct {
 type Enrolment struct {
 	Code  string `json:"code"`
 	Label string `json:"label"`
+	// Claim is a secret of 32 to 200 characters that the agent made before it first asked. Whoever asks again with the same code and claim
+	// gets the same answer, as the first one may have been lost. Without it a code is good for one answer.
+	Claim string `json:"claim,omitempty"`
 }
 
 // Enrolled is the server's reply: the agent's key and what it is to do.

@@ -326,3 +326,26 @@ func TestAvailabilityCountsWhatWasKnown(t *testing.T) {
 	require.Equal(t, int64(24*3600), w.Unknown+w.Known(), "unknown time is counted as unknown")
 	require.Positive(t, w.Median)
 }
+
+func TestAVantagePointBeginsAgainWithTheCodeThatItHas(t *testing.T) {
+	t.Parallel()
+	s := testbed.Start(t, nil)
+	inv, err := s.Client.InviteVantage(t.Context(), contract.VantageInput{Name: "quay"})
+	require.NoError(t, err)
+	o := vantage.Options{Server: s.URL, Code: inv.Code, StateDir: t.TempDir(), From: netip.MustParseAddr("127.99.7.1")}
+	for range 2 { // the code stands in the file of its unit
+		ctx, stop := context.WithCancel(t.Context())
+		ended := make(chan error, 1)
+		before := time.Now()
+		go func() { ended <- vantage.Run(ctx, o) }()
+		require.Eventually(t, func() bool {
+			v := vantageNamed(t, s, "quay")
+			return v.State == contract.VantageWorking && v.Heard.After(before)
+		}, 20*time.Second, 20*time.Millisecond)
+		stop()
+		require.NoError(t, <-ended)
+	}
+	other := o
+	other.StateDir = t.TempDir()
+	require.ErrorContains(t, vantage.Run(t.Context(), other), "used already", "a copy of the code is of no use")
+}

@@ -87,9 +87,9 @@ func (e *Engine) Invite(ctx context.Context, code, label string, in contract.Inv
 	return inv, err
 }
 
-// Enrol returns an agent its key for a one-time code. Error: access.ErrCode.
+// Enrol returns an agent its key for a one-time code. Errors: access.ErrCode, site.Flaws.
 func (e *Engine) Enrol(ctx context.Context, in contract.Enrolment) (contract.Enrolled, error) {
-	key, linkID, err := e.rooms.Access.Enrol(ctx, in.Code, in.Label)
+	key, linkID, err := e.rooms.Access.Enrol(ctx, in.Code, in.Claim, in.Label)
 	if err != nil {
 		return contract.Enrolled{}, err
 	}

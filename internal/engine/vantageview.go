@@ -54,9 +54,9 @@ func (e *Engine) InviteVantage(ctx context.Context, in contract.VantageInput) (c
 	return inv, nil
 }
 
-// EnrolVantage returns a vantage point its key for a one-time code. Error: access.ErrCode.
+// EnrolVantage returns a vantage point its key for a one-time code. Errors: access.ErrCode, site.Flaws.
 func (e *Engine) EnrolVantage(ctx context.Context, in contract.Enrolment) (contract.VantageEnrolled, error) {
-	key, id, err := e.rooms.Access.EnrolVantage(ctx, in.Code)
+	key, id, err := e.rooms.Access.EnrolVantage(ctx, in.Code, in.Claim)
 	if err != nil {
 		return contract.VantageEnrolled{}, err
 	}

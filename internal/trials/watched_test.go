@@ -26,7 +26,7 @@ func vantagePoint(t *testing.T, s *testbed.Service, name string) (c *client.Clie
 	t.Helper()
 	inv, err := s.Client.InviteVantage(t.Context(), contract.VantageInput{Name: name})
 	require.NoError(t, err)
-	e, err := s.Client.EnrolVantage(t.Context(), inv.Code)
+	e, err := s.Client.EnrolVantage(t.Context(), inv.Code, "")
 	require.NoError(t, err)
 	c, err = client.New(s.URL, e.Key)
 	require.NoError(t, err)

@@ -3,6 +3,7 @@
 package vantage
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
 	"runtime"
 	"sync"
 	"syscall"
@@ -127,12 +129,13 @@ func (o Options) through() client.Option {
 	return client.WithHTTP(&http.Client{Timeout: 30 * time.Second, Transport: t})
 }
 
+// enrol returns the key that there is, or gets one if there is none, or if there is another code than the one that it is for: the code
+// stands where it was written for as long as the machine does.
 func enrol(ctx context.Context, o Options) (state, error) {
 	s, err := statefile.ReadState[state](stateFile(o.StateDir))
-	if err == nil && o.Code == "" {
-		if o.Server != "" {
-			s.Server = o.Server
-		}
+	has := err == nil
+	if has && (o.Code == "" || o.Code == s.Code) {
+		s.Server = cmp.Or(o.Server, s.Server)
 		return s, nil
 	}
 	if o.Code == "" {
@@ -145,12 +148,24 @@ func enrol(ctx context.Context, o Options) (state, error) {
 	if err != nil {
 		return s, err
 	}
-	e, err := c.EnrolVantage(ctx, o.Code)
+	claim, err := statefile.Claim(claimFile(o.StateDir), o.Code)
 	if err != nil {
 		return s, err
 	}
-	s = state{Server: o.Server, Key: e.Key, Vantage: e.Vantage}
-	return s, statefile.WriteState(stateFile(o.StateDir), s)
+	e, err := c.EnrolVantage(ctx, o.Code, claim)
+	switch {
+	case err == nil:
+		s = state{Server: o.Server, Code: o.Code, Key: e.Key, Vantage: e.Vantage}
+	case has && client.IsStatus(err, http.StatusForbidden): // it was used before codes were kept, perhaps by this very vantage point
+		o.Log.Warn("the code is not valid; going on with the key that there is", "error", err)
+		s.Server, s.Code = o.Server, o.Code
+	default:
+		return s, err
+	}
+	if err = statefile.WriteState(stateFile(o.StateDir), s); err == nil {
+		_ = os.Remove(claimFile(o.StateDir))
+	}
+	return s, err
 }
 
 func openFiles() uint64 {

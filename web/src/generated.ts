@@ -355,6 +355,7 @@ export interface components {
             site: string;
         };
         Enrolment: {
+            claim?: string;
             code?: string;
             label?: string;
         };

@@ -214,7 +214,7 @@ func furnish(t *testing.T, ctx context.Context, e *engine.Engine, w *world, site
 		p.link = l.ID
 		code, _, err := e.Access.Invite(ctx, p.link, testbed.Public)
 		require.NoError(t, err)
-		_, _, err = e.Access.Enrol(ctx, code, "agent of "+p.code)
+		_, _, err = e.Access.Enrol(ctx, code, "", "agent of "+p.code)
 		require.NoError(t, err)
 		_, err = e.AddHostname(ctx, contract.HostnameInput{Name: strings.ToLower(p.code) + "." + apex, Site: p.code})
 		require.NoError(t, err)
