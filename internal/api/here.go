@@ -26,6 +26,8 @@ var readHere = pathsOf("/overview", "/events", "/moves", "/zones", "/zones/:apex
 	"/hostnames", "/hostnames/:name", "/names/check", "/redirects", "/redirects/:name", "/aliases", "/aliases/:name", "/sites",
 	"/sites/:code", "/sites/:code/links", "/sites/:code/links/:label", "/sites/:code/devices", "/sites/:code/devices/:name",
 	"/sites/:code/services", "/sites/:code/services/:name", "/sites/:code/services/:name/history", "/sites/:code/services/:name/cards",
+	"/sites/:code/services/:name/days", "/sites/:code/services/:name/availability", "/sites/:code/availability",
+	"/sites/:code/name-suggestion",
 	"/sites/:code/lan", "/sites/:code/contacts", "/sites/:code/notes", "/sites/:code/photos", "/sites/:code/photos/:id", "/faults",
 	"/faults/:id", "/faults/times", "/causes", "/causes/:cause", "/kinds", "/vantages", "/planned-work", "/calendar",
 	"/people", "/people/:name", "/invitations", "/audit", "/settings", "/hooks", "/addressees", "/notice-rules", "/notices",

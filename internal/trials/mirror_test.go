@@ -149,8 +149,16 @@ func TestAServerThatStandsByShowsWhatIsKnownFromItsOwnMemory(t *testing.T) {
 		m, err := there.Moves(context.Background(), contract.MoveQuery{Limit: 5})
 		return err == nil && len(m) == 1
 	})
+	known := func() int64 {
+		list, err := there.Availability(context.Background(), "KET-07", "page")
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		return list[0].Windows[0].Known()
+	}
+	soon(t, 20*time.Second, "it knows what the database has only after minutes", func() bool { return known() > 0 })
 	writer.Freeze(t)
 	for _, read := range []func() error{
+		func() error { require.Positive(t, known()); return nil },
 		func() error { _, err := there.Overview(t.Context()); return err },
 		func() error { _, err := there.Sites(t.Context()); return err },
 		func() error { _, err := there.Service(t.Context(), "KET-07", "page"); return err },

@@ -44,15 +44,29 @@ func (b *buffer) of(serviceID int64) *kept {
 	return k
 }
 
-// resume takes up the days that an earlier run began.
+// resume takes up the days that an earlier run began, or another server: that of the database, unless more is known of it here. Since then
+// nobody has looked.
 func (b *buffer) resume(days map[int64]ledger.Day) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	for id, day := range days {
-		k := b.of(id)
-		k.today = today{}
-		k.keep(day)
+	for _, k := range b.services {
+		k.until, k.dirty = 0, k.begun()
 	}
+	for id, day := range days {
+		if k := b.of(id); !k.begun() || !fuller(k.day(), day) {
+			k.today = today{}
+			k.keep(day)
+		}
+	}
+}
+
+// fuller reports whether one day has more of a service than another.
+func fuller(a, b ledger.Day) bool {
+	if !a.Start.Equal(b.Start) {
+		return a.Start.After(b.Start)
+	}
+	known := func(d ledger.Day) int64 { s := d.Sum(d.Start, d.Start.Add(24*time.Hour)); return s.Known() }
+	return known(a) > known(b)
 }
 
 // begin takes up a span that the database has.

@@ -17,6 +17,31 @@ type today struct {
 	dirty   bool
 }
 
+// Today is a service's day so far, packed as ledger.Day.Pack does.
+type Today struct {
+	Start          time.Time
+	Hours, Latency []byte
+}
+
+// Today returns a service's day so far; ok is false where there is none.
+func (h *History) Today(serviceID int64) (t Today, ok bool) {
+	h.buffer.mu.Lock()
+	defer h.buffer.mu.Unlock()
+	k := h.buffer.services[serviceID]
+	if k == nil || !k.begun() {
+		return t, false
+	}
+	packed := slices.Clone(k.packed)
+	return Today{time.Unix(k.start, 0).UTC(), packed[:k.hours], packed[k.hours:]}, true
+}
+
+// ShowToday takes over what another server knows of a service's day.
+func (h *History) ShowToday(serviceID int64, t Today) {
+	h.buffer.mu.Lock()
+	defer h.buffer.mu.Unlock()
+	h.buffer.of(serviceID).keep(ledger.Unpack(t.Start, t.Hours, t.Latency))
+}
+
 // begun reports whether there is anything: a service that was not probed yet has no day.
 func (d *today) begun() bool { return d.start != 0 }
 

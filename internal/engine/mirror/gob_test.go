@@ -15,6 +15,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
+	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/probing/named"
 	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/siteside"
@@ -47,6 +48,7 @@ func TestNewsArrivesAsItWas(t *testing.T) {
 			Results: []seen.Result{{Vantage: 1, View: view,
 				ICMP: probe.ICMP{Type: 3, From: address}, Series: &probe.Series{Answers: []probe.HopAnswer{{}}, At: at}}},
 			Spans: []ledger.Span{{ServiceID: 5, VantageID: 1, Outcome: probe.Silent, From: at, Until: at, Count: 3}},
+			Today: history.Today{Start: at, Hours: []byte{0, 1, 2, 3}, Latency: []byte{7, 1}},
 			Trial: site.Trial{At: at, Came: site.CameNot}, Trying: true}},
 			Links: []Link{{ID: 3, Heard: at, Known: true, Report: site.LinkReport{NAT: wan.NAT{Verdict: wan.NATDouble}, Rhythm: time.Minute,
 				Own: wan.PairOf(address), Refused: []site.Refusal{{Reason: "static", Last: at}}},

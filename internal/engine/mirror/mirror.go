@@ -14,6 +14,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/history"
 	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/rooms"
@@ -70,12 +71,13 @@ type Site struct {
 	Paths    []diagnose.Path // nil where all is well
 }
 
-// Service is what is known of one, and its newest spans.
+// Service is what is known of one, its newest spans and its day.
 type Service struct {
 	ID      int64
 	Status  Status
 	Results []seen.Result
 	Spans   []ledger.Span
+	Today   history.Today // zero where there is none
 	Trial   site.Trial
 	Trying  bool
 }
@@ -142,6 +144,7 @@ func Copy(r *rooms.Rooms, siteID int64) (out Site, ok bool) {
 	for _, s := range p.Services {
 		one := Service{ID: s.ID, Status: statusOf(r.Prober.Status(s.ID)), Results: r.Prober.Results(s.ID),
 			Spans: r.History.Newest(s.ID, vantage)}
+		one.Today, _ = r.History.Today(s.ID)
 		one.Trial, one.Trying = r.Proofs.Trial(s.ID)
 		out.Services = append(out.Services, one)
 	}
@@ -175,6 +178,9 @@ func Show(r *rooms.Rooms, in Site) {
 		r.Prober.Show(s.ID, s.Status.status(), s.Results)
 		for _, span := range s.Spans {
 			r.History.Begin(span)
+		}
+		if !s.Today.Start.IsZero() {
+			r.History.ShowToday(s.ID, s.Today)
 		}
 		r.Proofs.Show(s.ID, s.Trial, s.Trying)
 	}
