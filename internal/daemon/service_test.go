@@ -340,7 +340,7 @@ func TestAVantagePointBeginsAgainWithTheCodeThatItHas(t *testing.T) {
 		go func() { ended <- vantage.Run(ctx, o) }()
 		require.Eventually(t, func() bool {
 			v := vantageNamed(t, s, "quay")
-			return v.State == contract.VantageWorking && v.Heard.After(before)
+			return vantage.Enrolled(o.StateDir) && v.State == contract.VantageWorking && v.Heard.After(before)
 		}, 20*time.Second, 20*time.Millisecond)
 		stop()
 		require.NoError(t, <-ended)

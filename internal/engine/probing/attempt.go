@@ -39,7 +39,7 @@ type Result struct {
 	Certificate *speak.Certificate
 	Named       *named.Result
 	Ways        []seen.Way
-	Attempts    []probe.Attempt
+	Attempts    []probe.Attempt // of a story
 }
 
 func (r Result) target() string {
@@ -75,8 +75,13 @@ func waysOf(s site.Service, main, pinhole netip.Addr, tries []speak.Try) []seen.
 	return out
 }
 
-// Attempt probes every port of a service at the current address of its link. byName has the way by the hostname tried too.
-func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Result {
+// Story probes every port of a service at the current address of its link, also by the hostname, and tells how it went.
+func (p *Prober) Story(ctx context.Context, s site.Service) Result {
+	return p.attempt(ctx, s, true, true)
+}
+
+// attempt probes a service. byName has the way by the hostname tried too, and story keeps what happened at each step.
+func (p *Prober) attempt(ctx context.Context, s site.Service, byName, story bool) Result {
 	r := Result{Service: s, Outcome: probe.Skipped}
 	where, ok := p.record.Site(s.SiteID)
 	var l site.Link
@@ -105,7 +110,10 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 		ask := named.Ask{NameServer: p.NameServer, Resolvers: p.Resolvers, Deadline: p.Deadline}
 		r.Named, resolve = ask.Resolve(ctx, r.Hostname, r.Address, p.Now())
 	}
-	key, _ := probe.WireGuardKey(s.ProbeKey)
+	var key []byte
+	if s.ProbeKey != "" {
+		key, _ = probe.WireGuardKey(s.ProbeKey)
+	}
 	began := time.Now()
 	all := p.Speak
 	if all == nil {
@@ -113,7 +121,7 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 	}
 	out := all(ctx, speak.Service{Request: speak.Request{Kind: s.Kind, Transport: s.Transport,
 		Target: netip.AddrPortFrom(r.Address, uint16(record.Ports(s)[0])), Name: r.Hostname,
-		Own: p.owns(s.SiteID, s.LinkID), Options: s.Options.Get(), ProbeKey: key, Deadline: p.Deadline},
+		Own: p.owns(s.SiteID, s.LinkID), Options: s.Options.Get(), ProbeKey: key, Deadline: p.Deadline, Brief: !story},
 		Last: uint16(record.Ports(s)[1]), Also: where.SecondTargetOf(s, l), Pinned: s.Fingerprint, Expected: s.ExpectedAt(p.Now()),
 		Renewed: p.renewed(s.SiteID, s.DeviceID)})
 	r.At, r.Took = p.Now(), time.Since(began)
@@ -126,10 +134,11 @@ func (p *Prober) Attempt(ctx context.Context, s site.Service, byName bool) Resul
 	if c := out.Deciding.Certificate; !c.Expires.IsZero() {
 		r.Certificate = &c
 	}
-	r.Attempts = speak.Attempts(out)
 	r.Ways = waysOf(s, record.Target(l), where.PinholeOf(s, l), out.Tries)
-	if len(r.Attempts) > 0 {
-		r.Attempts[0].Steps = append(resolve, r.Attempts[0].Steps...)
+	if story {
+		if r.Attempts = speak.Attempts(out); len(r.Attempts) > 0 {
+			r.Attempts[0].Steps = append(resolve, r.Attempts[0].Steps...)
+		}
 	}
 	if r.Named != nil && r.Named.Outcome == "" {
 		r.Named.Outcome, r.Named.Message, r.Named.At = r.Outcome, r.Message, r.At

@@ -41,7 +41,7 @@ func (p *Prober) round(ctx context.Context, b begun, n int64) Result {
 		}
 	}
 	defer p.slots.Release(n)
-	return p.Attempt(ctx, *b.service, b.byName)
+	return p.attempt(ctx, *b.service, b.byName, false)
 }
 
 // Borrowed makes a round for the server that writes. ok is false where the record here is another than there.
@@ -56,6 +56,6 @@ func (p *Prober) Borrowed(ctx context.Context, serviceID, revision int64, at net
 		return r, false
 	}
 	defer p.slots.Release(weight(s))
-	r = p.Attempt(ctx, s, byName)
+	r = p.attempt(ctx, s, byName, false)
 	return r, r.Address == at && ctx.Err() == nil
 }

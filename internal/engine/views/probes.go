@@ -25,7 +25,7 @@ func (vw *Views) ProbeNow(ctx context.Context, code, service, vantage string) (c
 	if vantage = strings.TrimSpace(vantage); vantage != "" && vantage != vw.Vantage {
 		return vw.probeFrom(ctx, where, s, vantage)
 	}
-	r := vw.Prober.Attempt(ctx, s, true)
+	r := vw.Prober.Story(ctx, s)
 	if rule := s.RuleAt(r.At); rule.Expected == probe.ExpectReachable && rule.Meaning(r.Outcome) == probe.NotWanted {
 		r.Series = vw.Prober.Explain(ctx, r)
 	}

@@ -35,6 +35,9 @@ type attempt struct {
 }
 
 func (t *attempt) step(name, format string, args ...any) {
+	if t.request.Brief {
+		return
+	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.steps = append(t.steps, Step{Name: name, At: time.Since(t.began), Words: fmt.Sprintf(format, args...)})

@@ -22,6 +22,7 @@ type Request struct {
 	ProbeKey []byte     // private key with which WireGuard servers know us
 	From     netip.Addr // local address; the system's choice if zero
 	Deadline time.Duration
+	Brief    bool // no steps are kept: nobody asks how it went
 }
 
 // Reply is the result of one attempt, with its steps.
