@@ -14,7 +14,7 @@ import (
 
 // ErrCode reports an enrolment code that cannot be used.
 var ErrCode = errors.New("this code is not valid: it is mistyped, was used already or is older than a day; ask for another with " +
-	"inkpost agent invite")
+	"inkpost agent invite, or inkpost vantage invite for a vantage point")
 
 // RotateKey makes an agent replace its key at its next check; the one that it has is revoked once the other is used. Error:
 // store.Missing.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net"
 	"net/netip"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -347,5 +348,6 @@ func TestAVantagePointBeginsAgainWithTheCodeThatItHas(t *testing.T) {
 	}
 	other := o
 	other.StateDir = t.TempDir()
-	require.ErrorContains(t, vantage.Run(t.Context(), other), "used already", "a copy of the code is of no use")
+	require.ErrorContains(t, vantage.Run(t.Context(), other), "inkpost vantage invite", "a copy of the code is of no use")
+	require.NoFileExists(t, filepath.Join(other.StateDir, "claim.json"))
 }

@@ -160,6 +160,9 @@ func enrol(ctx context.Context, o Options) (state, error) {
 		o.Log.Warn("the code is not valid; going on with the key that there is", "error", err)
 		s.Server, s.Code = o.Server, o.Code
 	default:
+		if client.IsStatus(err, http.StatusForbidden) { // nothing is left behind of a code that was mistyped
+			_ = os.Remove(claimFile(o.StateDir))
+		}
 		return s, err
 	}
 	if err = statefile.WriteState(stateFile(o.StateDir), s); err == nil {
