@@ -51,10 +51,10 @@ func routers(b *testing.B, s *testbed.Service, links int) []testbed.Router {
 func BenchmarkMembers(b *testing.B) {
 	const links = 90
 	list, ask := servers(b, 3, links)
-	announce := func(b *testing.B, workers int, to func(worker, round int) *testbed.Process) {
+	announce := func(b *testing.B, workers, n int, to func(worker, round int) *testbed.Process) {
 		b.Helper()
 		began := time.Now()
-		took := together(workers, max(b.N, workers), func(i, round int) {
+		took := together(workers, max(n, workers), func(i, round int) {
 			require.NoError(b, ask[i].At(to(i, round).URL).Announce(b.Context(), address(i, round)))
 		})
 		whole := time.Since(began)
@@ -65,18 +65,18 @@ func BenchmarkMembers(b *testing.B) {
 	}
 	for n := 1; n <= len(list); n++ {
 		b.Run(fmt.Sprintf("spread over %d", n), func(b *testing.B) {
-			announce(b, links, func(i, _ int) *testbed.Process { return list[i%n] })
+			announce(b, links, b.N, func(i, _ int) *testbed.Process { return list[i%n] })
 		})
 	}
 	b.Run("one at a time, to the writer", func(b *testing.B) {
-		announce(b, 1, func(int, int) *testbed.Process { return list[0] })
+		announce(b, 1, b.N/10, func(int, int) *testbed.Process { return list[0] })
 	})
 	b.Run("one at a time, passed on", func(b *testing.B) {
-		announce(b, 1, func(int, int) *testbed.Process { return list[1] })
+		announce(b, 1, b.N/10, func(int, int) *testbed.Process { return list[1] })
 	})
 	b.Run("answered at another server", func(b *testing.B) {
 		name := "site-0." + testbed.Zone
-		took := together(1, b.N, func(_, round int) {
+		took := together(1, max(b.N/10, 1), func(_, round int) {
 			require.NoError(b, ask[0].At(list[0].URL).Announce(b.Context(), address(0, round)))
 			for testbed.Resolve(list[1].DNS, name) != address(0, round) {
 				time.Sleep(time.Millisecond)

@@ -37,7 +37,7 @@ var parts = []part{
 	{"moves", []string{"test", "-run", "xxx", "-bench", "Moves", "-benchtime", "1x", "-timeout", "20m", "./bench"}},
 	{"streams", []string{"test", "-run", "xxx", "-bench", "Streams", "-benchtime", "1x", "-timeout", "20m", "./bench"}},
 	{"import", []string{"test", "-run", "xxx", "-bench", "Import", "-benchtime", "1x", "-timeout", "20m", "./bench"}},
-	{"several servers", []string{"test", "-run", "xxx", "-bench", "Members", "-benchtime", "900x", "-timeout", "20m", "./bench"}},
+	{"several servers", []string{"test", "-run", "xxx", "-bench", "Members", "-benchtime", "9000x", "-timeout", "20m", "./bench"}},
 	{"agents", []string{"test", "-run", "xxx", "-bench", "IdleAgents", "-benchtime", "1x", "-timeout", "30m", "./bench"}},
 	{"probing", []string{"run", "./bench/scale"}},
 	{"a million", []string{"run", "./bench/million"}},

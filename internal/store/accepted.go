@@ -264,28 +264,21 @@ func (s *Store) settleAccepted(ctx context.Context) error {
 }
 
 // Follow returns the moves after one, in their order, and the serials of the zones that go with the last of them: as a writer has accepted
-// them, settled or not.
-func (s *Store) Follow(ctx context.Context, after int64) (Group, error) {
+// them, settled or not. Serials are complete with every, and otherwise those of zones that these moves changed, at least: what was accepted
+// before them is not read again.
+func (s *Store) Follow(ctx context.Context, after int64, every bool) (Group, error) {
 	g := Group{Serials: map[int64]uint32{}}
 	tx, err := s.pool.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly})
 	if err != nil {
 		return g, err
 	}
 	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
-	rows, err := tx.Query(ctx, `SELECT id, serial FROM zone`)
-	if err != nil {
-		return g, err
-	}
-	var zone, serial, id int64
-	if _, err := pgx.ForEachRow(rows, []any{&zone, &serial}, func() error { g.Serials[zone] = uint32(serial); return nil }); err != nil {
-		return g, err
-	}
-	rows, err = tx.Query(ctx, `SELECT id, site_id, link_id, old_ipv4, old_ipv6, new_ipv4, new_ipv6, source, noticed_at, received_at
+	rows, err := tx.Query(ctx, `SELECT id, site_id, link_id, old_ipv4, old_ipv6, new_ipv4, new_ipv6, source, noticed_at, received_at
 		FROM move WHERE id > $1 ORDER BY id`, after)
 	if err != nil {
 		return g, err
 	}
-	var siteID, link int64
+	var id, siteID, link int64
 	var addresses [4]*netip.Prefix
 	var source string
 	var noticed, received time.Time
@@ -304,7 +297,16 @@ func (s *Store) Follow(ctx context.Context, after int64) (Group, error) {
 	}); err != nil {
 		return g, err
 	}
-	rows, err = tx.Query(ctx, `SELECT content FROM accepted ORDER BY id`)
+	from := after
+	if every {
+		from = 0
+	}
+	if every || len(g.Changes) > 0 { // without a move in the tables, their serials are older than those of moves before these
+		if err := tableSerials(ctx, tx, g.Serials); err != nil {
+			return g, err
+		}
+	}
+	rows, err = tx.Query(ctx, `SELECT content FROM accepted WHERE id > $1 ORDER BY id`, from) // a group has the number of its first move
 	if err != nil {
 		return g, err
 	}
@@ -320,4 +322,15 @@ func (s *Store) Follow(ctx context.Context, after int64) (Group, error) {
 		return err
 	})
 	return g, err
+}
+
+// tableSerials puts the serials of zones that are in the tables into a map, by the zone's ID.
+func tableSerials(ctx context.Context, tx pgx.Tx, into map[int64]uint32) error {
+	rows, err := tx.Query(ctx, `SELECT id, serial FROM zone`)
+	if err != nil {
+		return err
+	}
+	var zone, serial int64
+	_, err = pgx.ForEachRow(rows, []any{&zone, &serial}, func() error { into[zone] = uint32(serial); return nil })
+	return err
 }

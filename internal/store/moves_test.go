@@ -179,3 +179,42 @@ func TestTheRecordIsReadWithWhatIsAcceptedAndNotYetInItsTables(t *testing.T) {
 	}))
 	require.ErrorIs(t, f.Current(ctx, func(store.Current) error { return store.ErrNotWriter }), store.ErrNotWriter)
 }
+
+// Another server reads what is new, and never a serial from before what it read already.
+func TestWhatIsNewIsFollowedOnce(t *testing.T) {
+	f, ctx := furnish(t, open(t), "KET"), t.Context()
+	ids, err := f.MoveIDs(ctx, 3)
+	require.NoError(t, err)
+	accept := func(i int) store.Group {
+		g := store.Group{Serials: map[int64]uint32{f.zone.ID: f.zone.Serial + 1 + uint32(i)}, Changes: []store.Change{{ID: ids[i],
+			SiteID: f.site.ID, LinkID: f.link.ID, Source: wan.SourceObserved, Noticed: morning, Received: morning,
+			New: wan.PairOf(netip.AddrFrom4([4]byte{198, 51, 100, 7 + byte(i)}))}}}
+		require.NoError(t, f.Accept(ctx, g))
+		return g
+	}
+	follow := func(after int64, every bool, serials map[int64]uint32, moves ...int64) {
+		t.Helper()
+		g, err := f.Follow(ctx, after, every)
+		require.NoError(t, err)
+		var got []int64
+		for _, c := range g.Changes {
+			got = append(got, c.ID)
+		}
+		require.Equal(t, moves, got)
+		require.Equal(t, serials, g.Serials)
+	}
+	serial := func(n uint32) map[int64]uint32 { return map[int64]uint32{f.zone.ID: f.zone.Serial + n} }
+	first, second := accept(0), accept(1)
+	follow(0, false, serial(2), ids[0], ids[1])
+	follow(ids[0], false, serial(2), ids[1])
+	follow(ids[1], false, map[int64]uint32{})
+	follow(ids[1], true, serial(2))
+
+	require.NoError(t, f.Settle(ctx, first, nil))
+	follow(ids[1], false, map[int64]uint32{})
+	follow(0, false, serial(2), ids[0], ids[1])
+	require.NoError(t, f.Settle(ctx, second, nil))
+	accept(2)
+	follow(ids[0], false, serial(3), ids[1], ids[2])
+	follow(ids[1], false, serial(3), ids[2])
+}

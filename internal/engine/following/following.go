@@ -88,7 +88,7 @@ func (e *Following) Run(ctx context.Context) {
 			case channel := <-told:
 				hear(channel)
 			case now := <-tick.C:
-				todo.whole = !e.sees.Load() || !due.IsZero() && now.After(due)
+				todo.whole, todo.every = !e.sees.Load() || !due.IsZero() && now.After(due), true
 			case one := <-e.asks:
 				todo.add(one)
 			case <-ctx.Done():
@@ -129,9 +129,10 @@ func (e *Following) Run(ctx context.Context) {
 	}
 }
 
-// duty is what is to be read: moves, what edits touched, or the whole record; and who waits for that.
+// duty is what is to be read: moves, what edits touched, or the whole record; with every, serials of all zones; and who waits for that.
 type duty struct {
 	whole bool
+	every bool
 	edits []record.Touched
 	done  []chan error
 }
@@ -172,7 +173,7 @@ func (e *Following) takeOver(ctx context.Context, todo duty, position *int64) er
 			}
 		}
 	}
-	g, err := e.Store.Follow(ctx, *position)
+	g, err := e.Store.Follow(ctx, *position, todo.every || todo.whole || len(todo.edits) > 0)
 	if err != nil {
 		return err
 	}
