@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/netip"
 	"os"
 	"os/exec"
@@ -22,6 +23,7 @@ import (
 
 	"inkpost.example/inkpost/bench/figures"
 	"inkpost.example/inkpost/internal/agent"
+	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/testbed"
 )
@@ -66,6 +68,8 @@ func runAgents(server string) {
 	under.Wait()
 }
 
+func onlyError[T any](_ T, err error) error { return err }
+
 // BenchmarkIdleAgents has 10,000 agents, as they are in the field, connected to one server, nothing of which changes.
 func BenchmarkIdleAgents(b *testing.B) {
 	const agents, processes = 10_000, 2
@@ -87,7 +91,7 @@ func BenchmarkIdleAgents(b *testing.B) {
 		})
 		ins = append(ins, in)
 	}
-	var done atomic.Int64
+	var done, refused atomic.Int64
 	var g errgroup.Group
 	g.SetLimit(6)
 	var mu sync.Mutex
@@ -95,22 +99,27 @@ func BenchmarkIdleAgents(b *testing.B) {
 	for i := range agents {
 		g.Go(func() error {
 			ctx, code := b.Context(), fmt.Sprintf("SITE-%d", i)
-			if _, err := s.Client.AddSite(ctx, contract.SiteInput{Code: code, Name: code}); err != nil {
-				return err
-			}
-			if _, err := s.Client.AddLink(ctx, code, contract.LinkInput{Label: "main"}); err != nil {
-				return err
-			}
-			inv, err := s.Client.Invite(ctx, code, "main")
-			if err != nil {
-				return err
+			var inv contract.Invitation
+			for _, edit := range []func() error{
+				func() error { return onlyError(s.Client.AddSite(ctx, contract.SiteInput{Code: code, Name: code})) },
+				func() error { return onlyError(s.Client.AddLink(ctx, code, contract.LinkInput{Label: "main"})) },
+				func() (err error) { inv, err = s.Client.Invite(ctx, code, "main"); return err },
+			} {
+				err := edit()
+				for ; client.IsStatus(err, http.StatusServiceUnavailable); err = edit() {
+					refused.Add(1)
+					time.Sleep(time.Second)
+				}
+				if err != nil {
+					return err
+				}
 			}
 			if n := done.Add(1); n%2000 == 0 {
-				b.Logf("%d agents after %s", n, b.Elapsed().Round(time.Second))
+				b.Logf("%d agents after %s; %d edits refused, and tried again", n, b.Elapsed().Round(time.Second), refused.Load())
 			}
 			mu.Lock()
 			defer mu.Unlock()
-			_, err = fmt.Fprintln(ins[i%processes], inv.Code, at(i, 0), filepath.Join(dir, code))
+			_, err := fmt.Fprintln(ins[i%processes], inv.Code, at(i, 0), filepath.Join(dir, code))
 			return err
 		})
 	}

@@ -176,7 +176,7 @@ func BenchmarkMoves(b *testing.B) {
 				b.Errorf("nothing %s at %d a second", x.words, rate.aSecond)
 				continue
 			}
-			p50, p99 := ms(list[len(list)/2]), ms(list[len(list)*99/100])
+			p50, p99 := ms(figures.Quantile(list, 0.5)), ms(figures.Quantile(list, 0.99))
 			b.Logf("%4d moves/s: %-40s median %7.1f ms, 99 %% %7.1f ms (%d)", rate.aSecond, x.words, p50, p99, len(list))
 			what := fmt.Sprintf("%d moves/s: %s", rate.aSecond, x.words)
 			figures.Plain("moves", what+", median", p50, "ms", "")

@@ -89,7 +89,7 @@ func BenchmarkStreams(b *testing.B) {
 		}
 	}
 	slices.Sort(took)
-	p50, p99 := ms(took[len(took)/2]), ms(took[len(took)*99/100])
+	p50, p99 := ms(figures.Quantile(took, 0.5)), ms(figures.Quantile(took, 0.99))
 	share := 100 * (after - before).Seconds() / whole.Seconds()
 	b.Logf("%d consoles, %d moves/s: heard of after %.1f ms (median), %.1f ms (99 %%); %.0f %% of one processor, %.0f MB", consoles,
 		aSecond,

@@ -216,7 +216,7 @@ func quantile(list []time.Duration, q float64) time.Duration {
 	if len(list) == 0 {
 		return time.Hour
 	}
-	return list[int(q*float64(len(list)-1))].Round(10 * time.Microsecond)
+	return figures.Quantile(list, q).Round(10 * time.Microsecond)
 }
 
 // read has a person look at one page after the other.

@@ -88,7 +88,7 @@ func askAll(ctx context.Context, d *demo.Demo, calls int) error {
 		}
 		slices.Sort(took)
 		ms := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-		p50, p99 := ms(took[calls/2]), ms(took[calls*99/100])
+		p50, p99 := ms(figures.Quantile(took, 0.5)), ms(figures.Quantile(took, 0.99))
 		fmt.Printf("%-64s %6.1f ms %6.1f ms\n", path, p50, p99)
 		figures.Plain("routes", "GET "+path+", median", p50, "ms", "")
 		if path == "/record" { // all of it, as a file

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"inkpost.example/inkpost/bench/stocked"
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
@@ -24,6 +26,7 @@ type service struct {
 	daemon *daemon.Daemon
 	client *client.Client
 	keyID  int64
+	plain  *pgx.Conn // beside the service, on its database
 }
 
 // start runs the service on a database with so many sites and records, written into it directly. Nobody answers at the services' ports, as
@@ -57,10 +60,28 @@ func start(ctx context.Context, c *cluster.Cluster, at setting) (*service, error
 		return nil, err
 	}
 	s := &service{daemon: d}
+	if s.plain, err = pgx.Connect(ctx, url); err != nil {
+		return nil, err
+	}
+	if _, err = s.plain.Exec(ctx, `CREATE TABLE plain (n int)`); err != nil {
+		return nil, err
+	}
 	if s.client, err = client.New(d.URL, key.Secret); err != nil {
 		return nil, err
 	}
 	return s, probed(ctx, d, perSite*at.sites)
+}
+
+// stop ends it.
+func (s *service) stop(ctx context.Context) {
+	_ = s.plain.Close(ctx)
+	s.daemon.Stop()
+}
+
+// commit writes a row of four octets, durably: what the database and its disk take for the least edit that there is.
+func (s *service) commit(ctx context.Context, n int) error {
+	_, err := s.plain.Exec(ctx, `INSERT INTO plain VALUES ($1)`, n)
+	return err
 }
 
 // probed waits until n services have been probed for the first time: edits are timed without the rush of a start.

@@ -178,10 +178,7 @@ func simulate(w world) {
 	slices.Sort(late)
 	slices.Sort(told)
 	at := func(list []time.Duration, q float64) time.Duration {
-		if len(list) == 0 {
-			return 0
-		}
-		return list[int(q*float64(len(list)-1))].Round(time.Millisecond)
+		return figures.Quantile(list, q).Round(time.Millisecond)
 	}
 	perSecond := float64(rounds) / (time.Duration(w.minutes) * time.Minute).Seconds()
 	share := 100 * (time.Duration(judged) * w.judging).Seconds() / (time.Duration(w.minutes) * time.Minute).Seconds()

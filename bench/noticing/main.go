@@ -166,7 +166,7 @@ func measure(ctx context.Context, told bool, changes int) error {
 	}{{"recorded", took}, {"answered by name", answered}} {
 		slices.Sort(x.took)
 		at := func(share float64) time.Duration {
-			return x.took[min(len(x.took)-1, int(share*float64(len(x.took))))].Round(time.Millisecond)
+			return figures.Quantile(x.took, share).Round(time.Millisecond)
 		}
 		figures.Plain("noticing", "a provider's change of address "+x.what+", "+words+", median", at(0.5).Seconds(), "s", "")
 		figures.Plain("noticing", "a provider's change of address "+x.what+", "+words+", 99 %", at(0.99).Seconds(), "s", "")

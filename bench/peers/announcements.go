@@ -79,10 +79,10 @@ func announcements(r rig) error {
 			return err
 		}
 		fmt.Printf("%-26s %8.0f/s   median %6.2f ms   p99 %6.2f ms   most %6.2f ms\n", x.name, float64(len(took))/whole.Seconds(),
-			millis(took[len(took)/2]), millis(took[len(took)*99/100]), millis(took[len(took)-1]))
+			millis(figures.Quantile(took, 0.5)), millis(figures.Quantile(took, 0.99)), millis(took[len(took)-1]))
 		what := fmt.Sprintf("HTTP announcements, %d agents, %s", callers, x.name)
 		figures.Plain("announcements", what, float64(len(took))/whole.Seconds(), "a second", "")
-		figures.Plain("announcements", what+", p99", millis(took[len(took)*99/100]), "ms", "")
+		figures.Plain("announcements", what+", p99", millis(figures.Quantile(took, 0.99)), "ms", "")
 	}
 	return nil
 }

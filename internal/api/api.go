@@ -99,6 +99,7 @@ type api struct {
 	stun     int
 	members  Members
 	callers  callers
+	streams  keyStreams
 	warned   atomic.Int64 // when it was last warned that the one that writes is not reached, in nanoseconds since 1970
 
 	provider *openid.Provider

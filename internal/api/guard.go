@@ -148,7 +148,7 @@ func (a *api) guarded(r route) echo.HandlerFunc {
 			var stop context.CancelFunc
 			ctx, stop = context.WithCancel(ctx)
 			defer stop()
-			go a.endWith(ctx, stop, p)
+			defer a.endWith(ctx, stop, p)()
 		}
 		c.SetRequest(c.Request().WithContext(ctx))
 		return a.traced(c, r, p, func() error { return r.serve(c, p) })
@@ -172,36 +172,6 @@ func (r route) limit() time.Duration {
 func (r route) anywhere() bool {
 	return r.method == http.MethodGet && r.who != agentOnly && r.who != vantageOnly && r.who != memberOnly && !r.announces ||
 		strings.HasPrefix(r.path, base+"/session")
-}
-
-// keyWatch and sessionWatch are how soon what was begun with a key or in a session ends after that does, or may do something else.
-const (
-	keyWatch     = 500 * time.Millisecond
-	sessionWatch = 3 * time.Second
-)
-
-// endWith ends a stream when its key or session is no longer good, or its holder may do something else.
-func (a *api) endWith(ctx context.Context, stop context.CancelFunc, p principal) {
-	every := keyWatch
-	if p.session != nil {
-		every = sessionWatch
-	}
-	tick := time.NewTicker(every)
-	defer tick.Stop()
-	for {
-		select {
-		case <-tick.C:
-			eng := a.engine()
-			good := eng != nil && (p.key.ID != 0 && eng.Access.KeyGood(p.key) || p.session != nil && eng.Access.SessionGood(ctx,
-				*p.session))
-			if !good {
-				stop()
-				return
-			}
-		case <-ctx.Done():
-			return
-		}
-	}
 }
 
 // ifMatch reads the header If-Match (RFC 9110 section 13.1.1): one tag, or none if any will do.
