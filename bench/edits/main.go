@@ -61,6 +61,7 @@ func run(ctx context.Context, rounds, many int) error {
 		if err != nil {
 			return err
 		}
+		began := time.Now()
 		for _, e := range edits {
 			list, err := timed(ctx, s, e, rounds)
 			if err != nil {
@@ -70,6 +71,7 @@ func run(ctx context.Context, rounds, many int) error {
 			took[e.words] = append(took[e.words], list)
 		}
 		s.stop(ctx)
+		fmt.Printf("edits on %s took %s\n", at.words, time.Since(began).Round(time.Second))
 	}
 	report(took)
 	if many == 0 {

@@ -32,7 +32,8 @@ var readHere = pathsOf("/overview", "/events", "/moves", "/zones", "/zones/:apex
 	"/faults/:id", "/faults/times", "/causes", "/causes/:cause", "/kinds", "/vantages", "/planned-work", "/calendar",
 	"/people", "/people/:name", "/invitations", "/audit", "/settings", "/hooks", "/addressees", "/notice-rules", "/notices",
 	"/push-browsers", "/site-filters", "/removed", "/kits", "/kits/:name", "/kits/:name/file", "/signing-keys",
-	"/sites/:code/reviews", "/sites/:code/sheets", "/sites/:code/sheet-links", "/sites/:code/why")
+	"/sites/:code/reviews", "/sites/:code/sheet", "/sites/:code/sheets", "/sites/:code/sheet-links", "/sites/:code/why", "/commissioning",
+	"/notices/:id")
 
 func pathsOf(list ...string) map[string]bool {
 	out := map[string]bool{}

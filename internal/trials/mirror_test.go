@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/client"
@@ -142,6 +143,10 @@ func TestAServerThatStandsByShowsWhatIsKnownFromItsOwnMemory(t *testing.T) {
 	}
 	soon(t, 10*time.Second, "both show the same", equal)
 	last, _, _ := here.first(contract.EventFaultOpened, "KET-07")
+	_, err = owner.AddService(t.Context(), "KET-07", contract.ServiceInput{Name: "spare", Device: "recorder", Kind: "tcp", External: "9"})
+	require.NoError(t, err)
+	run, err := owner.Commission(t.Context(), "KET-07", contract.CommissioningInput{})
+	require.NoError(t, err)
 	again := listen(t, beside.URL, key, last.ID)
 
 	// It is not passed on: the one that writes hangs.
@@ -156,9 +161,29 @@ func TestAServerThatStandsByShowsWhatIsKnownFromItsOwnMemory(t *testing.T) {
 		return list[0].Windows[0].Known()
 	}
 	soon(t, 20*time.Second, "it knows what the database has only after minutes", func() bool { return known() > 0 })
+	paper := func(c *client.Client) contract.Sheet {
+		out, err := c.Sheet(t.Context(), "KET-07", 0)
+		require.NoError(t, err)
+		out.At, out.URL = time.Time{}, "" // when it was asked for, and where: these servers were not told of one console
+		return out
+	}
+	lacks := func(c *client.Client) []contract.ToCommission {
+		out, err := c.ToCommission(t.Context())
+		require.NoError(t, err)
+		return out
+	}
+	soon(t, 30*time.Second, "the sheet and what is to be commissioned are the same", func() bool {
+		return assert.ObjectsAreEqual(paper(owner), paper(there)) && assert.ObjectsAreEqual(lacks(owner), lacks(there))
+	})
+	printed, missing := paper(owner), lacks(owner)
+	require.NotEmpty(t, printed.Steps, "a step of the run is over")
+	require.Len(t, missing, 1)
+	require.Equal(t, run.ID, missing[0].Run)
 	writer.Freeze(t)
 	for _, read := range []func() error{
 		func() error { require.Positive(t, known()); return nil },
+		func() error { require.Equal(t, printed.Steps, paper(there).Steps); return nil },
+		func() error { require.Equal(t, missing, lacks(there)); return nil },
 		func() error { _, err := there.Overview(t.Context()); return err },
 		func() error { _, err := there.Sites(t.Context()); return err },
 		func() error { _, err := there.Service(t.Context(), "KET-07", "page"); return err },
