@@ -4,6 +4,7 @@
 package main
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"math/rand/v2"
@@ -60,7 +61,7 @@ func main() {
 	minutes := flag.Int("minutes", 6, "how long, on the simulated clock")
 	failing := flag.Int("failing", 5, "share of services, in percent, that go silent after half of that")
 	rate := flag.Float64("rate", 12_000, "rounds that a server makes a second at most: go run ./bench/scale says how many")
-	judging := flag.Duration("judging", 25*time.Microsecond, "what the one that writes takes to judge a round that another has made")
+	judges := flag.Duration("judging", 0, "what the one that writes takes to judge a round that another has made; 0: it is measured")
 	servers := flag.String("servers", "1,2,3,5", "how many servers, one run each")
 	flag.Parse()
 	for _, text := range strings.Split(*servers, ",") {
@@ -69,7 +70,15 @@ func main() {
 			fmt.Fprintf(os.Stderr, "-servers has numbers with commas, not %q\n", text)
 			os.Exit(2)
 		}
-		simulate(world{*services, *interval, *minutes, *failing, *rate, *judging, n})
+		if n > 1 && *judges == 0 {
+			if *judges, err = judging(context.Background()); err != nil {
+				fmt.Fprintln(os.Stderr, err)
+				os.Exit(1)
+			}
+			fmt.Printf("a round that another server has made takes the one that writes %v of a processor\n", *judges)
+			figures.Plain("a million", "a round that another server has made, at the one that writes", float64(judges.Nanoseconds())/1000, "µs", "")
+		}
+		simulate(world{*services, *interval, *minutes, *failing, *rate, *judges, n})
 	}
 }
 
