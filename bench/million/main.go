@@ -76,7 +76,8 @@ func main() {
 				os.Exit(1)
 			}
 			fmt.Printf("a round that another server has made takes the one that writes %v of a processor\n", *judges)
-			figures.Plain("a million", "a round that another server has made, at the one that writes", float64(judges.Nanoseconds())/1000, "µs", "")
+			figures.Plain("a million", "a round that another server has made, at the one that writes", float64(judges.Nanoseconds())/1000,
+				"µs", "")
 		}
 		simulate(world{*services, *interval, *minutes, *failing, *rate, *judges, n})
 	}
