@@ -50,7 +50,7 @@ func (e *Following) Show(ctx context.Context, n mirror.News) error {
 		mirror.ShowOwn(r, *n.Own)
 	}
 	if n.Moves != nil {
-		r.Moves.Show(n.Moves.Changes, n.Moves.Stages)
+		r.Moves.Show(*n.Moves)
 	}
 	for _, ev := range n.Events {
 		e.Events.Put(events.Event{ID: ev.ID, Kind: ev.Kind, Site: ev.Site, Part: ev.Part, Words: ev.Words, At: ev.At})

@@ -16,6 +16,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/core/wan"
 	"inkpost.example/inkpost/internal/engine/history"
+	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/probing/named"
 	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/siteside"
@@ -42,8 +43,8 @@ func TestNewsArrivesAsItWas(t *testing.T) {
 			Unfit: map[int64]string{2: "blind"}, Since: at,
 			Asks: verify.Servers{Name: "127.0.0.1:53", Resolvers: []string{"127.0.0.1:5353"}}},
 		Events: []Event{{ID: "17", Kind: "fault-opened", Site: "KET-07", At: at}},
-		Moves: &Moves{Changes: []store.Change{{ID: 4, LinkID: 3, New: wan.PairOf(address)}},
-			Stages: []store.Stages{{MoveID: 4, Answered: at}}},
+		Moves: &moves.Waiting{Changes: []store.Change{{ID: 4, LinkID: 3, New: wan.PairOf(address)}},
+			Stages: []store.Stages{{MoveID: 4, Answered: at}}, First: 2, Oldest: 4, Settled: 1},
 		Sites: []Site{{ID: 1, Services: []Service{{ID: 5, Status: statusOf(status),
 			Results: []seen.Result{{Vantage: 1, View: view,
 				ICMP: probe.ICMP{Type: 3, From: address}, Series: &probe.Series{Answers: []probe.HopAnswer{{}}, At: at}}},

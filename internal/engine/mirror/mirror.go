@@ -15,6 +15,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/history"
+	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/engine/rooms"
@@ -32,16 +33,10 @@ type News struct {
 	Areas  []store.Fault // open ones of providers and the service itself
 	Own    *Own          // nil where it is as it was
 	Events []Event
-	Moves  *Moves // nil where they are as they were
-	Whole  bool   // with this, every site was told
+	Moves  *moves.Waiting // nil where they are as they were
+	Whole  bool           // with this, every site was told
 	// Position is that of the newest event.
 	Position uint64
-}
-
-// Moves are moves, and stages that they reached, which the tables do not have yet.
-type Moves struct {
-	Changes []store.Change
-	Stages  []store.Stages
 }
 
 // Own is what concerns no site.

@@ -8,6 +8,7 @@ import (
 
 	"inkpost.example/inkpost/internal/engine/events"
 	"inkpost.example/inkpost/internal/engine/marks"
+	"inkpost.example/inkpost/internal/engine/moves"
 	"inkpost.example/inkpost/internal/engine/rooms"
 )
 
@@ -21,7 +22,7 @@ const (
 	// many a second at most.
 	roundEvery = 5 * time.Second
 	roundSites = 300
-	// movesAtOnce is how many moves and stages are told that the tables do not have yet; where there are more, nobody looks at each.
+	// movesAtOnce is how many moves and stages are told in one go that the tables do not have yet.
 	movesAtOnce = 2000
 )
 
@@ -37,6 +38,7 @@ type Telling struct {
 	turn    time.Time          // when sites last had theirs
 	said    time.Time
 	own     Own
+	moves   moves.Told
 	whole   bool // every site was told
 	unheard bool
 }
@@ -124,8 +126,8 @@ func (t *Telling) collect() (n News, some bool) {
 		t.whole, n.Whole = true, true
 	}
 	if moved {
-		n.Moves = &Moves{}
-		n.Moves.Changes, n.Moves.Stages = r.Moves.Waiting(movesAtOnce)
+		waiting := r.Moves.Tell(&t.moves, movesAtOnce)
+		n.Moves = &waiting
 	}
 	alive := now.Sub(t.said) >= aliveEvery
 	if some = len(n.Events)+len(n.Sites)+len(n.Edits) > 0 || n.Whole || alive; !some {

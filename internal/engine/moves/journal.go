@@ -28,6 +28,8 @@ type journal struct {
 	// The group and stages that are being written: they are not in the tables until that is done.
 	writingGroup  store.Group
 	writingStages []store.Stages
+	// stagesGone is how many stages came before those that wait: each has a number, from 0.
+	stagesGone int
 
 	added      chan struct{} // something has been added
 	progressed chan struct{} // a move has reached a stage
@@ -71,6 +73,7 @@ func (j *journal) take() (g store.Group, stages []store.Stages) {
 func (j *journal) written() {
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	j.stagesGone += len(j.writingStages)
 	j.writingGroup, j.writingStages = store.Group{}, nil
 }
 

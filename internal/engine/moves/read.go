@@ -48,20 +48,3 @@ func (m *Moves) With(list []store.Move, f store.MoveFilter, labels Labels) []sto
 	}
 	return list[:min(len(list), f.Limit)]
 }
-
-// Waiting returns moves, and stages that they reached, which the tables do not have yet, unless there are more than most.
-func (m *Moves) Waiting(most int) (changes []store.Change, stages []store.Stages) {
-	both, stages := m.journal.waiting()
-	changes = slices.Concat(both[0], both[1])
-	if len(changes)+len(stages) > most {
-		return nil, nil
-	}
-	return changes, stages
-}
-
-// Show takes over what waits at another server.
-func (m *Moves) Show(changes []store.Change, stages []store.Stages) {
-	m.journal.mu.Lock()
-	defer m.journal.mu.Unlock()
-	m.journal.writingGroup.Changes, m.journal.writingStages = changes, stages
-}
