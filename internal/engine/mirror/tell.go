@@ -93,7 +93,10 @@ func (t *Telling) collect() (n News, some bool) {
 	for id := range sites {
 		t.left[id] = struct{}{}
 	}
-	n.Edits = edits
+	for _, edit := range edits {
+		edit.Parts = edit.Parts.Told()
+		n.Edits = append(n.Edits, edit)
+	}
 	now := r.Ticks()
 	if len(t.round) == 0 && t.whole && now.Sub(t.began) >= roundEvery {
 		t.round, t.began, t.turn = r.Record.SiteIDs(), now, now

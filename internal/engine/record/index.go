@@ -51,6 +51,12 @@ func (rows siteRows) with(read siteRows) siteRows {
 	if read.parts&Redirects != 0 {
 		rows.redirects = read.redirects
 	}
+	if read.parts&Links != 0 {
+		rows.links = read.links
+	}
+	if read.parts&Own != 0 {
+		rows.site = read.site
+	}
 	return rows
 }
 

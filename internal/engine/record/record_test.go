@@ -104,3 +104,30 @@ func TestPartsThatWereNotReadStayAsTheyAre(t *testing.T) {
 	require.Equal(t, "key SHA256:x", p.Services[1].Fingerprint)
 	require.Len(t, p.Devices, 1)
 }
+
+func TestALinkAndTheSiteItselfAreReadAlone(t *testing.T) {
+	r := furnished(t)
+	link := rowsOf(1, "ket-07").links[0]
+	link.Provider, link.Position = "Marsh Line", 2
+	second := site.Link{ID: 12, SiteID: 1, Label: "spare", Position: 1}
+	r.replaceSites([]int64{1}, []siteRows{{parts: Links, links: []site.Link{second, link}}})
+	p, l, ok := r.SiteOfLink(12)
+	require.True(t, ok, "a link that was added is found")
+	require.Equal(t, []string{"ket-07", "spare"}, []string{p.Code, l.Label})
+	_, l, _ = r.SiteOfLink(10)
+	require.Equal(t, "Marsh Line", l.Provider)
+
+	r.replaceSites([]int64{1}, []siteRows{{parts: Own, site: site.Site{ID: 1, Code: "ket-07", Name: "Kettle Quay", Revision: 2}}})
+	p, _ = r.Site(1)
+	require.Equal(t, "Kettle Quay", p.Name)
+	require.Len(t, p.Links, 2)
+	require.Len(t, p.Services, 1)
+	_, h, ok := r.HostnameAt("ket-07.isles.saltmarsh.example")
+	require.True(t, ok)
+	require.EqualValues(t, 10, h.ID)
+	_, ok = r.Key([]byte("ket-07"))
+	require.True(t, ok, "its keys were not read")
+
+	require.Zero(t, (Links | Services).Told(), "the version before this one reads everything")
+	require.Equal(t, Services|Hostnames, (Services | Hostnames).Told())
+}

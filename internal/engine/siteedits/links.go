@@ -46,7 +46,7 @@ func (e *SiteEdits) AddLink(ctx context.Context, code string, in contract.LinkIn
 			return changes.Edit{}, err
 		}
 		moves := &store.Group{Serials: map[int64]uint32{}}
-		return changes.Edit{Site: p.Code, Words: "link " + given.Label + " recorded", Moves: moves,
+		return changes.Edit{Site: p.Code, Words: "link " + given.Label + " recorded", Parts: record.Links, Moves: moves,
 			Write: func(ctx context.Context, tx *store.Store) error {
 				id, err := tx.AddLink(ctx, given)
 				if err != nil {
@@ -80,9 +80,12 @@ func (e *SiteEdits) EditLink(ctx context.Context, code, label string, merge chan
 		if given, err = e.ReadLink(l, in); err != nil {
 			return changes.Edit{}, err
 		}
-		moves := &store.Group{Serials: map[int64]uint32{}}
-		return changes.Edit{Site: p.Code, Words: "link " + given.Label + " edited", Of: LinkResource(l), Before: LinkInputOf(l),
-			After: LinkInputOf(given), Moves: moves,
+		moves, parts := &store.Group{Serials: map[int64]uint32{}}, record.Links
+		if given.Label != l.Label { // its keys have the label, too
+			parts = 0
+		}
+		return changes.Edit{Site: p.Code, Words: "link " + given.Label + " edited", Parts: parts, Of: LinkResource(l),
+			Before: LinkInputOf(l), After: LinkInputOf(given), Moves: moves,
 			Write: func(ctx context.Context, tx *store.Store) error {
 				if err := tx.EditLink(ctx, given); err != nil {
 					return err

@@ -68,7 +68,11 @@ func (e *SiteEdits) EditSite(ctx context.Context, code string, merge changes.Mer
 		if s, err = ReadSite(ctx, p.Site, in); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: s.Code, Words: "site " + s.Code + " edited", Touched: &record.Touched{Sites: []int64{p.ID}}, Of: of,
+		touched := &record.Touched{Sites: []int64{p.ID}}
+		if s.Code == p.Code { // its keys have the code, too
+			touched.Parts = record.Own
+		}
+		return changes.Edit{Site: s.Code, Words: "site " + s.Code + " edited", Touched: touched, Of: of,
 			Before: before, After: SiteInputOf(s),
 			Write: func(ctx context.Context, tx *store.Store) error { return tx.EditSite(ctx, s) }}, nil
 	})
