@@ -264,9 +264,10 @@ type Answer struct {
 	At      time.Time // when it was said; zero for now
 }
 
-// Answer takes what a person says of a step of the open run of a site. What is over already stays so: saying it twice is no error. Errors:
-// site.Flaws, store.Missing where no run is open, that of the database.
-func (r *Room) Answer(ctx context.Context, siteID int64, a Answer) error {
+// Answer takes what a person says of a step of the open run of a site. What that says of the record is put there by before, before it is
+// noted and told. What is over already stays so: saying it twice is no error. Errors: that of before, site.Flaws, store.Missing where no
+// run is open, that of the database.
+func (r *Room) Answer(ctx context.Context, siteID int64, a Answer, before func() error) error {
 	r.mu.Lock()
 	one := r.open[siteID]
 	var c store.Commissioning
@@ -316,6 +317,9 @@ func (r *Room) Answer(ctx context.Context, siteID int64, a Answer) error {
 	}
 	if a.State == commission.Waiting {
 		return r.again(ctx, c, e, a.By)
+	}
+	if err := before(); err != nil {
+		return err
 	}
 	err := r.note(ctx, c, commission.Result{Step: a.Step, Of: e.Of, State: a.State, At: a.At, By: a.By, Words: a.Words})
 	if isTaken(err) {

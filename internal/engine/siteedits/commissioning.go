@@ -57,19 +57,19 @@ func (e *SiteEdits) AnswerStep(ctx context.Context, code string, in contract.Com
 	if err != nil {
 		return contract.Commissioning{}, err
 	}
+	before := func() error { // a step that is told to be done is so on record
+		switch {
+		case in.State != commission.Done:
+		case in.Step == commission.Outside: // no probe will ever prove it
+			return e.putToUse(ctx, p.Code, strings.TrimPrefix(in.Subject, "service "))
+		case in.Step == commission.Reserved:
+			return e.reserve(ctx, p.Code, strings.TrimPrefix(in.Subject, "device "))
+		}
+		return nil
+	}
 	if err := e.Rooms.Runs.Answer(ctx, p.ID, commissioning.Answer{Step: in.Step, Subject: in.Subject, State: in.State, Words: in.Words,
-		By: by, At: in.At}); err != nil {
+		By: by, At: in.At}, before); err != nil {
 		return contract.Commissioning{}, err
-	}
-	if in.Step == commission.Outside && in.State == commission.Done { // no probe will ever prove it
-		if err := e.putToUse(ctx, p.Code, strings.TrimPrefix(in.Subject, "service ")); err != nil {
-			return contract.Commissioning{}, err
-		}
-	}
-	if in.Step == commission.Reserved && in.State == commission.Done {
-		if err := e.reserve(ctx, p.Code, strings.TrimPrefix(in.Subject, "device ")); err != nil {
-			return contract.Commissioning{}, err
-		}
 	}
 	return e.Commissioning(ctx, p.Code)
 }
