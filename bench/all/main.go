@@ -93,13 +93,17 @@ func run(ctx context.Context, wanted []string, dir string, write bool) error {
 			return fmt.Errorf("%s: %w", file, err)
 		}
 	}
+	commit := "unknown" // before the page is written anew: that is no change of what is measured
+	if out, err := exec.CommandContext(ctx, "git", "describe", "--always", "--dirty").Output(); err == nil {
+		commit = strings.TrimSpace(string(out))
+	}
 	failed := 0
 	for i, p := range parts {
 		if write || len(wanted) > 0 && !slices.Contains(wanted, p.name) {
 			continue
 		}
 		fmt.Printf("[%d of %d] %s: go %s\n", i+1, len(parts), p.name, strings.Join(p.args, " "))
-		list, err := carryOut(ctx, p)
+		list, err := carryOut(ctx, p, commit)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -125,7 +129,7 @@ func run(ctx context.Context, wanted []string, dir string, write bool) error {
 }
 
 // carryOut runs a part, shows what it prints, and returns its figures. One that was noted twice counts as it was the last time.
-func carryOut(ctx context.Context, p part) ([]measured, error) {
+func carryOut(ctx context.Context, p part, commit string) ([]measured, error) {
 	file, err := os.CreateTemp("", "inkpost-figures-")
 	if err != nil {
 		return nil, err
@@ -141,13 +145,9 @@ func carryOut(ctx context.Context, p part) ([]measured, error) {
 	if err := cmd.Run(); err != nil {
 		return nil, err
 	}
-	commit, err := exec.CommandContext(ctx, "git", "describe", "--always", "--dirty").Output()
-	if err != nil {
-		commit = []byte("unknown")
-	}
 	var list []measured
 	for lines := bufio.NewScanner(file); lines.Scan(); {
-		one := measured{Program: p.name, Date: time.Now().Format(time.DateOnly), Commit: strings.TrimSpace(string(commit))}
+		one := measured{Program: p.name, Date: time.Now().Format(time.DateOnly), Commit: commit}
 		if err := json.Unmarshal(lines.Bytes(), &one.Figure); err != nil {
 			return nil, err
 		}
