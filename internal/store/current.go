@@ -71,23 +71,12 @@ func (c Current) Links(ctx context.Context, siteID int64) ([]site.Link, error) {
 // Zones lists all zones. Error: that of the database.
 func (c Current) Zones(ctx context.Context) ([]names.Zone, error) {
 	list, err := c.Store.Zones(ctx)
-	return c.raised(list), err
-}
-
-// ZonesByID lists zones. Error: that of the database.
-func (c Current) ZonesByID(ctx context.Context, ids []int64) ([]names.Zone, error) {
-	list, err := c.Store.ZonesByID(ctx, ids)
-	return c.raised(list), err
-}
-
-// raised gives zones the serials that go with what is accepted.
-func (c Current) raised(list []names.Zone) []names.Zone {
 	for i, z := range list {
 		if serial, ok := c.serials[z.ID]; ok && names.SerialAfter(serial, z.Serial) {
 			list[i].Serial = serial
 		}
 	}
-	return list
+	return list, err
 }
 
 // On returns a link after the change.
