@@ -19,10 +19,11 @@ func (r *Record) LoadNow(ctx context.Context, st *store.Store) (d Diff, err erro
 	return d, err
 }
 
-// ReloadNow is Reload in the same way. Error: that of the database.
+// ReloadNow is Reload for a server that follows: of what it has already, addresses and serials stay. They come with moves, both at once.
+// Error: that of the database.
 func (r *Record) ReloadNow(ctx context.Context, st *store.Store, t Touched) (d Diff, err error) {
 	err = st.Current(ctx, func(now store.Current) error {
-		d, err = r.Reload(ctx, now, t)
+		d, err = r.Reload(ctx, steady{now, r}, t)
 		return err
 	})
 	return d, err
