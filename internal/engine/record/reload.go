@@ -40,6 +40,8 @@ const (
 	Redirects
 	Links // not with another label: their keys have that
 	Own   // what is of the site itself, with the same code
+
+	allParts = Hostnames | Devices | Services | Aliases | Redirects | Links
 )
 
 // Told are the parts as other servers are told of them: those of the version before this one know nothing of the last two.
@@ -163,17 +165,12 @@ func readSite(ctx context.Context, from Reader, id int64) (rows siteRows, err er
 	if err != nil || len(list) == 0 {
 		return rows, err
 	}
-	rows.site = list[0]
-	var e1, e2, e3, e4, e5, e6, e7, e8 error
-	rows.links, e1 = from.Links(ctx, id)
-	rows.hostnames, e2 = from.Hostnames(ctx, id)
-	rows.devices, e3 = from.Devices(ctx, id)
-	rows.services, e4 = from.Services(ctx, id)
-	rows.aliases, e5 = from.Aliases(ctx, id)
-	rows.redirects, e6 = from.Redirects(ctx, id)
-	rows.keys, e7 = from.KeysOf(ctx, id)
-	rows.signing, e8 = from.SigningKeysOf(ctx, id, nil)
-	return rows, errors.Join(e1, e2, e3, e4, e5, e6, e7, e8)
+	rows, err1 := readParts(ctx, from, id, allParts)
+	rows.site, rows.parts = list[0], 0
+	var err2, err3 error
+	rows.keys, err2 = from.KeysOf(ctx, id)
+	rows.signing, err3 = from.SigningKeysOf(ctx, id, nil)
+	return rows, errors.Join(err1, err2, err3)
 }
 
 // readParts reads some parts of a site again.
