@@ -69,7 +69,7 @@ func start(ctx context.Context, c *cluster.Cluster, at setting) (*service, error
 	if s.client, err = client.New(d.URL, key.Secret); err != nil {
 		return nil, err
 	}
-	return s, probed(ctx, d, perSite*at.sites)
+	return s, stocked.Probed(ctx, d, perSite*at.sites)
 }
 
 // stop ends it.
@@ -82,24 +82,6 @@ func (s *service) stop(ctx context.Context) {
 func (s *service) commit(ctx context.Context, n int) error {
 	_, err := s.plain.Exec(ctx, `INSERT INTO plain VALUES ($1)`, n)
 	return err
-}
-
-// probed waits until n services have been probed for the first time: edits are timed without the rush of a start.
-func probed(ctx context.Context, d *daemon.Daemon, n int) error {
-	for {
-		rounds := uint64(0)
-		for _, count := range d.Engine().ProbeCounts().Outcomes {
-			rounds += count
-		}
-		if rounds >= uint64(n) {
-			return nil
-		}
-		select {
-		case <-time.After(100 * time.Millisecond):
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
 }
 
 // editKind is an edit of one kind of resource; the nth differs from the one before.

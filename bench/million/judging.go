@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"syscall"
 	"time"
 
+	"inkpost.example/inkpost/bench/figures"
 	"inkpost.example/inkpost/bench/stocked"
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
@@ -46,12 +46,8 @@ func judging(ctx context.Context) (time.Duration, error) {
 	}
 	defer d.Stop()
 	const all = judgedSites * judgedEach
-	for made := uint64(0); made < all; { // the rush of a start is over
-		time.Sleep(100 * time.Millisecond)
-		made = 0
-		for _, n := range d.Engine().ProbeCounts().Outcomes {
-			made += n
-		}
+	if err := stocked.Probed(ctx, d, all); err != nil {
+		return 0, err
 	}
 	there, err := vantagePoint(ctx, d, filepath.Join(dir, "gannet"))
 	if err != nil {
@@ -61,7 +57,7 @@ func judging(ctx context.Context) (time.Duration, error) {
 	if err != nil {
 		return 0, err
 	}
-	began := processor()
+	began := figures.Processor()
 	for range judgedRounds {
 		for _, batch := range batches {
 			batch.Sent = time.Now()
@@ -77,7 +73,7 @@ func judging(ctx context.Context) (time.Duration, error) {
 			}
 		}
 	}
-	return (processor() - began) / (all * judgedRounds), nil
+	return (figures.Processor() - began) / (all * judgedRounds), nil
 }
 
 func vantagePoint(ctx context.Context, d *daemon.Daemon, file string) (*client.Client, error) {
@@ -113,10 +109,4 @@ func told(ctx context.Context, d *daemon.Daemon) (out []contract.OutcomeBatch, e
 		}
 	}
 	return out, nil
-}
-
-func processor() time.Duration {
-	var u syscall.Rusage
-	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)
-	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
 }

@@ -19,7 +19,6 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"inkpost.example/inkpost/bench/figures"
@@ -209,12 +208,6 @@ func rounds(d *daemon.Daemon) (n uint64, wrong map[probe.Outcome]uint64) {
 	return n, wrong
 }
 
-func processor() time.Duration {
-	var u syscall.Rusage
-	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)
-	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
-}
-
 func resident() (mb float64) {
 	doc, _ := os.ReadFile("/proc/self/status")
 	for _, line := range strings.Split(string(doc), "\n") {
@@ -257,7 +250,7 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 		defer begin(0)
 	}
 	end := profile()
-	spent, at, most := processor(), time.Now(), 0.0
+	spent, at, most := figures.Processor(), time.Now(), 0.0
 	for time.Since(at) < measure {
 		time.Sleep(time.Second)
 		most = max(most, resident())
@@ -280,9 +273,9 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 		"(goal 250 for 100,000); %.1f %% of one processor, %.0f µs a round; not as they should be: %v\n",
 		n, up.Seconds(), float64(total-count)/took.Seconds(), words,
 		((after.Sum - before.Lags.Sum) / time.Duration(max(1, total-count))).Round(time.Microsecond), most,
-		100*(processor()-spent).Seconds()/took.Seconds(), float64((processor()-spent).Microseconds())/float64(max(1, total-count)), wrong)
+		100*(figures.Processor()-spent).Seconds()/took.Seconds(), float64((figures.Processor()-spent).Microseconds())/float64(max(1, total-count)), wrong)
 	if failing == 0 {
-		share := 100 * (processor() - spent).Seconds() / took.Seconds()
+		share := 100 * (figures.Processor() - spent).Seconds() / took.Seconds()
 		what := fmt.Sprintf("%d services at 60 s: ", n)
 		goalMB, goalShare := 0.0, 0.0
 		if n == 100_000 {

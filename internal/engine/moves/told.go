@@ -16,7 +16,7 @@ type Told struct {
 type Waiting struct {
 	Changes []store.Change
 	Stages  []store.Stages
-	First   int   // the number of the first of Stages; the last that was told of had the one before
+	First   int   // the number of the first of Stages, which are numbered from 0 as they are reached
 	Oldest  int64 // the ID of the oldest move that the tables do not have; 0 where they have all
 	Settled int   // how many stages the tables have
 }
