@@ -269,13 +269,14 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 	if !known {
 		words = "above " + ledger.LagBounds[len(ledger.LagBounds)-1].String()
 	}
+	used := figures.Processor() - spent
+	share := 100 * used.Seconds() / took.Seconds()
 	fmt.Printf("%7d services at 60 s: up after %4.1f s; %6.0f rounds/s, lag p99 %s (goal 1 s), mean %s; at most %.0f MB resident "+
 		"(goal 250 for 100,000); %.1f %% of one processor, %.0f µs a round; not as they should be: %v\n",
 		n, up.Seconds(), float64(total-count)/took.Seconds(), words,
 		((after.Sum - before.Lags.Sum) / time.Duration(max(1, total-count))).Round(time.Microsecond), most,
-		100*(figures.Processor()-spent).Seconds()/took.Seconds(), float64((figures.Processor()-spent).Microseconds())/float64(max(1, total-count)), wrong)
+		share, float64(used.Microseconds())/float64(max(1, total-count)), wrong)
 	if failing == 0 {
-		share := 100 * (figures.Processor() - spent).Seconds() / took.Seconds()
 		what := fmt.Sprintf("%d services at 60 s: ", n)
 		goalMB, goalShare := 0.0, 0.0
 		if n == 100_000 {
