@@ -2,6 +2,9 @@
 
 SHELL := bash
 GO ?= go
+# Without the folder's name in it: the same commit gives the same programs, whoever builds them, and what was built for one purpose or in
+# another clone needs not be built again.
+export GOFLAGS := $(shell $(GO) env GOFLAGS) -trimpath
 VERSION ?= $(shell git describe --always --dirty 2>/dev/null || echo unknown)
 # Not ./...: packages of npm may hold Go files too.
 PACKAGES := ./bench/... ./cmd/... ./internal/... ./docs/... ./web
@@ -11,7 +14,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 # What the service, the demo's guide and the tests need from Debian: a command or file that shows it is there, and its package.
 RUN_NEEDS := /usr/lib/postgresql/*/bin/initdb:postgresql
 DEMO_NEEDS := /usr/bin/dig:bind9-dnsutils
-TEST_NEEDS := /usr/bin/chromium:chromium /usr/bin/systemd-analyze:systemd /usr/bin/gnome-keyring-daemon:gnome-keyring /usr/bin/dbus-send:dbus-bin /usr/bin/dig:bind9-dnsutils /usr/sbin/named:bind9 /usr/sbin/nsd:nsd /usr/sbin/knotd:knot \
+TEST_NEEDS := /usr/bin/chromium-headless-shell:chromium-headless-shell /usr/bin/systemd-analyze:systemd /usr/bin/gnome-keyring-daemon:gnome-keyring /usr/bin/dbus-send:dbus-bin /usr/bin/dig:bind9-dnsutils /usr/sbin/named:bind9 /usr/sbin/nsd:nsd /usr/sbin/knotd:knot \
 	/usr/sbin/miniupnpd:miniupnpd-nftables /usr/bin/turnserver:coturn /usr/sbin/nft:nftables /usr/sbin/ip:iproute2 \
 	/usr/sbin/sshd:openssh-server /usr/sbin/nginx:nginx-light /usr/sbin/haproxy:haproxy /usr/bin/certbot:certbot /usr/lib/python3/dist-packages/certbot_dns_rfc2136:python3-certbot-dns-rfc2136 /usr/sbin/chronyd:chrony /usr/sbin/xrdp:xrdp /usr/sbin/vsftpd:vsftpd \
 	/usr/lib/dovecot/imap-login:dovecot-imapd /usr/lib/dovecot/pop3-login:dovecot-pop3d /usr/lib/dovecot/submission-login:dovecot-submissiond \
@@ -26,8 +29,8 @@ demo: install-demo build
 DEMO_DIR := $(if $(filter 0,$(shell id -u)),/var/tmp/inkpost-demo,$(HOME)/.local/state/inkpost/demo)
 
 build: install-run console
-	@$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o bin/inkpost ./cmd/inkpost
-	@CGO_ENABLED=0 $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o bin/inkpost-agent ./cmd/inkpost-agent
+	@$(GO) build -ldflags '$(LDFLAGS)' -o bin/inkpost ./cmd/inkpost
+	@CGO_ENABLED=0 $(GO) build -ldflags '$(LDFLAGS)' -o bin/inkpost-agent ./cmd/inkpost-agent
 
 # Packages that are there already ask nothing of the network.
 define install
@@ -84,15 +87,17 @@ check: console
 
 # The packages with goroutines run under the race detector. Those without have nothing that it could find; the trials have no code of their
 # own: they drive the same packages whole, at the pace that they have in the field. Most tests wait more than they compute: some more of
-# them run at a time than there are processors, and what takes longest begins. `check` has vetted them; what debuggers need is left out of the
-# programs, as it takes a quarter of the linking.
+# them run at a time than there are processors, what takes longest begins, and `check` has what they leave. It vets them; what debuggers
+# need is left out of the programs, as it takes a quarter of the linking.
 TESTED := $$($(GO) list -f '{{if or .TestGoFiles .XTestGoFiles}}{{.Dir}}{{end}}' $(PACKAGES) | grep -v '/trials/packages$$')
+LONGEST := $(addprefix ./internal/,daemon demo agent cli wire/distance agent/source wire/speak)
 GO_TEST := $(GO) test -shuffle=on -vet=off -ldflags=-w -p 2 -parallel 3 -timeout 14m
-test: install-test build check
-	@alone=""; raced=""; for at in $(TESTED); do case $$at in \
+test: install-test build
+	@nice -n 19 $(MAKE) --no-print-directory check >bin/check.log 2>&1 & checking=$$!; alone=""; raced=""; for at in $(TESTED); do case $$at in \
 	    */bench*|*/internal/trials*) alone="$$alone $$at";; \
 	    *) if grep -qE '\bgo func|\bgo [a-zA-Z.]+\(|\.Go\(|\bchan |"sync' $$at/*.go; then raced="$$raced $$at"; else alone="$$alone $$at"; fi;; esac; done; \
-	  $(GO_TEST) -race ./internal/daemon ./internal/demo $$raced && $(GO_TEST) ./internal/trials/guest ./internal/trials $$alone
+	  failed=0; $(GO_TEST) -race $(LONGEST) $$raced && $(GO_TEST) ./internal/trials/guest ./internal/trials $$alone || failed=1; \
+	  wait $$checking || failed=1; cat bin/check.log; exit $$failed
 
 # What breaks a service in the field, for long: two servers, agents and editors at work for SOAK, and 50 kills under 20,000 changes.
 SOAK ?= 1h
@@ -123,7 +128,7 @@ DIST := linux-amd64 linux-arm64 linux-armv6 windows-amd64 darwin-amd64 darwin-ar
 dist:
 	@mkdir -p dist; for at in $(DIST); do \
 	  os=$${at%-*}; arch=$${at#*-}; arm=; case $$arch in armv6) arch=arm; arm=6;; esac; end=; [ $$os = windows ] && end=.exe; \
-	  CGO_ENABLED=0 GOOS=$$os GOARCH=$$arch GOARM=$$arm $(GO) build -trimpath -ldflags '-s -w $(LDFLAGS)' -o dist/inkpost-agent-$$at$$end ./cmd/inkpost-agent || exit 1; done; \
+	  CGO_ENABLED=0 GOOS=$$os GOARCH=$$arch GOARM=$$arm $(GO) build -ldflags '-s -w $(LDFLAGS)' -o dist/inkpost-agent-$$at$$end ./cmd/inkpost-agent || exit 1; done; \
 	ls -l dist | awk 'NR > 1 { printf "%6.1f MB  %s\n", $$5 / 1e6, $$9 }'
 
 # Debian packages of the program, the service, the vantage point and the agent, for amd64 and arm64, into dist. The same commit gives the
@@ -142,7 +147,7 @@ package: build
 	  printf '%s ($(PACKAGE_VERSION)) stable; urgency=medium\n\n  * As CHANGELOG.md of the source says, at commit $(VERSION).\n\n -- Saltmarsh Networks <noc@saltmarsh.example>  %s\n' \
 	    $$p "$$(date -R -u -d @$(SOURCE_DATE_EPOCH))" | gzip -9nc >bin/package/changelog/$$p.gz; done
 	@set -e; GOBIN=$(CURDIR)/bin $(GO) install $(NFPM); for arch in amd64 arm64; do for program in inkpost inkpost-agent; do \
-	    CGO_ENABLED=0 GOOS=linux GOARCH=$$arch $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o bin/package/$$arch/$$program ./cmd/$$program; done; \
+	    CGO_ENABLED=0 GOOS=linux GOARCH=$$arch $(GO) build -ldflags '$(LDFLAGS)' -o bin/package/$$arch/$$program ./cmd/$$program; done; \
 	  for p in inkpost inkpost-agent; do ARCH=$$arch PACKAGE_VERSION=$(PACKAGE_VERSION) bin/nfpm package -f packaging/deb/$$p.yaml -p deb -t dist >/dev/null; done; done; \
 	for p in inkpost-server inkpost-vantage; do PACKAGE_VERSION=$(PACKAGE_VERSION) bin/nfpm package -f packaging/deb/$$p.yaml -p deb -t dist >/dev/null; done
 	@ls -l dist/*.deb | awk '{ printf "%6.1f MB  %s\n", $$5 / 1e6, $$9 }'

@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
-	"os/exec"
 	"runtime/pprof"
 	"runtime/trace"
 	"slices"
@@ -24,6 +23,7 @@ import (
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/contract"
 	"inkpost.example/inkpost/internal/demo"
+	"inkpost.example/inkpost/internal/testbed/chromium"
 	"inkpost.example/inkpost/web"
 )
 
@@ -142,16 +142,12 @@ func parsed(text string) (value float64, unit string, err error) {
 
 // look measures the console.
 func look(d *demo.Demo, rounds int) error {
-	path, err := exec.LookPath("chromium")
+	tab, end, err := chromium.Start(context.Background())
 	if err != nil {
 		return err
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(1280, 800))
-	alloc, cancel := chromedp.NewExecAllocator(context.Background(), options...)
-	defer cancel()
-	tab, cancel := chromedp.NewContext(alloc)
-	defer cancel()
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(d.URL),
+	defer end()
+	if err := chromedp.Do(tab, chromedp.Navigate(d.URL),
 		chromedp.WaitVisible(`input[name="password"]`),
 		chromedp.SendKeys(`input[name="name"]`, d.Owner), chromedp.SendKeys(`input[name="password"]`, password+"\r"),
 		chromedp.WaitVisible(`[data-site]`)); err != nil {

@@ -19,6 +19,7 @@ import (
 	"inkpost.example/inkpost/internal/contract"
 	corefault "inkpost.example/inkpost/internal/core/fault"
 	"inkpost.example/inkpost/internal/demo"
+	"inkpost.example/inkpost/internal/testbed/chromium"
 	"inkpost.example/inkpost/web"
 )
 
@@ -112,15 +113,12 @@ func events(ctx context.Context, c *client.Client) (int64, error) {
 }
 
 func pages(ctx context.Context, d *demo.Demo, c *client.Client, password string, fault int64, out string) error {
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-quic", true))
-	alloc, cancel := chromedp.NewExecAllocator(ctx, options...)
-	defer cancel()
-	tab, cancel := chromedp.NewContext(alloc)
-	defer cancel()
+	tab, end, err := chromium.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer end()
 	if err := chromedp.Do(tab,
-		chromedp.EmulateViewport(1280, 800),
 		chromedp.Navigate(d.URL),
 		chromedp.WaitVisible(`input[name="password"]`),
 		chromedp.SendKeys(`input[name="name"]`, d.Owner),

@@ -74,17 +74,19 @@ func (d *Diff) noteNames(c SiteChange) {
 	sides := [2]Site{c.Before, c.After}
 	for i, side := range sides {
 		other := sides[1-i]
+		hostnames := placesOf(other.Hostnames, func(h site.Hostname) int64 { return h.ID })
 		for _, h := range side.Hostnames {
-			k := slices.IndexFunc(other.Hostnames, func(o site.Hostname) bool { return o.ID == h.ID })
-			if links && k >= 0 && reflect.DeepEqual(other.Hostnames[k], h) && other.AnswerOf(h) == side.AnswerOf(h) {
+			k, there := hostnames[h.ID]
+			if links && there && reflect.DeepEqual(other.Hostnames[k], h) && other.AnswerOf(h) == side.AnswerOf(h) {
 				continue
 			}
 			for _, name := range h.Owners() {
 				d.noteName(h.ZoneID, name)
 			}
 		}
+		aliases := placesOf(other.Aliases, func(a site.Alias) int64 { return a.ID })
 		for _, a := range side.Aliases {
-			if !slices.Contains(other.Aliases, a) {
+			if k, there := aliases[a.ID]; !there || other.Aliases[k] != a {
 				d.noteName(a.ZoneID, a.Name)
 			}
 		}
@@ -94,6 +96,15 @@ func (d *Diff) noteNames(c SiteChange) {
 			}
 		}
 	}
+}
+
+// placesOf tells by ID where in a list each is: a site may have hundreds of names.
+func placesOf[T any](list []T, id func(T) int64) map[int64]int {
+	out := make(map[int64]int, len(list))
+	for i, one := range list {
+		out[id(one)] = i
+	}
+	return out
 }
 
 // sameLinks reports whether the links of a site differ in nothing but when they were last heard.
@@ -132,8 +143,9 @@ func (d Diff) Gone() Gone {
 }
 
 func gone[T any](into map[int64]bool, before, after []T, id func(T) int64) {
+	still := placesOf(after, id)
 	for _, b := range before {
-		if !slices.ContainsFunc(after, func(a T) bool { return id(a) == id(b) }) {
+		if _, there := still[id(b)]; !there {
 			into[id(b)] = true
 		}
 	}

@@ -4,7 +4,6 @@ package console_test
 import (
 	"context"
 	"fmt"
-	"os/exec"
 	"slices"
 	"sync"
 	"testing"
@@ -15,6 +14,7 @@ import (
 
 	"inkpost.example/inkpost/internal/client"
 	"inkpost.example/inkpost/internal/demo"
+	"inkpost.example/inkpost/internal/testbed/chromium"
 	"inkpost.example/inkpost/internal/testbed/isles"
 )
 
@@ -25,21 +25,13 @@ var (
 
 const password = "short-slipway-kettle" // begins with one that is too short
 
-// chromium is the one browser that all tests share.
-var chromium context.Context
+// shared is a tab of the one browser that all tests share.
+var shared context.Context
 
 func TestMain(m *testing.M) {
-	path, err := exec.LookPath("chromium")
-	if err != nil {
-		panic("Debian's chromium is needed: make install-test")
-	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-sync", true))
-	alloc, _ := chromedp.NewExecAllocator(context.Background(), options...)
-	var end context.CancelFunc
-	chromium, end = chromedp.NewContext(alloc)
-	if err := chromedp.Do(chromium); err != nil {
+	var end func()
+	var err error
+	if shared, end, err = chromium.Start(context.Background()); err != nil {
 		panic(err)
 	}
 	isles.Main(m, &running, &owner, end)
@@ -48,7 +40,7 @@ func TestMain(m *testing.M) {
 // browser opens a tab that shares nothing with others but the browser.
 func browser(t *testing.T) context.Context {
 	t.Helper()
-	tab, cancel := chromedp.NewContext(chromium, chromedp.WithNewBrowserContext())
+	tab, cancel := chromedp.NewContext(shared, chromedp.WithNewBrowserContext())
 	t.Cleanup(cancel)
 	require.NoError(t, chromedp.Do(tab, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(running.URL)))
 	return tab
