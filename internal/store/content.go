@@ -12,8 +12,8 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 )
 
-// Aliases lists the aliases of a site's hostnames by name; siteID 0 lists those of all sites.
-func (s *Store) Aliases(ctx context.Context, siteID int64) ([]site.Alias, error) {
+// Aliases lists the aliases of a site's hostnames by name, all or only those that have some names; siteID 0 lists those of all sites.
+func (s *Store) Aliases(ctx context.Context, siteID int64, at ...names.Name) ([]site.Alias, error) {
 	var rows []struct {
 		ID         int64      `db:"id"`
 		ZoneID     int64      `db:"zone_id"`
@@ -26,10 +26,10 @@ func (s *Store) Aliases(ctx context.Context, siteID int64) ([]site.Alias, error)
 		TTL        int        `db:"ttl"`
 		Revision   int64      `db:"revision"`
 	}
-	err := s.selectOf(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, z.apex AS zone, h.name AS hostname,
+	err := s.selectAt(ctx, &rows, `SELECT a.id, a.zone_id, a.hostname_id, h.site_id, a.name, z.apex AS zone, h.name AS hostname,
 		s.code AS site, a.ttl, a.revision
 		FROM alias a JOIN zone z ON z.id = a.zone_id JOIN hostname h ON h.id = a.hostname_id JOIN site s ON s.id = h.site_id`,
-		"h.site_id", siteID, "a.name")
+		"h.site_id", siteID, "a.name", at)
 	out := make([]site.Alias, len(rows))
 	for i, r := range rows {
 		out[i] = site.Alias(r)

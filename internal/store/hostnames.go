@@ -43,10 +43,10 @@ const hostnameColumns = `SELECT h.id, h.zone_id, h.site_id, h.link_id, h.name, z
 	FROM hostname h LEFT JOIN device d ON d.id = h.device_id JOIN zone z ON z.id = h.zone_id JOIN site s ON s.id = h.site_id LEFT
 		JOIN link l ON l.id = h.link_id`
 
-// Hostnames lists the hostnames of a site by name; siteID 0 lists those of all sites.
-func (s *Store) Hostnames(ctx context.Context, siteID int64) ([]site.Hostname, error) {
+// Hostnames lists the hostnames of a site by name, all or only those that have some names; siteID 0 lists those of all sites.
+func (s *Store) Hostnames(ctx context.Context, siteID int64, at ...names.Name) ([]site.Hostname, error) {
 	var rows []hostnameRow
-	err := s.selectOf(ctx, &rows, hostnameColumns, "h.site_id", siteID, "h.name")
+	err := s.selectAt(ctx, &rows, hostnameColumns, "h.site_id", siteID, "h.name", at)
 	out := make([]site.Hostname, len(rows))
 	for i, r := range rows {
 		out[i] = r.hostname()

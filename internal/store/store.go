@@ -25,6 +25,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
+	"inkpost.example/inkpost/internal/core/names"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/store/seal"
 )
@@ -317,6 +318,14 @@ func (s *Store) selectOf(ctx context.Context, rows any, statement, column string
 		return s.db.SelectContext(ctx, rows, statement+` ORDER BY `+order)
 	}
 	return s.db.SelectContext(ctx, rows, statement+` WHERE `+column+` = $1 ORDER BY `+order, id)
+}
+
+// selectAt is selectOf with the rows at some names alone; without any, all of them.
+func (s *Store) selectAt(ctx context.Context, rows any, statement, column string, id int64, name string, at []names.Name) error {
+	if len(at) == 0 {
+		return s.selectOf(ctx, rows, statement, column, id, name)
+	}
+	return s.db.SelectContext(ctx, rows, statement+` WHERE `+column+` = $1 AND `+name+` = ANY($2::text[]) ORDER BY `+name, id, at)
 }
 
 // inTx runs f in one transaction, the store's own where it has one: all of it is kept, or nothing.

@@ -11,7 +11,10 @@ import (
 )
 
 // SiteChange is a site before and after the record changed. The zero Site stands for one that is not on record.
-type SiteChange struct{ Before, After Site }
+type SiteChange struct {
+	Before, After Site
+	at            []names.Name // the only ones at which hostnames and aliases may differ; none stands for all
+}
 
 // ZoneChange is a zone before and after the record changed. The zero Zone stands for one that is not on record.
 type ZoneChange struct{ Before, After names.Zone }
@@ -43,7 +46,7 @@ func (c SiteChange) Names() map[int64][]names.Name {
 func wholeDiff(before, after content) Diff {
 	d := Diff{Whole: true}
 	for id, p := range after.sites {
-		d.Sites = append(d.Sites, SiteChange{before.sites[id], p})
+		d.Sites = append(d.Sites, SiteChange{Before: before.sites[id], After: p})
 	}
 	for id, p := range before.sites {
 		if _, there := after.sites[id]; !there {
@@ -76,6 +79,9 @@ func (d *Diff) noteNames(c SiteChange) {
 		other := sides[1-i]
 		hostnames := placesOf(other.Hostnames, func(h site.Hostname) int64 { return h.ID })
 		for _, h := range side.Hostnames {
+			if len(c.at) > 0 && !slices.Contains(c.at, h.Name) {
+				continue
+			}
 			k, there := hostnames[h.ID]
 			if links && there && reflect.DeepEqual(other.Hostnames[k], h) && other.AnswerOf(h) == side.AnswerOf(h) {
 				continue
@@ -86,7 +92,7 @@ func (d *Diff) noteNames(c SiteChange) {
 		}
 		aliases := placesOf(other.Aliases, func(a site.Alias) int64 { return a.ID })
 		for _, a := range side.Aliases {
-			if k, there := aliases[a.ID]; !there || other.Aliases[k] != a {
+			if k, there := aliases[a.ID]; (!there || other.Aliases[k] != a) && (len(c.at) == 0 || slices.Contains(c.at, a.Name)) {
 				d.noteName(a.ZoneID, a.Name)
 			}
 		}

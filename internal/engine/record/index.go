@@ -21,7 +21,8 @@ type siteRows struct {
 	redirects []site.Redirect
 	keys      []store.Key // of its links
 	signing   []store.SigningKey
-	parts     Parts // that were read, where the others, its keys among them, were not
+	parts     Parts        // that were read, where the others, its keys among them, were not
+	at        []names.Name // the only ones at which hostnames and aliases were read
 }
 
 // rows is a site as it was read, but for its keys.
@@ -37,7 +38,7 @@ func (p Site) rows() siteRows {
 // with returns the rows with those parts of another that were read.
 func (rows siteRows) with(read siteRows) siteRows {
 	if read.parts&Hostnames != 0 {
-		rows.hostnames = read.hostnames
+		rows.hostnames = besides(rows.hostnames, read.at, read.hostnames, func(h site.Hostname) names.Name { return h.Name })
 	}
 	if read.parts&Devices != 0 {
 		rows.devices = read.devices
@@ -46,7 +47,7 @@ func (rows siteRows) with(read siteRows) siteRows {
 		rows.services = read.services
 	}
 	if read.parts&Aliases != 0 {
-		rows.aliases = read.aliases
+		rows.aliases = besides(rows.aliases, read.at, read.aliases, func(a site.Alias) names.Name { return a.Name })
 	}
 	if read.parts&Redirects != 0 {
 		rows.redirects = read.redirects
@@ -58,6 +59,22 @@ func (rows siteRows) with(read siteRows) siteRows {
 		rows.site = read.site
 	}
 	return rows
+}
+
+// besides puts what was read at some names in the place of what was there; without names, of all. Both lists are in order of name.
+func besides[T any](was []T, at []names.Name, read []T, name func(T) names.Name) []T {
+	if len(at) == 0 {
+		return read
+	}
+	out := make([]T, 0, len(was)+len(read))
+	for _, one := range was { // not in place: readers may hold the list
+		if !slices.Contains(at, name(one)) {
+			out = append(out, one)
+		}
+	}
+	out = append(out, read...)
+	slices.SortFunc(out, func(a, b T) int { return strings.Compare(string(name(a)), string(name(b))) })
+	return out
 }
 
 func newSite(rows siteRows) Site {

@@ -114,7 +114,7 @@ func (r *Record) replaceSites(ids []int64, read []siteRows) (d Diff) {
 			r.drop(before)
 			r.put(after)
 			r.resort(before, after)
-			d.Sites = append(d.Sites, SiteChange{before, after})
+			d.Sites = append(d.Sites, SiteChange{before, after, read[i].at})
 			continue
 		}
 		after := newSite(read[i])
@@ -137,7 +137,7 @@ func (r *Record) replaceSites(ids []int64, read []siteRows) (d Diff) {
 			r.putSigning(k)
 		}
 		r.resort(before, after)
-		d.Sites = append(d.Sites, SiteChange{before, after})
+		d.Sites = append(d.Sites, SiteChange{Before: before, After: after})
 	}
 	return d
 }

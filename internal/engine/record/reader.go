@@ -8,15 +8,16 @@ import (
 	"inkpost.example/inkpost/internal/store"
 )
 
-// Reader is what the record is read from: the database. A siteID of 0 stands for all sites.
+// Reader is what the record is read from: the database. A siteID of 0 stands for all sites, no names at which
+// something is to be read for all names.
 type Reader interface {
 	Sites(ctx context.Context, siteID int64) ([]site.Site, error)
 	Site(ctx context.Context, code string) (site.Site, error)
 	Links(ctx context.Context, siteID int64) ([]site.Link, error)
-	Hostnames(ctx context.Context, siteID int64) ([]site.Hostname, error)
+	Hostnames(ctx context.Context, siteID int64, at ...names.Name) ([]site.Hostname, error)
 	Devices(ctx context.Context, siteID int64) ([]site.Device, error)
 	Services(ctx context.Context, siteID int64) ([]site.Service, error)
-	Aliases(ctx context.Context, siteID int64) ([]site.Alias, error)
+	Aliases(ctx context.Context, siteID int64, at ...names.Name) ([]site.Alias, error)
 	Redirects(ctx context.Context, siteID int64) ([]site.Redirect, error)
 
 	Zones(ctx context.Context) ([]names.Zone, error)

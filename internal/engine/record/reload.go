@@ -24,6 +24,8 @@ type Touched struct {
 	Records  map[int64][]names.Name
 	// Parts are what may differ of those sites; none stands for everything.
 	Parts Parts
+	// At are the only names of those sites, all on record, at which hostnames or aliases may differ; none stands for all.
+	At []names.Name
 	// AllRecords are zones whose records may all be others.
 	AllRecords []int64
 }
@@ -86,7 +88,7 @@ func (r *Record) Reload(ctx context.Context, from Reader, t Touched) (Diff, erro
 		case !ok && id == fresh.site.ID:
 			rows = fresh
 		case ok && t.Parts != 0:
-			rows, err = readParts(ctx, from, id, t.Parts)
+			rows, err = readParts(ctx, from, id, t.Parts, t.At)
 		default:
 			rows, err = readSite(ctx, from, id)
 		}
@@ -165,7 +167,7 @@ func readSite(ctx context.Context, from Reader, id int64) (rows siteRows, err er
 	if err != nil || len(list) == 0 {
 		return rows, err
 	}
-	rows, err1 := readParts(ctx, from, id, allParts)
+	rows, err1 := readParts(ctx, from, id, allParts, nil)
 	rows.site, rows.parts = list[0], 0
 	var err2, err3 error
 	rows.keys, err2 = from.KeysOf(ctx, id)
@@ -173,12 +175,12 @@ func readSite(ctx context.Context, from Reader, id int64) (rows siteRows, err er
 	return rows, errors.Join(err1, err2, err3)
 }
 
-// readParts reads some parts of a site again.
-func readParts(ctx context.Context, from Reader, id int64, parts Parts) (siteRows, error) {
-	rows := siteRows{parts: parts}
+// readParts reads some parts of a site again: of hostnames and aliases those at some names, or all where there are none.
+func readParts(ctx context.Context, from Reader, id int64, parts Parts, at []names.Name) (siteRows, error) {
+	rows := siteRows{parts: parts, at: at}
 	var e1, e2, e3, e4, e5, e6, e7 error
 	if parts&Hostnames != 0 {
-		rows.hostnames, e1 = from.Hostnames(ctx, id)
+		rows.hostnames, e1 = from.Hostnames(ctx, id, at...)
 	}
 	if parts&Devices != 0 {
 		rows.devices, e2 = from.Devices(ctx, id)
@@ -187,7 +189,7 @@ func readParts(ctx context.Context, from Reader, id int64, parts Parts) (siteRow
 		rows.services, e3 = from.Services(ctx, id)
 	}
 	if parts&Aliases != 0 {
-		rows.aliases, e4 = from.Aliases(ctx, id)
+		rows.aliases, e4 = from.Aliases(ctx, id, at...)
 	}
 	if parts&Redirects != 0 {
 		rows.redirects, e5 = from.Redirects(ctx, id)

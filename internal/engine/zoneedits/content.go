@@ -41,7 +41,7 @@ func (e *ZoneEdits) AddAlias(ctx context.Context, in contract.AliasInput) (contr
 		}
 		a := site.Alias{ZoneID: z.ID, HostnameID: h.ID, Name: name, TTL: in.TTL}
 		return changes.Edit{Site: h.Site, Words: "alias " + string(name) + " recorded",
-			Touched: &record.Touched{Sites: []int64{h.SiteID}, Parts: record.Aliases},
+			Touched: &record.Touched{Sites: []int64{h.SiteID}, Parts: record.Aliases, At: []names.Name{name}},
 			Write:   func(ctx context.Context, tx *store.Store) error { return tx.AddAlias(ctx, a) }}, f.Err()
 	})
 	if err != nil {

@@ -35,13 +35,18 @@ func (e *ZoneEdits) AddHostname(ctx context.Context, in contract.HostnameInput) 
 		if h, err = e.NewHostname(p, missing, in); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " recorded", Parts: record.Hostnames,
+		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " recorded", Touched: touchedHostname(h),
 			Write: func(ctx context.Context, tx *store.Store) error { _, _, err := tx.PutHostname(ctx, h); return err }}, nil
 	})
 	if err != nil {
 		return contract.Hostname{}, err
 	}
 	return e.Hostname(ctx, string(h.Name))
+}
+
+// touchedHostname is what an edit of a hostname touches.
+func touchedHostname(h site.Hostname) *record.Touched {
+	return &record.Touched{Sites: []int64{h.SiteID}, Parts: record.Hostnames, At: []names.Name{h.Name}}
 }
 
 // NewHostname reads what a person entered of a hostname of a site, which may be missing, in the zone that it fits in. Error: site.Flaws.
@@ -79,7 +84,7 @@ func (e *ZoneEdits) EditHostname(ctx context.Context, name string, merge changes
 		if h, err = e.ReadHostname(p, missing, h, in, f); err != nil {
 			return changes.Edit{}, err
 		}
-		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " edited", Parts: record.Hostnames, Of: of,
+		return changes.Edit{Site: p.Code, Words: "hostname " + string(h.Name) + " edited", Touched: touchedHostname(h), Of: of,
 			Before: HostnameInputOf(now.Hostname), After: in,
 			Write: func(ctx context.Context, tx *store.Store) error { _, _, err := tx.PutHostname(ctx, h); return err }}, nil
 	})

@@ -71,8 +71,9 @@ func (r *Rows) Links(_ context.Context, id int64) ([]site.Link, error) {
 }
 
 // Hostnames lists hostnames.
-func (r *Rows) Hostnames(_ context.Context, id int64) ([]site.Hostname, error) {
-	return of(r.HostnameRows, id, func(h site.Hostname) int64 { return h.SiteID })
+func (r *Rows) Hostnames(_ context.Context, id int64, at ...names.Name) ([]site.Hostname, error) {
+	list, err := of(r.HostnameRows, id, func(h site.Hostname) int64 { return h.SiteID })
+	return some(list, func(h site.Hostname) bool { return len(at) == 0 || slices.Contains(at, h.Name) }), err
 }
 
 // Devices lists devices.
@@ -86,8 +87,9 @@ func (r *Rows) Services(_ context.Context, id int64) ([]site.Service, error) {
 }
 
 // Aliases lists aliases.
-func (r *Rows) Aliases(_ context.Context, id int64) ([]site.Alias, error) {
-	return of(r.AliasRows, id, func(a site.Alias) int64 { return a.SiteID })
+func (r *Rows) Aliases(_ context.Context, id int64, at ...names.Name) ([]site.Alias, error) {
+	list, err := of(r.AliasRows, id, func(a site.Alias) int64 { return a.SiteID })
+	return some(list, func(a site.Alias) bool { return len(at) == 0 || slices.Contains(at, a.Name) }), err
 }
 
 // Redirects lists redirects.
