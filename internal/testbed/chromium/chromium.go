@@ -15,7 +15,7 @@ import (
 func Start(ctx context.Context) (tab context.Context, end func(), err error) {
 	path, err := exec.LookPath("chromium-headless-shell")
 	if err != nil {
-		return nil, nil, fmt.Errorf("Debian's chromium-headless-shell is needed, as make install-test installs it: %w", err)
+		return nil, nil, fmt.Errorf("chromium-headless-shell is needed, as make install-test installs it: %w", err)
 	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
