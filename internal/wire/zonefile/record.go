@@ -3,6 +3,7 @@ package zonefile
 
 import (
 	"fmt"
+	"net/netip"
 	"reflect"
 	"strings"
 
@@ -13,7 +14,19 @@ import (
 
 // RR reads a record's data. Names in it that have no final dot are taken from the root: data on record is complete. The error shows what
 // such data look like.
-func RR(r names.Record) (dns.RR, error) { return Below(r, ".") }
+func RR(r names.Record) (dns.RR, error) {
+	head := dns.RR_Header{Name: string(r.Name) + ".", Class: dns.ClassINET, Ttl: uint32(r.TTL)}
+	a, err := netip.ParseAddr(r.Data) // most of a large zone is addresses, and reading them as text takes most of encoding it
+	switch {
+	case err == nil && r.Type == "A" && a.Is4():
+		head.Rrtype = dns.TypeA
+		return &dns.A{Hdr: head, A: a.AsSlice()}, nil
+	case err == nil && r.Type == "AAAA" && a.Is6() && !a.Is4In6() && a.Zone() == "":
+		head.Rrtype = dns.TypeAAAA
+		return &dns.AAAA{Hdr: head, AAAA: a.AsSlice()}, nil
+	}
+	return Below(r, ".")
+}
 
 // Below is RR where names in the data that have no final dot are relative to origin, as a person types them. The error shows what such data
 // look like.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/miekg/dns"
 	"github.com/stretchr/testify/require"
 
 	"inkpost.example/inkpost/internal/core/names"
@@ -209,4 +210,28 @@ func FuzzRead(f *testing.F) {
 		var out bytes.Buffer
 		require.NoError(t, Write(&out, apex, file.SOA, file.Records))
 	})
+}
+
+// Addresses are read without the parser of zone files: to the same octets, and nothing is an address that is none for that.
+func TestAnAddressIsReadAsTheParserReadsIt(t *testing.T) {
+	for _, kind := range []string{"A", "AAAA", "TXT"} {
+		for _, data := range []string{"198.51.100.7", "198.51.100.007", "198.51.100", "2001:db8::7", "2001:DB8:0:0::7",
+			"::ffff:198.51.100.7", "2001:db8::7%eth0", " 198.51.100.7 ", "host", ""} {
+			for _, name := range []names.Name{"ket-07.saltmarsh.example", "*.saltmarsh.example", "_sip._udp.saltmarsh.example"} {
+				r := names.Record{Name: name, Type: kind, TTL: 300, Data: data}
+				got, err := RR(r)
+				want, wrong := Below(r, ".")
+				require.Equal(t, wrong, err, "%+v", r)
+				if wrong == nil {
+					octets := func(rr dns.RR) []byte {
+						out := make([]byte, 512)
+						n, err := dns.PackRR(rr, out, 0, nil, false)
+						require.NoError(t, err)
+						return out[:n]
+					}
+					require.Equal(t, octets(want), octets(got), "%+v", r)
+				}
+			}
+		}
+	}
 }
