@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -149,8 +150,10 @@ func TestAnAgentWaitsForAServerThatIsAway(t *testing.T) {
 	options := agent.Options{Server: s.URL, Code: site(t, s), StateDir: filepath.Join(t.TempDir(), "agent"), Dial: w.dial,
 		Log: slog.New(slog.DiscardHandler)}
 	ctx, stop := context.WithCancel(t.Context())
+	var running sync.WaitGroup
+	defer running.Wait() // before its folder is removed
 	defer stop()
-	go func() { _ = agent.Run(ctx, options) }()
+	running.Go(func() { _ = agent.Run(ctx, options) })
 	require.Never(t, func() bool { return agent.Enrolled(options.StateDir) }, time.Second, 50*time.Millisecond)
 	w.cut.Store(false)
 	awaitAddress(t, s, "127.111.3.9")
