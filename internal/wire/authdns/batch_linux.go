@@ -16,6 +16,9 @@ const replySize = 2048
 // batchSize is how many packets go through one system call at most. The kernel's own work for a packet is larger than ours:
 // entering it once for many is what lets one processor answer as many questions as it can. golang.org/x/net does the same and makes an
 // address for each packet, which costs 7 to 13 % more of a processor (BenchmarkBatch).
+//
+// Neither call ever waits, so they go past Go's scheduler (RawSyscall6): told of them, it takes those of many packets, 50 µs and more, for
+// calls that wait, and gives the processor to another thread, only to take it back. That cost a fifth of what an answer takes.
 const batchSize = 64
 
 // batch takes packets from a socket and gives their replies back, many in one system call (recvmmsg, sendmmsg). It has one
@@ -74,12 +77,12 @@ func newBatch(conn *net.UDPConn) (*batch, error) {
 		h.SetIovlen(1)
 	}
 	b.receiving = func(fd uintptr) bool {
-		n, _, errno := unix.Syscall6(unix.SYS_RECVMMSG, fd, uintptr(unsafe.Pointer(&b.in[0])), batchSize, unix.MSG_DONTWAIT, 0, 0)
+		n, _, errno := unix.RawSyscall6(unix.SYS_RECVMMSG, fd, uintptr(unsafe.Pointer(&b.in[0])), batchSize, unix.MSG_DONTWAIT, 0, 0)
 		b.got, b.errno = int(n), errno
 		return errno != unix.EAGAIN
 	}
 	b.sending = func(fd uintptr) bool {
-		n, _, errno := unix.Syscall6(unix.SYS_SENDMMSG, fd, uintptr(unsafe.Pointer(&b.out[b.got])), uintptr(b.ready-b.got),
+		n, _, errno := unix.RawSyscall6(unix.SYS_SENDMMSG, fd, uintptr(unsafe.Pointer(&b.out[b.got])), uintptr(b.ready-b.got),
 			unix.MSG_DONTWAIT, 0, 0)
 		b.errno = errno
 		if errno == 0 {

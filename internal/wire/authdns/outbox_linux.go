@@ -51,7 +51,7 @@ func newOutbox(conn *net.UDPConn) (*outbox, error) {
 	}
 	b := &outbox{raw: raw}
 	b.sending = func(fd uintptr) bool {
-		n, _, errno := unix.Syscall6(unix.SYS_SENDMMSG, fd, uintptr(unsafe.Pointer(&b.out[b.at])), uintptr(b.count-b.at),
+		n, _, errno := unix.RawSyscall6(unix.SYS_SENDMMSG, fd, uintptr(unsafe.Pointer(&b.out[b.at])), uintptr(b.count-b.at),
 			unix.MSG_DONTWAIT, 0, 0)
 		b.errno = errno
 		if errno == 0 {
