@@ -7,6 +7,7 @@
 package record
 
 import (
+	"iter"
 	"maps"
 	"slices"
 	"strings"
@@ -112,16 +113,24 @@ func (r *Record) Sites() []Site {
 	return out
 }
 
-// Pick lists the sites that pick wants, in order of code. It is told the place of each, and must call nobody: the record is locked.
-func (r *Record) Pick(pick func(place int, p Site) bool) (out []Site) {
-	r.mu.RLock()
-	defer r.mu.RUnlock()
-	for i, id := range r.sorted {
-		if p := r.sites[id]; pick(i, p) {
-			out = append(out, p)
+// Pick goes through the sites that pick wants, in order of code, each as it is when it comes. pick is told the place of each, and must call
+// nobody: the record is locked.
+func (r *Record) Pick(pick func(place int, p Site) bool) iter.Seq[Site] {
+	return func(yield func(Site) bool) {
+		var wanted []int64
+		r.mu.RLock()
+		for i, id := range r.sorted {
+			if pick(i, r.sites[id]) {
+				wanted = append(wanted, id)
+			}
+		}
+		r.mu.RUnlock()
+		for _, id := range wanted {
+			if p, ok := r.Site(id); ok && !yield(p) {
+				return
+			}
 		}
 	}
-	return out
 }
 
 // SiteIDs lists the IDs of all sites in order of their codes.

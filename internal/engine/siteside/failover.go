@@ -81,7 +81,7 @@ func (s *Side) runFailover(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		for _, p := range s.record.Pick(func(_ int, p record.Site) bool { return len(p.Links) > 1 }) {
+		for p := range s.record.Pick(func(_ int, p record.Site) bool { return len(p.Links) > 1 }) {
 			if err := s.host.FollowLinks(ctx, p.ID); err != nil && ctx.Err() == nil {
 				s.Log.Warn("hostnames could not follow another link; retrying", "site", p.Code, "error", err)
 			}

@@ -26,7 +26,7 @@ func (v *Verifier) reportStates(r *reporting) {
 	of := v.record.Pick(func(place int, p record.Site) bool {
 		return turn(place) || slices.ContainsFunc(p.Hostnames, func(h site.Hostname) bool { return touched[h.ID] || waited[h.ID] })
 	})
-	for _, p := range of {
+	for p := range of {
 		for _, h := range p.Hostnames {
 			v.reportState(r, p, h)
 		}
