@@ -62,8 +62,8 @@ func (d *Directory) answer(r *reply) {
 				// The target stands uncompressed in the record's data: the next owner points there.
 				ownerAt = start + fixedSize
 				target := r.out[ownerAt:r.n]
-				copy(r.target[:], target)
-				name = lower(r.target[:len(target)])
+				copy(r.q.target[:], target)
+				name = lower(r.q.target[:len(target)])
 				if !withinBytes(name, z.apex) {
 					return // what stands in another zone is for the resolver to ask
 				}
@@ -141,8 +141,8 @@ func (r *reply) refer(z *Zone, nodes *nodeTable, cut *node, ownerAt int) {
 	for off := start; off < end; {
 		length := int(binary.BigEndian.Uint16(r.out[off+10:]))
 		serverAt := off + fixedSize
-		copy(r.target[:], r.out[serverAt:serverAt+length])
-		server := lower(r.target[:length])
+		copy(r.q.target[:], r.out[serverAt:serverAt+length])
+		server := lower(r.q.target[:length])
 		off = serverAt + length
 		n := nodes.at(server)
 		if n == nil || !withinBytes(server, z.apex) {

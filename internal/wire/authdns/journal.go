@@ -103,9 +103,9 @@ func (z *Zone) Replace(soa *dns.SOA, content Names) error {
 		keyed[k], whole[name] = true, sets
 	}
 	var failed error
-	z.nodes.each(func(k string, n *node) {
-		if n.sets.Load() != nil && !keyed[k] {
-			name, _, err := dns.UnpackDomainName([]byte(k), 0)
+	z.nodes.each(func(n *node) {
+		if n.sets.Load() != nil && !keyed[n.name] {
+			name, _, err := dns.UnpackDomainName([]byte(n.name), 0)
 			failed = errors.Join(failed, err)
 			whole[name] = nil
 		}
@@ -125,9 +125,9 @@ func (z *Zone) snapshot() (soa *dns.SOA, all []record) {
 	z.write.Lock()
 	defer z.write.Unlock()
 	held := make(map[string][]RRset, z.nodes.count.Load())
-	z.nodes.each(func(k string, n *node) {
+	z.nodes.each(func(n *node) {
 		if sets := n.sets.Load(); sets != nil {
-			held[k] = *sets
+			held[n.name] = *sets
 		}
 	})
 	for _, k := range slices.Sorted(maps.Keys(held)) {

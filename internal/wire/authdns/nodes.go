@@ -6,31 +6,51 @@ import (
 	"sync/atomic"
 )
 
-// nodeShards is into how many maps the names of a zone are divided: a name that comes or goes costs a copy of one of them, not of the
+// nodeShards is into how many parts the names of a zone are divided: a name that comes or goes costs a copy of one of them, not of the
 // whole zone.
 const nodeShards = 64
 
-// nodeTable holds the nodes of a zone by name in wire format. Readers never wait and never see a map change; writers take turns.
+// nodeTable holds the nodes of a zone by name in wire format. Readers never wait and never see a shard change; writers take turns.
 type nodeTable struct {
 	seed   maphash.Seed
-	shards [nodeShards]atomic.Pointer[map[string]*node]
+	mask   uint64 // of the hash: tests leave few bits
+	shards [nodeShards]atomic.Pointer[shard]
 	count  atomic.Int64
 }
 
+// shard holds nodes by the hash of their names: a map of numbers reads less memory for an answer than one of names, which are elsewhere. A
+// name whose hash another has is among the rest.
+type shard struct {
+	byHash map[uint64]*node
+	rest   map[string]*node
+}
+
+func (t *nodeTable) hash(name []byte) uint64 { return maphash.Bytes(t.seed, name) & t.mask }
+
 func (t *nodeTable) at(name []byte) *node {
-	shard := t.shards[maphash.Bytes(t.seed, name)%nodeShards].Load()
-	if shard == nil {
+	hash := t.hash(name)
+	return t.shards[hash%nodeShards].Load().at(hash, name)
+}
+
+func (s *shard) at(hash uint64, name []byte) *node {
+	if s == nil {
 		return nil
 	}
-	return (*shard)[string(name)]
+	if n := s.byHash[hash]; n != nil && n.name == string(name) {
+		return n
+	}
+	return s.rest[string(name)]
 }
 
 // each calls f for every node, in no order.
-func (t *nodeTable) each(f func(name string, n *node)) {
+func (t *nodeTable) each(f func(n *node)) {
 	for i := range t.shards {
-		if shard := t.shards[i].Load(); shard != nil {
-			for name, n := range *shard {
-				f(name, n)
+		if s := t.shards[i].Load(); s != nil {
+			for _, n := range s.byHash {
+				f(n)
+			}
+			for _, n := range s.rest {
+				f(n)
 			}
 		}
 	}
@@ -40,35 +60,30 @@ func (t *nodeTable) each(f func(name string, n *node)) {
 type nodeEdit struct {
 	table *nodeTable
 	apex  string
-	next  [nodeShards]map[string]*node
+	next  [nodeShards]*shard
 	count int64
 }
 
-func (e *nodeEdit) shard(name string) int {
-	return int(maphash.String(e.table.seed, name) % nodeShards)
-}
-
 func (e *nodeEdit) at(name string) *node {
-	i := e.shard(name)
-	if e.next[i] != nil {
-		return e.next[i][name]
+	key := []byte(name)
+	hash := e.table.hash(key)
+	if s := e.next[hash%nodeShards]; s != nil {
+		return s.at(hash, key)
 	}
-	if shard := e.table.shards[i].Load(); shard != nil {
-		return (*shard)[name]
-	}
-	return nil
+	return e.table.shards[hash%nodeShards].Load().at(hash, key)
 }
 
-// open returns the copy of a shard that may be changed.
-func (e *nodeEdit) open(i int) map[string]*node {
+// open returns the hash of a name and a copy of its shard, which may be changed.
+func (e *nodeEdit) open(name string) (uint64, *shard) {
+	hash := e.table.hash([]byte(name))
+	i := hash % nodeShards
 	if e.next[i] == nil {
-		if shard := e.table.shards[i].Load(); shard != nil {
-			e.next[i] = maps.Clone(*shard)
-		} else {
-			e.next[i] = map[string]*node{}
+		e.next[i] = &shard{byHash: map[uint64]*node{}}
+		if s := e.table.shards[i].Load(); s != nil {
+			e.next[i] = &shard{byHash: maps.Clone(s.byHash), rest: maps.Clone(s.rest)}
 		}
 	}
-	return e.next[i]
+	return hash, e.next[i]
 }
 
 // add makes a name exist, with the empty non-terminals between it and the apex.
@@ -77,8 +92,15 @@ func (e *nodeEdit) add(name string) *node {
 	if n != nil {
 		return n
 	}
-	n = &node{}
-	e.open(e.shard(name))[name] = n
+	n = &node{name: name}
+	switch hash, s := e.open(name); {
+	case s.byHash[hash] == nil:
+		s.byHash[hash] = n
+	case s.rest == nil:
+		s.rest = map[string]*node{name: n}
+	default:
+		s.rest[name] = n
+	}
 	e.count++
 	if name != e.apex {
 		e.add(parent(name)).children++
@@ -92,7 +114,11 @@ func (e *nodeEdit) tidy(name string) {
 	if n == nil || name == e.apex || n.children > 0 || n.sets.Load() != nil {
 		return
 	}
-	delete(e.open(e.shard(name)), name)
+	if hash, s := e.open(name); s.byHash[hash] == n {
+		delete(s.byHash, hash)
+	} else {
+		delete(s.rest, name)
+	}
 	e.count--
 	up := parent(name)
 	e.at(up).children--
@@ -100,9 +126,9 @@ func (e *nodeEdit) tidy(name string) {
 }
 
 func (e *nodeEdit) commit() {
-	for i, shard := range e.next {
-		if shard != nil {
-			e.table.shards[i].Store(&shard)
+	for i, s := range e.next {
+		if s != nil {
+			e.table.shards[i].Store(s)
 		}
 	}
 	e.table.count.Add(e.count)

@@ -23,23 +23,28 @@ const (
 	opcodeMask        = 0xF << 11
 )
 
-// query is a request taken apart, as far as an answer needs it.
+// query is a request taken apart, as far as an answer needs it. It may be used again for the next one: of its arrays that counts whose
+// length asked has, and clearing them for each question would take longer than reading it.
 type query struct {
-	id, flags    uint16
-	name         [255]byte // wire format, lower case
-	nameLen      int
-	end          int // where the question ends in the request
-	qtype        uint16
-	qclass       uint16
-	edns         bool
-	version      byte
-	secure       bool // the DO bit
-	size         int
-	cookie       [clientCookie + serverCookieMax]byte
-	cookieLen    int
+	asked
 	cookieSecret *cookieSecret
 	from         netip.Addr
 	now          time.Time
+	name         [255]byte // wire format, lower case
+	cookie       [clientCookie + serverCookieMax]byte
+	target       [255]byte // the name that an alias or a delegation leads to, while it is followed
+}
+
+type asked struct {
+	id, flags     uint16
+	qtype, qclass uint16
+	nameLen       int
+	end           int // where the question ends in the request
+	edns          bool
+	version       byte
+	secure        bool // the DO bit
+	size          int
+	cookieLen     int
 }
 
 // respond writes the answer to req into out and returns its length; 0 means that the request is
@@ -52,6 +57,7 @@ func (d *Directory) respond(req, out []byte, tcp bool) int {
 
 // answerTo is respond with what is known of the client, and shows what was read of its question.
 func (d *Directory) answerTo(q *query, req, out []byte, tcp bool) int {
+	q.asked = asked{}
 	if len(req) < headerSize || req[2]&0x80 != 0 {
 		return 0
 	}
@@ -214,7 +220,6 @@ type reply struct {
 	answers       uint16
 	authorities   uint16
 	additionals   uint16
-	target        [255]byte // the name that an alias leads to, while it is followed
 }
 
 func (r *reply) room() int {

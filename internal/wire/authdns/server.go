@@ -128,14 +128,15 @@ func (s *Server) serveUDP(ctx context.Context) {
 		s.log.Error("DNS on UDP is not served", "error", err)
 		return
 	}
+	q := query{cookieSecret: s.cookies}
 	for {
 		n, err := b.receive()
 		if errors.Is(err, net.ErrClosed) {
 			return
 		}
-		now := time.Now()
+		q.now = time.Now()
 		for i := range n {
-			if size := s.overUDP(ctx, b, i, now); size > 0 {
+			if size := s.overUDP(ctx, b, &q, i); size > 0 {
 				b.reply(i, size)
 			}
 		}
@@ -143,8 +144,8 @@ func (s *Server) serveUDP(ctx context.Context) {
 	}
 }
 
-// overUDP writes the reply to the ith packet of b and returns its length, 0 for none.
-func (s *Server) overUDP(ctx context.Context, b *batch, i int, now time.Time) int {
+// overUDP writes the reply to the ith packet of b, which came at q.now, and returns its length, 0 for none.
+func (s *Server) overUDP(ctx context.Context, b *batch, q *query, i int) int {
 	in := b.packet(i)
 	if isSlow(in) {
 		to := b.replyAddr(i)
@@ -153,12 +154,12 @@ func (s *Server) overUDP(ctx context.Context, b *batch, i int, now time.Time) in
 		return 0
 	}
 	out := b.replies[i]
-	q := query{cookieSecret: s.cookies, from: b.from(i).Addr(), now: now}
-	n := s.directory.answerTo(&q, in, out, false)
-	if n == 0 || s.limit == nil || q.cookieLen > 0 && s.cookies.knows(q.cookie[:q.cookieLen], q.from, now) {
+	q.from = b.from(i).Addr()
+	n := s.directory.answerTo(q, in, out, false)
+	if n == 0 || s.limit == nil || q.cookieLen > 0 && s.cookies.knows(q.cookie[:q.cookieLen], q.from, q.now) {
 		return n
 	}
-	switch s.limit.take(q.from, now) {
+	switch s.limit.take(q.from, q.now) {
 	case cutShort:
 		s.counters.cutShort.Add(1)
 		return shorten(out[:n])

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"hash/maphash"
 	"maps"
+	"math"
+	"net"
 	"slices"
 	"strings"
 	"sync"
@@ -27,6 +29,7 @@ type Zone struct {
 // node is a name in the zone. Without record sets it is an empty non-terminal (RFC 4592 section 2.2.2): it exists, and
 // every question about it has an empty answer.
 type node struct {
+	name     string // in wire format, lower case
 	sets     atomic.Pointer[[]RRset]
 	children int // names one label longer; only writers look at it
 }
@@ -50,7 +53,7 @@ func NewZone(soa *dns.SOA, content Names) (*Zone, error) {
 		return nil, err
 	}
 	z := &Zone{apex: apex}
-	z.nodes.seed = maphash.MakeSeed()
+	z.nodes.seed, z.nodes.mask = maphash.MakeSeed(), math.MaxUint64
 	encoded, err := encodeSOA(soa)
 	if err != nil {
 		return nil, err
@@ -148,7 +151,7 @@ func (z *Zone) change(content Names, soa *soaWire) error {
 			d.removed, d.added = append(d.removed, removed...), append(d.added, added...)
 		}
 		if len(sets) > 0 {
-			n.sets.Store(&sets)
+			n.sets.Store(together(sets))
 		} else if before != nil {
 			n.sets.Store(nil)
 			emptied = append(emptied, k)
@@ -170,6 +173,24 @@ func (z *Zone) change(content Names, soa *soaWire) error {
 	}
 	z.soa.Store(soa)
 	return nil
+}
+
+// single is a name's only set and its records in one piece of memory: most names hold one address, and what an answer reads lies together.
+type single struct {
+	sets []RRset
+	set  [1]RRset
+	wire [fixedSize + net.IPv6len]byte
+}
+
+// together returns the sets of a name, in one piece where that can be.
+func together(sets []RRset) *[]RRset {
+	if len(sets) != 1 || len(sets[0].wire) > len(single{}.wire) {
+		return &sets
+	}
+	one := &single{set: [1]RRset(sets)}
+	one.set[0].wire = append(one.wire[:0], sets[0].wire...)
+	one.sets = one.set[:]
+	return &one.sets
 }
 
 func delegates(content map[string][]RRset, apex string) bool {
