@@ -73,6 +73,10 @@ func Connect(ctx context.Context, url string) (*Store, error) {
 		config.ConnConfig.ConnectTimeout = connectWait
 	}
 	maps.Copy(config.ConnConfig.RuntimeParams, bounds)
+	// A plan that was made while a table was small reads all of it, until statistics are made anew: by then there may be thousands
+	// of rows. Without jit, as a way that is turned off counts as dear, and what is dear would be compiled each time.
+	config.ConnConfig.RuntimeParams["enable_seqscan"] = "off"
+	config.ConnConfig.RuntimeParams["jit"] = "off"
 	config.ConnConfig.Tracer = traced{}
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
@@ -81,8 +85,7 @@ func Connect(ctx context.Context, url string) (*Store, error) {
 	config = config.Copy()
 	config.MaxConns = writers
 	config.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
-	config.ConnConfig.RuntimeParams["jit"] = "off" // a way that is turned off counts as dear, and what is dear would be compiled each time
-	for _, way := range []string{"enable_seqscan", "enable_hashjoin", "enable_mergejoin"} {
+	for _, way := range []string{"enable_hashjoin", "enable_mergejoin"} {
 		config.ConnConfig.RuntimeParams[way] = "off"
 	}
 	writes, err := pgxpool.NewWithConfig(ctx, config)
