@@ -39,7 +39,7 @@ func main() {
 	sizes := flag.String("sizes", "10000,30000,100000", "how many services, one run each")
 	warm := flag.Duration("warm", 75*time.Second, "before measuring")
 	measure := flag.Duration("measure", 60*time.Second, "how long to measure")
-	peak := flag.Int("peak", 20000, "how many services, each every second, to find the most that is made; 0 leaves it out")
+	peak := flag.Int("peak", 60000, "how many services, each every second, to find the most that is made; 0 leaves it out")
 	failing := flag.Int("failing", 0, "share of services, in percent, that go silent when the measuring begins; 5 at most")
 	profile := flag.String("profile", "", "a file for a processor profile, without the warming up; with .heap beside it")
 	listen := flag.Bool("listen", false, "")
@@ -306,8 +306,11 @@ func atMost(ctx context.Context, c *cluster.Cluster, n int, profile func() func(
 		if err != nil {
 			return err
 		}
-		time.Sleep(4 * time.Second)
 		before, _ := rounds(d)
+		for before < uint64(2*n) { // the first rounds are no steady load: each finds out a state that is told and written down
+			time.Sleep(100 * time.Millisecond)
+			before, _ = rounds(d)
+		}
 		at, end := time.Now(), profile()
 		time.Sleep(8 * time.Second)
 		end()

@@ -23,11 +23,12 @@ type conn struct {
 	*os.File
 	udp           bool
 	local, remote netip.AddrPort
+	stop          func() bool // has the end of the context do nothing more
 }
 
 // Dial connects as r says; over UDP, it only opens the socket. A TCP connection is reset when it is closed, so that nothing of it stays
-// behind. Errors: a *Failure with the system's error and the ICMP message that ended the attempt; os.ErrDeadlineExceeded in it at the
-// deadline or when ctx ends.
+// behind. The end of ctx is a deadline, too, until the connection is closed. Errors: a *Failure with the system's error and the ICMP message
+// that ended the attempt; os.ErrDeadlineExceeded in it at the deadline or when ctx ends.
 func Dial(ctx context.Context, r Request) (net.Conn, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, &Failure{Err: err}
@@ -44,10 +45,9 @@ func Dial(ctx context.Context, r Request) (net.Conn, error) {
 	}
 	c := &conn{File: os.NewFile(uintptr(fd), "probe"), udp: r.Network == "udp", remote: r.Target}
 	_ = c.SetDeadline(r.Deadline)
+	c.stop = context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Unix(1, 0)) })
 	if err != nil {
-		stop := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Unix(1, 0)) })
 		err = c.connected()
-		stop()
 	}
 	if err != nil {
 		failure := &Failure{Err: err, ICMP: c.icmp()}
@@ -56,6 +56,12 @@ func Dial(ctx context.Context, r Request) (net.Conn, error) {
 	}
 	c.local = c.name()
 	return c, nil
+}
+
+// Close implements net.Conn.
+func (c *conn) Close() error {
+	c.stop()
+	return c.File.Close()
 }
 
 func open(r Request) (fd int, err error) {

@@ -7,12 +7,25 @@ import (
 	"errors"
 	"net"
 	"net/netip"
+	"time"
 )
 
 // Able reports whether the system tells who sent an ICMP message, and lets a program limit hops.
 const Able = false
 
-// Dial connects as r says. Error: a *Failure.
+// conn is a connection for which the end of a context is a deadline.
+type conn struct {
+	net.Conn
+	stop func() bool
+}
+
+// Close implements net.Conn.
+func (c conn) Close() error {
+	c.stop()
+	return c.Conn.Close()
+}
+
+// Dial connects as r says. The end of ctx is a deadline, too, until the connection is closed. Error: a *Failure.
 func Dial(ctx context.Context, r Request) (net.Conn, error) {
 	if r.Hops != 0 {
 		return nil, &Failure{Err: errors.ErrUnsupported}
@@ -32,5 +45,5 @@ func Dial(ctx context.Context, r Request) (net.Conn, error) {
 		_ = tcp.SetLinger(0)
 	}
 	_ = c.SetDeadline(r.Deadline)
-	return c, nil
+	return conn{c, context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Unix(1, 0)) })}, nil
 }

@@ -47,6 +47,26 @@ func TestAConnectionIsMadeAndSpokenOver(t *testing.T) {
 	require.True(t, errors.As(err, &timeout) && timeout.Timeout(), "as of any connection")
 }
 
+func TestTheEndOfTheContextEndsTheReading(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	ctx, cancel := context.WithCancel(t.Context())
+	c, err := connect.Dial(ctx, connect.Request{Network: "tcp", Target: l.Addr().(*net.TCPAddr).AddrPort(),
+		Deadline: time.Now().Add(time.Minute)})
+	require.NoError(t, err)
+	defer c.Close()
+	failed := make(chan error, 1)
+	go func() { _, err := c.Read(make([]byte, 1)); failed <- err }()
+	cancel()
+	select {
+	case err = <-failed:
+		require.ErrorIs(t, err, os.ErrDeadlineExceeded)
+	case <-time.After(5 * time.Second):
+		t.Fatal("it still reads")
+	}
+}
+
 func TestAFailureSaysWhatAndWho(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

@@ -25,7 +25,8 @@ var errTooMuch = protocolError(fmt.Sprintf("it sent more than %d KiB, and was cu
 type attempt struct {
 	request Request
 	began   time.Time
-	conn    net.Conn // counted, with the deadline set
+	end     time.Time // the deadline
+	conn    net.Conn  // counted, with the deadline set
 	took    time.Duration
 
 	// Some packages leave a goroutine behind that goes on reading for a moment after the deadline.
@@ -58,21 +59,17 @@ func (t *attempt) count(n int) int {
 }
 
 func (t *attempt) dial(ctx context.Context, network string, target netip.AddrPort) (net.Conn, error) {
-	end, _ := ctx.Deadline()
-	c, err := connect.Dial(ctx, connect.Request{Network: network, Target: target, From: t.request.From, Deadline: end})
+	c, err := connect.Dial(ctx, connect.Request{Network: network, Target: target, From: t.request.From, Deadline: t.end})
 	if err != nil {
 		return nil, err
 	}
-	// A cancelled probe ends at once, wherever it waits.
-	stop := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Unix(1, 0)) })
-	return &counted{Conn: c, talk: t, stop: stop}, nil
+	return &counted{Conn: c, talk: t}, nil
 }
 
 // counted bounds how much is read.
 type counted struct {
 	net.Conn
 	talk *attempt
-	stop func() bool
 }
 
 func (c *counted) Read(p []byte) (int, error) {
@@ -82,11 +79,6 @@ func (c *counted) Read(p []byte) (int, error) {
 	n, err := c.Conn.Read(p)
 	c.talk.count(n)
 	return n, err
-}
-
-func (c *counted) Close() error {
-	c.stop()
-	return c.Conn.Close()
 }
 
 func local(c net.Conn) netip.AddrPort {
@@ -117,11 +109,15 @@ func (t *attempt) overTCP(ctx context.Context) Reply {
 		r.Signal, r.Message, r.Took, r.Steps = probe.SignalConnected, "connection accepted", t.took, t.trace()
 		return r
 	}
+	ctx, cancel := context.WithDeadline(ctx, t.end)
+	defer cancel()
 	h, err := speak(ctx, t)
 	return t.conclude(ctx, r, h, err)
 }
 
 func (t *attempt) overUDP(ctx context.Context) Reply {
+	ctx, cancel := context.WithDeadline(ctx, t.end)
+	defer cancel()
 	var r Reply
 	c, err := t.dial(ctx, "udp", t.request.Target)
 	if err != nil {

@@ -70,9 +70,11 @@ var conversations = map[probe.Kind]conversation{
 
 // To makes one attempt. It returns at the deadline at the latest.
 func To(ctx context.Context, r Request) Reply {
-	ctx, cancel := context.WithTimeout(ctx, r.Deadline)
-	defer cancel()
 	t := &attempt{request: r, began: time.Now()}
+	t.end = t.began.Add(r.Deadline)
+	if first, ok := ctx.Deadline(); ok && first.Before(t.end) {
+		t.end = first
+	}
 	if r.Transport == probe.UDP {
 		return t.overUDP(ctx)
 	}
