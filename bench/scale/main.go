@@ -37,7 +37,7 @@ const (
 
 func main() {
 	sizes := flag.String("sizes", "10000,30000,100000", "how many services, one run each")
-	warm := flag.Duration("warm", 75*time.Second, "before measuring")
+	warm := flag.Duration("warm", 75*time.Second, "before measuring: each is probed for the first time meanwhile")
 	measure := flag.Duration("measure", 60*time.Second, "how long to measure")
 	peak := flag.Int("peak", 60000, "how many services, each every second, to find the most that is made; 0 leaves it out")
 	failing := flag.Int("failing", 0, "share of services, in percent, that go silent when the measuring begins; 5 at most")
@@ -208,10 +208,11 @@ func rounds(d *daemon.Daemon) (n uint64, wrong map[probe.Outcome]uint64) {
 	return n, wrong
 }
 
-func resident() (mb float64) {
+// resident is what is in memory, in MB: VmRSS now, or VmHWM at most so far (/proc/self/status).
+func resident(field string) (mb float64) {
 	doc, _ := os.ReadFile("/proc/self/status")
 	for _, line := range strings.Split(string(doc), "\n") {
-		if f := strings.Fields(line); len(f) > 1 && f[0] == "VmRSS:" {
+		if f := strings.Fields(line); len(f) > 1 && f[0] == field+":" {
 			kb, _ := strconv.ParseFloat(f[1], 64)
 			mb = kb / 1024
 		}
@@ -253,7 +254,7 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 	spent, at, most := figures.Processor(), time.Now(), 0.0
 	for time.Since(at) < measure {
 		time.Sleep(time.Second)
-		most = max(most, resident())
+		most = max(most, resident("VmRSS"))
 	}
 	end()
 	now := d.Engine().ProbeCounts()
@@ -283,6 +284,7 @@ func paced(ctx context.Context, c *cluster.Cluster, n int, warm, measure time.Du
 			goalMB, goalShare = 250, 50
 		}
 		figures.AtMost("probing", what+"memory", most, "MB", goalMB, "")
+		figures.Plain("probing", what+"memory, at most since the server began", resident("VmHWM"), "MB", "")
 		figures.AtMost("probing", what+"of one processor", share, "%", goalShare, "")
 		figures.AtMost("probing", what+"lag of probes, p99, at most", p99.Seconds(), "s", 1, "")
 		figures.Plain("probing", what+"until the server is up", up.Seconds(), "s", "")
