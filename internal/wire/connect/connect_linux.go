@@ -27,8 +27,8 @@ type conn struct {
 }
 
 // Dial connects as r says; over UDP, it only opens the socket. A TCP connection is reset when it is closed, so that nothing of it stays
-// behind. The end of ctx is a deadline, too, until the connection is closed. Errors: a *Failure with the system's error and the ICMP message
-// that ended the attempt; os.ErrDeadlineExceeded in it at the deadline or when ctx ends.
+// behind. The end of ctx is a deadline, too, until the connection is closed. Errors: a *Failure with the system's error and the ICMP
+// message that ended the attempt; os.ErrDeadlineExceeded in it at the deadline or when ctx ends.
 func Dial(ctx context.Context, r Request) (net.Conn, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, &Failure{Err: err}
