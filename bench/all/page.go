@@ -55,6 +55,14 @@ func table(all report) string {
 	return out.String()
 }
 
+// shared says how much of the machine others had, if they had any.
+func shared(taken float64) string {
+	if taken == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", the hypervisor gave %.1f %% of the processors to others", taken)
+}
+
 // page is docs/performance.md.
 func page(all report) string {
 	var out strings.Builder
@@ -68,8 +76,8 @@ func page(all report) string {
 		if m.Part != last {
 			last = m.Part
 			fmt.Fprintf(&out,
-				"\n## %s\n\n%s, commit %s: `make bench PARTS=\"%s\"`\n\n| what | figure | goal | | beside |\n|---|---|---|---|---|\n",
-				strings.ToUpper(m.Part[:1])+m.Part[1:], m.Date, m.Commit, m.Program)
+				"\n## %s\n\n%s, commit %s%s: `make bench PARTS=\"%s\"`\n\n| what | figure | goal | | beside |\n|---|---|---|---|---|\n",
+				strings.ToUpper(m.Part[:1])+m.Part[1:], m.Date, m.Commit, shared(m.Taken), m.Program)
 		}
 		value, goal, word, beside := shown(m)
 		fmt.Fprintf(&out, "| %s | %s | %s | %s | %s |\n", m.What, value, goal, word, beside)
