@@ -56,8 +56,8 @@ type measured struct {
 	Program string `json:"program"`
 	Date    string `json:"date"`
 	Commit  string `json:"commit"`
-	// Taken is the share of the processors that the hypervisor gave to others while it was measured, in percent.
-	Taken float64 `json:"taken"`
+	// Taken is the share of the processors that the hypervisor gave to others meanwhile, in percent; 0 for none, or where nobody looked.
+	Taken float64 `json:"taken,omitempty"`
 }
 
 // report is the file.
@@ -145,11 +145,11 @@ func carryOut(ctx context.Context, p part, commit string) ([]measured, error) {
 		cmd.Env = append(cmd.Env, "TMPDIR=/dev/shm") // everybody's files in memory: what is compared is not the disk, unlike with updates
 	}
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
-	before := read()
+	before := ticksNow()
 	if err := cmd.Run(); err != nil {
 		return nil, err
 	}
-	others := math.Round(10*taken(before, read())) / 10
+	others := math.Round(10*taken(before, ticksNow())) / 10
 	var list []measured
 	for lines := bufio.NewScanner(file); lines.Scan(); {
 		one := measured{Program: p.name, Date: time.Now().Format(time.DateOnly), Commit: commit, Taken: others}

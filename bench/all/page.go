@@ -55,8 +55,8 @@ func table(all report) string {
 	return out.String()
 }
 
-// shared says how much of the machine others had, if they had any.
-func shared(taken float64) string {
+// othersHad says how much of the machine others had, if they had any.
+func othersHad(taken float64) string {
 	if taken == 0 {
 		return ""
 	}
@@ -77,7 +77,7 @@ func page(all report) string {
 			last = m.Part
 			fmt.Fprintf(&out,
 				"\n## %s\n\n%s, commit %s%s: `make bench PARTS=\"%s\"`\n\n| what | figure | goal | | beside |\n|---|---|---|---|---|\n",
-				strings.ToUpper(m.Part[:1])+m.Part[1:], m.Date, m.Commit, shared(m.Taken), m.Program)
+				strings.ToUpper(m.Part[:1])+m.Part[1:], m.Date, m.Commit, othersHad(m.Taken), m.Program)
 		}
 		value, goal, word, beside := shown(m)
 		fmt.Fprintf(&out, "| %s | %s | %s | %s | %s |\n", m.What, value, goal, word, beside)

@@ -9,8 +9,8 @@ import (
 // ticks are what the processors did since the machine began, in clock ticks (proc_stat(5)).
 type ticks struct{ stolen, all uint64 }
 
-// read reads the first line of /proc/stat; zero where there is none.
-func read() (t ticks) {
+// ticksNow reads the first line of /proc/stat; zero where there is none.
+func ticksNow() (t ticks) {
 	doc, _ := os.ReadFile("/proc/stat")
 	line, _, _ := strings.Cut(string(doc), "\n")
 	for i, word := range strings.Fields(line) {

@@ -109,7 +109,7 @@ func (t *attempt) overTCP(ctx context.Context) Reply {
 		r.Signal, r.Message, r.Took, r.Steps = probe.SignalConnected, "connection accepted", t.took, t.trace()
 		return r
 	}
-	ctx, cancel := context.WithDeadline(ctx, t.end)
+	ctx, cancel := context.WithDeadline(ctx, t.end) // packages look at it; a bare connection needs no timer of its own
 	defer cancel()
 	h, err := speak(ctx, t)
 	return t.conclude(ctx, r, h, err)
