@@ -11,6 +11,7 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/probing/result"
 	"inkpost.example/inkpost/internal/engine/shards"
 )
 
@@ -108,7 +109,7 @@ func (e *Engine) Lend(s site.Service, at netip.Addr, byName bool) probing.Awaite
 	if !ok {
 		return nil
 	}
-	return func(ctx context.Context) (r probing.Result, ok bool) {
+	return func(ctx context.Context) (r result.Round, ok bool) {
 		answer, ok := loan.Await(ctx)
 		if !ok {
 			return r, false

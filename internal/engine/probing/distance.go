@@ -6,18 +6,18 @@ import (
 
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
+	"inkpost.example/inkpost/internal/engine/probing/result"
 	"inkpost.example/inkpost/internal/engine/probing/seen"
 )
 
 // measure has the distance of a port measured where a round of ours says that it is time: of one that works, to compare with, and of one
 // that fails, once: at the first failure, so that it is known when that is believed, and when it fails otherwise.
-func (p *Prober) measure(w *watch, r Result, v seen.Result, rule probe.Rule, first bool) {
-	p.mu.Lock()
-	ctx := p.measuring
-	p.mu.Unlock()
-	if ctx == nil || ctx.Err() != nil || !r.Decided.IsValid() || v.LeftOut != "" {
+func (p *Prober) measure(w *watch, r result.Round, v seen.Result, rule probe.Rule, first bool) {
+	under := p.measuring.Load()
+	if under == nil || (*under).Err() != nil || !r.Decided.IsValid() || v.LeftOut != "" {
 		return
 	}
+	ctx := *under
 	for _, way := range r.Ways {
 		if way.Outcome.Good() && way.Target.IsValid() && way.Target != r.Decided && r.Over == probe.TCP {
 			p.meter.Works(ctx, way.Target, p.Now())
@@ -33,7 +33,7 @@ func (p *Prober) measure(w *watch, r Result, v seen.Result, rule probe.Rule, fir
 }
 
 // examine measures how far packets to a port that fails get, and keeps it while the failure lasts.
-func (p *Prober) examine(ctx context.Context, w *watch, r Result, since time.Time) {
+func (p *Prober) examine(ctx context.Context, w *watch, r result.Round, since time.Time) {
 	s := p.meter.Examine(ctx, r.Over, r.Decided, p.Now())
 	if ctx.Err() != nil {
 		return
@@ -52,23 +52,14 @@ func (p *Prober) examine(ctx context.Context, w *watch, r Result, since time.Tim
 	}
 	p.host.Review(r.Service.SiteID)
 	where, _ := p.record.Site(r.Service.SiteID)
-	if l, ok := where.Followed(r.Service.LinkID); ok && l.IPv4 == r.Decided.Addr() && lostBefore(r.Outcome, s.Distance) {
+	if l, ok := where.Followed(r.Service.LinkID); ok && l.IPv4 == r.Decided.Addr() && result.LostBefore(r.Outcome, s.Distance) {
 		p.host.TryWayIn(r.Service, l)
 	}
 }
 
-// lostBefore reports whether what was sent to a port may not have got behind the router.
-func lostBefore(o probe.Outcome, d probe.Distance) bool {
-	switch d {
-	case probe.PassedOn, probe.RefusedBehind, probe.AnsweredBehind, probe.AnsweredByFirst:
-		return false
-	}
-	return o == probe.Silent || o == probe.Refused || o == probe.Unroutable
-}
-
 // Explain tells how far packets to a port that just failed get, for a caller who waits for the story of a probe: what was measured of the
 // same failure, or else a new measurement. nil if there is nothing to measure.
-func (p *Prober) Explain(ctx context.Context, r Result) *probe.Series {
+func (p *Prober) Explain(ctx context.Context, r result.Round) *probe.Series {
 	if r.Outcome.Good() || r.Outcome == probe.Skipped || !r.Decided.IsValid() || p.Speak != nil {
 		return nil
 	}

@@ -10,12 +10,13 @@ import (
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/probing/result"
 	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/store"
 )
 
 // TakeOutOfTurn takes in a round of this server that was made outside the queue.
-func (p *Prober) TakeOutOfTurn(serviceID int64, r Result) {
+func (p *Prober) TakeOutOfTurn(serviceID int64, r result.Round) {
 	p.mu.Lock()
 	w := p.watches[serviceID]
 	p.mu.Unlock()
@@ -28,7 +29,7 @@ func (p *Prober) TakeOutOfTurn(serviceID int64, r Result) {
 }
 
 // Take takes in a round of another vantage point. It does nothing for a service that is gone or was edited since.
-func (p *Prober) Take(vantage int64, r Result) {
+func (p *Prober) Take(vantage int64, r result.Round) {
 	p.mu.Lock()
 	w := p.watches[r.Service.ID]
 	p.mu.Unlock()
@@ -50,7 +51,7 @@ func (p *Prober) Watched(serviceID int64) (site.Service, bool) {
 
 // take draws the conclusions from a round of one vantage point. It says when the result has to be confirmed; never, where
 // the time is zero.
-func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
+func (p *Prober) take(w *watch, vantage int64, r result.Round) (confirm time.Time) {
 	p.mu.Lock()
 	s := *w.service
 	if s.ID != r.Service.ID || p.watches[s.ID] != w {
@@ -72,10 +73,10 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	}
 	p.counts.Outcome(s.Kind, r.Outcome)
 	every := interval(s)
-	result := ledger.Result{ServiceID: s.ID, VantageID: vantage, Outcome: r.Outcome, At: r.At, Latency: r.Latency}
+	kept := ledger.Result{ServiceID: s.ID, VantageID: vantage, Outcome: r.Outcome, At: r.At, Latency: r.Latency}
 	if r.Held { // nobody was asked: what is known stands
 		p.mu.Unlock()
-		p.history.Add(result, ledger.Gap(every), s.ExpectedAt(r.At), probe.StateUnknown)
+		p.history.Add(kept, ledger.Gap(every), s.ExpectedAt(r.At), probe.StateUnknown)
 		return confirm
 	}
 	rule := p.ruleOf(s, l, r.At)
@@ -86,8 +87,8 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	}
 	var room [4]seen.Result
 	results := w.Results(room[:0])
-	if r.LeftOut == "" && unknownPeer(s, vantage, p.Vantage, results, r.Outcome) {
-		r.LeftOut = unknownPeerWords
+	if r.LeftOut == "" && result.UnknownPeer(s, vantage, p.Vantage, results, r.Outcome) {
+		r.LeftOut = result.UnknownPeerWords
 	}
 	before := w.Status()
 	after := before
@@ -141,7 +142,7 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	settled := rule.Settled(v.View)
 	p.mu.Unlock()
 
-	p.history.Add(result, ledger.Gap(every), rule.Expected, before.State)
+	p.history.Add(kept, ledger.Gap(every), rule.Expected, before.State)
 	p.tell(r, before, after)
 	if r.Outcome == probe.Stranger && settled {
 		p.quarantineLink(l, s, r, v.Since)
@@ -185,18 +186,6 @@ func (p *Prober) take(w *watch, vantage int64, r Result) (confirm time.Time) {
 	return pace.Confirm(r.At, v.Since, r.Took, v.InRow, probe.Confirmations, every)
 }
 
-// unknownPeerWords is why the silence of a WireGuard server says nothing to a vantage point that it never answered.
-const unknownPeerWords = "the server may not know this vantage point's key: add that as a peer"
-
-// unknownPeer reports whether silence is what a WireGuard server owes a vantage point whose key it does not know. Each has its own.
-func unknownPeer(s site.Service, vantage, own int64, results []seen.Result, o probe.Outcome) bool {
-	if s.Kind != probe.KindWireGuard || s.ProbeKey == "" || vantage == own || o != probe.Silent {
-		return false
-	}
-	i := slices.IndexFunc(results, func(v seen.Result) bool { return v.Vantage == vantage })
-	return i < 0 || !results[i].Known
-}
-
 // ruleOf is how a service is judged at a time, at the address that its link has.
 func (p *Prober) ruleOf(s site.Service, l site.Link, at time.Time) probe.Rule {
 	rule := s.RuleAt(at)
@@ -205,11 +194,11 @@ func (p *Prober) ruleOf(s site.Service, l site.Link, at time.Time) probe.Rule {
 }
 
 // tell publishes what a round has changed.
-func (p *Prober) tell(r Result, before, after seen.Status) {
+func (p *Prober) tell(r result.Round, before, after seen.Status) {
 	s := r.Service
 	asExpected := probe.AsExpected(s.ExpectedAt(r.At), after.State)
 	if after.View.Outcome != before.View.Outcome {
-		p.events.Publish(events.ServiceOutcome, r.Site, s.Name, fmt.Sprintf("%s %s is %s", s.Name, r.target(), after.View.Outcome))
+		p.events.Publish(events.ServiceOutcome, r.Site, s.Name, fmt.Sprintf("%s %s is %s", s.Name, r.Where(), after.View.Outcome))
 	}
 	if after.State != before.State {
 		p.history.SetState(store.ServiceState{ServiceID: s.ID, State: after.State, Since: after.Since, Proven: after.Proven})

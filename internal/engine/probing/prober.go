@@ -9,9 +9,9 @@ package probing
 import (
 	"context"
 	"log/slog"
-	"math/rand/v2"
 	"net/netip"
 	"runtime"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -30,6 +30,7 @@ import (
 	"inkpost.example/inkpost/internal/engine/probing/workers"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/store"
+	"inkpost.example/inkpost/internal/wire/connect"
 	"inkpost.example/inkpost/internal/wire/distance"
 	"inkpost.example/inkpost/internal/wire/speak"
 )
@@ -107,7 +108,7 @@ type Prober struct {
 	quarantine quarantine.List
 	counts     counts.Counter
 	meter      *distance.Meter
-	measuring  context.Context // that measurements begin with: that of Run
+	measuring  atomic.Pointer[context.Context] // that measurements begin with: that of Run
 }
 
 // New returns a room that watches every service on record, each in the state that the database has. Error: that of the database.
@@ -170,9 +171,7 @@ func weight(s site.Service) int64 {
 func (p *Prober) Run(ctx context.Context) {
 	var g errgroup.Group
 	if p.Speak == nil {
-		p.mu.Lock()
-		p.measuring = ctx
-		p.mu.Unlock()
+		p.measuring.Store(&ctx)
 	}
 	defer p.meter.Close()
 	g.Go(func() error { p.runQueue(ctx); return nil })
@@ -180,15 +179,23 @@ func (p *Prober) Run(ctx context.Context) {
 	_ = g.Wait()
 }
 
+// atOnce is how many rounds are taken out of the queue together.
+const atOnce = 16
+
 // runQueue starts probes as they come due.
 func (p *Prober) runQueue(ctx context.Context) {
 	crew := workers.New()
 	defer crew.End()
+	poller := p.poller(crew)
+	if poller != nil {
+		defer poller.Close()
+	}
 	timer := time.NewTimer(0)
 	defer timer.Stop()
-	for begins := 0; ctx.Err() == nil; {
-		w, n, at, wait := p.next()
-		if w == nil {
+	var list [atOnce]*round
+	for ctx.Err() == nil {
+		due, wait := p.next(list[:0], poller)
+		if len(due) == 0 {
 			timer.Reset(wait)
 			select {
 			case <-timer.C:
@@ -197,15 +204,38 @@ func (p *Prober) runQueue(ctx context.Context) {
 			}
 			continue
 		}
-		begun := p.begin(w, at)
-		if begun.await == nil && p.slots.Acquire(ctx, n) != nil {
-			return
+		var bare []*round
+		for _, r := range due {
+			p.begin(r)
+			if r.await == nil && !p.slots.TryAcquire(r.n) {
+				start(ctx, crew, bare)
+				bare = nil
+				if p.slots.Acquire(ctx, r.n) != nil {
+					return
+				}
+			}
+			if r.bare() {
+				bare = append(bare, r)
+			} else {
+				crew.Do(func() { p.probe(ctx, r) })
+			}
 		}
-		crew.Do(func() { p.probe(ctx, w, at, n, begun) })
-		if begins++; begins%16 == 0 {
-			runtime.Gosched() // they begin before further ones do, not behind thousands
-		}
+		start(ctx, crew, bare)
+		runtime.Gosched() // they begin before further ones do, not behind thousands
 	}
+}
+
+// poller returns what makes bare rounds; nil where they are made like others: in a simulated world, or when the system has no room for it.
+func (p *Prober) poller(crew *workers.Crew) *connect.Poller {
+	if p.Speak != nil {
+		return nil
+	}
+	poller, err := connect.NewPoller(p.Deadline, crew.Do)
+	if err != nil {
+		p.Log.Warn("bare connections are made one by one", "error", err)
+		return nil
+	}
+	return poller
 }
 
 // gather is the least pause between two looks at the queue, unless something is in a hurry: what comes due in it begins together. To wake
@@ -215,81 +245,41 @@ const gather = 10 * time.Millisecond
 // targetWait is how long a round waits where enough others are under way at its target.
 const targetWait = 100 * time.Millisecond
 
-// next takes the first watch that is due and whose target has room, with its weight; if there is none, it returns how long to wait.
-func (p *Prober) next() (w *watch, n int64, at netip.Addr, wait time.Duration) {
+// next adds to a list the watches that are due and whose targets have room, as many as it has room for; if there are none, it returns how
+// long to wait.
+func (p *Prober) next(list []*round, poller *connect.Poller) (due []*round, wait time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	for p.queue.Len() > 0 {
-		now := p.Ticks()
+	now := p.Ticks()
+	for p.queue.Len() > 0 && len(list) < cap(list) {
 		w := p.queue.Peek()
 		if wait := w.DueAt().Sub(now); wait > 0 {
-			return nil, 0, at, p.rest(now, max(wait, gather))
+			return list, p.rest(now, max(wait, gather))
 		}
+		r := &round{prober: p, poller: poller, w: w, n: weight(*w.service), service: w.service}
 		if where, ok := p.record.Site(w.service.SiteID); ok {
 			l, _ := where.Followed(w.service.LinkID)
-			at = where.TargetOf(*w.service, l)
+			r.at = where.TargetOf(*w.service, l)
+			r.byName = !now.Before(w.nameDue.Time()) && where.HostnameOn(l) != ""
 		}
-		n := weight(*w.service)
-		if at.IsValid() && p.busy[at] > 0 && p.busy[at]+int(n) > pace.MaxAtTarget {
+		if r.at.IsValid() && p.busy[r.at] > 0 && p.busy[r.at]+int(r.n) > pace.MaxAtTarget {
 			w.due = seen.At(now.Add(targetWait))
 			p.queue.Fix(0)
 			continue
 		}
 		p.counts.Late(now.Sub(w.DueAt()))
 		p.queue.Pop()
-		if at.IsValid() {
-			p.busy[at] += int(n)
+		if r.at.IsValid() {
+			p.busy[r.at] += int(r.n)
 		}
-		return w, n, at, 0
+		w.cancel = r.cancel
+		list = append(list, r)
 	}
-	return nil, 0, at, p.rest(p.Ticks(), time.Minute)
+	return list, p.rest(now, time.Minute)
 }
 
 // rest notes until when the queue is left alone. The caller holds p.mu.
 func (p *Prober) rest(now time.Time, wait time.Duration) time.Duration {
 	p.looks = now.Add(wait)
 	return wait
-}
-
-// probe makes one round of a watch, which has room for n attempts at its target, and puts it back into the queue. Unless another server
-// makes it, n slots are taken.
-func (p *Prober) probe(ctx context.Context, w *watch, at netip.Addr, n int64, by begun) {
-	s := by.service
-	one, cancel := context.WithCancel(ctx)
-	p.mu.Lock()
-	w.cancel = cancel
-	p.mu.Unlock()
-	defer cancel()
-	r := p.round(one, by, n)
-	confirm := time.Time{}
-	if ctx.Err() == nil {
-		confirm = p.take(w, p.Vantage, r)
-	}
-	now, wall := p.Ticks(), p.Now()
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if at.IsValid() {
-		if p.busy[at] -= int(n); p.busy[at] <= 0 { // as many as were counted: the range may be another by now
-			delete(p.busy, at)
-		}
-	}
-	if p.watches[s.ID] != w {
-		return // removed meanwhile
-	}
-	w.cancel = nil
-	if r.Named != nil {
-		w.nameDue = seen.At(now.Add(pace.ByName(interval(*w.service))))
-	}
-	due := now.Add(max(0, confirm.Sub(wall)))
-	if confirm.IsZero() {
-		due = pace.Next(now, interval(*w.service), rand.Float64())
-	}
-	if w.again {
-		due, w.again = now, false
-	}
-	w.due = seen.At(due)
-	p.queue.Add(w)
-	if due.Before(p.looks) {
-		p.rouse()
-	}
 }

@@ -6,6 +6,7 @@ import (
 
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/events"
+	"inkpost.example/inkpost/internal/engine/probing/result"
 	"inkpost.example/inkpost/internal/engine/record"
 )
 
@@ -23,7 +24,7 @@ func (p *Prober) Forget(gone record.Gone) {
 
 // quarantineLink quarantines a link whose service showed another fingerprint, unless the link was proven just now: then it is the device
 // that is another, not the address. An address that an operator typed is proven by that.
-func (p *Prober) quarantineLink(l site.Link, s site.Service, r Result, since time.Time) {
+func (p *Prober) quarantineLink(l site.Link, s site.Service, r result.Round, since time.Time) {
 	heard := p.host.LastHeard(l)
 	if l.Mode == site.Static || heard.After(since) || p.host.AnnouncesEvery(l) == 0 && heard.After(r.At.Add(-3*p.CheckEvery)) {
 		return

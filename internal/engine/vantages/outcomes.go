@@ -10,7 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/ledger"
 	"inkpost.example/inkpost/internal/core/probe"
 	"inkpost.example/inkpost/internal/core/site"
-	"inkpost.example/inkpost/internal/engine/probing"
+	"inkpost.example/inkpost/internal/engine/probing/result"
 	"inkpost.example/inkpost/internal/store"
 	"inkpost.example/inkpost/internal/wire/speak"
 )
@@ -107,7 +107,7 @@ func (v *Vantages) noteOutcome(by Vantage, o Outcome, now time.Time) bool {
 		return false
 	}
 	l, _ := where.Followed(s.LinkID)
-	r := probing.Result{Service: s, Site: where.Code, LinkID: l.ID, Address: where.TargetOf(s, l),
+	r := result.Round{Service: s, Site: where.Code, LinkID: l.ID, Address: where.TargetOf(s, l),
 		At: o.At.UTC().Truncate(time.Microsecond), Outcome: o.Outcome,
 		Latency: o.Latency, Message: o.Message, Fingerprint: o.Fingerprint, ICMP: o.ICMP, Hung: o.Hung, Series: o.Series}
 	if r.At.After(now) {

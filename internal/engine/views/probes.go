@@ -10,6 +10,7 @@ import (
 	"inkpost.example/inkpost/internal/core/site"
 	"inkpost.example/inkpost/internal/engine/probing"
 	"inkpost.example/inkpost/internal/engine/probing/named"
+	"inkpost.example/inkpost/internal/engine/probing/result"
 	"inkpost.example/inkpost/internal/engine/probing/seen"
 	"inkpost.example/inkpost/internal/engine/record"
 	"inkpost.example/inkpost/internal/wire/speak"
@@ -35,7 +36,7 @@ func (vw *Views) ProbeNow(ctx context.Context, code, service, vantage string) (c
 	return vw.story(where, s, r, vw.Vantage), nil
 }
 
-func (vw *Views) story(where record.Site, s site.Service, r probing.Result, vantage string) contract.ProbeTrace {
+func (vw *Views) story(where record.Site, s site.Service, r result.Round, vantage string) contract.ProbeTrace {
 	now := vw.Prober.Status(s.ID)
 	mute := s.Mute() && r.Outcome == probe.Silent
 	rule := s.RuleAt(r.At)
@@ -51,8 +52,7 @@ func (vw *Views) story(where record.Site, s site.Service, r probing.Result, vant
 	return contract.ProbeTrace{Words: probe.Words(s.ExpectedAt(r.At), now.State, mute), Site: where.Code, Service: s.Name,
 		Vantage: vantage, Hostname: r.Hostname, At: r.At,
 		Outcome: r.Outcome, State: now.State, Attempts: attempts, Fingerprint: r.Fingerprint, Pinned: s.Fingerprint,
-		Certificate: certificateView(r.Certificate),
-		Weakness:    r.Weakness, Named: namedView(r.Named), NotProvable: mute}
+		Certificate: certificateView(r.Certificate), Weakness: r.Weakness, Named: namedView(r.Named), NotProvable: mute}
 }
 
 func certificateView(c *speak.Certificate) *contract.Certificate {
@@ -88,7 +88,7 @@ func (vw *Views) probeFrom(ctx context.Context, where record.Site, s site.Servic
 		return contract.ProbeTrace{}, err
 	}
 	l, _ := where.Followed(s.LinkID)
-	r := probing.Result{Service: s, Hostname: where.HostnameOn(l), At: o.At, Outcome: o.Outcome, Fingerprint: o.Fingerprint,
+	r := result.Round{Service: s, Hostname: where.HostnameOn(l), At: o.At, Outcome: o.Outcome, Fingerprint: o.Fingerprint,
 		Attempts: o.Attempts}
 	if len(r.Attempts) == 0 {
 		r.Attempts = []probe.Attempt{{Target: o.Target, Outcome: o.Outcome, Message: o.Message}}

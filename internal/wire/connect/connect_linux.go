@@ -129,26 +129,30 @@ func (c *conn) connected() error {
 		return err
 	}
 	var failed error
-	err = raw.Write(func(fd uintptr) bool {
-		if _, err := unix.Getpeername(int(fd)); err == nil {
-			return true
-		}
-		n, err := unix.GetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_ERROR)
-		switch {
-		case err != nil:
-			failed = os.NewSyscallError("getsockopt", err)
-		case n != 0:
-			failed = os.NewSyscallError("connect", unix.Errno(n))
-		default: // not yet, unless it is connected by now
-			_, err := unix.Getpeername(int(fd))
-			return err == nil
-		}
-		return true
+	err = raw.Write(func(fd uintptr) (done bool) {
+		failed, done = decided(int(fd))
+		return done
 	})
 	if err != nil {
 		return err
 	}
 	return failed
+}
+
+// decided reports whether a connection is made or has failed, and why.
+func decided(fd int) (err error, done bool) {
+	if _, err := unix.Getpeername(fd); err == nil {
+		return nil, true
+	}
+	n, err := unix.GetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_ERROR)
+	switch {
+	case err != nil:
+		return os.NewSyscallError("getsockopt", err), true
+	case n != 0:
+		return os.NewSyscallError("connect", unix.Errno(n)), true
+	}
+	_, err = unix.Getpeername(fd) // not yet, unless it is connected by now
+	return nil, err == nil
 }
 
 func (c *conn) name() (own netip.AddrPort) {

@@ -91,6 +91,9 @@ func local(c net.Conn) netip.AddrPort {
 	return netip.AddrPort{}
 }
 
+// accepted is what came of a connection that nothing is said on.
+const accepted = "connection accepted"
+
 func (t *attempt) overTCP(ctx context.Context) Reply {
 	var r Reply
 	c, err := t.dial(ctx, "tcp", t.request.Target)
@@ -106,7 +109,7 @@ func (t *attempt) overTCP(ctx context.Context) Reply {
 	t.step("connect", "%s accepts a connection from %s", t.request.Target, r.From)
 	speak := conversations[t.request.Kind]
 	if speak == nil || t.request.Kind == probe.KindUDP {
-		r.Signal, r.Message, r.Took, r.Steps = probe.SignalConnected, "connection accepted", t.took, t.trace()
+		r.Signal, r.Message, r.Took, r.Steps = probe.SignalConnected, accepted, t.took, t.trace()
 		return r
 	}
 	ctx, cancel := context.WithDeadline(ctx, t.end) // packages look at it; a bare connection needs no timer of its own

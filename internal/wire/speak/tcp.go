@@ -40,3 +40,14 @@ func signal(ctx context.Context, err error) (probe.Signal, string, probe.ICMP) {
 	}
 	return probe.SignalLocal, "this machine could not try: " + err.Error(), probe.ICMP{}
 }
+
+// Concluded is what came of a bare round.
+func (s Service) Concluded(c connect.Tried) Round {
+	t := Try{Target: s.Target, Transport: s.Transport, Kind: s.Kind}
+	t.From, t.Took = c.From, c.Took
+	if t.Signal, t.Message = probe.SignalConnected, accepted; c.Err != nil {
+		t.Signal, t.Message, t.ICMP = signal(context.Background(), c.Err)
+	}
+	t.Outcome = probe.Judge(t.Result, s.Pinned)
+	return s.together([]Try{t})
+}
