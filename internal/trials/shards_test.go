@@ -87,6 +87,9 @@ func TestServersShareTheProbes(t *testing.T) {
 		require.InDelta(t, 85, is.Shards, 40, is.Name)
 	}
 
+	// The way to each port that works for the first time is measured once, with four packets that knock, too.
+	soon(t, 15*time.Second, "the ways are measured", func() bool { return s.Engine().ProbeCounts().Limited >= 4*count })
+
 	// watched counts over a while, and checks that every service is looked at, and by one server only. A machine that has much to do is
 	// late, and looks again where an answer came late; nobody looks at everything twice.
 	const while = 6 * time.Second
