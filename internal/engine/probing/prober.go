@@ -208,7 +208,7 @@ func (p *Prober) runQueue(ctx context.Context) {
 		for _, r := range due {
 			p.begin(r)
 			if r.await == nil && !p.slots.TryAcquire(r.n) {
-				start(ctx, crew, bare)
+				startAll(ctx, crew, bare)
 				bare = nil
 				if p.slots.Acquire(ctx, r.n) != nil {
 					return
@@ -220,7 +220,7 @@ func (p *Prober) runQueue(ctx context.Context) {
 				crew.Do(func() { p.probe(ctx, r) })
 			}
 		}
-		start(ctx, crew, bare)
+		startAll(ctx, crew, bare)
 		runtime.Gosched() // they begin before further ones do, not behind thousands
 	}
 }

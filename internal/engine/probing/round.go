@@ -54,8 +54,8 @@ func (r *round) bare() bool {
 		r.n == 1
 }
 
-// start has bare rounds begin, one after the other: none of them waits for the network.
-func start(ctx context.Context, crew *workers.Crew, list []*round) {
+// startAll has bare rounds begin, one after the other: none of them waits for the network.
+func startAll(ctx context.Context, crew *workers.Crew, list []*round) {
 	if len(list) > 0 {
 		crew.Do(func() {
 			for _, r := range list {
