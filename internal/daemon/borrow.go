@@ -107,9 +107,9 @@ func (m *members) borrowFrom(ctx context.Context, e *engine.Engine) error {
 
 // listen asks the server that writes for a stream, which ends when this server has another role, or when that one says nothing for too
 // long: heard is to be called for whatever it says. The stream is to be closed, which ends the context. Errors: those of the way there.
-func (m *members) listen(ctx context.Context, e *engine.Engine, what string, query url.Values) (lasting context.Context, heard func(),
+func (m *members) listen(ctx context.Context, e *engine.Engine, what string, query url.Values) (_ context.Context, heard func(),
 	stream io.ReadCloser, err error) {
-	lasting, cancel := context.WithCancelCause(ctx)
+	lasting, cancel := context.WithCancelCause(ctx) // no result of its own: one is nil after an error, when the goroutine may look at it
 	defer func() {
 		if err != nil {
 			cancel(nil)
